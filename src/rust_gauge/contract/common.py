@@ -1,0 +1,51 @@
+"""What every resource uses: the base model, pages, problems."""
+
+from datetime import UTC, datetime
+from typing import Annotated, Generic, TypeVar
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+T = TypeVar("T")
+
+
+class Model(BaseModel):
+    """Unknown fields are refused on the way in, so that a slip of the pen is not silently lost."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+def _aware(value: object) -> object:
+    return value.replace(tzinfo=UTC) if isinstance(value, datetime) and value.tzinfo is None else value
+
+
+# Times as the store gives them are UTC without saying so.
+UtcTime = Annotated[datetime, BeforeValidator(_aware)]
+
+
+class Page(Model, Generic[T]):
+    """One page of a list; `next` is the cursor of the one after it, absent on the last."""
+
+    items: list[T]
+    next: str | None = None
+
+
+class ProblemError(Model):
+    """One mistake in what was sent: where it is, what it is, and what to do."""
+
+    line: int | None = Field(None, description="Line of the body, from 1")
+    field: str = Field("", description="Name of the field, dotted where it is nested")
+    what: str
+    remedy: str = ""
+
+
+class Problem(BaseModel):
+    """An error as RFC 9457 has it, with what to do about it."""
+
+    type: str = Field(examples=["/problems/not-found"])
+    title: str
+    status: int
+    detail: str = ""
+    remedy: str = Field("", description="What to do")
+    instance: str = Field("", description="The id of the request, as in the service's log")
+    errors: list[ProblemError] = []
+    errors_total: int = Field(0, description="How many mistakes there are; `errors` holds the first of them")

@@ -1,0 +1,110 @@
+"""Events on their way in and as they are kept."""
+
+from typing import Annotated, Literal
+
+from pydantic import AwareDatetime, Field, StringConstraints
+
+from rust_gauge.contract.common import Model, ProblemError, UtcTime
+
+Kind = Literal[
+    "accepted",
+    "delivered",
+    "delayed",
+    "bounced",
+    "complained",
+    "unsubscribed",
+    "opened",
+    "clicked",
+    "withheld",
+]
+Cause = Literal[
+    "none",
+    "no_such_mailbox",
+    "mailbox_disabled",
+    "mailbox_full",
+    "no_such_domain",
+    "host_unreachable",
+    "reputation",
+    "blocklisted",
+    "authentication",
+    "content",
+    "policy",
+    "rate_limited",
+    "greylisted",
+    "too_large",
+    "relay_denied",
+    "tls_required",
+    "loop",
+    "expired",
+    "protocol_error",
+    "unclassified",
+]
+Permanence = Literal["none", "transient", "permanent"]
+Label = Annotated[str, StringConstraints(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$", strip_whitespace=True)]
+Line = Annotated[str, StringConstraints(max_length=255, pattern=r"^[^\x00-\x1f\x7f]*$")]
+
+
+class NewEvent(Model):
+    """Something that happened to one message for one recipient.
+
+    Told twice, it counts once: events are the same when kind, time, recipient and `id` agree, or, without an `id`,
+    message id, domain, stream, relay, campaign and attempt.
+    """
+
+    kind: Kind
+    time: AwareDatetime = Field(description="When it happened, RFC 3339 with a zone", examples=["2026-11-20T08:00:00Z"])
+    domain: Annotated[str, StringConstraints(max_length=1000)] = Field(
+        description="The sending domain", examples=["news.glasswort.example"]
+    )
+    recipient: Annotated[str, StringConstraints(max_length=2000)] = Field(examples=["someone@tidepost.example"])
+    id: Line = Field("", description="The source's own id of this event")
+    stream: Label = Field("", examples=["newsletter"])
+    relay: Label = Field("", examples=["driftline"])
+    message_id: Line = ""
+    reply_code: int | None = Field(None, ge=200, le=599)
+    enhanced_code: Annotated[str, StringConstraints(pattern=r"^[245]\.\d{1,3}\.\d{1,3}$")] | None = Field(
+        None, description="RFC 3463", examples=["5.1.1"]
+    )
+    diagnostic: Annotated[str, StringConstraints(max_length=4000)] = Field("", description="The reply as it came")
+    cause: Cause | None = Field(None, description="Leave it out to have the reply classified")
+    permanence: Permanence | None = None
+    remote_host: Line = ""
+    sending_ip: Line = ""
+    campaign: Label = ""
+    attempt: int | None = Field(None, ge=0, le=10_000)
+    seconds_taken: float | None = Field(None, ge=0, le=10_000_000)
+
+
+class IntakeResult(Model):
+    """What became of a load: every row is stored, was there already, or is refused with its reason."""
+
+    received: int
+    stored: int
+    repeated: int
+    refused: int
+    refusals: list[ProblemError] = Field(description="The first 200 of the refused rows")
+
+
+class Event(Model):
+    """An event as it is kept, with what was found out about it."""
+
+    kind: Kind
+    time: UtcTime
+    arrived_at: UtcTime
+    domain: str
+    recipient: str
+    provider: str
+    stream: str
+    relay: str
+    message_id: str
+    reply_code: int | None
+    enhanced_code: str | None
+    diagnostic: str
+    cause: Cause
+    permanence: Permanence
+    cause_rule: str = Field(description="The rule that found the cause")
+    remote_host: str
+    sending_ip: str
+    campaign: str
+    attempt: int | None
+    seconds_taken: float | None

@@ -1,0 +1,119 @@
+"""The DMARC policy record (RFC 7489 §6.3, §6.4) as a value, with every mistake and its column."""
+
+import re
+from dataclasses import dataclass
+from urllib.parse import unquote
+
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.taglist import Problem, Tag, TagList, parse_tag_list
+
+POLICIES = ("none", "quarantine", "reject")
+# dmarc-version = "v" *WSP "=" *WSP %x44 %x4d %x41 %x52 %x43 %x31
+_VERSION = re.compile(r"v[ \t]*=[ \t]*DMARC1[ \t]*(?:;|\Z)")
+# dmarc-uri = URI [ "!" 1*DIGIT [ "k" / "m" / "g" / "t" ] ]
+_SIZE = re.compile(r"!([0-9]+)([kmgt]?)\Z", re.IGNORECASE)
+_CHOICES = {
+    "p": POLICIES,
+    "sp": POLICIES,
+    "np": POLICIES,
+    "adkim": ("r", "s"),
+    "aspf": ("r", "s"),
+    "t": ("y", "n"),
+    "psd": ("y", "n", "u"),
+}
+_KNOWN = {*_CHOICES, "v", "pct", "fo", "rf", "ri", "rua", "ruf"}
+
+
+@dataclass(frozen=True, slots=True)
+class DmarcRecord:
+    """A policy. `policy` is None where it cannot be told; `rua` and `ruf` hold the addresses that could be read."""
+
+    text: str
+    tags: TagList
+    policy: str | None
+    subdomain_policy: str | None  # what sp= says; without it the policy holds for subdomains too
+    percent: int
+    rua: tuple[str, ...]
+    ruf: tuple[str, ...]
+    problems: tuple[Problem, ...]
+
+
+def is_dmarc1(text: str) -> bool:
+    """Whether a TXT record at `_dmarc` is a DMARC record at all; others are passed over (§6.6.3)."""
+    return bool(_VERSION.match(text))
+
+
+def parse_dmarc(text: str) -> DmarcRecord:
+    """Read a record for which `is_dmarc1` holds. Never raises: mistakes are in `problems`."""
+    tags = parse_tag_list(text)
+    problems = list(tags.problems)
+    for name, choices in _CHOICES.items():
+        tag = tags.get(name)
+        if tag and tag.value.lower() not in choices:
+            problems.append(_value(tag, f"{name}= is {_or(choices)}, not {tag.value[:40] or 'empty'}"))
+    for name, low, high in (("pct", 0, 100), ("ri", 0, 2**32 - 1)):
+        tag = tags.get(name)
+        if tag and not (re.fullmatch(r"[0-9]{1,10}", tag.value) and low <= int(tag.value) <= high):
+            problems.append(_value(tag, f"{name}= is a number from {low} to {high}, not {tag.value[:40] or 'empty'}"))
+    fo = tags.get("fo")
+    if fo and not re.fullmatch(r"\s*[01dsDS]\s*(?::\s*[01dsDS]\s*)*", fo.value):
+        problems.append(_value(fo, "fo= holds 0, 1, d or s, separated by colons"))
+    for tag in tags.tags:
+        if tag.name not in _KNOWN and tag.name.lower() in _KNOWN:
+            problems.append(Problem(f"the tag {tag.name} is written {tag.name.lower()}", tag.column, len(tag.name)))
+    rua, found = _addresses(tags.get("rua"))
+    ruf, found_ruf = _addresses(tags.get("ruf"))
+    problems += found + found_ruf
+    policy_tag = tags.get("p")
+    policy = policy_tag.value.lower() if policy_tag and policy_tag.value.lower() in POLICIES else None
+    if policy_tag is None:
+        problems.append(Problem("the tag p=, which holds the policy, is missing", 1, len("v=DMARC1")))
+    elif len(tags.tags) > 1 and tags.tags[1] is not policy_tag:  # §6.4: p= follows the version
+        problems.append(Problem("p= must stand right behind v=DMARC1", policy_tag.column, 2 + len(policy_tag.value)))
+    if policy is None and rua:
+        policy = "none"  # §6.6.3 step 6: a usable rua= makes the record count as p=none
+    sub = tags.get("sp")
+    percent = tags.get("pct")
+    usable = percent is not None and re.fullmatch(r"[0-9]{1,3}", percent.value) is not None
+    return DmarcRecord(
+        text,
+        tags,
+        policy,
+        sub.value.lower() if sub and sub.value.lower() in POLICIES else None,
+        min(100, int(percent.value)) if percent is not None and usable else 100,
+        rua,
+        ruf,
+        tuple(sorted(problems, key=lambda problem: problem.column)),
+    )
+
+
+def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
+    """The mail addresses of a `rua=` or `ruf=` list; each bad URI is a problem of its own (§6.2)."""
+    if tag is None:
+        return (), []
+    good: list[str] = []
+    problems: list[Problem] = []
+    at = tag.value_column
+    for piece in tag.value.split(","):
+        uri = piece.strip()
+        column = at + len(piece) - len(piece.lstrip())
+        at += len(piece) + 1
+        scheme, colon, rest = uri.partition(":")
+        if not colon or scheme.lower() != "mailto":
+            hint = ": mailto: is missing in front" if "@" in uri and not colon else ""
+            problems.append(Problem(f"{uri[:60] or 'nothing'} is no mailto: URI{hint}", column, max(1, len(uri))))
+            continue
+        try:
+            good.append(str(parse_address(unquote(_SIZE.sub("", rest).partition("?")[0]))))
+        except AddressError as error:
+            problems.append(Problem(f"{error.what}: {error.why}", column, len(uri)))
+    return tuple(good), problems
+
+
+def _value(tag: Tag, what: str) -> Problem:
+    return Problem(what, tag.value_column, max(1, len(tag.value)))
+
+
+def _or(words: tuple[str, ...]) -> str:
+    return ", ".join(words[:-1]) + " or " + words[-1]

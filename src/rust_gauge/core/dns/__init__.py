@@ -1,0 +1,10 @@
+"""DNS questions and answers as values, and programs that ask the ones and are given the others.
+
+A program is a generator: it yields a tuple of questions and is sent a tuple of answers in the same order. Whoever
+drives it decides where answers come from: a live resolver, a zone file, a recorded set, a table in a test.
+"""
+
+from rust_gauge.core.dns.answers import AnswerStatus, DnsAnswer, DnsQuestion, TxtRecord
+from rust_gauge.core.dns.programs import DnsProgram, Trace, ask, drive, gather
+
+__all__ = ["AnswerStatus", "DnsAnswer", "DnsProgram", "DnsQuestion", "Trace", "TxtRecord", "ask", "drive", "gather"]

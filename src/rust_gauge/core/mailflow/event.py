@@ -1,0 +1,167 @@
+"""One event: something that happened to one message for one recipient. Every source is turned into this shape.
+
+Three times are kept apart: `occurred_at` (the source's), arrival (when we were told) and processing; only the first is
+part of the event and of its identity. The identity is a digest of what makes an event the same one when it is told
+again: its kind, time and recipient with the source's own id, or where the source has none, with message id, domain
+and attempt.
+"""
+
+import hashlib
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from enum import StrEnum
+from functools import lru_cache
+from ipaddress import ip_address
+
+from rust_gauge.core.errors import AddressError, DomainNameError, EventError
+from rust_gauge.core.names import Address, normalise_domain, parse_address
+from rust_gauge.core.replies import Cause, Permanence, classify, parse_reply
+
+CLOCK_TOLERANCE = timedelta(minutes=10)  # how far ahead of ours a source's clock may run
+EARLIEST = datetime(2000, 1, 1, tzinfo=UTC)
+
+
+class Kind(StrEnum):
+    """What happened. Appending is safe; the order is the number that the store keeps."""
+
+    ACCEPTED = "accepted"  # taken from us for delivery
+    DELIVERED = "delivered"  # the provider took it; nobody need have seen it
+    DELAYED = "delayed"
+    BOUNCED = "bounced"
+    COMPLAINED = "complained"
+    UNSUBSCRIBED = "unsubscribed"
+    OPENED = "opened"
+    CLICKED = "clicked"
+    WITHHELD = "withheld"  # not sent because suppressed; never counts as a bounce
+
+    @property
+    def number(self) -> int:
+        return _KIND_NUMBERS[self]
+
+    @classmethod
+    def from_number(cls, number: int) -> "Kind":
+        return _KINDS[number]
+
+
+_KINDS = tuple(Kind)
+_KIND_NUMBERS = {kind: index for index, kind in enumerate(_KINDS)}
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Checked and normalised. `identity` is 16 octets; `cause_rule` names what decided the cause."""
+
+    identity: bytes
+    occurred_at: datetime  # aware, UTC
+    kind: Kind
+    domain: str  # sending domain
+    stream: str
+    relay: str
+    recipient: Address
+    message_id: str
+    cause: Cause
+    permanence: Permanence
+    cause_rule: str
+    reply_code: int | None
+    enhanced_code: str | None
+    diagnostic: str
+    remote_host: str
+    sending_ip: str
+    campaign: str
+    attempt: int | None
+    seconds_taken: float | None
+
+
+@lru_cache(maxsize=10_000)
+def _canonical_ip(text: str) -> str:
+    return str(ip_address(text))
+
+
+def make_event(
+    *,
+    now: datetime,
+    kind: Kind,
+    time: datetime,
+    domain: str,
+    recipient: str,
+    id: str = "",
+    stream: str = "",
+    relay: str = "",
+    message_id: str = "",
+    reply_code: int | None = None,
+    enhanced_code: str | None = None,
+    diagnostic: str = "",
+    cause: Cause | None = None,
+    permanence: Permanence | None = None,
+    remote_host: str = "",
+    sending_ip: str = "",
+    campaign: str = "",
+    attempt: int | None = None,
+    seconds_taken: float | None = None,
+) -> Event:
+    """An event from what a source says. EventError names the field that cannot be right.
+
+    `now` is our clock. A cause or a permanence that the source states is kept; otherwise the reply is classified.
+    """
+    if time.tzinfo is None:
+        raise EventError("time has no zone", why="", remedy="Write it as 2026-11-20T08:00:00Z", field="time")
+    time = time.astimezone(UTC)
+    if time > now + CLOCK_TOLERANCE:
+        raise EventError(
+            f"time {time:%Y-%m-%dT%H:%M:%SZ} lies in the future",
+            why=f"it is now {now:%Y-%m-%dT%H:%M:%SZ}",
+            remedy="Check the clock and the zone of the source",
+            field="time",
+        )
+    if time < EARLIEST:
+        raise EventError(f"time {time:%Y-%m-%d} lies before 2000", remedy="Check its unit and zone", field="time")
+    try:
+        sender = normalise_domain(domain)
+    except DomainNameError as error:
+        raise EventError(error.what, why=error.why, remedy=error.remedy, field="domain") from None
+    try:
+        address = parse_address(recipient)
+    except AddressError as error:
+        raise EventError(error.what, why=error.why, remedy=error.remedy, field="recipient") from None
+    if sending_ip:
+        try:
+            sending_ip = _canonical_ip(sending_ip)
+        except ValueError:
+            raise EventError(f"{sending_ip[:60]!r} is no IP address", field="sending_ip") from None
+    rule = "stated"
+    if kind not in (Kind.BOUNCED, Kind.DELAYED):
+        cause, permanence, rule = Cause.NONE, Permanence.NONE, ""
+    elif cause is None or cause is Cause.NONE or permanence is None:
+        found = classify(parse_reply(diagnostic, reply_code, enhanced_code))
+        rule = found.rule if cause in (None, Cause.NONE) else "stated"
+        cause = found.cause if cause in (None, Cause.NONE) else cause
+        permanence = permanence or found.permanence
+    if kind is Kind.DELAYED:
+        permanence = Permanence.TRANSIENT  # it is still being tried, whatever the code was
+    elif kind is Kind.BOUNCED and permanence in (None, Permanence.NONE):
+        permanence = Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
+    parts = (kind, time.isoformat(), address.key, id) if id else (
+        kind, time.isoformat(), address.key, "", message_id, sender, stream, relay, str(attempt or ""), campaign
+    )  # fmt: skip
+    identity = hashlib.blake2b("\x1f".join(parts).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+    return Event(
+        identity=identity,
+        occurred_at=time,
+        kind=kind,
+        domain=sender,
+        stream=stream,
+        relay=relay,
+        recipient=address,
+        message_id=message_id,
+        cause=cause or Cause.NONE,
+        permanence=permanence or Permanence.NONE,
+        cause_rule=rule,
+        reply_code=reply_code,
+        enhanced_code=enhanced_code,
+        diagnostic=diagnostic,
+        remote_host=remote_host,
+        sending_ip=sending_ip,
+        campaign=campaign,
+        attempt=attempt,
+        seconds_taken=seconds_taken,
+    )

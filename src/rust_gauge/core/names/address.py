@@ -1,0 +1,84 @@
+"""Mailbox addresses (RFC 5321 §4.1.2, with UTF-8 as in RFC 6531): parsed, normalised, and with a key to match by.
+
+An address keeps its local part as written. Two addresses are taken as the same mailbox when their `key`s agree:
+domain in A-labels and lower case, local part without case and in NFC. Nothing is guessed about dots or plus tags.
+"""
+
+import re
+import unicodedata
+from dataclasses import dataclass
+
+from rust_gauge.core.errors import AddressError, DomainNameError
+from rust_gauge.core.names.domain import normalise_domain
+
+MAX_LOCAL = 64  # octets (RFC 5321 §4.5.3.1.1)
+MAX_ADDRESS = 254  # octets: a path of 256 less its angle brackets (RFC 5321 §4.5.3.1.3)
+
+# atext of RFC 5322 §3.2.3, with UTF8-non-ascii of RFC 6531 §3.3
+_ATOM = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~\-\u0080-\U0010ffff]+"
+_DOT_STRING = re.compile(rf"{_ATOM}(?:\.{_ATOM})*\Z")
+_QUOTED = re.compile(r'"(?:[\x20\x21\x23-\x5b\x5d-\x7e\u0080-\U0010ffff]|\\[\x20-\x7e])*"\Z')
+_NAMED = re.compile(r"[^<>]*<([^<>]*)>\s*\Z")
+
+
+@dataclass(frozen=True, slots=True)
+class Address:
+    """One mailbox. `local` as written (unquoted where the quotes are not needed), `domain` in A-labels."""
+
+    local: str
+    domain: str
+
+    def __str__(self) -> str:
+        return f"{self.local}@{self.domain}"
+
+    @property
+    def key(self) -> str:
+        """What two addresses are compared by."""
+        return f"{unicodedata.normalize('NFC', self.local).casefold()}@{self.domain}"
+
+
+def _error(text: str, why: str) -> AddressError:
+    shown = text if len(text) <= 80 else text[:80] + "…"
+    return AddressError(
+        f"{shown!r} is no mailbox address", why=why, remedy="Give an address such as someone@tidepost.example"
+    )
+
+
+def parse_address(text: str) -> Address:
+    """The mailbox in `text`; a display name and angle brackets around it are taken off. AddressError otherwise."""
+    if len(text) > 2000:
+        raise _error(text, "it is far longer than an address can be")
+    spec = text.strip()
+    if spec.endswith(">"):
+        named = _NAMED.match(spec)
+        if named is None:
+            raise _error(text, "its angle brackets do not match")
+        spec = named.group(1).strip()
+    if not spec:
+        raise _error(text, "it is empty")
+    local, at, domain = spec.rpartition("@")
+    if not at:
+        raise _error(text, "it has no @")
+    if not local:
+        raise _error(text, "nothing stands before the @")
+    if not domain:
+        raise _error(text, "nothing stands after the @")
+    if _QUOTED.match(local):
+        content = re.sub(r"\\(.)", r"\1", local[1:-1])
+        if _DOT_STRING.match(content):
+            local = content
+    elif not _DOT_STRING.match(local):
+        if local.startswith(".") or local.endswith(".") or ".." in local:
+            raise _error(text, "a dot stands first, last or twice in its local part (RFC 5321 §4.1.2)")
+        bad = next((c for c in local if not re.match(_ATOM, c) and c != "."), local[0])
+        raise _error(text, f"its local part holds {bad!r}, which needs quotes (RFC 5321 §4.1.2)")
+    if len(local.encode("utf-8", "surrogatepass")) > MAX_LOCAL:
+        raise _error(text, f"its local part is longer than {MAX_LOCAL} octets (RFC 5321 §4.5.3.1.1)")
+    try:
+        name = normalise_domain(domain)
+    except DomainNameError as error:
+        raise _error(text, error.why) from None
+    address = Address(local, name)
+    if len(str(address).encode("utf-8", "surrogatepass")) > MAX_ADDRESS:
+        raise _error(text, f"it is longer than {MAX_ADDRESS} octets (RFC 5321 §4.5.3.1.3)")
+    return address

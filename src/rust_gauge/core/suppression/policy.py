@@ -1,0 +1,36 @@
+"""Which events suppress an address at once.
+
+A permanent bounce does only when its cause says that the address is bad. A refusal that speaks of our own reputation,
+authentication or content says nothing about the address, and never makes an entry.
+"""
+
+from enum import StrEnum
+
+from rust_gauge.core.mailflow.event import Event, Kind
+from rust_gauge.core.replies.causes import ADDRESS_CAUSES, Permanence
+
+
+class Reason(StrEnum):
+    """Why an address is not to be mailed."""
+
+    BAD_ADDRESS = "bad_address"
+    COMPLAINT = "complaint"
+
+    @property
+    def meaning(self) -> str:
+        return _MEANINGS[self]
+
+
+_MEANINGS = {
+    Reason.BAD_ADDRESS: "a permanent bounce said that this mailbox does not exist",
+    Reason.COMPLAINT: "its owner reported mail of yours as unwanted",
+}
+
+
+def reason_to_suppress(event: Event) -> Reason | None:
+    """The reason for an entry that this event gives, or None."""
+    if event.kind is Kind.COMPLAINED:
+        return Reason.COMPLAINT
+    if event.kind is Kind.BOUNCED and event.permanence is Permanence.PERMANENT and event.cause in ADDRESS_CAUSES:
+        return Reason.BAD_ADDRESS
+    return None

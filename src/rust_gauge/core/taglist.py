@@ -1,0 +1,90 @@
+"""Tag lists (RFC 6376 §3.2), the syntax that DKIM keys and DMARC records share: `v=DKIM1; k=rsa; p=...`.
+
+Parses as far as it can and reports every mistake with its column, so that one slip hides no other.
+
+    tag-list  = tag-spec *( ";" tag-spec ) [ ";" ]
+    tag-spec  = [FWS] tag-name [FWS] "=" [FWS] tag-value [FWS]
+    tag-name  = ALPHA *ALNUMPUNC          ALNUMPUNC = ALPHA / DIGIT / "_"
+    tag-value = [ tval *( 1*(WSP / FWS) tval ) ]     tval = 1*VALCHAR   VALCHAR = %x21-3A / %x3C-7E
+"""
+
+import re
+from dataclasses import dataclass
+
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*\Z")
+_BLANK = " \t\r\n"
+_BAD_VALUE = re.compile(r"[^\x20-\x3a\x3c-\x7e\t\r\n]")
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """A mistake in a record's text: what it is, and where. Columns count from 1."""
+
+    what: str
+    column: int
+    length: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Tag:
+    """One `name=value`. `column` and `value_column` count from 1 in the record's text."""
+
+    name: str
+    value: str
+    column: int
+    value_column: int
+
+
+@dataclass(frozen=True, slots=True)
+class TagList:
+    """The tags that could be read, first of each name first, and what could not."""
+
+    tags: tuple[Tag, ...]
+    problems: tuple[Problem, ...]
+
+    def get(self, name: str) -> Tag | None:
+        """The first tag of this name (names are case-sensitive, RFC 6376 §3.2)."""
+        return next((tag for tag in self.tags if tag.name == name), None)
+
+
+def parse_tag_list(text: str) -> TagList:
+    """Read a tag list. Never raises: what is wrong is in `problems`."""
+    tags: list[Tag] = []
+    problems: list[Problem] = []
+    seen: set[str] = set()
+    start = 0
+    pieces = text.split(";")
+    for index, piece in enumerate(pieces):
+        at = start
+        start += len(piece) + 1
+        body = piece.strip(_BLANK)
+        column = at + len(piece) - len(piece.lstrip(_BLANK)) + 1
+        if not body:
+            if index < len(pieces) - 1:  # one trailing semicolon is allowed
+                problems.append(Problem("two semicolons with nothing between them", at + 1, max(1, len(piece))))
+            continue
+        raw_name, equals, raw_value = body.partition("=")
+        name = raw_name.rstrip(_BLANK)
+        if not equals:
+            problems.append(Problem(f"{_short(body)} is no tag: it has no =", column, len(body)))
+            continue
+        if not _NAME.match(name):
+            problems.append(Problem(f"{_short(name)!r} is no tag name", column, max(1, len(name))))
+            continue
+        value = raw_value.strip(_BLANK)
+        value_column = column + len(raw_name) + 1 + len(raw_value) - len(raw_value.lstrip(_BLANK))
+        if name in seen:
+            problems.append(Problem(f"the tag {name} stands twice", column, len(body)))
+            continue
+        seen.add(name)
+        bad = _BAD_VALUE.search(value)
+        if bad:
+            problems.append(
+                Problem(f"{bad.group()!r} may not stand in a tag's value", value_column + bad.start(), len(bad.group()))
+            )
+        tags.append(Tag(name, value, column, value_column))
+    return TagList(tuple(tags), tuple(problems))
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= 40 else text[:40] + "…"

@@ -1,0 +1,184 @@
+"""Bringing the demo in: tenants, an account, domains, half a year of counters, weeks of events, first audits.
+
+Everything goes through the code that real input goes through. It can be run again at any time: what is there counts
+once, and what time has added since is filled in.
+"""
+
+import hashlib
+import json
+from collections.abc import Callable
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from rust_gauge.contract.domains import NewDomain
+from rust_gauge.contract.events import NewEvent
+from rust_gauge.core.mailflow import Event, Tally
+from rust_gauge.demo.generator import day_counts, day_rows
+from rust_gauge.demo.scenario import EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
+from rust_gauge.demo.zones import SELECTORS
+from rust_gauge.service import accounts as service_accounts
+from rust_gauge.service import domains, events
+from rust_gauge.service.context import Context
+from rust_gauge.service.readings import compute_readings
+from rust_gauge.store import accounts, providers
+from rust_gauge.store import events as store_events
+from rust_gauge.store import tables as t
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.domains import list_domains
+from rust_gauge.store.events import Names
+
+_BATCH = 10_000
+Say = Callable[[str], None]
+
+
+def load_demo(context: Context, email: str, password: str, token: str, say: Say) -> None:
+    """Bring in what is missing of the demo."""
+    now = context.clock()
+    tenants = context.store.transaction(lambda c: _tenants(c, email, password, token, now))
+    anchor = context.store.transaction(_anchor)
+    for tenant in tenants:
+        _domains(context, tenant)
+        context.store.transaction(lambda c, tenant=tenant: _labels(c, tenant.id))  # type: ignore[misc]
+    total = 0
+    for tenant in tenants:
+        total += _history(context, tenant, anchor, say)
+    recent = 0
+    for tenant in tenants:
+        recent += _events(context, tenant, anchor, now, say)
+    for tenant in tenants:
+        _audits(context, tenant)
+        for row in context.store.transaction(lambda c, tenant=tenant: list_domains(c, tenant.id)):  # type: ignore[misc]
+            compute_readings(context, tenant.id, row.id)
+    say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
+    _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
+
+
+def _tenants(connection: Connection, email: str, password: str, token: str, now: datetime) -> list[TenantAccess]:
+    found = accounts.find_account(connection, email)
+    if found is None:
+        hashed = service_accounts.hash_password(password)
+        account_id = accounts.add_account(connection, email, "Isla Mackay", hashed, now)
+    else:
+        account_id = found[0]
+    out = []
+    for tenant in TENANTS:
+        id = accounts.add_tenant(connection, tenant.slug, tenant.name, now)
+        accounts.grant(connection, account_id, id, "engineer")
+        out.append(TenantAccess(id, tenant.slug, tenant.name, "engineer"))
+    digest = hashlib.sha256(token.encode()).digest()
+    if accounts.principal_of_token(connection, digest, now) is None:
+        accounts.add_token(connection, digest, "demo", account_id, None, now, None)
+    return out
+
+
+def _anchor(connection: Connection) -> date:
+    """Day 0 of the story: the day on which the demo was first loaded."""
+    created = connection.scalar(select(t.tenant.c.created_at).where(t.tenant.c.slug == TENANTS[0].slug))
+    assert created is not None
+    return created.date()
+
+
+def _domains(context: Context, tenant: TenantAccess) -> None:
+    there = {row.name for row in context.store.transaction(lambda c: list_domains(c, tenant.id))}
+    for name in dict.fromkeys(flow.domain for flow in FLOWS if flow.tenant == tenant.slug):
+        if name not in there:
+            domains.add_domain(context, tenant, NewDomain(name=name, selectors=SELECTORS[name]))
+
+
+def _labels(connection: Connection, tenant_id: int) -> None:
+    known = providers.labels(connection, tenant_id)
+    ids = providers.provider_ids(connection, {provider.name for provider in PROVIDERS})
+    for provider in PROVIDERS:
+        if ids[provider.name] not in known:
+            providers.set_label(connection, tenant_id, ids[provider.name], provider.label)
+
+
+def _history(context: Context, tenant: TenantAccess, anchor: date, say: Say) -> int:
+    """Counters of the days for which there are no events; each day in one transaction, or not again."""
+    count = 0
+    for age in range(HISTORY_DAYS, EVENT_DAYS, -1):
+        day = anchor - timedelta(days=age)
+
+        def work(connection: Connection, day: date = day) -> int:
+            c = t.flow_day.c
+            if connection.scalar(select(c.n).where(c.tenant_id == tenant.id, c.day == day).limit(1)):
+                return 0
+            tally = Tally()
+            for key, n in day_counts(day, anchor, tenant.slug):
+                tally.add_key(key, n)
+            names, ids = _names(connection, tenant.id)
+            store_events.add_counts(connection, tenant.id, tally, names, ids)
+            return len(tally)
+
+        count += context.store.transaction(work)
+    if count:
+        say(f"  {tenant.name}: {HISTORY_DAYS - EVENT_DAYS} days of counters")
+    return count
+
+
+def _names(connection: Connection, tenant_id: int) -> tuple[Names, dict[str, int]]:
+    def ids(table: Any, names: set[str]) -> dict[str, int]:
+        return store_events.intern(connection, table, tenant_id, names)
+
+    flows = [flow for flow in FLOWS]
+    known = {row.name: row.id for row in list_domains(connection, tenant_id)}
+    names = Names(
+        known, ids(t.stream, {flow.stream for flow in flows}), ids(t.relay, {flow.relay for flow in flows}), {}
+    )
+    found = providers.provider_ids(connection, {provider.name for provider in PROVIDERS} | {LONG_TAIL[1]})
+    return names, {**found, "(others)": found[LONG_TAIL[1]]}
+
+
+def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime, say: Say) -> int:
+    """Events of the recent days, up to now; on a later run only from the last day that there is."""
+    c = t.event.c
+    newest = context.store.transaction(
+        lambda connection: connection.scalar(
+            select(c.occurred_at).where(c.tenant_id == tenant.id).order_by(c.occurred_at.desc()).limit(1)
+        )
+    )
+    first = anchor - timedelta(days=EVENT_DAYS)
+    if newest is not None:
+        if now - newest.replace(tzinfo=UTC) < timedelta(hours=1):
+            return 0
+        first = max(first, newest.date() - timedelta(days=2))  # opens and complaints come days later
+    stored, batch, day = 0, [], first
+    while day <= now.date():
+        for row in day_rows(day, anchor, tenant.slug):
+            if datetime.fromisoformat(row["time"]) <= now:
+                batch.append(_event(row, now))
+            if len(batch) >= _BATCH:
+                stored += events.store_all(context, tenant.id, batch, now)
+                batch = []
+        day += timedelta(days=1)
+    if batch:
+        stored += events.store_all(context, tenant.id, batch, now)
+    if stored:
+        say(f"  {tenant.name}: {stored:,} events")
+    return stored
+
+
+def _event(row: dict[str, Any], now: datetime) -> Event:
+    return events.to_event(NewEvent.model_validate(row), now)
+
+
+def _audits(context: Context, tenant: TenantAccess) -> None:
+    for row in context.store.transaction(lambda c: list_domains(c, tenant.id)):
+        if row.audit is None and row.origin == "added":
+            domains.run_audit(context, tenant, row.name)
+
+
+def _sample(path: Path, anchor: date) -> None:
+    """A file to load by hand: a day of mail that is not in yet, of a stream of its own, with one line that is wrong."""
+    if path.exists():
+        return
+    path.parent.mkdir(parents=True, exist_ok=True)
+    lines = []
+    for row in day_rows(anchor - timedelta(days=2), anchor, "copperline"):
+        if row["domain"] == "copperline.example" and row["kind"] not in ("opened", "clicked"):
+            lines.append(json.dumps({**row, "stream": "postcards", "message_id": "pc-" + row["message_id"]}))
+    lines.insert(400, lines[0].replace('"accepted"', '"posted"'))
+    path.write_text("\n".join(lines) + "\n", "utf-8")

@@ -1,0 +1,293 @@
+"""`rustgauged`: runs Rust Gauge and looks after it. (`rustgauge` is the command for using it.)
+
+    rustgauged run        the service, its workers, and the private MariaDB where no database is configured
+    rustgauged demo       the same with demo data, stand-ins and an account to sign in with
+    rustgauged migrate    bring the database to the newest schema
+    rustgauged account    make an account, or give it a new password
+    rustgauged tenant     make a tenant and let an account see it
+    rustgauged token      make a token, for the first program
+"""
+
+import argparse
+import contextlib
+import fcntl
+import getpass
+import os
+import secrets
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+from pydantic import SecretStr, ValidationError
+from sqlalchemy import Connection
+
+from rust_gauge import __version__
+from rust_gauge.contract.session import NewToken
+from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port
+from rust_gauge.launch.supervisor import Supervisor
+from rust_gauge.service import accounts
+from rust_gauge.service.context import Context, make_context, utc_now
+from rust_gauge.service.settings import Settings
+from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store.engine import Store
+from rust_gauge.store.migrate import migrate
+from rust_gauge.store.partitions import ensure_partitions
+
+DEMO_EMAIL = "isla@skerry.example"
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Exit status 0 when all went well, 1 when something could not be done, 2 when the words were wrong."""
+    parser = _parser()
+    arguments = parser.parse_args(argv)
+    try:
+        settings = Settings()
+        return int(arguments.run(settings, arguments) or 0)
+    except ValidationError as error:
+        for details in error.errors():
+            print(f"rustgauged: setting {'.'.join(map(str, details['loc']))}: {details['msg']}", file=sys.stderr)
+        return 1
+    except (LaunchError, ValueError) as error:
+        print(f"rustgauged: {error}", file=sys.stderr)
+        return 1
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="rustgauged", description=__doc__.partition("\n")[0])
+    parser.add_argument("--version", action="version", version=__version__)
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+    commands.add_parser("run", help="run the service and its workers").set_defaults(run=_run)
+    demo = commands.add_parser("demo", help="run it with demo data and stand-ins")
+    demo.add_argument("--port", type=int, help="where the console is served")
+    demo.set_defaults(run=_demo)
+    commands.add_parser("migrate", help="bring the database to the newest schema").set_defaults(run=_migrate)
+    account = commands.add_parser("account", help="make an account, or give it a new password (asked, or from stdin)")
+    account.add_argument("email")
+    account.add_argument("--name", default="")
+    account.set_defaults(run=_account)
+    tenant = commands.add_parser("tenant", help="make a tenant and let an account see it")
+    tenant.add_argument("slug", help="short name for addresses, such as glasswort")
+    tenant.add_argument("--name", default="")
+    tenant.add_argument("--account", required=True, help="e-mail address of an account")
+    tenant.set_defaults(run=_tenant)
+    token = commands.add_parser("token", help="make a token; it is printed once")
+    token.add_argument("account", help="e-mail address of the account that it stands for")
+    token.add_argument("--name", default="first token")
+    token.add_argument("--tenant", help="only for this tenant")
+    token.set_defaults(run=_token)
+    return parser
+
+
+# Running
+
+
+def _database(settings: Settings) -> tuple[str, PrivateMariaDb | None]:
+    """The configured database, or a private one, started."""
+    if settings.database_url is not None:
+        return settings.database_url.get_secret_value(), None
+    private = PrivateMariaDb((settings.var_dir / "mariadb").resolve(), preferred_port=33_850)
+    private.start()
+    for message in private.messages:
+        print(f"  {message}")
+    return private.url, private
+
+
+def prepare(url: str) -> None:
+    """Newest schema, partitions ahead."""
+    store = Store(url)
+    try:
+        migrate(store)
+        ensure_partitions(store, utc_now().date())
+    finally:
+        store.close()
+
+
+def _run(settings: Settings, _: argparse.Namespace) -> int:
+    supervisor = Supervisor(settings.var_dir / "log")
+    supervisor.catch_signals()
+    with _only_one(settings.var_dir / "run.lock"):
+        try:
+            url, supervisor.database = _database(settings)
+            prepare(url)
+            _serve(supervisor, settings, url, settings.port)
+            print(f"Rust Gauge serves on http://{settings.host}:{settings.port}/ - stop it with Ctrl-C", flush=True)
+            supervisor.run()
+        finally:
+            supervisor.stop()
+    return 0
+
+
+def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **more: str) -> None:
+    """Start service and workers, and wait until the service is ready."""
+    environment = {"RUSTGAUGE_DATABASE_URL": url, "RUSTGAUGE_PORT": str(port), **more}
+    supervisor.start("service", ["rust_gauge.launch.process", "service"], environment)
+    for number in range(settings.workers):
+        supervisor.start(f"worker-{number + 1}", ["rust_gauge.launch.process", "worker"], environment)
+    host = "127.0.0.1" if settings.host in ("0.0.0.0", "::") else settings.host
+    supervisor.wait_for(f"http://{host}:{port}/readyz")
+
+
+def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
+    from rust_gauge.demo.load import load_demo
+    from rust_gauge.demo.zones import write_zones
+
+    var = settings.var_dir
+    port = arguments.port or settings.port
+    supervisor = Supervisor(var / "log")
+    supervisor.catch_signals()
+    with _only_one(var / "run.lock"):
+        try:
+            print("Starting the private MariaDB ...", flush=True)
+            url, supervisor.database = _database(settings)
+            prepare(url)
+            dns_port = free_port(33_853)
+            zones = var / "demo" / "zones"
+            if not zones.is_dir():  # written once: whoever plays with them keeps the changes
+                write_zones(zones)
+            supervisor.start(
+                "dns-standin",
+                ["rust_gauge.standins.dns_world", "--directory", str(zones), "--port", str(dns_port)],
+                {},
+            )
+            dns = f'["127.0.0.1:{dns_port}"]'
+            password, token = _demo_secrets(var / "demo" / "access")
+            context = _context(settings, url, [f"127.0.0.1:{dns_port}"])
+            try:
+                load_demo(context, DEMO_EMAIL, password, token, _say)
+            finally:
+                context.close()
+            _serve(supervisor, settings, url, port, RUSTGAUGE_DNS_SERVERS=dns)
+            _greet(port, password, token)
+            supervisor.run()
+            print("\nStopping ...", flush=True)
+        finally:
+            supervisor.stop()
+    return 0
+
+
+def _say(text: str) -> None:
+    print(text, flush=True)
+
+
+def _greet(port: int, password: str, token: str) -> None:
+    print(
+        f"""
+Rust Gauge is ready.
+
+  Console   http://127.0.0.1:{port}/
+  Sign in   {DEMO_EMAIL}
+  Password  {password}
+
+  Terminal  export RUSTGAUGE_URL=http://127.0.0.1:{port} RUSTGAUGE_TOKEN={token}
+            .venv/bin/rustgauge domains --tenant copperline
+
+Ctrl-C stops everything that was started here.""",
+        flush=True,
+    )
+
+
+def _demo_secrets(path: Path) -> tuple[str, str]:
+    """The demo's password and token, made once and kept."""
+    if not path.exists():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.touch(mode=0o600)
+        path.write_text(f"{secrets.token_urlsafe(9)} {accounts.TOKEN_PREFIX}{secrets.token_urlsafe(24)}\n")
+    password, token = path.read_text().split()
+    return password, token
+
+
+@contextlib.contextmanager
+def _only_one(path: Path) -> Iterator[None]:
+    """LaunchError when another rustgauged already runs on the same folder."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with path.open("w") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise LaunchError(f"Rust Gauge already runs on {path.parent.resolve()}. Stop that one first") from None
+        yield
+
+
+# Looking after it
+
+
+def _context(settings: Settings, url: str, dns: list[str] | None = None) -> Context:
+    changed = settings.model_copy(
+        update={"database_url": SecretStr(url), "dns_servers": dns or settings.dns_servers}
+    )
+    return make_context(changed)
+
+
+@contextlib.contextmanager
+def _opened(settings: Settings) -> Iterator[Context]:
+    """A context over the database; a private one is started for the while when it does not run."""
+    url, private = _database(settings)
+    joined = private is not None and private.process is None
+    try:
+        prepare(url)
+        context = _context(settings, url)
+        try:
+            yield context
+        finally:
+            context.close()
+    finally:
+        if private is not None and not joined:
+            private.stop()
+
+
+def _migrate(settings: Settings, _: argparse.Namespace) -> int:
+    with _opened(settings):
+        print("The database has the newest schema.")
+    return 0
+
+
+def _account(settings: Settings, arguments: argparse.Namespace) -> int:
+    password = getpass.getpass("Password (12 characters or more): ") if sys.stdin.isatty() else sys.stdin.readline()
+    password = password.rstrip("\n")
+    if len(password) < 12:
+        raise ValueError("the password is too short: 12 characters or more")
+    email = arguments.email.strip().lower()
+    with _opened(settings) as context:
+        hashed = accounts.hash_password(password)
+        context.store.transaction(
+            lambda c: store_accounts.add_account(c, email, arguments.name or email, hashed, utc_now())
+        )
+    print(f"{email} can sign in.")
+    return 0
+
+
+def _tenant(settings: Settings, arguments: argparse.Namespace) -> int:
+    slug = arguments.slug
+    if not (slug.isascii() and slug.replace("-", "").isalnum() and slug == slug.lower() and len(slug) <= 40):
+        raise ValueError("a slug is made of a-z, 0-9 and hyphens, 40 characters at most")
+    with _opened(settings) as context:
+        found = context.store.transaction(
+            lambda c: store_accounts.find_account(c, arguments.account.strip().lower())
+        )
+        if found is None:
+            raise ValueError(f"there is no account {arguments.account}")
+        account_id = found[0]
+
+        def work(connection: Connection) -> None:
+            tenant_id = store_accounts.add_tenant(connection, slug, arguments.name or slug, utc_now())
+            store_accounts.grant(connection, account_id, tenant_id, "engineer")
+
+        context.store.transaction(work)
+    print(f"{arguments.account} may see {slug}.")
+    return 0
+
+
+def _token(settings: Settings, arguments: argparse.Namespace) -> int:
+    email = arguments.account.strip().lower()
+    with _opened(settings) as context:
+        principal = context.store.transaction(lambda c: store_accounts.principal_of_email(c, email))
+        if principal is None:
+            raise ValueError(f"there is no account {email}")
+        made = accounts.make_token(context, principal, NewToken(name=arguments.name, tenant=arguments.tenant))
+    print(made.secret)
+    return 0
+
+
+if __name__ == "__main__":
+    os.umask(0o077)
+    sys.exit(main())

@@ -1,0 +1,41 @@
+"""One process of the product: `python -m rust_gauge.launch.process service` or `worker`. Settings come from outside."""
+
+import signal
+import sys
+import threading
+
+import uvicorn
+
+from rust_gauge.service.app import create_app
+from rust_gauge.service.context import make_context
+from rust_gauge.service.jobs.worker import run_worker
+from rust_gauge.service.logs import configure_logs
+from rust_gauge.service.settings import Settings
+
+
+def main() -> int:
+    """Run until a signal says stop."""
+    settings = Settings()
+    configure_logs(settings.log_level)
+    context = make_context(settings)
+    if sys.argv[1:] == ["worker"]:
+        stop = threading.Event()
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, lambda *_: stop.set())
+        run_worker(context, stop)
+        context.close()
+        return 0
+    uvicorn.run(
+        create_app(context),
+        host=settings.host,
+        port=settings.port,
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        timeout_graceful_shutdown=5,
+    )
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

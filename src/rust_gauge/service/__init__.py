@@ -1,0 +1,1 @@
+"""The application: one module per capability (its use cases), `routes/` (thin), `jobs/` (the worker)."""

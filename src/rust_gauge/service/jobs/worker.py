@@ -1,0 +1,64 @@
+"""The worker: claims jobs one at a time and does them. Stops between two jobs when it is told to."""
+
+import threading
+from collections.abc import Callable
+from datetime import timedelta
+
+import structlog
+
+from rust_gauge.service import readings
+from rust_gauge.service.context import Context
+from rust_gauge.store import jobs
+from rust_gauge.store.engine import StoreError
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.partitions import ensure_partitions
+
+log = structlog.get_logger()
+_POLL = 0.5  # seconds between looks at an empty queue
+_TICK = timedelta(minutes=1)
+
+
+def _readings(context: Context, job: Job) -> None:
+    readings.compute_readings(context, job.tenant_id, job.subject)
+
+
+KINDS: dict[str, Callable[[Context, Job], None]] = {"readings": _readings}
+
+
+def work_once(context: Context) -> bool:
+    """Do one job. False when none is free."""
+    job = context.store.transaction(lambda c: jobs.claim(c, context.clock()))
+    if job is None:
+        return False
+    try:
+        KINDS[job.kind](context, job)
+    except Exception as error:  # whatever it was, the next job must not suffer
+        log.exception("job_failed", job=job.id, kind=job.kind, attempts=job.attempts)
+        text = f"{type(error).__name__}: {error}"
+        context.store.transaction(lambda c: jobs.fail(c, job, text, context.clock()))
+    else:
+        context.store.transaction(lambda c: jobs.finish(c, job, context.clock()))
+        log.info("job_done", job=job.id, kind=job.kind, subject=job.subject)
+    return True
+
+
+def tick(context: Context) -> None:
+    """What is due from time to time: a day begins, partitions ahead."""
+    readings.ask_for_stale(context)
+    ensure_partitions(context.store, context.clock().date())
+
+
+def run_worker(context: Context, stop: threading.Event) -> None:
+    """Work until `stop` is set. A database that is away is waited for."""
+    last = None
+    while not stop.is_set():
+        try:
+            now = context.clock()
+            if last is None or now - last > _TICK:
+                tick(context)
+                last = now
+            if not work_once(context):
+                stop.wait(_POLL)
+        except StoreError as error:
+            log.warning("store_unavailable", error=str(error))
+            stop.wait(2)

@@ -1,0 +1,63 @@
+"""Problems as RFC 9457 has them: each kind once, with its status and what it means. `/problems/<kind>` explains it.
+
+    ServiceProblem   raised by use cases and routes; becomes the response
+"""
+
+from dataclasses import dataclass
+
+from rust_gauge.contract.common import ProblemError
+from rust_gauge.core.errors import RustGaugeError
+
+
+@dataclass(frozen=True, slots=True)
+class ProblemKind:
+    """A stable type, its status and title, and a paragraph for whoever opens its address."""
+
+    slug: str
+    status: int
+    title: str
+    meaning: str
+
+
+KINDS = {
+    kind.slug: kind
+    for kind in (
+        ProblemKind("not-signed-in", 401, "Not signed in", "Sign in, or send a token as Authorization: Bearer."),
+        ProblemKind("wrong-password", 401, "Address and password do not match", "Nothing says which of the two."),
+        ProblemKind("too-many-attempts", 429, "Too many attempts", "Wait a quarter of an hour, then try again."),
+        ProblemKind("cross-site", 403, "Request from another site", "Cookies only count for the console's own pages."),
+        ProblemKind("not-found", 404, "Not found", "It does not exist, or is not yours to see."),
+        ProblemKind("method-not-allowed", 405, "Method not allowed", "See /docs for what this address takes."),
+        ProblemKind("already-there", 409, "Already there", "Nothing was changed."),
+        ProblemKind("not-a-domain", 422, "Not a domain name", "A name such as news.glasswort.example is wanted."),
+        ProblemKind("not-an-address", 422, "Not a mailbox address", "An address such as a@b.example is wanted."),
+        ProblemKind("invalid-request", 422, "Invalid request", "`errors` names each field and what is wrong with it."),
+        ProblemKind("bad-cursor", 400, "Not a cursor of this list", "Use `next` of the page before, unchanged."),
+        ProblemKind("not-utf-8", 400, "Not UTF-8", "Convert the file to UTF-8; nothing of it was stored."),
+        ProblemKind("not-json", 400, "Not JSON", "The body cannot be read as JSON; nothing of it was stored."),
+        ProblemKind("unsupported-type", 415, "Unsupported content type", "Send application/x-ndjson or application/json."),
+        ProblemKind("too-large", 413, "Too large", "Send it in several smaller requests."),
+        ProblemKind("nothing-stored", 422, "No row could be stored", "Every row was refused; `errors` says why."),
+        ProblemKind("database-unavailable", 503, "Database unavailable", "Nothing was stored. Try again in a moment."),
+        ProblemKind("internal", 500, "Something went wrong here", "The log has it under the id in `instance`."),
+    )
+}
+
+
+class ServiceProblem(RustGaugeError):
+    """A request that cannot be fulfilled."""
+
+    def __init__(
+        self,
+        slug: str,
+        detail: str = "",
+        *,
+        remedy: str = "",
+        errors: list[ProblemError] | None = None,
+        errors_total: int | None = None,
+    ) -> None:
+        super().__init__(detail or KINDS[slug].title, remedy=remedy)
+        self.kind = KINDS[slug]
+        self.detail = detail
+        self.errors = errors or []
+        self.errors_total = errors_total if errors_total is not None else len(self.errors)

@@ -1,0 +1,288 @@
+"""All of /api/v1. Thin: what a route does is in the service module of the same name."""
+
+from datetime import date
+from typing import Annotated
+
+from fastapi import APIRouter, Body, Path, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
+from pydantic import AwareDatetime
+
+from rust_gauge.contract.audits import Audit, AuditSummary
+from rust_gauge.contract.common import Page, Problem
+from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
+from rust_gauge.contract.events import Event, IntakeResult, Kind
+from rust_gauge.contract.flow import Flow, Provider, ProviderChange
+from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
+from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
+from rust_gauge.service import accounts, domains, events, flow, providers, readings, suppression
+from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
+
+_problems = {
+    code: {"model": Problem, "content": {"application/problem+json": {}}, "description": "What is wrong, as RFC 9457"}
+    for code in (401, 404, 422)
+}
+router = APIRouter(prefix="/api/v1", responses=_problems)  # type: ignore[arg-type]
+
+Cursor = Annotated[str | None, Query(max_length=500, description="`next` of the page before")]
+Limit = Annotated[int, Query(ge=1, le=1000)]
+Name = Annotated[str, Path(max_length=1000, description="A domain name")]
+
+
+# Session and tokens
+
+
+@router.post("/session", tags=["session"], operation_id="sign_in")
+def sign_in(context: Ctx, request: Request, response: Response, body: SignIn) -> Who:
+    """Sign in as a person; the session comes as a cookie."""
+    check_same_site(request)
+    secret, principal = accounts.sign_in(context, body.email, body.password.get_secret_value())
+    response.set_cookie(
+        COOKIE,
+        secret,
+        max_age=context.settings.session_hours * 3600,
+        httponly=True,
+        samesite="strict",
+        secure=context.settings.public_url.startswith("https://"),
+        path="/",
+    )
+    return accounts.describe(principal)
+
+
+@router.get("/session", tags=["session"], operation_id="who_am_i")
+def who_am_i(principal: Asker) -> Who:
+    """Who is asking, and which tenants they may see."""
+    return accounts.describe(principal)
+
+
+@router.delete("/session", tags=["session"], status_code=204, operation_id="sign_out")
+def sign_out(context: Ctx, principal: Asker, request: Request, response: Response) -> None:
+    """End the session."""
+    accounts.sign_out(context, request.cookies.get(COOKIE, ""))
+    response.delete_cookie(COOKIE, path="/")
+
+
+@router.get("/tokens", tags=["session"], operation_id="list_tokens")
+def list_tokens(context: Ctx, principal: Asker) -> list[Token]:
+    """The asker's tokens, without their secrets."""
+    return accounts.list_tokens(context, principal)
+
+
+@router.post("/tokens", tags=["session"], status_code=201, operation_id="make_token")
+def make_token(context: Ctx, principal: Asker, body: NewToken) -> MadeToken:
+    """Make a token for a program. Its secret is shown this once."""
+    return accounts.make_token(context, principal, body)
+
+
+@router.delete("/tokens/{id}", tags=["session"], status_code=204, operation_id="drop_token")
+def drop_token(context: Ctx, principal: Asker, id: int) -> None:
+    """Make a token worthless."""
+    accounts.drop_token(context, principal, id)
+
+
+# The wall
+
+
+@router.get("/wall", tags=["readings"], operation_id="show_wall")
+def show_wall(
+    context: Ctx,
+    principal: Asker,
+    days: Annotated[int, Query(ge=1, le=400)] = 7,
+    tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
+) -> Wall:
+    """All domains that the asker may see, by mailbox provider."""
+    chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
+    if tenant is not None and not chosen:
+        raise ServiceProblem("not-found", f"There is no tenant {tenant}")
+    return readings.show_wall(context, chosen, days)
+
+
+# Domains and audits
+
+
+@router.get("/tenants/{tenant}/domains", tags=["domains"], operation_id="list_domains")
+def list_domains(context: Ctx, tenant: Tenant, cursor: Cursor = None, limit: Limit = 100) -> Page[Domain]:
+    """A tenant's sending domains by name, with the summary of each one's newest audit."""
+    return domains.list_domains(context, tenant, cursor, limit)
+
+
+@router.post("/tenants/{tenant}/domains", tags=["domains"], status_code=201, operation_id="add_domain")
+def add_domain(context: Ctx, tenant: Tenant, body: NewDomain) -> Domain:
+    """Watch a domain."""
+    return domains.add_domain(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/domains/{name}", tags=["domains"], operation_id="get_domain")
+def get_domain(context: Ctx, tenant: Tenant, name: Name) -> Domain:
+    """One domain."""
+    return domains.show_domain(tenant, domains.find_domain(context, tenant, name))
+
+
+@router.patch("/tenants/{tenant}/domains/{name}", tags=["domains"], operation_id="change_domain")
+def change_domain(context: Ctx, tenant: Tenant, name: Name, body: DomainChange) -> Domain:
+    """Change a domain's settings."""
+    return domains.change_domain(context, tenant, name, list(body.selectors))
+
+
+@router.delete("/tenants/{tenant}/domains/{name}", tags=["domains"], status_code=204, operation_id="forget_domain")
+def forget_domain(context: Ctx, tenant: Tenant, name: Name) -> None:
+    """Stop watching a domain; what is known of it stays."""
+    domains.forget_domain(context, tenant, name)
+
+
+@router.post(
+    "/tenants/{tenant}/domains/{name}/audits", tags=["audits"], status_code=201, operation_id="run_audit"
+)
+def run_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
+    """Audit a domain now."""
+    return domains.run_audit(context, tenant, name)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/audits", tags=["audits"], operation_id="list_audits")
+def list_audits(
+    context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 50
+) -> Page[AuditSummary]:
+    """A domain's audits, newest first."""
+    return domains.list_audits(context, tenant, name, cursor, limit)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/audits/newest", tags=["audits"], operation_id="newest_audit")
+def newest_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
+    """A domain's newest audit."""
+    return domains.get_audit(context, tenant, name, None)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/audits/{id}", tags=["audits"], operation_id="get_audit")
+def get_audit(context: Ctx, tenant: Tenant, name: Name, id: Annotated[int, Path(ge=1)]) -> Audit:
+    """One audit."""
+    return domains.get_audit(context, tenant, name, id)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/readings", tags=["readings"], operation_id="show_readings")
+def show_readings(
+    context: Ctx,
+    tenant: Tenant,
+    name: Name,
+    provider: Annotated[str | None, Query(max_length=253, description="A provider, or (others); else overall")] = None,
+    first: Annotated[date | None, Query(description="First day, UTC")] = None,
+    last: Annotated[date | None, Query(description="Last day, UTC")] = None,
+) -> ReadingSeries:
+    """A domain's readings, a day each; the last 90 days if no dates are given."""
+    return readings.show_series(context, tenant, name, provider, first, last)
+
+
+# Events and flow
+
+_EXAMPLE = (
+    '{"kind": "bounced", "time": "2026-11-20T08:00:04Z", "domain": "news.glasswort.example", '
+    '"recipient": "someone@tidepost.example", "stream": "newsletter", "relay": "driftline", '
+    '"message_id": "a1@news.glasswort.example", "reply_code": 550, "enhanced_code": "5.1.1", '
+    '"diagnostic": "550 5.1.1 no such mailbox"}\n'
+)
+
+
+@router.post(
+    "/tenants/{tenant}/events",
+    tags=["events"],
+    operation_id="load_events",
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {
+                "application/x-ndjson": {"schema": {"type": "string"}, "example": _EXAMPLE},
+                "application/json": {
+                    "schema": {"type": "array", "items": {"$ref": "#/components/schemas/NewEvent"}}
+                },
+            },
+        }
+    },
+)
+async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeResult:
+    """Take events in: one JSON object a line, or a JSON array.
+
+    Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
+    refused row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
+    """
+    if request.headers.get("content-encoding", "identity") != "identity":
+        raise ServiceProblem("unsupported-type", "Send the body without a content encoding")
+    body = await request.body()
+    rows = await run_in_threadpool(
+        events.split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
+    )
+    return await run_in_threadpool(events.take_in, context, tenant, rows)
+
+
+@router.get("/tenants/{tenant}/events", tags=["events"], operation_id="list_events")
+def list_events(
+    context: Ctx,
+    tenant: Tenant,
+    recipient: Annotated[str | None, Query(max_length=400)] = None,
+    message_id: Annotated[str | None, Query(max_length=255)] = None,
+    domain: Annotated[str | None, Query(max_length=1000)] = None,
+    kind: Annotated[list[Kind] | None, Query()] = None,
+    since: AwareDatetime | None = None,
+    until: AwareDatetime | None = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Page[Event]:
+    """Events, newest first: the trail of a recipient or a message, or what happened lately."""
+    return events.list_events(
+        context,
+        tenant,
+        recipient=recipient,
+        message_id=message_id,
+        domain=domain,
+        kinds=kind or [],
+        since=since,
+        until=until,
+        cursor=cursor,
+        limit=limit,
+    )
+
+
+@router.get("/tenants/{tenant}/flow", tags=["flow"], operation_id="show_flow")
+def show_flow(
+    context: Ctx,
+    tenant: Tenant,
+    domain: Annotated[str | None, Query(max_length=1000)] = None,
+    first: Annotated[date | None, Query(description="First day, UTC")] = None,
+    last: Annotated[date | None, Query(description="Last day, UTC")] = None,
+) -> Flow:
+    """Mail flow per mailbox provider; the last seven days if no dates are given."""
+    return flow.show_flow(context, tenant, domain, first, last)
+
+
+@router.get("/tenants/{tenant}/providers", tags=["flow"], operation_id="list_providers")
+def list_providers(context: Ctx, tenant: Tenant) -> list[Provider]:
+    """The mailbox providers that a tenant's mail goes to."""
+    return providers.list_providers(context, tenant)
+
+
+@router.patch("/tenants/{tenant}/providers/{provider}", tags=["flow"], operation_id="name_provider")
+def name_provider(
+    context: Ctx, tenant: Tenant, provider: Annotated[str, Path(max_length=253)], body: ProviderChange
+) -> Provider:
+    """Give a provider a name of one's own."""
+    return providers.name_provider(context, tenant, provider, body.label)
+
+
+# Suppression
+
+
+@router.get("/tenants/{tenant}/suppression", tags=["suppression"], operation_id="list_suppression")
+def list_suppression(
+    context: Ctx,
+    tenant: Tenant,
+    address: Annotated[str | None, Query(max_length=400, description="Only this address")] = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Page[SuppressionEntry]:
+    """The suppression list, newest first."""
+    return suppression.list_entries(context, tenant, address, cursor, limit)
+
+
+@router.post("/tenants/{tenant}/clearance", tags=["suppression"], operation_id="ask_clearance")
+def ask_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> ClearanceResult:
+    """May I mail these? Each address is `clear` or `held`, and why."""
+    return suppression.answer(context, tenant, body)

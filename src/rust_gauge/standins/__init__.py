@@ -1,0 +1,1 @@
+"""Small simulated outsiders for the demo and the tests. Nothing here is meant to face a network."""

@@ -1,0 +1,1 @@
+"""Tables, migrations and queries: the only place with SQL. Gives core and plain values to the service, not rows."""

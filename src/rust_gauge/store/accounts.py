@@ -1,0 +1,151 @@
+"""Tenants, accounts, who may see what, sessions and tokens. Secrets come in as digests only."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import Connection, Row, delete, func, insert, select, update
+from sqlalchemy.dialects.mysql import insert as upsert
+
+from rust_gauge.store import tables as t
+
+
+@dataclass(frozen=True, slots=True)
+class TenantAccess:
+    """A tenant that somebody may see."""
+
+    id: int
+    slug: str
+    name: str
+    role: str
+
+
+@dataclass(frozen=True, slots=True)
+class Principal:
+    """Who is asking, and for which tenants they may. `token_id` is set for a program."""
+
+    account_id: int
+    email: str
+    name: str
+    tenants: tuple[TenantAccess, ...]
+    token_id: int | None = None
+
+
+def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> int:
+    """The tenant of this slug, made or already there."""
+    statement = upsert(t.tenant).values(slug=slug, name=name, created_at=now)
+    connection.execute(statement.on_duplicate_key_update(name=statement.inserted.name))
+    return int(connection.scalar(select(t.tenant.c.id).where(t.tenant.c.slug == slug)) or 0)
+
+
+def add_account(connection: Connection, email: str, name: str, password_hash: str, now: datetime) -> int:
+    """The account of this address, made, or given this name and password."""
+    statement = upsert(t.account).values(email=email, name=name, password_hash=password_hash, created_at=now)
+    values = {"name": statement.inserted.name, "password_hash": statement.inserted.password_hash}
+    connection.execute(statement.on_duplicate_key_update(**values))
+    return int(connection.scalar(select(t.account.c.id).where(t.account.c.email == email)) or 0)
+
+
+def grant(connection: Connection, account_id: int, tenant_id: int, role: str) -> None:
+    statement = upsert(t.membership).values(account_id=account_id, tenant_id=tenant_id, role=role)
+    connection.execute(statement.on_duplicate_key_update(role=statement.inserted.role))
+
+
+def find_account(connection: Connection, email: str) -> tuple[int, str] | None:
+    """(id, password hash) of an account."""
+    row = connection.execute(
+        select(t.account.c.id, t.account.c.password_hash).where(t.account.c.email == email)
+    ).first()
+    return (row.id, row.password_hash) if row else None
+
+
+def count_failures(connection: Connection, email: str, since: datetime) -> int:
+    where = (t.sign_in_failure.c.email == email) & (t.sign_in_failure.c.failed_at > since)
+    return int(connection.scalar(select(func.count()).select_from(t.sign_in_failure).where(where)) or 0)
+
+
+def add_failure(connection: Connection, email: str, now: datetime, forget_before: datetime) -> None:
+    connection.execute(delete(t.sign_in_failure).where(t.sign_in_failure.c.failed_at < forget_before))
+    connection.execute(insert(t.sign_in_failure).values(email=email, failed_at=now))
+
+
+def add_session(connection: Connection, digest: bytes, account_id: int, now: datetime, expires: datetime) -> None:
+    connection.execute(delete(t.session).where(t.session.c.expires_at < now))
+    connection.execute(
+        insert(t.session).values(digest=digest, account_id=account_id, created_at=now, expires_at=expires)
+    )
+
+
+def drop_session(connection: Connection, digest: bytes) -> None:
+    connection.execute(delete(t.session).where(t.session.c.digest == digest))
+
+
+def principal_of_session(connection: Connection, digest: bytes, now: datetime) -> Principal | None:
+    account_id = connection.scalar(
+        select(t.session.c.account_id).where(t.session.c.digest == digest, t.session.c.expires_at > now)
+    )
+    return _principal(connection, account_id) if account_id else None
+
+
+def principal_of_token(connection: Connection, digest: bytes, now: datetime) -> Principal | None:
+    row = connection.execute(select(t.token).where(t.token.c.digest == digest)).first()
+    if row is None or (row.expires_at is not None and row.expires_at <= now.replace(tzinfo=None)):
+        return None
+    if row.last_used_at is None or (now.replace(tzinfo=None) - row.last_used_at).total_seconds() > 60:
+        connection.execute(update(t.token).where(t.token.c.id == row.id).values(last_used_at=now))
+    return _principal(connection, row.account_id, row.tenant_id, row.id)
+
+
+def principal_of_email(connection: Connection, email: str) -> Principal | None:
+    """For whoever looks after the service and holds the database anyway."""
+    found = find_account(connection, email)
+    return _principal(connection, found[0]) if found else None
+
+
+def _principal(
+    connection: Connection, account_id: int, tenant_id: int | None = None, token_id: int | None = None
+) -> Principal | None:
+    account = connection.execute(select(t.account).where(t.account.c.id == account_id)).first()
+    if account is None:
+        return None
+    query = (
+        select(t.tenant.c.id, t.tenant.c.slug, t.tenant.c.name, t.membership.c.role)
+        .join(t.membership, t.membership.c.tenant_id == t.tenant.c.id)
+        .where(t.membership.c.account_id == account_id)
+        .order_by(t.tenant.c.id)
+    )
+    if tenant_id is not None:
+        query = query.where(t.tenant.c.id == tenant_id)
+    tenants = tuple(TenantAccess(row.id, row.slug, row.name, row.role) for row in connection.execute(query))
+    return Principal(account.id, account.email, account.name, tenants, token_id)
+
+
+def add_token(
+    connection: Connection,
+    digest: bytes,
+    name: str,
+    account_id: int,
+    tenant_id: int | None,
+    now: datetime,
+    expires: datetime | None,
+) -> int:
+    result = connection.execute(
+        insert(t.token).values(
+            digest=digest, name=name, account_id=account_id, tenant_id=tenant_id, created_at=now, expires_at=expires
+        )
+    )
+    return int(result.inserted_primary_key[0])  # type: ignore[index]
+
+
+def list_tokens(connection: Connection, account_id: int) -> list[Row[tuple[object, ...]]]:
+    query = (
+        select(t.token, t.tenant.c.slug.label("tenant"))
+        .outerjoin(t.tenant, t.tenant.c.id == t.token.c.tenant_id)
+        .where(t.token.c.account_id == account_id)
+        .order_by(t.token.c.id)
+    )
+    return list(connection.execute(query))
+
+
+def drop_token(connection: Connection, account_id: int, token_id: int) -> bool:
+    where = (t.token.c.id == token_id) & (t.token.c.account_id == account_id)
+    return connection.execute(delete(t.token).where(where)).rowcount > 0

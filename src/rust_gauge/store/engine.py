@@ -1,0 +1,87 @@
+"""Connecting to MariaDB, transactions that are tried again after a deadlock, and the errors this layer gives.
+
+    StoreError
+     ├─ StoreUnavailable   the database cannot be reached; try later
+     └─ StoreBusy          kept losing against other transactions; try again
+"""
+
+import time
+from collections.abc import Callable
+from typing import TypeVar
+
+from sqlalchemy import Connection, Engine, create_engine, event, text
+from sqlalchemy.exc import DBAPIError, InterfaceError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
+
+from rust_gauge.core.errors import RustGaugeError
+
+T = TypeVar("T")
+_RETRY = {1205, 1213, 1020}  # lock wait time-out, deadlock, record changed since last read
+_GONE = {1040, 1041, 1053, 1077, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
+
+
+class StoreError(RustGaugeError):
+    """The database failed us."""
+
+
+class StoreUnavailable(StoreError):
+    """The database cannot be reached."""
+
+
+class StoreBusy(StoreError):
+    """Other transactions kept winning."""
+
+
+class Store:
+    """One MariaDB. Everything in this package takes a connection that `transaction` hands out."""
+
+    def __init__(self, url: str, *, pool_size: int = 10) -> None:
+        self.engine: Engine = create_engine(
+            url,
+            pool_size=pool_size,
+            max_overflow=10,
+            pool_timeout=10,
+            pool_pre_ping=True,
+            pool_recycle=1800,
+            isolation_level="READ COMMITTED",
+            connect_args={"connect_timeout": 3, "read_timeout": 300, "write_timeout": 300, "charset": "utf8mb4"},
+        )
+        event.listen(self.engine, "connect", _prepare)
+
+    def transaction(self, work: Callable[[Connection], T], *, attempts: int = 8) -> T:
+        """Run `work` in a transaction; again from its beginning when it lost against another one."""
+        for attempt in range(attempts):
+            try:
+                with self.engine.begin() as connection:
+                    return work(connection)
+            except DBAPIError as error:
+                code = error.orig.args[0] if error.orig is not None and error.orig.args else 0
+                if code in _RETRY:
+                    time.sleep(0.01 * 2**attempt)  # let the winner finish
+                    continue
+                if code in _GONE or error.connection_invalidated or isinstance(error, InterfaceError):
+                    raise StoreUnavailable(
+                        "The database cannot be reached",
+                        why=type(error).__name__,
+                        remedy="Nothing was stored. Try again in a moment; see the service's log",
+                    ) from error
+                raise
+            except PoolTimeout as error:
+                raise StoreUnavailable("The database has no free connection", remedy="Try again later") from error
+        raise StoreBusy("The database was too busy to finish this", remedy="Nothing was stored. Try again")
+
+    def ping(self) -> None:
+        """StoreUnavailable when the database does not answer."""
+        self.transaction(lambda connection: connection.execute(text("SELECT 1")))
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+
+def _prepare(connection: object, _record: object) -> None:
+    cursor = connection.cursor()  # type: ignore[attr-defined]
+    cursor.execute("SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'")
+    cursor.close()
+
+
+__all__ = ["Store", "StoreBusy", "StoreError", "StoreUnavailable"]

@@ -1,0 +1,51 @@
+"""Partitions of the event table, a week each, so that retention can drop a partition.
+
+What is older than the first partition lies in the first; what is newer than the last lies in `pmax`, which is split
+before that happens.
+"""
+
+from datetime import date, timedelta
+
+from sqlalchemy import Connection, text
+
+from rust_gauge.store.engine import Store
+
+_AHEAD = 5  # weeks
+_BEHIND = 30
+
+
+def ensure_partitions(store: Store, today: date) -> None:
+    """Have a partition for each week from half a year ago to a month ahead."""
+
+    def work(connection: Connection) -> None:
+        connection.execute(text("SELECT GET_LOCK('rust_gauge_partitions', 30)"))
+        try:
+            missing = _missing(connection, today)
+            if missing:
+                parts = ", ".join(
+                    f"PARTITION p{week:%Y%m%d} VALUES LESS THAN ('{week + timedelta(days=7)}')" for week in missing
+                )
+                connection.execute(
+                    text(
+                        f"ALTER TABLE event REORGANIZE PARTITION pmax INTO ({parts}, "
+                        "PARTITION pmax VALUES LESS THAN (MAXVALUE))"
+                    )
+                )
+        finally:
+            connection.execute(text("SELECT RELEASE_LOCK('rust_gauge_partitions')"))
+
+    store.transaction(work)
+
+
+def _missing(connection: Connection, today: date) -> list[date]:
+    rows = connection.execute(
+        text(
+            "SELECT partition_name FROM information_schema.partitions "
+            "WHERE table_schema = DATABASE() AND table_name = 'event' AND partition_name <> 'pmax'"
+        )
+    )
+    there = [date(int(n[1:5]), int(n[5:7]), int(n[7:9])) for (n,) in rows]
+    monday = today - timedelta(days=today.weekday())
+    first = max(there) + timedelta(days=7) if there else monday - timedelta(weeks=_BEHIND)
+    last = monday + timedelta(weeks=_AHEAD)
+    return [first + timedelta(weeks=week) for week in range((last - first).days // 7 + 1)] if first <= last else []

@@ -1,0 +1,79 @@
+"""Mailbox providers, what a tenant calls them, and the cache of which provider runs which recipient domain."""
+
+from collections.abc import Iterable
+from datetime import datetime
+
+from sqlalchemy import Connection, delete, insert, select
+from sqlalchemy.dialects.mysql import insert as upsert
+
+from rust_gauge.store import tables as t
+
+
+def known_domains(connection: Connection, domains: Iterable[str], now: datetime) -> dict[str, tuple[int, str]]:
+    """(provider id, provider) of the recipient domains whose cached answer is still good."""
+    query = (
+        select(t.recipient_domain.c.name, t.mailbox_provider.c.id, t.mailbox_provider.c.name.label("provider"))
+        .join(t.mailbox_provider, t.mailbox_provider.c.id == t.recipient_domain.c.provider_id)
+        .where(t.recipient_domain.c.name.in_(list(domains)), t.recipient_domain.c.expires_at > now)
+    )
+    return {row.name: (row.id, row.provider) for row in connection.execute(query)}
+
+
+def remember_domains(
+    connection: Connection, found: dict[str, str], now: datetime, expires: dict[str, datetime]
+) -> dict[str, tuple[int, str]]:
+    """Keep which provider (by registered domain) runs each recipient domain; gives (provider id, provider)."""
+    ids = provider_ids(connection, set(found.values()))
+    for domain, provider in sorted(found.items()):
+        statement = upsert(t.recipient_domain).values(
+            name=domain, provider_id=ids[provider], resolved_at=now, expires_at=expires[domain]
+        )
+        connection.execute(
+            statement.on_duplicate_key_update(
+                provider_id=statement.inserted.provider_id,
+                resolved_at=statement.inserted.resolved_at,
+                expires_at=statement.inserted.expires_at,
+            )
+        )
+    return {domain: (ids[provider], provider) for domain, provider in found.items()}
+
+
+def provider_ids(connection: Connection, names: set[str]) -> dict[str, int]:
+    """Ids of providers, made where they are missing."""
+    query = select(t.mailbox_provider.c.name, t.mailbox_provider.c.id).where(t.mailbox_provider.c.name.in_(names))
+    known = {row.name: row.id for row in connection.execute(query)}
+    missing = sorted(names - known.keys())
+    if missing:
+        connection.execute(
+            insert(t.mailbox_provider).prefix_with("IGNORE").values([{"name": name} for name in missing])
+        )
+        known = {row.name: row.id for row in connection.execute(query)}
+    return known
+
+
+def labels(connection: Connection, tenant_id: int) -> dict[int, str]:
+    """What a tenant calls providers, by provider id; only those that it named."""
+    query = select(t.provider_label.c.provider_id, t.provider_label.c.label).where(
+        t.provider_label.c.tenant_id == tenant_id
+    )
+    return {row.provider_id: row.label for row in connection.execute(query)}
+
+
+def set_label(connection: Connection, tenant_id: int, provider_id: int, label: str) -> None:
+    """Name a provider; an empty label takes the name back."""
+    if not label:
+        where = (t.provider_label.c.tenant_id == tenant_id) & (t.provider_label.c.provider_id == provider_id)
+        connection.execute(delete(t.provider_label).where(where))
+        return
+    statement = upsert(t.provider_label).values(tenant_id=tenant_id, provider_id=provider_id, label=label)
+    connection.execute(statement.on_duplicate_key_update(label=statement.inserted.label))
+
+
+def names(connection: Connection, ids: Iterable[int]) -> dict[int, str]:
+    """Registered domains by provider id."""
+    query = select(t.mailbox_provider).where(t.mailbox_provider.c.id.in_(list(ids)))
+    return {row.id: row.name for row in connection.execute(query)}
+
+
+def find(connection: Connection, name: str) -> int | None:
+    return connection.scalar(select(t.mailbox_provider.c.id).where(t.mailbox_provider.c.name == name))

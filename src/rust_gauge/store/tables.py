@@ -1,0 +1,276 @@
+"""The tables, as SQLAlchemy sees them. Migrations make them; a test compares the two.
+
+Times are DATETIME(6) in UTC. Kinds, causes and permanences are kept as the numbers that their enums give them.
+`event` is partitioned by time (see `partitions`), so its identity includes the event time.
+"""
+
+from sqlalchemy import (
+    BINARY,
+    JSON,
+    Boolean,
+    Column,
+    Date,
+    Float,
+    ForeignKey,
+    Index,
+    MetaData,
+    Numeric,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
+from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, SMALLINT, TINYINT
+
+metadata = MetaData()
+
+_Id = INTEGER(unsigned=True)
+_Big = BIGINT(unsigned=True)
+_Time = DATETIME(fsp=6)
+_Small = TINYINT(unsigned=True)
+_OPTIONS = {
+    "mysql_engine": "InnoDB",
+    "mysql_charset": "utf8mb4",
+    "mysql_collate": "utf8mb4_bin",
+    "mariadb_engine": "InnoDB",
+    "mariadb_charset": "utf8mb4",
+    "mariadb_collate": "utf8mb4_bin",
+}
+
+
+def _table(name: str, *parts: Column | Index | UniqueConstraint) -> Table:  # type: ignore[type-arg]
+    return Table(name, metadata, *parts, **_OPTIONS)
+
+
+tenant = _table(
+    "tenant",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("slug", String(40), nullable=False, unique=True),
+    Column("name", String(120), nullable=False),
+    Column("created_at", _Time, nullable=False),
+)
+
+account = _table(
+    "account",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("email", String(254), nullable=False, unique=True),
+    Column("name", String(120), nullable=False),
+    Column("password_hash", String(200), nullable=False),
+    Column("created_at", _Time, nullable=False),
+)
+
+membership = _table(
+    "membership",
+    Column("account_id", _Id, ForeignKey("account.id", ondelete="CASCADE"), primary_key=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    Column("role", String(20), nullable=False),
+)
+
+session = _table(
+    "session",
+    Column("digest", BINARY(32), primary_key=True),
+    Column("account_id", _Id, ForeignKey("account.id", ondelete="CASCADE"), nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("expires_at", _Time, nullable=False),
+)
+
+token = _table(
+    "token",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("digest", BINARY(32), nullable=False, unique=True),
+    Column("name", String(80), nullable=False),
+    Column("account_id", _Id, ForeignKey("account.id", ondelete="CASCADE"), nullable=False),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=True),
+    Column("created_at", _Time, nullable=False),
+    Column("last_used_at", _Time, nullable=True),
+    Column("expires_at", _Time, nullable=True),
+)
+
+sign_in_failure = _table(
+    "sign_in_failure",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("email", String(254), nullable=False),
+    Column("failed_at", _Time, nullable=False),
+    Index("sign_in_failure_email", "email", "failed_at"),
+)
+
+sending_domain = _table(
+    "sending_domain",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(253), nullable=False),
+    Column("origin", String(8), nullable=False),
+    Column("selectors", JSON, nullable=False),
+    Column("created_at", _Time, nullable=False),
+    UniqueConstraint("tenant_id", "name", name="sending_domain_name"),
+)
+
+stream = _table(
+    "stream",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(60), nullable=False),
+    UniqueConstraint("tenant_id", "name", name="stream_name"),
+)
+
+relay = _table(
+    "relay",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(60), nullable=False),
+    UniqueConstraint("tenant_id", "name", name="relay_name"),
+)
+
+mailbox_provider = _table(
+    "mailbox_provider",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("name", String(253), nullable=False, unique=True),
+)
+
+provider_label = _table(
+    "provider_label",
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    Column("provider_id", _Id, ForeignKey("mailbox_provider.id", ondelete="CASCADE"), primary_key=True),
+    Column("label", String(60), nullable=False),
+)
+
+recipient_domain = _table(
+    "recipient_domain",
+    Column("name", String(253), primary_key=True),
+    Column("provider_id", _Id, ForeignKey("mailbox_provider.id", ondelete="CASCADE"), nullable=False),
+    Column("resolved_at", _Time, nullable=False),
+    Column("expires_at", _Time, nullable=False),
+)
+
+audit = _table(
+    "audit",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), nullable=False),
+    Column("finished_at", _Time, nullable=False),
+    Column("faults", SMALLINT(unsigned=True), nullable=False),
+    Column("risks", SMALLINT(unsigned=True), nullable=False),
+    Column("notes", SMALLINT(unsigned=True), nullable=False),
+    Column("spf_lookups", SMALLINT(unsigned=True), nullable=True),
+    Column("document", JSON, nullable=False),
+    Index("audit_domain", "domain_id", "id"),
+)
+
+# Partitioned tables take no foreign keys; the ids here are handed out by the tables above.
+event = _table(
+    "event",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("occurred_at", _Time, primary_key=True),
+    Column("identity", BINARY(16), primary_key=True),
+    Column("arrived_at", _Time, nullable=False),
+    Column("processed_at", _Time, nullable=False),
+    Column("kind", _Small, nullable=False),
+    Column("domain_id", _Id, nullable=False),
+    Column("stream_id", _Id, nullable=False),
+    Column("relay_id", _Id, nullable=False),
+    Column("provider_id", _Id, nullable=False),
+    Column("recipient", String(320), nullable=False),
+    Column("recipient_key", BINARY(16), nullable=False),
+    Column("message_id", String(255), nullable=False),
+    Column("cause", _Small, nullable=False),
+    Column("permanence", _Small, nullable=False),
+    Column("cause_rule", String(40), nullable=False),
+    Column("reply_code", SMALLINT(unsigned=True), nullable=True),
+    Column("enhanced_code", String(12), nullable=True),
+    Column("diagnostic", Text, nullable=False),
+    Column("remote_host", String(255), nullable=False),
+    Column("sending_ip", String(45), nullable=False),
+    Column("campaign", String(60), nullable=False),
+    Column("attempt", SMALLINT(unsigned=True), nullable=True),
+    Column("seconds_taken", Float, nullable=True),
+    Index("event_recipient", "tenant_id", "recipient_key", "occurred_at"),
+    Index("event_message", "tenant_id", "message_id", mysql_length={"message_id": 80}, mariadb_length={"message_id": 80}),
+)
+
+
+def _counter(name: str, period: Column) -> Table:  # type: ignore[type-arg]
+    return _table(
+        name,
+        Column("tenant_id", _Id, primary_key=True),
+        Column("domain_id", _Id, primary_key=True),
+        period,
+        Column("provider_id", _Id, primary_key=True),
+        Column("stream_id", _Id, primary_key=True),
+        Column("relay_id", _Id, primary_key=True),
+        Column("kind", _Small, primary_key=True),
+        Column("cause", _Small, primary_key=True),
+        Column("permanence", _Small, primary_key=True),
+        Column("n", _Big, nullable=False),
+    )
+
+
+flow_hour = _counter("flow_hour", Column("hour", DATETIME, primary_key=True))
+flow_day = _counter("flow_day", Column("day", Date, primary_key=True))
+
+suppression_entry = _table(
+    "suppression_entry",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("address_key", BINARY(16), nullable=False),
+    Column("reason", String(20), nullable=False),
+    Column("address", String(320), nullable=False),
+    Column("made_by", String(80), nullable=False),
+    Column("since", _Time, nullable=False),
+    Column("until", _Time, nullable=True),
+    Column("times", _Id, nullable=False),
+    Column("evidence", JSON, nullable=False),
+    UniqueConstraint("tenant_id", "address_key", "reason", name="suppression_entry_address"),
+)
+
+# Append-only: everything that ever happened to an address's status.
+suppression_change = _table(
+    "suppression_change",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("address_key", BINARY(16), nullable=False),
+    Column("reason", String(20), nullable=False),
+    Column("change", String(12), nullable=False),
+    Column("changed_at", _Time, nullable=False),
+    Column("changed_by", String(80), nullable=False),
+    Index("suppression_change_address", "tenant_id", "address_key", "id"),
+)
+
+reading_day = _table(
+    "reading_day",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),
+    Column("provider_id", _Id, primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("value", Numeric(4, 1), nullable=True),
+    Column("margin", Numeric(4, 1), nullable=True),
+    Column("mail", Float, nullable=False),
+    Column("pulls", JSON, nullable=False),
+    Column("computed_at", _Time, nullable=False),
+    Index("reading_day_day", "tenant_id", "day"),
+)
+
+job = _table(
+    "job",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("kind", String(40), nullable=False),
+    Column("tenant_id", _Id, nullable=True),
+    Column("subject", _Big, nullable=False),
+    Column("state", String(12), nullable=False),
+    # Set while queued: a second request for the same work joins the first. NULL once it runs, so that later
+    # requests queue anew.
+    Column("waiting_key", String(80), nullable=True, unique=True),
+    Column("parameters", JSON, nullable=False),
+    Column("done", _Big, nullable=False),
+    Column("total", _Big, nullable=False),
+    Column("cancel_asked", Boolean, nullable=False),
+    Column("attempts", SMALLINT(unsigned=True), nullable=False),
+    Column("error", Text, nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("run_after", _Time, nullable=False),
+    Column("lease_until", _Time, nullable=True),
+    Column("finished_at", _Time, nullable=True),
+    Index("job_state", "state", "run_after"),
+)
+
+# Rows of mailbox_provider that every database has.
+ALL_PROVIDERS, OTHER_PROVIDERS, UNRESOLVED_PROVIDER, NO_MAIL_PROVIDER = 1, 2, 3, 4
