@@ -38,6 +38,7 @@ Cause = Literal[
     "expired",
     "protocol_error",
     "unclassified",
+    "provider_trouble",
 ]
 Permanence = Literal["none", "transient", "permanent"]
 Label = Annotated[str, StringConstraints(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$", strip_whitespace=True)]

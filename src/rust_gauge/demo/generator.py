@@ -70,7 +70,7 @@ _DELAYS = (
     ("451 4.7.1 greylisted, come back in a few minutes", Cause.GREYLISTED, 451, "4.7.1"),
     ("421 4.7.0 too many messages from {ip}, slow down", Cause.RATE_LIMITED, 421, "4.7.0"),
 )
-_OUTAGE = ("451 4.3.2 system not accepting messages just now", Cause.UNCLASSIFIED, 451, "4.3.2")
+_OUTAGE = ("451 4.3.2 system not accepting messages just now", Cause.PROVIDER_TROUBLE, 451, "4.3.2")
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +152,8 @@ def _rates(flow: Flow, provider: Provider, age: int, hour: int) -> tuple[dict[st
 def count_cell(cell: Cell, rng: np.random.Generator) -> Iterator[tuple[CounterKey, int]]:
     """What a cell adds to the counters, without making its messages."""
     flow, n = cell.flow, cell.messages
-    provider = cell.provider.name or "(others)"
+    # The tail's mail is spread over its domains, an hour at each; each of them is its own provider.
+    provider = cell.provider.name or LONG_TAIL[(cell.hour.toordinal() * 5 + cell.hour.hour) % len(LONG_TAIL)]
 
     def key(kind: Kind, cause: Cause = Cause.NONE, permanence: Permanence = Permanence.NONE) -> CounterKey:
         return CounterKey(cell.hour, flow.domain, flow.stream, flow.relay, provider, kind, cause, permanence)

@@ -128,8 +128,7 @@ def _names(connection: Connection, tenant_id: int) -> tuple[Names, dict[str, int
     names = Names(
         known, ids(t.stream, {flow.stream for flow in flows}), ids(t.relay, {flow.relay for flow in flows}), {}
     )
-    found = providers.provider_ids(connection, {provider.name for provider in PROVIDERS} | {LONG_TAIL[1]})
-    return names, {**found, "(others)": found[LONG_TAIL[1]]}
+    return names, providers.provider_ids(connection, {*LONG_TAIL, *(provider.name for provider in PROVIDERS)})
 
 
 def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime, say: Say) -> int:

@@ -2,7 +2,7 @@
 
 from collections import defaultdict
 from collections.abc import Iterable
-from dataclasses import asdict
+from dataclasses import fields
 from datetime import date, timedelta
 from typing import Any
 
@@ -15,6 +15,7 @@ from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.replies import Permanence
 from rust_gauge.core.replies.causes import ADDRESS_CAUSES, SENDER_CAUSES
 from rust_gauge.core.reputation import DayCounts, Reading, condition_of, overall_readings, provider_readings
+from rust_gauge.core.reputation import Pull as CorePull
 from rust_gauge.service.context import Context
 from rust_gauge.service.domains import find_domain
 from rust_gauge.service.flow import REPORTS_WITHIN
@@ -27,6 +28,7 @@ from rust_gauge.store.flow import DayLine
 from rust_gauge.store.tables import ALL_PROVIDERS, NO_MAIL_PROVIDER, OTHER_PROVIDERS
 
 HISTORY = timedelta(days=400)
+_PULL = tuple(field.name for field in fields(CorePull))
 _ROWS = ("attempted", "delivered", "bad_addresses", "refusals", "delays", "complaints")
 
 
@@ -48,7 +50,7 @@ def compute_readings(context: Context, tenant_id: int, domain_id: int) -> int:
                 "value": reading.value,
                 "margin": reading.margin,
                 "mail": reading.mail,
-                "pulls": [asdict(pull) for pull in reading.pulls],
+                "pulls": [{name: getattr(pull, name) for name in _PULL} for pull in reading.pulls],
                 "computed_at": now,
             }
             for provider_id, series in _series(lines, columns, reporting, today).items()

@@ -34,6 +34,7 @@ class Cause(StrEnum):
     EXPIRED = "expired"
     PROTOCOL_ERROR = "protocol_error"
     UNCLASSIFIED = "unclassified"
+    PROVIDER_TROUBLE = "provider_trouble"  # the receiving system itself is out of order (RFC 3463 §3.4)
 
     @property
     def number(self) -> int:
@@ -97,13 +98,13 @@ _TEXT_RULES = (
     _text("content", Cause.CONTENT, r"\bspam\b|content (?:refused|rejected|not)|virus|malware|unsolicited"),
     _text("relay", Cause.RELAY_DENIED, r"relay(?:ing)? (?:access )?(?:denied|not permitted|not allowed)"),
     _text("full", Cause.MAILBOX_FULL, r"mailbox (?:is )?full|over ?quota|quota exceeded|insufficient storage"),
-    _text("disabled", Cause.MAILBOX_DISABLED, r"(?:mailbox|account|user)[^.]{0,30}(?:disabled|inactive|suspended|closed)"),
     _text(
         "no-mailbox",
         Cause.NO_SUCH_MAILBOX,
         r"no such (?:user|mailbox|recipient|address)|(?:user|mailbox|recipient|address)[^.]{0,40}"
         r"(?:unknown|does not exist|not found|no longer exists)|unknown (?:user|recipient|mailbox)",
     ),
+    _text("disabled", Cause.MAILBOX_DISABLED, r"(?:mailbox|account|user)[^.]{0,30}(?:disabled|inactive|suspended|closed)"),
     _text("no-domain", Cause.NO_SUCH_DOMAIN, r"(?:domain|host)[^.]{0,30}(?:not found|does not exist)|NXDOMAIN|null ?MX"),
     _text("tls", Cause.TLS_REQUIRED, r"(?:TLS|STARTTLS|encryption)[^.]{0,20}required|must issue a STARTTLS"),
     _text("size", Cause.TOO_LARGE, r"(?:message|size)[^.]{0,30}(?:too (?:large|big)|exceeds)"),
@@ -123,6 +124,9 @@ _ENHANCED_RULES = {
     (2, 1): Cause.MAILBOX_DISABLED,
     (2, 2): Cause.MAILBOX_FULL,
     (2, 3): Cause.TOO_LARGE,
+    (3, 0): Cause.PROVIDER_TROUBLE,
+    (3, 1): Cause.PROVIDER_TROUBLE,
+    (3, 2): Cause.PROVIDER_TROUBLE,
     (3, 4): Cause.TOO_LARGE,
     (4, 1): Cause.HOST_UNREACHABLE,
     (4, 2): Cause.HOST_UNREACHABLE,

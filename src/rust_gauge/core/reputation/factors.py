@@ -59,6 +59,6 @@ class Factor:
 FACTORS = (
     Factor("complaints", watch=0.001, stop=0.003, weight=60, half_life=7, prior_rate=0.0002, prior_mail=1000),
     Factor("bad_addresses", watch=0.02, stop=0.05, weight=45, half_life=7, prior_rate=0.005, prior_mail=100),
-    Factor("refusals", watch=0.01, stop=0.05, weight=65, half_life=4, prior_rate=0.001, prior_mail=200),
+    Factor("refusals", watch=0.01, stop=0.05, weight=65, half_life=4, prior_rate=0.001, prior_mail=80),
     Factor("delays", watch=0.10, stop=0.40, weight=12, half_life=1.5, prior_rate=0.02, prior_mail=50),
 )

@@ -1,0 +1,38 @@
+import {Navigate, Route, Routes} from 'react-router';
+import {useSession} from './api/queries';
+import {ProblemError} from './api/client';
+import {Loading, Notice, Trouble} from './design/Notice';
+import {DomainPage} from './features/domains/DomainPage';
+import {DomainsPage} from './features/domains/DomainsPage';
+import {FlowPage} from './features/mailflow/FlowPage';
+import {SignIn} from './features/session/SignIn';
+import {SuppressionPage} from './features/suppression/SuppressionPage';
+import {WallPage} from './features/wall/WallPage';
+import {Shell} from './shell/Shell';
+
+export function App() {
+  const session = useSession();
+  if (session.isPending) return <Loading what="your session" />;
+  if (session.error) {
+    const refused = session.error instanceof ProblemError && session.error.problem.status === 401;
+    return refused ? <SignIn /> : <Trouble error={session.error} again={() => void session.refetch()} />;
+  }
+  const who = session.data;
+  return (
+    <Shell who={who}>
+      {who.tenants.length === 0 ? (
+        <Notice title="You may not see any tenant yet">Whoever runs this service can let you: rustgauged tenant</Notice>
+      ) : (
+        <Routes>
+          <Route path="/" element={<WallPage />} />
+          <Route path="/domains" element={<DomainsPage who={who} />} />
+          <Route path="/domains/:tenant/:name" element={<DomainPage />} />
+          <Route path="/flow" element={<FlowPage who={who} />} />
+          <Route path="/suppression" element={<SuppressionPage who={who} />} />
+          <Route path="/sign-in" element={<Navigate to="/" replace />} />
+          <Route path="*" element={<Notice title="There is no such page">The way on is in the bar above.</Notice>} />
+        </Routes>
+      )}
+    </Shell>
+  );
+}

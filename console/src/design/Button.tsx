@@ -1,0 +1,25 @@
+import {Button as AriaButton, type ButtonProps as AriaProps} from 'react-aria-components';
+import styled from 'styled-components';
+import {colour, font, space} from './tokens';
+
+type Tone = 'plain' | 'main' | 'link';
+export interface ButtonProps extends AriaProps {
+  tone?: Tone;
+}
+
+const Root = styled(AriaButton)<{$tone: Tone}>`
+  font: 600 12px ${font.sans};
+  padding: ${({$tone}) => ($tone === 'link' ? '0' : `5px ${space.m}`)};
+  border: ${({$tone}) => ($tone === 'link' ? '0' : `1px solid ${$tone === 'main' ? colour('ink') : colour('line')}`)};
+  border-radius: 4px;
+  background: ${({$tone}) => ($tone === 'main' ? colour('ink') : 'none')};
+  color: ${({$tone}) => ($tone === 'main' ? colour('sheet') : colour('ink'))};
+  text-decoration: ${({$tone}) => ($tone === 'link' ? 'underline' : 'none')};
+  cursor: pointer;
+  white-space: nowrap;
+  &[data-hovered] { border-color: ${colour('ink')}; }
+  &[data-disabled] { opacity: 0.5; cursor: default; }
+  &[data-focus-visible] { outline: 2px solid ${colour('rust')}; outline-offset: 2px; }
+`;
+
+export const Button = ({tone = 'plain', ...props}: ButtonProps) => <Root $tone={tone} {...props} />;

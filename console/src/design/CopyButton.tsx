@@ -1,0 +1,21 @@
+import {useState} from 'react';
+import {Button} from './Button';
+
+/** Copies exactly `value`, and says so. */
+export function CopyButton({value, children, tone}: {value: string; children: string; tone?: 'main' | 'plain'}) {
+  const [state, setState] = useState('');
+  const copy = async () => {
+    try {
+      await navigator.clipboard.writeText(value);
+      setState('Copied');
+    } catch {
+      setState('Select it and copy by hand');
+    }
+    setTimeout(() => setState(''), 2000);
+  };
+  return (
+    <Button tone={tone} onPress={() => void copy()}>
+      {state || children}
+    </Button>
+  );
+}

@@ -1,0 +1,22 @@
+/** Tables as CSV (RFC 4180) that no spreadsheet takes for a formula. */
+export type Cell = string | number | null | undefined;
+
+const FORMULA = /^[=+\-@\t\r]/;
+
+export function csvCell(value: Cell): string {
+  if (value == null) return '';
+  if (typeof value === 'number') return String(value);
+  const safe = FORMULA.test(value) ? `'${value}` : value;
+  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+}
+
+export const toCsv = (columns: string[], rows: Cell[][]): string =>
+  [columns, ...rows].map((row) => row.map(csvCell).join(',')).join('\r\n') + '\r\n';
+
+export function download(name: string, text: string, type = 'text/csv;charset=utf-8') {
+  const link = document.createElement('a');
+  link.href = URL.createObjectURL(new Blob([text], {type}));
+  link.download = name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}

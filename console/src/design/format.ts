@@ -1,0 +1,39 @@
+/** Numbers and days as people read them. */
+const whole = new Intl.NumberFormat('en-GB');
+export const count = (n: number): string => whole.format(n);
+
+export function short(n: number): string {
+  if (n < 1000) return String(n);
+  if (n < 1_000_000) return `${(n / 1000).toFixed(n < 10_000 ? 1 : 0)} k`;
+  return `${(n / 1_000_000).toFixed(2)} M`;
+}
+
+/** A fraction as a percentage with as many digits as it needs. */
+export const percent = (share: number): string => `${bare(share)} %`;
+export const bare = (share: number): string => (share * 100).toFixed(share < 0.01 ? 2 : 1);
+
+const dayMonth = new Intl.DateTimeFormat('en-GB', {day: 'numeric', month: 'short', timeZone: 'UTC'});
+export const day = (iso: string): string => dayMonth.format(new Date(`${iso.slice(0, 10)}T00:00:00Z`));
+
+/** The first day (ISO) of a period of `days` that ends today, UTC. */
+export function firstDay(days: number, now = new Date()): string {
+  return new Date(now.getTime() - (days - 1) * 86_400_000).toISOString().slice(0, 10);
+}
+
+export function ago(iso: string, now = new Date()): string {
+  const minutes = Math.max(0, Math.round((now.getTime() - new Date(iso).getTime()) / 60_000));
+  if (minutes < 1) return 'just now';
+  if (minutes < 60) return `${minutes} min ago`;
+  if (minutes < 48 * 60) return `${Math.round(minutes / 60)} h ago`;
+  return `${Math.round(minutes / 1440)} days ago`;
+}
+
+const FACTORS: Record<string, string> = {
+  complaints: 'Complaints',
+  bad_addresses: 'Bad addresses',
+  refusals: 'Refusals',
+  delays: 'Delays',
+};
+export const factor = (name: string): string => FACTORS[name] ?? words(name);
+export const words = (name: string): string => name.replaceAll('_', ' ');
+export const plural = (n: number, word: string): string => `${count(n)} ${word}${n === 1 ? '' : 's'}`;

@@ -1,0 +1,124 @@
+import {useParams} from 'react-router';
+import styled from 'styled-components';
+import {ProblemError} from '../../api/client';
+import {useAudit, useFlow, useNewestAudit, useReadings} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card} from '../../design/Card';
+import {firstDay, plural} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Plate} from '../../design/Plate';
+import {colour, font, narrow, space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+import {ProvidersTable} from '../mailflow/ProvidersTable';
+import {PullsCard} from './PullsCard';
+import {ReadingCard} from './ReadingCard';
+import {RecordsCard} from './RecordsCard';
+import {conditionDays, sentence} from './sentence';
+
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 400px;
+  gap: ${space.l} ${space.xl};
+  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Title = styled.div`
+  grid-column: 1 / -1;
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s} ${space.l};
+  align-items: center;
+  h1 { font: 600 22px ${font.mono}; overflow-wrap: anywhere; }
+  p { color: ${colour('soft')}; max-width: 90ch; }
+  p b { color: ${colour('ink')}; font-weight: 600; }
+  > div:last-child { flex: 1 1 400px; }
+  ${narrow} { h1 { font-size: 17px; } > div:last-child { flex-basis: 100%; } }
+`;
+const Big = styled.div`
+  font-size: 34px;
+  font-weight: 600;
+  line-height: 1;
+  white-space: nowrap;
+  small { font-size: 15px; font-weight: 400; color: ${colour('soft')}; }
+`;
+const Column = styled.div`display: grid; gap: ${space.l}; align-content: start; min-width: 0;`;
+
+export function DomainPage() {
+  const {tenant = '', name = ''} = useParams();
+  const view = useView(90);
+  const days = view.days;
+  const provider = view.get('provider') || '(all)';
+  const first = firstDay(days);
+  const overall = useReadings(tenant, name, '(all)', first);
+  const chosen = useReadings(tenant, name, provider, first);
+  const flow = useFlow(tenant, first, name);
+  const audit = useNewestAudit(tenant, name);
+  const again = useAudit(tenant, name);
+  if (overall.isPending) return <Loading what={name} />;
+  if (overall.error) return <Trouble error={overall.error} again={() => void overall.refetch()} />;
+  const readings = overall.data.readings;
+  const last = readings.at(-1);
+  const said = sentence(last, audit.data);
+  const held = conditionDays(readings);
+  const providers = [
+    {value: '(all)', label: 'All providers'},
+    ...(flow.data?.providers ?? []).map((row) => ({value: row.provider, label: row.label})),
+  ];
+  return (
+    <Page>
+      <Title>
+        <Plate value={last?.value} margin={last?.margin} width={34} height={62} />
+        {last?.value != null && (
+          <Big>
+            {Math.round(last.value)}{' '}
+            <small>
+              ± {Math.round(last.margin ?? 0)} · {last.condition}
+              {held ? ` for ${plural(held, 'day')}` : ''}
+            </small>
+          </Big>
+        )}
+        <div>
+          <h1>{name}</h1>
+          <p>
+            <b>{said.strong}</b> {said.rest}
+          </p>
+        </div>
+      </Title>
+      <Column>
+        <ReadingCard
+          readings={chosen.data?.readings ?? []}
+          provider={provider}
+          providers={providers}
+          onProvider={(value) => view.set('provider', value === '(all)' ? '' : value)}
+          file={`readings-${name}.csv`}
+        />
+        <Card title="By mailbox provider" note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}>
+          {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
+          {flow.data &&
+            (flow.data.providers.length ? (
+              <ProvidersTable flow={flow.data} file={`providers-${name}.csv`} />
+            ) : (
+              <Notice title="No mail in this period">Load events of this domain, or choose a longer period.</Notice>
+            ))}
+        </Card>
+      </Column>
+      <Column>
+        <PullsCard reading={chosen.data?.readings.at(-1)} />
+        {audit.data && <RecordsCard audit={audit.data} onAudit={() => again.mutate()} busy={again.isPending} />}
+        {audit.error && (
+          <Card title="Records">
+            {audit.error instanceof ProblemError && audit.error.problem.status === 404 ? (
+              <Notice title="Not audited yet">
+                <Button tone="main" onPress={() => again.mutate()} isDisabled={again.isPending}>
+                  {again.isPending ? 'Asking DNS …' : 'Audit its records'}
+                </Button>
+              </Notice>
+            ) : (
+              <Trouble error={audit.error} again={() => void audit.refetch()} />
+            )}
+          </Card>
+        )}
+        {again.error && <Trouble error={again.error} />}
+      </Column>
+    </Page>
+  );
+}

@@ -1,0 +1,113 @@
+import {useState, type FormEvent} from 'react';
+import {Link} from 'react-router';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useAddDomain, useDomains} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Tag} from '../../design/Card';
+import {DataTable, type Column} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {ago, plural} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {font, space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+
+type Domain = Schemas['Domain'];
+type Who = Schemas['Who'];
+
+const Page = styled.div`display: grid; gap: ${space.l};`;
+const Form = styled.form`display: flex; flex-wrap: wrap; gap: ${space.m}; align-items: end;`;
+
+export function DomainsPage({who}: {who: Who}) {
+  const {tenant} = useView();
+  const shown = who.tenants.filter((each) => !tenant || each.slug === tenant);
+  return (
+    <Page>
+      <h1>Domains</h1>
+      {shown.map((each) => (
+        <TenantDomains key={each.slug} tenant={each} adding={shown.length === 1} />
+      ))}
+      {shown.length > 1 && <Small>Choose a tenant above to add a domain to it.</Small>}
+    </Page>
+  );
+}
+
+const columns: Column<Domain>[] = [
+  {
+    name: 'Domain',
+    value: (row) => row.name,
+    show: (row) => (
+      <Link to={`/domains/${row.tenant}/${row.name}`} style={{font: `13px ${font.mono}`}}>
+        {row.name}
+      </Link>
+    ),
+  },
+  {
+    name: 'Records',
+    value: (row) => (row.last_audit ? `${row.last_audit.faults} faults, ${row.last_audit.risks} risks` : 'not audited'),
+    show: (row) => <State domain={row} />,
+  },
+  {name: 'SPF look-ups of 10', value: (row) => row.last_audit?.spf_lookups, number: true},
+  {name: 'Selectors', value: (row) => row.selectors.join(' ')},
+  {
+    name: 'Audited',
+    value: (row) => row.last_audit?.finished_at,
+    show: (row) => (row.last_audit ? ago(row.last_audit.finished_at) : ''),
+  },
+];
+
+function State({domain}: {domain: Domain}) {
+  const audit = domain.last_audit;
+  if (!audit) return <Small>{domain.origin === 'seen' ? 'only seen in mail' : 'not audited yet'}</Small>;
+  if (!audit.faults && !audit.risks) return <Tag level="right">nothing wrong</Tag>;
+  return (
+    <span style={{display: 'inline-flex', gap: 6}}>
+      {audit.faults > 0 && <Tag level="fault">{plural(audit.faults, 'fault')}</Tag>}
+      {audit.risks > 0 && <Tag level="risk">{plural(audit.risks, 'risk')}</Tag>}
+    </span>
+  );
+}
+
+function TenantDomains({tenant, adding}: {tenant: Schemas['TenantRef']; adding: boolean}) {
+  const domains = useDomains(tenant.slug);
+  return (
+    <Card title={tenant.name} note={domains.data && plural(domains.data.items.length, 'domain')}>
+      {domains.isPending && <Loading what="domains" />}
+      {domains.error && <Trouble error={domains.error} again={() => void domains.refetch()} />}
+      {domains.data?.items.length === 0 && <Notice title="No domains yet">Add the first one below.</Notice>}
+      {domains.data && domains.data.items.length > 0 && (
+        <DataTable
+          label={`Domains of ${tenant.name}`}
+          columns={columns}
+          rows={domains.data.items}
+          id={(row) => row.name}
+          file={`domains-${tenant.slug}.csv`}
+        />
+      )}
+      {adding && <AddDomain tenant={tenant.slug} />}
+    </Card>
+  );
+}
+
+function AddDomain({tenant}: {tenant: string}) {
+  const [name, setName] = useState('');
+  const [selectors, setSelectors] = useState('');
+  const add = useAddDomain(tenant);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const words = selectors.split(/[\s,]+/).filter(Boolean);
+    add.mutate({name, selectors: words}, {onSuccess: () => (setName(''), setSelectors(''))});
+  };
+  return (
+    <>
+      <Form onSubmit={submit} style={{marginTop: 16}}>
+        <Field label="Sending domain" mono value={name} onChange={setName} placeholder="news.glasswort.example" isRequired />
+        <Field label="DKIM selectors that sign its mail" mono value={selectors} onChange={setSelectors} placeholder="d1 d2" />
+        <Button type="submit" tone="main" isDisabled={add.isPending}>
+          Add domain
+        </Button>
+      </Form>
+      {add.error && <Trouble error={add.error} />}
+    </>
+  );
+}

@@ -1,0 +1,115 @@
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft, Tag} from '../../design/Card';
+import {CopyButton} from '../../design/CopyButton';
+import {ago, words} from '../../design/format';
+import {RecordText, type Mark} from '../../design/RecordText';
+import {colour, font} from '../../design/tokens';
+
+type Audit = Schemas['Audit'];
+type Finding = Schemas['Finding'];
+type Published = Schemas['PublishedRecord'];
+
+const Rec = styled.div`
+  border-top: 1px solid ${colour('line')};
+  padding: 8px 0;
+  display: grid;
+  gap: 5px;
+  &:first-of-type { border: 0; }
+  header { display: flex; justify-content: space-between; gap: 8px; font: 12px ${font.mono}; color: ${colour('soft')}; overflow-wrap: anywhere; }
+  p { font-size: 13px; }
+`;
+const Found = styled.div`
+  display: grid;
+  gap: 3px;
+  padding-left: 10px;
+  border-left: 3px solid ${colour('line')};
+  font-size: 13px;
+  b { font-weight: 600; }
+`;
+
+export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () => void; busy: boolean}) {
+  const placed = new Set<string>();
+  const shown = audit.records.map((record) => {
+    const findings = audit.findings.filter(
+      (each) =>
+        !placed.has(each.id) &&
+        each.place.name === record.name &&
+        each.place.rdtype === record.rdtype &&
+        (record.purpose === each.rule.split('-')[0] || each.rule.startsWith('dns')),
+    );
+    findings.forEach((each) => placed.add(each.id));
+    return {record, findings};
+  });
+  const others = audit.findings.filter((each) => !placed.has(each.id));
+  const spf = audit.spf_lookups == null ? '' : `, SPF costs ${audit.spf_lookups} of 10 look-ups`;
+  return (
+    <Card
+      title="Records"
+      note={`audited ${ago(audit.finished_at)}${spf}`}
+      actions={
+        <Button onPress={onAudit} isDisabled={busy}>
+          {busy ? 'Asking DNS …' : 'Measure again'}
+        </Button>
+      }
+    >
+      {shown.map(({record, findings}) => (
+        <RecordView key={`${record.purpose} ${record.name} ${record.rdtype}`} record={record} findings={findings} />
+      ))}
+      {others.map((each) => (
+        <Rec key={each.id}>
+          <FindingView finding={each} />
+        </Rec>
+      ))}
+    </Card>
+  );
+}
+
+const ORDER = ['fault', 'risk', 'note'] as const;
+
+function RecordView({record, findings}: {record: Published; findings: Finding[]}) {
+  const worst = ORDER.find((level) => findings.some((each) => each.level === level));
+  const marks = (index: number): Mark[] =>
+    findings
+      .filter((each) => each.place.column && each.place.record === index)
+      .map((each) => ({column: each.place.column!, length: each.place.length!, level: each.level}));
+  return (
+    <Rec>
+      <header>
+        <span>
+          {record.name} {record.rdtype}
+        </span>
+        {worst ? <Tag level={worst}>{worst}</Tag> : record.values.length > 0 && <Tag level="right">in order</Tag>}
+      </header>
+      {record.values.map((value, i) => (
+        <RecordText key={i} text={value} marks={marks(i)} />
+      ))}
+      {record.values.length === 0 && <Soft>Nothing is published here ({words(record.status)}).</Soft>}
+      {findings.map((each) => (
+        <FindingView key={each.id} finding={each} />
+      ))}
+    </Rec>
+  );
+}
+
+const LEVEL_COLOUR = {fault: 'seized', risk: 'tarnished', note: 'line'} as const;
+
+const FindingView = ({finding}: {finding: Finding}) => (
+  <Found style={{borderColor: colour(LEVEL_COLOUR[finding.level])}}>
+    <b>{finding.title}</b>
+    {finding.place.column > 0 && <Small>at column {finding.place.column}</Small>}
+    <span>{finding.reason}</span>
+    <span>
+      <b>To do:</b> {finding.remedy} <Small>{finding.reference}</Small>
+    </span>
+    {finding.record && (
+      <>
+        <RecordText text={finding.record} />
+        <span>
+          <CopyButton value={finding.record}>Copy record</CopyButton>
+        </span>
+      </>
+    )}
+  </Found>
+);

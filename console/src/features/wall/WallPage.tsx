@@ -1,0 +1,242 @@
+import {Link} from 'react-router';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useWall} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Soft} from '../../design/Card';
+import {CopyButton} from '../../design/CopyButton';
+import {download, toCsv} from '../../design/csv';
+import {plural, short} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Plate} from '../../design/Plate';
+import {RecordText} from '../../design/RecordText';
+import {Spark} from '../../design/Spark';
+import {advice, colour, conditions, floors, font, narrow, space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+import {worklist, type Task} from './worklist';
+
+type Wall = Schemas['Wall'];
+
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 316px;
+  gap: ${space.xl};
+  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Head = styled.div`
+  display: flex;
+  align-items: baseline;
+  gap: 4px 14px;
+  flex-wrap: wrap;
+  margin-bottom: 10px;
+  p { color: ${colour('soft')}; }
+  b { color: ${colour('ink')}; font-weight: 600; }
+`;
+const Keys = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px ${space.l};
+  color: ${colour('soft')};
+  font-size: 12px;
+  margin-bottom: ${space.s};
+  span { display: flex; gap: 6px; align-items: center; }
+`;
+const Frame = styled.div`
+  overflow-x: auto;
+  background: ${colour('sheet')};
+  border: 1px solid ${colour('line')};
+`;
+const Table = styled.table`
+  border-collapse: collapse;
+  width: 100%;
+  th { text-align: left; font-weight: 600; font-size: 12px; padding: 8px 6px; color: ${colour('soft')}; vertical-align: bottom; }
+  thead th { border-bottom: 1px solid ${colour('line')}; line-height: 1.25; }
+  td { padding: 3px 5px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
+  td > a { display: flex; align-items: center; gap: 5px; text-decoration: none; }
+  td b { font-weight: 600; min-width: 22px; text-align: right; }
+  tbody th[scope='rowgroup'] { color: ${colour('ink')}; padding: 9px 8px 2px; }
+  tbody th[scope='row'] { font: 12px ${font.mono}; padding: 3px 8px; border-bottom: 1px solid ${colour('line')}; color: ${colour('ink')}; white-space: nowrap; }
+  tbody th[scope='row'] a { text-decoration: none; }
+  tbody th[scope='row'] a:hover { text-decoration: underline; }
+  .n { text-align: right; color: ${colour('soft')}; font-size: 12px; }
+  .all { background: color-mix(in srgb, ${colour('line')} 28%, transparent); border-right: 1px solid ${colour('line')}; }
+  ${narrow} { tbody th[scope='row'] { position: sticky; left: 0; background: ${colour('sheet')}; max-width: 46vw; overflow: hidden; text-overflow: ellipsis; } }
+`;
+
+export function WallPage() {
+  const {days, tenant} = useView();
+  const wall = useWall(days, tenant || undefined);
+  if (wall.isPending) return <Loading what="the wall" />;
+  if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
+  const tasks = worklist(wall.data.rows);
+  return (
+    <Page>
+      <section aria-label="Wall">
+        <Head>
+          <h1>Wall</h1>
+          <p>{sentence(wall.data, tasks)}</p>
+        </Head>
+        <Keys aria-hidden>
+          {conditions.map((each) => (
+            <span key={each}>
+              <Plate value={floors[each] + 13} margin={6} width={11} height={20} /> {each}: {advice[each]}
+            </span>
+          ))}
+        </Keys>
+        {wall.data.rows.length === 0 ? (
+          <Notice title="No domains yet">
+            <Link to="/domains">Add a sending domain</Link> to have its records audited, and load events to see readings.
+          </Notice>
+        ) : (
+          <>
+            <Frame>
+              <WallTable wall={wall.data} />
+            </Frame>
+            <p style={{color: colour('soft'), fontSize: 12, marginTop: 8}}>
+              A plate shows what is left: full is 100. The hatched edge is the margin. Empty outline: too little mail to
+              say.{' '}
+              <Button tone="link" onPress={() => exportWall(wall.data)}>
+                Export CSV
+              </Button>
+            </p>
+          </>
+        )}
+      </section>
+      <Worklist tasks={tasks} />
+    </Page>
+  );
+}
+
+function sentence(wall: Wall, tasks: Task[]) {
+  const delivered = wall.rows.reduce((sum, row) => sum + row.delivered, 0);
+  const urgent = new Set(
+    tasks.filter((task) => task.condition === 'seized' || task.condition === 'corroded').map((task) => task.domain),
+  ).size;
+  return (
+    <>
+      {plural(wall.rows.length, 'sending domain')}, {short(delivered)} messages delivered in the last {wall.days} days.{' '}
+      <b>{urgent ? `${urgent} of them ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
+    </>
+  );
+}
+
+function WallTable({wall}: {wall: Wall}) {
+  const tenants = [...new Set(wall.rows.map((row) => row.tenant))];
+  return (
+    <Table>
+      <thead>
+        <tr>
+          <th scope="col">Domain</th>
+          <th scope="col" className="n">
+            delivered
+          </th>
+          {wall.columns.map((column) => (
+            <th scope="col" key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>
+              {column.label}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      {tenants.map((tenant) => {
+        const rows = wall.rows.filter((row) => row.tenant === tenant);
+        return (
+          <tbody key={tenant}>
+            <tr>
+              <th scope="rowgroup" colSpan={wall.columns.length + 2}>
+                {rows[0]!.tenant_name}
+              </th>
+            </tr>
+            {rows.map((row) => (
+              <tr key={row.domain}>
+                <th scope="row">
+                  <Link to={`/domains/${row.tenant}/${row.domain}`}>{row.domain}</Link>
+                </th>
+                <td className="n">{short(row.delivered)}</td>
+                {row.cells.map((cell, i) => (
+                  <td key={cell.provider} className={cell.provider === '(all)' ? 'all' : undefined}>
+                    <Link
+                      to={`/domains/${row.tenant}/${row.domain}?provider=${encodeURIComponent(cell.provider)}`}
+                      aria-label={`${row.domain}, ${wall.columns[i]!.label}: ${cell.value == null ? 'too little mail to say' : `${Math.round(cell.value)}, ${cell.condition}`}`}
+                    >
+                      <Plate value={cell.value} margin={cell.margin} />
+                      {cell.value != null && (
+                        <>
+                          <b>{Math.round(cell.value)}</b>
+                          <Spark values={cell.trend} condition={cell.condition} />
+                        </>
+                      )}
+                    </Link>
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        );
+      })}
+    </Table>
+  );
+}
+
+function exportWall(wall: Wall) {
+  const columns = ['tenant', 'domain', 'delivered', ...wall.columns.map((column) => column.label), 'faults'];
+  const rows = wall.rows.map((row) => [
+    row.tenant_name,
+    row.domain,
+    row.delivered,
+    ...row.cells.map((cell) => cell.value),
+    row.faults,
+  ]);
+  download(`wall-${wall.day}.csv`, toCsv(columns, rows));
+}
+
+const List = styled.ol`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  gap: 10px;
+  li {
+    background: ${colour('sheet')};
+    border: 1px solid ${colour('line')};
+    border-left-width: 5px;
+    padding: 10px 12px;
+    display: grid;
+    gap: 6px;
+  }
+  li > div:first-child { display: flex; justify-content: space-between; gap: 10px; align-items: baseline; }
+  b { font-weight: 600; overflow-wrap: anywhere; }
+  p { color: ${colour('soft')}; font-size: 13px; }
+  small { font-size: 12px; color: ${colour('soft')}; white-space: nowrap; }
+`;
+
+function Worklist({tasks}: {tasks: Task[]}) {
+  return (
+    <aside aria-label="Worklist">
+      <Head>
+        <h2 style={{fontSize: 17}}>Worklist</h2>
+        <p>what to do next, by mail at risk</p>
+      </Head>
+      {tasks.length === 0 && <Soft>Nothing to do: no fault was found, and no pull is heavy.</Soft>}
+      <List>
+        {tasks.map((task) => (
+          <li key={task.id} style={{borderLeftColor: colour(task.condition)}}>
+            <div>
+              <b>{task.title}</b>
+              <small>{short(task.mail)} mails</small>
+            </div>
+            <p>{task.text}</p>
+            {task.record && <RecordText text={task.record} />}
+            <div style={{display: 'flex', gap: 8, alignItems: 'center'}}>
+              {task.record && (
+                <CopyButton value={task.record} tone="main">
+                  Copy record
+                </CopyButton>
+              )}
+              <Link to={`/domains/${task.tenant}/${task.domain}`}>Open {task.domain}</Link>
+            </div>
+          </li>
+        ))}
+      </List>
+    </aside>
+  );
+}

@@ -1,0 +1,133 @@
+import {useQueryClient} from '@tanstack/react-query';
+import {useState, type ReactNode} from 'react';
+import {NavLink, useLocation, useNavigate} from 'react-router';
+import styled from 'styled-components';
+import {api, type Schemas} from '../api/client';
+import {Choice} from '../design/Choice';
+import {colour, narrow, space} from '../design/tokens';
+import {periods, useView} from './view';
+import {applyTheme, savedTheme, type ThemeChoice} from './theme';
+
+const Bar = styled.header`
+  display: flex;
+  align-items: center;
+  gap: ${space.m};
+  min-height: 48px;
+  padding: 0 ${space.xl};
+  background: ${colour('sheet')};
+  border-bottom: 1px solid ${colour('line')};
+  nav { display: flex; gap: 2px; flex: 1; overflow-x: auto; }
+  nav a {
+    padding: 14px 9px 12px;
+    color: ${colour('soft')};
+    text-decoration: none;
+    border-bottom: 2px solid transparent;
+    white-space: nowrap;
+  }
+  nav a.active { color: ${colour('ink')}; border-color: ${colour('rust')}; font-weight: 600; }
+  ${narrow} {
+    flex-wrap: wrap;
+    padding: 0 ${space.m};
+    gap: 0 ${space.s};
+    nav { order: 3; flex-basis: 100%; }
+  }
+`;
+const Mark = styled(NavLink)`
+  display: flex;
+  gap: ${space.s};
+  align-items: center;
+  font-weight: 600;
+  font-size: 15px;
+  text-decoration: none;
+  white-space: nowrap;
+  ${narrow} { flex: 1; padding: 10px 0; }
+`;
+const Main = styled.main`
+  padding: 18px ${space.xl} ${space.xxl};
+  ${narrow} { padding: ${space.m}; }
+`;
+
+export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
+  const view = useView();
+  const location = useLocation();
+  const one = /^\/domains\/[^/]+/.test(location.pathname);
+  const tenants = who.tenants.map((each) => ({value: each.slug, label: each.name}));
+  const all = location.pathname === '/' || location.pathname === '/domains';
+  const keep = view.tenant ? `?tenant=${view.tenant}` : '';
+  return (
+    <>
+      <Bar>
+        <Mark to="/">
+          <svg width="22" height="22" viewBox="0 0 22 22" aria-hidden>
+            <path d="M2 6h18v14H2z" fill="none" stroke="currentColor" strokeWidth="1.4" />
+            <path d="M2 11l3-1.2 2.5 1.6 3-2.2 3.2 2 2.8-1.4 3.5 1.6V20H2z" fill={colour('rust')} />
+          </svg>
+          Rust Gauge
+        </Mark>
+        <nav aria-label="Main">
+          <NavLink to={`/${keep}`} end>
+            Wall
+          </NavLink>
+          <NavLink to={`/domains${keep}`}>Domains</NavLink>
+          <NavLink to={`/flow${keep}`}>Mail flow</NavLink>
+          <NavLink to={`/suppression${keep}`}>Suppression</NavLink>
+        </nav>
+        {!one && (
+          <Choice
+            label="Tenant"
+            value={view.tenant || (all ? 'all' : tenants[0]!.value)}
+            options={all ? [{value: 'all', label: 'All tenants'}, ...tenants] : tenants}
+            onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
+          />
+        )}
+        {location.pathname !== '/suppression' && location.pathname !== '/domains' && (
+          <Choice
+            label="Period"
+            value={String(one ? periodOr(view.get('days'), 90) : view.days)}
+            options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
+            onChange={(days) => view.set('days', days)}
+          />
+        )}
+        <Person who={who} />
+      </Bar>
+      <Main>{children}</Main>
+    </>
+  );
+}
+
+const periodOr = (asked: string, usual: number) => (asked ? Number(asked) : usual);
+
+function Person({who}: {who: Schemas['Who']}) {
+  const [theme, setTheme] = useState<ThemeChoice>(savedTheme());
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const initials = who.name
+    .split(/\s+/)
+    .map((word) => word[0])
+    .join('')
+    .slice(0, 2);
+  const choose = async (value: string) => {
+    if (value === 'sign-out') {
+      await api.DELETE('/api/v1/session');
+      queries.clear();
+      await navigate('/sign-in');
+      await queries.invalidateQueries();
+      return;
+    }
+    applyTheme(value as ThemeChoice);
+    setTheme(value as ThemeChoice);
+  };
+  return (
+    <Choice
+      label={`${who.name}: theme and signing out`}
+      value={theme}
+      options={[
+        {value: 'system', label: `${initials} · as the system`},
+        {value: 'light', label: `${initials} · light`},
+        {value: 'dark', label: `${initials} · dark`},
+        {value: 'sign-out', label: 'Sign out'},
+      ]}
+      onChange={(value) => void choose(value)}
+    />
+  );
+}

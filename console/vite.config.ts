@@ -1,0 +1,9 @@
+import react from '@vitejs/plugin-react';
+import {defineConfig} from 'vitest/config';
+
+export default defineConfig({
+  plugins: [react()],
+  build: {outDir: '../src/rust_gauge/service/console_files', emptyOutDir: true, chunkSizeWarningLimit: 1200},
+  server: {proxy: {'/api': 'http://127.0.0.1:8850', '/problems': 'http://127.0.0.1:8850'}},
+  test: {environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'], globals: false},
+});

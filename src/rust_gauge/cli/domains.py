@@ -1,0 +1,39 @@
+"""`rustgauge domains`, `add`, `forget`."""
+
+from rust_gauge.cli.output import plural
+from rust_gauge.cli.session import Session
+
+
+def list_domains(session: Session) -> int:
+    """All of a tenant's domains, or of all tenants."""
+    named = session.arguments.tenant
+    tenants = [named] if named else [each.slug for each in session.client.who().tenants]
+    rows = []
+    for tenant in tenants:
+        for domain in session.client.domains.list(tenant):
+            audit = domain.last_audit
+            state: object = "not audited" if domain.origin == "added" else "only seen in mail"
+            if audit:
+                level = "fault" if audit.faults else "risk" if audit.risks else "sound"
+                state = (f"{plural(audit.faults, 'fault')}, {plural(audit.risks, 'risk')}", level)
+            when = f"{audit.finished_at:%Y-%m-%d %H:%M}" if audit else ""
+            rows.append((tenant, domain.name, state, when, " ".join(domain.selectors)))
+    session.output.table(session.arguments.format, ("tenant", "domain", "audit", "audited", "selectors"), rows)
+    if not rows and session.arguments.format == "text":
+        session.output.say("No domains yet. Add one: rustgauge add news.glasswort.example --tenant glasswort")
+    return 0
+
+
+def add(session: Session) -> int:
+    arguments = session.arguments
+    domain = session.client.domains.add(session.tenant(), arguments.domain, selectors=arguments.selector)
+    session.output.line(f"{domain.name} is watched for {domain.tenant}. Next: rustgauge audit {domain.name}")
+    return 0
+
+
+def forget(session: Session) -> int:
+    name = session.arguments.domain
+    tenant = session.tenant(name)
+    session.client.domains.forget(tenant, name)
+    session.output.line(f"{name} is not watched any more. What is known of it stays.")
+    return 0

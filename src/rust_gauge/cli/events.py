@@ -1,0 +1,148 @@
+"""`rustgauge load` and `rustgauge trail`."""
+
+import io
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+from rust_gauge.cli.progress import Progress
+from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.client import InvalidInputError
+from rust_gauge.contract.common import ProblemError
+from rust_gauge.contract.events import IntakeResult
+
+_ROWS, _OCTETS = 5000, 4 * 1024 * 1024  # of one request
+_SHOWN = 20
+
+
+class _Totals:
+    """What became of the rows so far."""
+
+    def __init__(self) -> None:
+        self.stored = self.repeated = self.refused = 0
+        self.refusals: list[ProblemError] = []
+
+    def add(self, result: IntakeResult, first_line: int) -> None:
+        self.stored += result.stored
+        self.repeated += result.repeated
+        self.refused += result.refused
+        for refusal in result.refusals:
+            line = (refusal.line or 1) + first_line - 1
+            self.refusals.append(refusal.model_copy(update={"line": line}))
+
+    def __str__(self) -> str:
+        return f"{self.stored:,} stored, {self.repeated:,} were there already, {self.refused:,} refused"
+
+
+def load(session: Session) -> int:
+    """Exit status 3 when rows were refused (the others are stored)."""
+    tenant, totals = session.tenant(), _Totals()
+    with _opened(session.arguments.file) as (file, size):
+        progress = Progress("Loading", size)
+        try:
+            for first_line, chunk in _chunks(file):
+                totals.add(_send(session, tenant, chunk), first_line)
+                progress.advance(len(chunk), str(totals))
+        except KeyboardInterrupt:
+            progress.close()
+            session.output.say(f"Stopped. So far: {totals}. Loading the file again goes on where this ended.")
+            return 130
+        finally:
+            progress.close()
+    if session.arguments.format == "json":
+        counts = {"stored": totals.stored, "repeated": totals.repeated, "refused": totals.refused}
+        session.output.json({**counts, "refusals": totals.refusals})
+    else:
+        for refusal in totals.refusals[:_SHOWN]:
+            remedy = f". {refusal.remedy}" if refusal.remedy else ""
+            field = f" {refusal.field}:" if refusal.field else ""
+            session.output.say(f"line {refusal.line}:{field} {refusal.what}{remedy}")
+        if totals.refused > _SHOWN:
+            session.output.say(f"... and {totals.refused - _SHOWN:,} more refused rows")
+        session.output.line(f"{totals}.")
+    return 3 if totals.refused else 0
+
+
+def _send(session: Session, tenant: str, chunk: bytes) -> IntakeResult:
+    """One request; when all of its rows are refused that is a result too."""
+    try:
+        return session.client.events.load(tenant, chunk)
+    except InvalidInputError as error:
+        problem = error.problem
+        if not problem.type.endswith("/nothing-stored"):
+            raise
+        n = problem.errors_total
+        return IntakeResult(received=n, stored=0, repeated=0, refused=n, refusals=problem.errors)
+
+
+@contextmanager
+def _opened(name: str) -> Iterator[tuple[BinaryIO, int]]:
+    """A file whose encoding was checked before anything is sent; or standard input, as it comes."""
+    if name == "-":
+        yield sys.stdin.buffer, 0
+        return
+    path = Path(name)
+    try:
+        file = path.open("rb")
+    except OSError as error:
+        raise UsageError(f"{name} cannot be read: {error.strerror}") from None
+    with file:
+        _check_encoding(file, name)
+        file.seek(0)
+        yield file, path.stat().st_size
+
+
+def _check_encoding(file: BinaryIO, name: str) -> None:
+    line = 0
+    for line, text in enumerate(file, 1):
+        try:
+            text.decode("utf-8")
+        except UnicodeDecodeError as error:
+            what = f"{name} is not UTF-8: octet {error.start + 1} of line {line}. Nothing was loaded; convert it first"
+            raise UsageError(what) from None
+
+
+def _chunks(file: BinaryIO) -> Iterator[tuple[int, bytes]]:
+    """(first line number, lines) of pieces that fit into a request."""
+    buffer, rows, first = io.BytesIO(), 0, 1
+    for line in file:
+        if rows and (rows >= _ROWS or buffer.tell() + len(line) > _OCTETS):
+            yield first, buffer.getvalue()
+            first += rows
+            buffer, rows = io.BytesIO(), 0
+        buffer.write(line)
+        rows += 1
+    if rows:
+        yield first, buffer.getvalue()
+
+
+def trail(session: Session) -> int:
+    arguments = session.arguments
+    if not arguments.recipient and not arguments.message:
+        raise UsageError("Whose trail? Give --recipient or --message")
+    found = session.client.events.list(
+        session.tenant(), recipient=arguments.recipient, message_id=arguments.message, kinds=arguments.kind
+    )
+    events = []
+    for event in found:
+        events.append(event)
+        if len(events) >= arguments.limit:
+            break
+    rows = [
+        (
+            f"{e.time:%Y-%m-%d %H:%M:%S}",
+            e.kind,
+            e.recipient,
+            e.domain,
+            e.stream,
+            e.relay,
+            e.cause if e.cause != "none" else "",
+            e.diagnostic,
+        )
+        for e in reversed(events)
+    ]
+    columns = ("time (UTC)", "kind", "recipient", "domain", "stream", "relay", "cause", "reply")
+    session.output.table(arguments.format, columns, rows)
+    return 0

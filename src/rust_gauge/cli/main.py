@@ -1,0 +1,125 @@
+"""The parser, and what ties it to the commands.
+
+Exit status: 0 done; 1 the service said no or cannot be reached; 2 the words were wrong; 3 done, and something needs
+attention (a fault was found, rows were refused, an address is held); 130 stopped with Ctrl-C.
+"""
+
+import argparse
+import os
+import sys
+
+from rust_gauge import __version__
+from rust_gauge.cli import audit, completion, domains, events, flow, readings, suppression
+from rust_gauge.cli.output import Output
+from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.client import Client, ClientError, ProblemResponse
+
+_EPILOG = """\
+The service and the token come from RUSTGAUGE_URL and RUSTGAUGE_TOKEN (or --url), the tenant from --tenant or
+RUSTGAUGE_TENANT; with a domain named, the tenant that has it is found. NO_COLOR turns colours off.
+
+exit status: 0 done, 1 refused or unreachable, 2 wrong words, 3 done and something needs attention (a fault was
+found, rows were refused, an address is held), 130 stopped with Ctrl-C
+"""
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="rustgauge",
+        description="Deliverability measured, explained and mended.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"rustgauge {__version__}")
+    common = argparse.ArgumentParser(add_help=False)
+    common.add_argument("--url", default=os.environ.get("RUSTGAUGE_URL", "http://127.0.0.1:8850"), help="the service")
+    common.add_argument("--tenant", help="the tenant's short name")
+    tables = argparse.ArgumentParser(add_help=False)
+    tables.add_argument("--format", choices=("text", "json", "csv", "ndjson"), default="text")
+    brief = argparse.ArgumentParser(add_help=False)
+    brief.add_argument("--format", choices=("text", "json"), default="text")
+    commands = parser.add_subparsers(metavar="COMMAND", required=True)
+
+    def command(name: str, run: object, help: str, *parents: argparse.ArgumentParser) -> argparse.ArgumentParser:
+        made = commands.add_parser(name, help=help, description=help, parents=[common, *parents])
+        made.set_defaults(run=run, parser=parser)
+        return made
+
+    made = command("wall", readings.wall, "all domains by mailbox provider", tables)
+    made.add_argument("--days", type=_days, default=7, help="over how many days mail is counted (7)")
+    command("domains", domains.list_domains, "list domains", tables)
+    made = command("add", domains.add, "watch a domain")
+    made.add_argument("domain")
+    made.add_argument("--selector", action="append", default=[], help="a DKIM selector that signs its mail; repeatable")
+    made = command("forget", domains.forget, "stop watching a domain")
+    made.add_argument("domain")
+    made = command("audit", audit.audit, "audit a domain's records now", tables)
+    made.add_argument("domain")
+    made.add_argument("--last", action="store_true", help="show the newest audit instead of making one")
+    made.add_argument("--fail-on", choices=("fault", "risk", "note", "never"), default="fault",
+                      help="exit with 3 from this level on (fault)")  # fmt: skip
+    made = command("load", events.load, "load events from a file of JSON lines", brief)
+    made.add_argument("file", help="a file, or - for standard input")
+    made = command("trail", events.trail, "all events of a recipient or a message", tables)
+    made.add_argument("--recipient", help="an address")
+    made.add_argument("--message", help="a message id")
+    made.add_argument("--kind", action="append", help="only this kind; repeatable")
+    made.add_argument("--limit", type=_days, default=200, help="the newest so many (200)")
+    made = command("flow", flow.flow, "mail flow per mailbox provider", tables)
+    made.add_argument("--domain", help="only this domain")
+    made.add_argument("--days", type=_days, default=7, help="today and the days before (7)")
+    made = command("reading", readings.reading, "a domain's readings, day by day", tables)
+    made.add_argument("domain")
+    made.add_argument("--provider", help="at this mailbox provider only")
+    made.add_argument("--days", type=_days, default=14, help="today and the days before (14)")
+    made = command("clearance", suppression.clearance, "may these addresses be mailed?", tables)
+    made.add_argument("address", nargs="*")
+    made.add_argument("--file", help="a file with an address a line, or - for standard input")
+    made.add_argument("--stream", help="for mail of this stream")
+    made.add_argument("--only-held", action="store_true", help="leave out the clear ones")
+    made = command("suppression", suppression.suppression, "the suppression list, newest first", tables)
+    made.add_argument("--limit", type=_days, default=100, help="so many entries (100)")
+    made = command("completion", completion.completion, "completion script for your shell")
+    made.add_argument("shell", choices=("bash", "zsh"))
+    return parser
+
+
+def _days(text: str) -> int:
+    number = int(text) if text.isdigit() else 0
+    if not 1 <= number <= 100_000:
+        raise argparse.ArgumentTypeError(f"{text} is no number from 1 up")
+    return number
+
+
+def main(argv: list[str] | None = None, output: Output | None = None) -> int:
+    """Run one command; gives its exit status."""
+    arguments = _parser().parse_args(argv)
+    output = output or Output()
+    try:
+        with Client(arguments.url, token=os.environ.get("RUSTGAUGE_TOKEN", "")) as client:
+            return int(arguments.run(Session(client, arguments, output)))
+    except UsageError as error:
+        output.say(f"rustgauge: {error}")
+        return 2
+    except ProblemResponse as error:
+        output.say(f"rustgauge: {error}")
+        for each in error.problem.errors[:10]:
+            output.say(f"  {each.field}: {each.what}" if each.field else f"  {each.what}")
+        if error.problem.remedy:
+            output.say(f"  {error.problem.remedy}")
+        elif error.problem.status == 401:
+            output.say("  Set RUSTGAUGE_TOKEN to a token that is still good")
+        return 1
+    except ClientError as error:
+        output.say(f"rustgauge: {error}. Is it running, and is --url right?")
+        return 1
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # whoever read us has had enough
+        return 0
+    except KeyboardInterrupt:
+        return 130
+
+
+def run() -> None:
+    """The entry point of the command."""
+    sys.exit(main())

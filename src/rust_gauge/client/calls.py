@@ -1,0 +1,141 @@
+"""Every call of the API as a value: method, path, what is sent and what comes back. Both clients carry them out."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any, Generic, TypeVar
+from urllib.parse import quote
+
+from pydantic import BaseModel, TypeAdapter
+
+from rust_gauge.contract.audits import Audit, AuditSummary
+from rust_gauge.contract.common import Page
+from rust_gauge.contract.domains import Domain, NewDomain
+from rust_gauge.contract.events import Event, IntakeResult
+from rust_gauge.contract.flow import Flow, Provider
+from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
+from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Generic[T]):
+    """One request. `repeatable`: sending it twice does no more than sending it once."""
+
+    method: str
+    path: str
+    result: TypeAdapter[T]
+    query: Mapping[str, Any] = field(default_factory=dict)
+    body: bytes | None = None
+    content_type: str = "application/json"
+    repeatable: bool = True
+
+    def read(self, content: bytes) -> T:
+        return self.result.validate_json(content or b"null")
+
+
+def _call(method: str, path: str, result: type[T], body: BaseModel | None = None, **query: Any) -> Call[T]:
+    sent = body.model_dump_json(exclude_unset=True).encode() if body is not None else None
+    chosen = {name: value for name, value in query.items() if value is not None}
+    return Call(method, f"/api/v1{path}", TypeAdapter(result), chosen, sent, repeatable=method in ("GET", "DELETE"))
+
+
+def _again(call: Call[T]) -> Call[T]:
+    """Marks a POST that is safe to repeat."""
+    return Call(call.method, call.path, call.result, call.query, call.body, call.content_type, True)
+
+
+def _domain(tenant: str, name: str) -> str:
+    return f"/tenants/{quote(tenant, safe='')}/domains/{quote(name, safe='')}"
+
+
+def _tenant(tenant: str, rest: str) -> str:
+    return f"/tenants/{quote(tenant, safe='')}/{rest}"
+
+
+def who() -> Call[Who]:
+    return _call("GET", "/session", Who)
+
+
+def list_tokens() -> Call[list[Token]]:
+    return _call("GET", "/tokens", list[Token])
+
+
+def make_token(new: NewToken) -> Call[MadeToken]:
+    return _call("POST", "/tokens", MadeToken, new)
+
+
+def drop_token(id: int) -> Call[None]:
+    return _call("DELETE", f"/tokens/{id}", type(None))
+
+
+def wall(days: int, tenant: str | None) -> Call[Wall]:
+    return _call("GET", "/wall", Wall, days=days, tenant=tenant)
+
+
+def list_domains(tenant: str, cursor: str | None) -> Call[Page[Domain]]:
+    return _call("GET", _tenant(tenant, "domains"), Page[Domain], cursor=cursor)
+
+
+def add_domain(tenant: str, new: NewDomain) -> Call[Domain]:
+    return _call("POST", _tenant(tenant, "domains"), Domain, new)
+
+
+def get_domain(tenant: str, name: str) -> Call[Domain]:
+    return _call("GET", _domain(tenant, name), Domain)
+
+
+def forget_domain(tenant: str, name: str) -> Call[None]:
+    return _call("DELETE", _domain(tenant, name), type(None))
+
+
+def run_audit(tenant: str, name: str) -> Call[Audit]:
+    return _call("POST", _domain(tenant, name) + "/audits", Audit)
+
+
+def newest_audit(tenant: str, name: str) -> Call[Audit]:
+    return _call("GET", _domain(tenant, name) + "/audits/newest", Audit)
+
+
+def get_audit(tenant: str, name: str, id: int) -> Call[Audit]:
+    return _call("GET", f"{_domain(tenant, name)}/audits/{id}", Audit)
+
+
+def list_audits(tenant: str, name: str, cursor: str | None) -> Call[Page[AuditSummary]]:
+    return _call("GET", _domain(tenant, name) + "/audits", Page[AuditSummary], cursor=cursor)
+
+
+def readings(
+    tenant: str, name: str, provider: str | None, first: date | None, last: date | None
+) -> Call[ReadingSeries]:
+    path = _domain(tenant, name) + "/readings"
+    return _call("GET", path, ReadingSeries, provider=provider, first=first, last=last)
+
+
+def load_ndjson(tenant: str, lines: bytes) -> Call[IntakeResult]:
+    path = f"/api/v1{_tenant(tenant, 'events')}"
+    return Call("POST", path, TypeAdapter(IntakeResult), {}, lines, "application/x-ndjson", True)
+
+
+def list_events(tenant: str, cursor: str | None, query: Mapping[str, Any]) -> Call[Page[Event]]:
+    return _call("GET", _tenant(tenant, "events"), Page[Event], cursor=cursor, **query)
+
+
+def flow(tenant: str, domain: str | None, first: date | None, last: date | None) -> Call[Flow]:
+    return _call("GET", _tenant(tenant, "flow"), Flow, domain=domain, first=first, last=last)
+
+
+def list_providers(tenant: str) -> Call[list[Provider]]:
+    return _call("GET", _tenant(tenant, "providers"), list[Provider])
+
+
+def clearance(tenant: str, addresses: Sequence[str], stream: str | None) -> Call[ClearanceResult]:
+    # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
+    request = ClearanceRequest.model_construct(addresses=list(addresses), stream=stream)
+    return _again(_call("POST", _tenant(tenant, "clearance"), ClearanceResult, request))
+
+
+def list_suppression(tenant: str, cursor: str | None, address: str | None) -> Call[Page[SuppressionEntry]]:
+    return _call("GET", _tenant(tenant, "suppression"), Page[SuppressionEntry], cursor=cursor, address=address)

@@ -1,0 +1,72 @@
+"""What can go wrong, as a small tree.
+
+    ClientError
+     ├─ ServiceUnreachable     no answer at all: wrong address, not running, network
+     └─ ProblemResponse        the service said no; `problem` is its RFC 9457 document
+         ├─ NotAllowedError      401, 403: sign in, or another token
+         ├─ NotFoundError        404
+         ├─ AlreadyThereError    409
+         ├─ InvalidInputError    400, 413, 415, 422: `problem.errors` names the places
+         └─ UnavailableError     429, 5xx: try again later
+"""
+
+import httpx
+from pydantic import ValidationError
+
+from rust_gauge.contract.common import Problem
+
+
+class ClientError(Exception):
+    """The root."""
+
+
+class ServiceUnreachable(ClientError):
+    """No answer came."""
+
+
+class ProblemResponse(ClientError):
+    """The service refused; `str()` is what it said, and `problem` the whole of it."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.detail or problem.title)
+        self.problem = problem
+
+
+class NotAllowedError(ProblemResponse):
+    """No session or token that is good for this."""
+
+
+class NotFoundError(ProblemResponse):
+    """It does not exist, or is not ours to see."""
+
+
+class AlreadyThereError(ProblemResponse):
+    """It exists already."""
+
+
+class InvalidInputError(ProblemResponse):
+    """What was sent cannot be used."""
+
+
+class UnavailableError(ProblemResponse):
+    """The service cannot do it now."""
+
+
+_BY_STATUS: dict[int, type[ProblemResponse]] = {
+    401: NotAllowedError,
+    403: NotAllowedError,
+    404: NotFoundError,
+    409: AlreadyThereError,
+    429: UnavailableError,
+}
+
+
+def error_of(response: httpx.Response) -> ProblemResponse:
+    """The exception for a response that is no success."""
+    try:
+        problem = Problem.model_validate_json(response.content)
+    except ValidationError:  # something else answered, a proxy perhaps
+        detail = f"{response.request.url.host} answered {response.status_code} without saying why"
+        problem = Problem(type="about:blank", title=response.reason_phrase, status=response.status_code, detail=detail)
+    fallback = UnavailableError if response.status_code >= 500 else InvalidInputError
+    return _BY_STATUS.get(response.status_code, fallback)(problem)

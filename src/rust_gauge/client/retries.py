@@ -1,0 +1,21 @@
+"""When to try again, and after how long (seconds)."""
+
+import random
+
+import httpx
+
+ATTEMPTS = 4
+_TRY_LATER = {429, 502, 503, 504}
+_LONGEST = 20.0
+
+
+def pause_before(attempt: int, response: httpx.Response | None) -> float:
+    """How long to wait before attempt number `attempt` (from 1): what the service asks for, else doubling, with jitter."""
+    asked = response.headers.get("retry-after", "") if response is not None else ""
+    if asked.isdigit():
+        return min(_LONGEST, float(asked))
+    return min(_LONGEST, 0.2 * 2.0**attempt) * (0.5 + random.random() / 2)  # noqa: S311 - no secret
+
+
+def worth_repeating(response: httpx.Response) -> bool:
+    return response.status_code in _TRY_LATER

@@ -1,0 +1,239 @@
+"""The synchronous client. Lists are iterators that fetch page after page as they are used."""
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from datetime import date, datetime
+from types import TracebackType
+from typing import Any, TypeVar
+
+import httpx
+
+from rust_gauge import __version__
+from rust_gauge.client import calls
+from rust_gauge.client.calls import Call
+from rust_gauge.client.errors import ServiceUnreachable, error_of
+from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
+from rust_gauge.contract.audits import Audit, AuditSummary
+from rust_gauge.contract.common import Page
+from rust_gauge.contract.domains import Domain, NewDomain
+from rust_gauge.contract.events import Event, IntakeResult
+from rust_gauge.contract.flow import Flow, Provider
+from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
+from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
+
+T = TypeVar("T")
+
+
+class Client:
+    """A connection to one service. `transport` is for tests.
+
+    Requests that are safe to repeat are tried up to four times when the service is away or busy.
+    """
+
+    def __init__(
+        self,
+        url: str,
+        *,
+        token: str = "",
+        timeout: float = 60.0,
+        transport: httpx.BaseTransport | None = None,
+    ) -> None:
+        headers = {"User-Agent": f"rust-gauge-client/{__version__}", "Accept": "application/json"}
+        if token:
+            headers["Authorization"] = f"Bearer {token}"
+        self._http = httpx.Client(base_url=url.rstrip("/"), headers=headers, timeout=timeout, transport=transport)
+        self.tokens = Tokens(self)
+        self.domains = Domains(self)
+        self.audits = Audits(self)
+        self.events = Events(self)
+        self.flow = FlowReader(self)
+        self.suppression = Suppression(self)
+        self.readings = Readings(self)
+
+    def __enter__(self) -> "Client":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def who(self) -> Who:
+        """Who the token stands for, and which tenants it may see."""
+        return self.send(calls.who())
+
+    def send(self, call: Call[T]) -> T:
+        """Carry out a call. ServiceUnreachable, or the ProblemResponse that fits."""
+        headers = {"Content-Type": call.content_type} if call.body is not None else {}
+        for attempt in range(1, ATTEMPTS + 1):
+            response = None
+            try:
+                response = self._http.request(
+                    call.method, call.path, params=call.query, content=call.body, headers=headers
+                )
+            except httpx.HTTPError as error:
+                # Nothing was sent when the connection failed, so that much is always safe to repeat.
+                safe = call.repeatable or isinstance(error, httpx.ConnectError)
+                if attempt == ATTEMPTS or not safe:
+                    why = str(error) or type(error).__name__
+                    raise ServiceUnreachable(f"{self._http.base_url} does not answer: {why}") from error
+            else:
+                if response.is_success:
+                    return call.read(response.content)
+                if attempt == ATTEMPTS or not call.repeatable or not worth_repeating(response):
+                    raise error_of(response)
+            time.sleep(pause_before(attempt, response))
+        raise AssertionError("the last attempt returns or raises")
+
+    def pages(self, page: Callable[[str | None], Call[Page[T]]]) -> Iterator[T]:
+        """All items of a paged list."""
+        cursor = None
+        while True:
+            got = self.send(page(cursor))
+            for item in got.items:
+                yield item
+            cursor = got.next
+            if cursor is None:
+                return
+
+
+class _Part:
+    """A group of calls."""
+
+    def __init__(self, client: Client) -> None:
+        self._client = client
+
+
+class Tokens(_Part):
+    """Tokens for programs."""
+
+    def list(self) -> Sequence[Token]:
+        return self._client.send(calls.list_tokens())
+
+    def make(self, name: str, *, tenant: str | None = None, expires_in_days: int | None = None) -> MadeToken:
+        """A new token; its `secret` is in this answer only."""
+        new = NewToken(name=name, tenant=tenant, expires_in_days=expires_in_days)
+        return self._client.send(calls.make_token(new))
+
+    def drop(self, id: int) -> None:
+        self._client.send(calls.drop_token(id))
+
+
+class Domains(_Part):
+    """Sending domains."""
+
+    def list(self, tenant: str) -> Iterator[Domain]:
+        return self._client.pages(lambda cursor: calls.list_domains(tenant, cursor))
+
+    def get(self, tenant: str, name: str) -> Domain:
+        """NotFoundError if the tenant has no such domain."""
+        return self._client.send(calls.get_domain(tenant, name))
+
+    def add(self, tenant: str, name: str, *, selectors: Sequence[str] = ()) -> Domain:
+        """AlreadyThereError if it is watched, InvalidInputError if it is no domain name."""
+        new = NewDomain(name=name, selectors=[*selectors])
+        return self._client.send(calls.add_domain(tenant, new))
+
+    def forget(self, tenant: str, name: str) -> None:
+        """Stop watching it; what is known of it stays."""
+        self._client.send(calls.forget_domain(tenant, name))
+
+
+class Audits(_Part):
+    """Audits of a domain."""
+
+    def run(self, tenant: str, domain: str) -> Audit:
+        """Audit `domain` now. NotFoundError if it isn't watched: add it with `client.domains.add`."""
+        return self._client.send(calls.run_audit(tenant, domain))
+
+    def newest(self, tenant: str, domain: str) -> Audit:
+        return self._client.send(calls.newest_audit(tenant, domain))
+
+    def get(self, tenant: str, domain: str, id: int) -> Audit:
+        return self._client.send(calls.get_audit(tenant, domain, id))
+
+    def list(self, tenant: str, domain: str) -> Iterator[AuditSummary]:
+        """Newest first."""
+        return self._client.pages(lambda cursor: calls.list_audits(tenant, domain, cursor))
+
+
+class Events(_Part):
+    """Events in and out."""
+
+    def load(self, tenant: str, lines: bytes) -> IntakeResult:
+        """Load NDJSON, a piece that fits into one request. Safe to repeat.
+
+        InvalidInputError when nothing of it could be stored; `problem.errors` says why, by line.
+        """
+        return self._client.send(calls.load_ndjson(tenant, lines))
+
+    def list(
+        self,
+        tenant: str,
+        *,
+        recipient: str | None = None,
+        message_id: str | None = None,
+        domain: str | None = None,
+        kinds: Sequence[str] | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+    ) -> Iterator[Event]:
+        """Events, newest first; a recipient's or a message's are its trail."""
+        query: dict[str, Any] = {
+            "recipient": recipient,
+            "message_id": message_id,
+            "domain": domain,
+            "kind": [*kinds] if kinds else None,
+            "since": since.isoformat() if since else None,
+            "until": until.isoformat() if until else None,
+        }
+        return self._client.pages(lambda cursor: calls.list_events(tenant, cursor, query))
+
+
+class FlowReader(_Part):
+    """Mail flow per provider."""
+
+    def show(
+        self, tenant: str, *, domain: str | None = None, first: date | None = None, last: date | None = None
+    ) -> Flow:
+        """Whole days, UTC; the last seven without dates."""
+        return self._client.send(calls.flow(tenant, domain, first, last))
+
+    def providers(self, tenant: str) -> Sequence[Provider]:
+        return self._client.send(calls.list_providers(tenant))
+
+
+class Suppression(_Part):
+    """The suppression list and clearance."""
+
+    def clearance(self, tenant: str, addresses: Sequence[str], *, stream: str | None = None) -> ClearanceResult:
+        """May I mail these? Up to 10,000 in one call; answers in their order."""
+        return self._client.send(calls.clearance(tenant, addresses, stream))
+
+    def list(self, tenant: str, *, address: str | None = None) -> Iterator[SuppressionEntry]:
+        """Newest first."""
+        return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, address))
+
+
+class Readings(_Part):
+    """Readings and the wall."""
+
+    def series(
+        self,
+        tenant: str,
+        domain: str,
+        *,
+        provider: str | None = None,
+        first: date | None = None,
+        last: date | None = None,
+    ) -> ReadingSeries:
+        """A reading a day; the last ninety days without dates."""
+        return self._client.send(calls.readings(tenant, domain, provider, first, last))
+
+    def wall(self, *, days: int = 7, tenant: str | None = None) -> Wall:
+        return self._client.send(calls.wall(days, tenant))
+
