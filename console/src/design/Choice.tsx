@@ -41,16 +41,18 @@ interface ChoiceProps {
   value: string;
   options: {value: string; label: string}[];
   onChange: (value: string) => void;
+  /** What the button shows instead of the chosen option. */
+  shown?: string;
 }
 
-export const Choice = ({label, value, options, onChange}: ChoiceProps) => (
+export const Choice = ({label, value, options, onChange, shown}: ChoiceProps) => (
   <Select
     aria-label={label}
     selectedKey={value}
     onSelectionChange={(key: Key | null) => key != null && onChange(String(key))}
   >
     <Trigger>
-      <SelectValue /> <span aria-hidden>▾</span>
+      {shown ?? <SelectValue />} <span aria-hidden>▾</span>
     </Trigger>
     <Popover>
       <List>

@@ -122,11 +122,12 @@ function Person({who}: {who: Schemas['Who']}) {
       label={`${who.name}: theme and signing out`}
       value={theme}
       options={[
-        {value: 'system', label: `${initials} · as the system`},
-        {value: 'light', label: `${initials} · light`},
-        {value: 'dark', label: `${initials} · dark`},
+        {value: 'system', label: 'Theme: as the system'},
+        {value: 'light', label: 'Theme: light'},
+        {value: 'dark', label: 'Theme: dark'},
         {value: 'sign-out', label: 'Sign out'},
       ]}
+      shown={initials}
       onChange={(value) => void choose(value)}
     />
   );

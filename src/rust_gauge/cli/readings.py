@@ -44,7 +44,7 @@ def reading(session: Session) -> int:
 
 def _headline(session: Session, domain: str, label: str, last: Reading) -> None:
     output = session.output
-    where = "" if label == "all" else f" at {label}"
+    where = "" if label == "All" else f" at {label}"
     if last.value is None:
         output.line(f"{domain}{where}: too little mail to say")
         output.line()

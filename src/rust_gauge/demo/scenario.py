@@ -157,7 +157,7 @@ INCIDENTS = (
     Incident(17, 16, "key a1 is broken for two days", ("alerts.marramferries.example",), add={"authentication": 0.22}),
     Incident(20, -400, "two SPF records", ("copperline.example",), add={"authentication": 0.13}),
     Incident(11, -400, "6,200 addresses are added to the newsletter", ("news.glasswort.example",),
-             provider="kestrelbox.example", add={"complaint": 0.02, "content": 0.03}),
+             provider="kestrelbox.example", add={"complaint": 0.011, "content": 0.015}),
     Incident(11, -400, "and some of them are dead", ("news.glasswort.example",), add={"unknown": 0.035, "complaint": 0.001}),
     Incident(3, 3, "Fenlandnet has an outage", provider="fenlandnet.example", hours=(4, 12), add={"delay": 0.85}),
 )  # fmt: skip

@@ -12,8 +12,8 @@ from rust_gauge.store import flow, providers
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import NO_MAIL_PROVIDER, OTHER_PROVIDERS, UNRESOLVED_PROVIDER
 
-OTHERS, OTHERS_LABEL = "(others)", "others"
-ALL, ALL_LABEL = "(all)", "all"
+OTHERS, OTHERS_LABEL = "(others)", "Others"
+ALL, ALL_LABEL = "(all)", "All"
 _MOST, _LEAST_SHARE, _DAYS = 8, 0.02, 90
 
 

@@ -20,7 +20,7 @@ from rust_gauge.service.context import Context
 from rust_gauge.service.domains import find_domain
 from rust_gauge.service.flow import REPORTS_WITHIN
 from rust_gauge.service.problems import ServiceProblem
-from rust_gauge.service.providers import ALL, ALL_LABEL, OTHERS, Columns, columns_of
+from rust_gauge.service.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import flow, jobs, readings
 from rust_gauge.store.accounts import TenantAccess
@@ -153,7 +153,7 @@ def _show(row: Any, columns: Columns, today: date) -> ReadingOut:
 def _pulls(kept: list[dict[str, Any]], columns: Columns) -> list[Pull]:
     """Pulls as they were kept, the heaviest first, with what the tenant calls each provider."""
     labels = {name: columns.label(id) for id, name in columns.names.items()}
-    pulls = [Pull(**pull, label=labels.get(pull["provider"], "others")) for pull in kept]
+    pulls = [Pull(**pull, label=labels.get(pull["provider"], OTHERS_LABEL)) for pull in kept]
     return sorted(pulls, key=lambda pull: -pull.points)
 
 
@@ -225,7 +225,7 @@ def _column_order(columns: Iterable[Columns]) -> list[tuple[str, list[int]]]:
 
 def _label(name: str, ids: list[int], columns: Iterable[Columns]) -> str:
     if name in (ALL, OTHERS):
-        return name.strip("()")
+        return ALL_LABEL if name == ALL else OTHERS_LABEL
     return next((each.labels[ids[0]] for each in columns if ids[0] in each.labels), name)
 
 

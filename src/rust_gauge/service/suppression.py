@@ -1,5 +1,7 @@
 """The suppression list, and "may I mail these?"."""
 
+from datetime import datetime
+
 from sqlalchemy import Connection
 
 from rust_gauge.contract.common import Page
@@ -68,16 +70,18 @@ def list_entries(
     context: Context, tenant: TenantAccess, address: str | None, cursor: str | None, limit: int
 ) -> Page[SuppressionEntry]:
     """The list, newest first."""
-    position = read_cursor(cursor, int)
+    position = read_cursor(cursor, str, int)
     try:
         parsed = parse_address(address) if address else None
     except AddressError as error:
         raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
+    try:
+        before = (datetime.fromisoformat(position[0]), position[1]) if position else None
+    except ValueError:
+        raise ServiceProblem("bad-cursor", "This cursor was not made by this list") from None
     rows = context.store.transaction(
-        lambda c: suppression.list_entries(
-            c, tenant.id, address=parsed, before=position[0] if position else None, limit=limit + 1
-        )
+        lambda c: suppression.list_entries(c, tenant.id, address=parsed, before=before, limit=limit + 1)
     )
     same = ("id", "address", "reason", "made_by", "since", "until", "times", "evidence")
     items = [SuppressionEntry(**{name: getattr(row, name) for name in same}) for row in rows[:limit]]
-    return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor(rows[limit - 1].since.isoformat(), rows[limit - 1].id) if len(rows) > limit else None)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, Row, select, tuple_, update
+from sqlalchemy import Connection, Row, and_, or_, select, tuple_, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.names import Address
@@ -98,13 +98,19 @@ def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -
 
 
 def list_entries(
-    connection: Connection, tenant_id: int, *, address: Address | None, before: int | None, limit: int
+    connection: Connection, tenant_id: int, *, address: Address | None, before: tuple[datetime, int] | None, limit: int
 ) -> list[Row[Any]]:
     """Entries, newest first; `address` for one."""
     c = t.suppression_entry.c
-    query = select(t.suppression_entry).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(limit)
+    query = (
+        select(t.suppression_entry)
+        .where(c.tenant_id == tenant_id)
+        .order_by(c.since.desc(), c.id.desc())
+        .limit(limit)
+    )
     if address is not None:
         query = query.where(c.address_key == address_key(address))
     if before is not None:
-        query = query.where(c.id < before)
+        since, id = before
+        query = query.where(or_(c.since < since, and_(c.since == since, c.id < id)))
     return list(connection.execute(query))

@@ -220,6 +220,7 @@ suppression_entry = _table(
     Column("times", _Id, nullable=False),
     Column("evidence", JSON, nullable=False),
     UniqueConstraint("tenant_id", "address_key", "reason", name="suppression_entry_address"),
+    Index("suppression_entry_since", "tenant_id", "since", "id"),
 )
 
 # Append-only: everything that ever happened to an address's status.

@@ -12,7 +12,7 @@ import {useView} from '../../shell/view';
 import {ProvidersTable} from '../mailflow/ProvidersTable';
 import {PullsCard} from './PullsCard';
 import {ReadingCard} from './ReadingCard';
-import {RecordsCard} from './RecordsCard';
+import {FindingsCard, RecordsCard} from './RecordsCard';
 import {conditionDays, sentence} from './sentence';
 
 const Page = styled.div`
@@ -100,9 +100,6 @@ export function DomainPage() {
               <Notice title="No mail in this period">Load events of this domain, or choose a longer period.</Notice>
             ))}
         </Card>
-      </Column>
-      <Column>
-        <PullsCard reading={chosen.data?.readings.at(-1)} />
         {audit.data && <RecordsCard audit={audit.data} onAudit={() => again.mutate()} busy={again.isPending} />}
         {audit.error && (
           <Card title="Records">
@@ -118,6 +115,10 @@ export function DomainPage() {
           </Card>
         )}
         {again.error && <Trouble error={again.error} />}
+      </Column>
+      <Column>
+        <PullsCard reading={chosen.data?.readings.at(-1)} />
+        {audit.data && <FindingsCard audit={audit.data} />}
       </Column>
     </Page>
   );

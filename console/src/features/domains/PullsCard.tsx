@@ -1,7 +1,7 @@
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card, Small, Soft} from '../../design/Card';
-import {factor, percent} from '../../design/format';
+import {bare, factor, percent} from '../../design/format';
 import {colour} from '../../design/tokens';
 
 const List = styled.ul`
@@ -10,7 +10,7 @@ const List = styled.ul`
   padding: 0;
   display: grid;
   gap: 7px;
-  li { display: grid; grid-template-columns: 164px 1fr 34px; gap: 8px; align-items: center; }
+  li { display: grid; grid-template-columns: 196px 1fr 34px; gap: 8px; align-items: center; }
   i { display: block; height: 14px; min-width: 1px; }
   b { font-weight: 600; text-align: right; font-size: 13px; }
   span { font-size: 13px; line-height: 1.2; }
@@ -33,7 +33,7 @@ export function PullsCard({reading}: {reading: Schemas['Reading'] | undefined}) 
               {factor(pull.factor)}, {pull.label}
               <br />
               <Small>
-                {percent(pull.rate)}; lines {percent(pull.watch)} and {percent(pull.stop)}
+                {percent(pull.rate)}, lines {bare(pull.watch)} and {percent(pull.stop)}
               </Small>
             </span>
             <i

@@ -1,5 +1,5 @@
 import {useState} from 'react';
-import {Area, CartesianGrid, ComposedChart, Line, ReferenceArea, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
+import {Area, CartesianGrid, ComposedChart, Line, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
@@ -18,6 +18,24 @@ const Tip = styled.div`
   padding: 6px 10px;
   font-size: 12px;
   p { color: ${colour('soft')}; }
+`;
+
+const AXIS = {left: 34, bottom: 24, top: 6};
+
+/** The conditions beside the axis: where each begins and ends. */
+const Strip = styled.div`
+  position: absolute;
+  left: ${AXIS.left - 6}px;
+  top: ${AXIS.top}px;
+  bottom: ${AXIS.bottom}px;
+  width: 5px;
+  background: linear-gradient(
+    to top,
+    ${[...conditions]
+      .reverse()
+      .map((each, i, all) => `${colour(each)} ${floors[each]}% ${i + 1 < all.length ? floors[all[i + 1]!] : 100}%`)
+      .join(', ')}
+  );
 `;
 
 interface ReadingCardProps {
@@ -82,24 +100,13 @@ function Chart({readings}: {readings: Reading[]}) {
   const tick = {fontSize: 11, fill: colour('soft')};
   const first = readings[0]!.day;
   return (
-    <div style={{height: 230}} role="img" aria-label={`Readings from ${day(first)} to today; the table holds the figures`}>
+    <div style={{height: 230, position: 'relative'}} role="img" aria-label={`Readings from ${day(first)} to today; the table holds the figures`}>
+      <Strip />
       <ResponsiveContainer>
-        <ComposedChart data={data} margin={{top: 6, right: 8, bottom: 0, left: -18}}>
+        <ComposedChart data={data} margin={{top: AXIS.top, right: 8, bottom: 0, left: 0}}>
           <CartesianGrid vertical={false} stroke={colour('line')} strokeDasharray="2 4" horizontalValues={[35, 60, 80]} />
-          <XAxis dataKey="day" tickFormatter={day} tick={tick} tickLine={false} stroke={colour('line')} minTickGap={56} />
-          <YAxis domain={[0, 100]} ticks={[0, 35, 60, 80, 100]} tick={tick} tickLine={false} axisLine={false} />
-          {conditions.map((each, i) => (
-            <ReferenceArea
-              key={each}
-              y1={floors[each]}
-              y2={i ? floors[conditions[i - 1]!] : 100}
-              x1={first}
-              x2={readings[Math.max(1, Math.round(readings.length / 120))]?.day}
-              fill={colour(each)}
-              fillOpacity={1}
-              ifOverflow="hidden"
-            />
-          ))}
+          <XAxis dataKey="day" height={AXIS.bottom} tickFormatter={day} tick={tick} tickLine={false} stroke={colour('line')} minTickGap={56} />
+          <YAxis width={AXIS.left} domain={[0, 100]} ticks={[0, 35, 60, 80, 100]} tick={tick} tickLine={false} axisLine={false} />
           <Area dataKey="band" fill={colour('soft')} fillOpacity={0.2} stroke="none" isAnimationActive={false} />
           <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.8} dot={false} isAnimationActive={false} />
           <Tooltip

@@ -93,10 +93,39 @@ function RecordView({record, findings}: {record: Published; findings: Finding[]}
   );
 }
 
+const Items = styled.ul`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  gap: 9px;
+  li { display: grid; grid-template-columns: 46px 1fr; gap: 8px; align-items: baseline; font-size: 13px; }
+  span:first-child { text-align: center; }
+`;
+
+/** The findings in short, the worst first, each leading to its record. */
+export function FindingsCard({audit}: {audit: Audit}) {
+  return (
+    <Card title="Findings" note={`audited ${ago(audit.finished_at)}`}>
+      {audit.findings.length === 0 && <Soft>Nothing was found wrong with its records.</Soft>}
+      <Items>
+        {audit.findings.map((each) => (
+          <li key={each.id}>
+            <Tag level={each.level}>{each.level}</Tag>
+            <a href={`#${anchor(each)}`}>{each.title}</a>
+          </li>
+        ))}
+      </Items>
+    </Card>
+  );
+}
+
+const anchor = (finding: Finding) => `finding-${finding.id.replaceAll(/[^A-Za-z0-9_-]/g, '-')}`;
+
 const LEVEL_COLOUR = {fault: 'seized', risk: 'tarnished', note: 'line'} as const;
 
 const FindingView = ({finding}: {finding: Finding}) => (
-  <Found style={{borderColor: colour(LEVEL_COLOUR[finding.level])}}>
+  <Found id={anchor(finding)} style={{borderColor: colour(LEVEL_COLOUR[finding.level])}}>
     <b>{finding.title}</b>
     {finding.place.column > 0 && <Small>at column {finding.place.column}</Small>}
     <span>{finding.reason}</span>

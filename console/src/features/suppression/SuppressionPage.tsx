@@ -23,6 +23,7 @@ const Page = styled.div`
   @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Mono = styled.span`font: 12px ${font.mono};`;
+const Reply = styled.span`display: block; font: 12px/1.35 ${font.mono}; white-space: normal; min-width: 24ch;`;
 
 export function SuppressionPage({who}: {who: Schemas['Who']}) {
   const view = useView();
@@ -71,7 +72,7 @@ export function SuppressionPage({who}: {who: Schemas['Who']}) {
 
 const Evidence = ({entry}: {entry: Entry}) => {
   const first = entry.evidence[0];
-  return <Mono>{first?.diagnostic || (first ? `${first.kind}, ${first.stream || first.domain}` : '')}</Mono>;
+  return <Reply>{first?.diagnostic || (first ? `${first.kind}, ${first.stream || first.domain}` : '')}</Reply>;
 };
 
 function Clearance({tenant}: {tenant: string}) {

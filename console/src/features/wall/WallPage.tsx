@@ -19,8 +19,8 @@ type Wall = Schemas['Wall'];
 
 const Page = styled.div`
   display: grid;
-  grid-template-columns: minmax(0, 1fr) 316px;
-  gap: ${space.xl};
+  grid-template-columns: minmax(0, 1fr) 308px;
+  gap: ${space.l};
   @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Head = styled.div`
@@ -49,13 +49,13 @@ const Frame = styled.div`
 const Table = styled.table`
   border-collapse: collapse;
   width: 100%;
-  th { text-align: left; font-weight: 600; font-size: 12px; padding: 8px 6px; color: ${colour('soft')}; vertical-align: bottom; }
+  th { text-align: left; font-weight: 600; font-size: 12px; padding: 8px 4px; color: ${colour('soft')}; vertical-align: bottom; }
   thead th { border-bottom: 1px solid ${colour('line')}; line-height: 1.25; }
-  td { padding: 3px 5px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
-  td > a { display: flex; align-items: center; gap: 5px; text-decoration: none; }
+  td { padding: 3px 4px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
+  td > a { display: flex; align-items: center; gap: 4px; text-decoration: none; }
   td b { font-weight: 600; min-width: 22px; text-align: right; }
   tbody th[scope='rowgroup'] { color: ${colour('ink')}; padding: 9px 8px 2px; }
-  tbody th[scope='row'] { font: 12px ${font.mono}; padding: 3px 8px; border-bottom: 1px solid ${colour('line')}; color: ${colour('ink')}; white-space: nowrap; }
+  tbody th[scope='row'] { font: 12px ${font.mono}; padding: 3px 8px; border-bottom: 1px solid ${colour('line')}; color: ${colour('ink')}; white-space: nowrap; vertical-align: middle; }
   tbody th[scope='row'] a { text-decoration: none; }
   tbody th[scope='row'] a:hover { text-decoration: underline; }
   .n { text-align: right; color: ${colour('soft')}; font-size: 12px; }
@@ -162,7 +162,7 @@ function WallTable({wall}: {wall: Wall}) {
                       {cell.value != null && (
                         <>
                           <b>{Math.round(cell.value)}</b>
-                          <Spark values={cell.trend} condition={cell.condition} />
+                          <Spark values={cell.trend} condition={cell.condition} width={26} />
                         </>
                       )}
                     </Link>

@@ -216,6 +216,9 @@ CREATE TABLE stream (
 )ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
     """,
     """
+CREATE INDEX suppression_entry_since ON suppression_entry (tenant_id, since, id)
+    """,
+    """
 CREATE TABLE suppression_change (
     id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT,
     tenant_id INTEGER UNSIGNED NOT NULL,

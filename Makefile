@@ -1,0 +1,51 @@
+# Rust Gauge. `make help` lists the targets.
+SHELL := /bin/bash
+export PATH := $(CURDIR)/.venv/bin:$(PATH)
+.PHONY: help demo serve test lint bench clean openapi screenshots lock
+
+help: ## this list
+	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+demo: ## set everything up and start Rust Gauge with demo data; Ctrl-C stops it
+	@tools/setup.sh run
+	@exec .venv/bin/rustgauged demo
+
+serve: ## set everything up and start Rust Gauge for real use (settings: RUSTGAUGE_..., rust-gauge.toml)
+	@tools/setup.sh run
+	@exec .venv/bin/rustgauged run
+
+test: ## set everything up and run every test: Python, console, browser
+	@tools/setup.sh test
+	cd console && npm run --silent test
+	.venv/bin/python -m pytest
+
+lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
+	@tools/setup.sh test
+	.venv/bin/ruff check src tests tools bench
+	.venv/bin/ruff format --check src tests tools bench
+	.venv/bin/mypy
+	.venv/bin/lint-imports --no-cache
+	.venv/bin/python tools/openapi.py --check
+	cd console && npm run --silent lint && npm run --silent types
+
+bench: ## measure the figures of docs/performance.md
+	@tools/setup.sh test
+	.venv/bin/python -m bench
+
+openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
+	@tools/setup.sh test
+	.venv/bin/python tools/openapi.py
+	cd console && npm run --silent generate
+
+screenshots: ## take the pictures of docs/screenshots from a demo that runs (PASSWORD=...)
+	.venv/bin/python tools/screenshots.py
+
+lock: ## resolve the Python lock files anew (needs pip-tools)
+	cd requirements && for f in base build node dev; do \
+	  pip-compile -q --generate-hashes --no-emit-index-url --no-emit-find-links --no-emit-trusted-host \
+	    --strip-extras --allow-unsafe -o $$f.txt $$f.in; done
+
+clean: ## remove what was built or installed here; the data under var/ stays
+	rm -rf .venv console/node_modules src/rust_gauge/service/console_files build src/*.egg-info
+	rm -rf .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache
+	find src tests bench tools -name __pycache__ -prune -exec rm -rf {} + 2>/dev/null || true
