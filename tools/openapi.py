@@ -1,4 +1,4 @@
-"""Write the service's OpenAPI document for the console, and docs/api.md from it; with --check, tell whether they are current.
+"""Write the OpenAPI document for the console, and docs/api.md from it; with --check, say whether they are current.
 
 The document is what the routes and the contract say; the console's types are generated from it (`make openapi`).
 """

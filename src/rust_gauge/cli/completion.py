@@ -23,9 +23,7 @@ def _options(parser: argparse.ArgumentParser) -> list[str]:
 def script(parser: argparse.ArgumentParser, shell: str) -> str:
     """A completion script for bash or zsh."""
     commands = words_of(parser)
-    cases = "\n".join(
-        f'    {name}) words="{" ".join(words)}" ;;' for name, words in sorted(commands.items()) if name
-    )
+    cases = "\n".join(f'    {name}) words="{" ".join(words)}" ;;' for name, words in sorted(commands.items()) if name)
     body = f"""_rustgauge() {{
   local current="${{COMP_WORDS[COMP_CWORD]}}" words="{" ".join(commands[""])}"
   case "${{COMP_WORDS[1]}}" in

@@ -52,7 +52,7 @@ class Output:
     def table(
         self, form: str, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Sequence[int] = ()
     ) -> None:
-        """Rows as `text`, `csv`, `ndjson` or `json`. `right` are the columns of numbers. Cells may be (text, colour)."""
+        """Rows as `text`, `csv`, `ndjson` or `json`. `right`: columns of numbers. Cells may be (text, colour)."""
         if form == "text":
             self._text_table(columns, [list(row) for row in rows], right)
         elif form == "csv":

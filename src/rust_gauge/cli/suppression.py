@@ -40,7 +40,7 @@ def _addresses(named: list[str], file: str | None) -> Iterator[str]:
     if file is None:
         return
     try:
-        stream = sys.stdin if file == "-" else Path(file).open(encoding="utf-8-sig")
+        stream = sys.stdin if file == "-" else Path(file).open(encoding="utf-8-sig")  # noqa: SIM115 - see with
         with stream:
             for line in stream:
                 if line.strip():

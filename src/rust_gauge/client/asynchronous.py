@@ -236,4 +236,3 @@ class Readings(_Part):
 
     async def wall(self, *, days: int = 7, tenant: str | None = None) -> Wall:
         return await self._client.send(calls.wall(days, tenant))
-

@@ -1,13 +1,13 @@
 """What can go wrong, as a small tree.
 
-    ClientError
-     ├─ ServiceUnreachable     no answer at all: wrong address, not running, network
-     └─ ProblemResponse        the service said no; `problem` is its RFC 9457 document
-         ├─ NotAllowedError      401, 403: sign in, or another token
-         ├─ NotFoundError        404
-         ├─ AlreadyThereError    409
-         ├─ InvalidInputError    400, 413, 415, 422: `problem.errors` names the places
-         └─ UnavailableError     429, 5xx: try again later
+ClientError
+ ├─ ServiceUnreachable     no answer at all: wrong address, not running, network
+ └─ ProblemResponse        the service said no; `problem` is its RFC 9457 document
+     ├─ NotAllowedError      401, 403: sign in, or another token
+     ├─ NotFoundError        404
+     ├─ AlreadyThereError    409
+     ├─ InvalidInputError    400, 413, 415, 422: `problem.errors` names the places
+     └─ UnavailableError     429, 5xx: try again later
 """
 
 import httpx

@@ -10,7 +10,7 @@ _LONGEST = 20.0
 
 
 def pause_before(attempt: int, response: httpx.Response | None) -> float:
-    """How long to wait before attempt number `attempt` (from 1): what the service asks for, else doubling, with jitter."""
+    """How long to wait after attempt number `attempt` (from 1): what the service asks for, else doubling."""
     asked = response.headers.get("retry-after", "") if response is not None else ""
     if asked.isdigit():
         return min(_LONGEST, float(asked))

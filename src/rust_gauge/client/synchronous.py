@@ -94,8 +94,7 @@ class Client:
         cursor = None
         while True:
             got = self.send(page(cursor))
-            for item in got.items:
-                yield item
+            yield from got.items
             cursor = got.next
             if cursor is None:
                 return
@@ -236,4 +235,3 @@ class Readings(_Part):
 
     def wall(self, *, days: int = 7, tenant: str | None = None) -> Wall:
         return self._client.send(calls.wall(days, tenant))
-

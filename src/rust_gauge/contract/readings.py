@@ -33,7 +33,7 @@ class Reading(Model):
     condition: Condition | None
     mail: float = Field(description="Messages it rests on, recent ones counting most")
     provisional: bool = Field(description="The day is not over")
-    pulls: list[Pull] = []
+    pulls: list[Pull]
 
 
 class ReadingSeries(Model):

@@ -1,6 +1,5 @@
 """Signing in, and tokens for programs."""
 
-
 from pydantic import Field, SecretStr
 
 from rust_gauge.contract.common import Model, UtcTime

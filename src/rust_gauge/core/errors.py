@@ -1,10 +1,10 @@
 """Exceptions of the core, for bad input only. What a standard names as a result (`permerror`) is a value.
 
-    RustGaugeError
-     └─ InputError          something handed in cannot be used as it is
-         ├─ DomainNameError   a text is no domain name
-         ├─ AddressError      a text is no mailbox address
-         └─ EventError        a row is no event; names the field
+RustGaugeError
+ └─ InputError          something handed in cannot be used as it is
+     ├─ DomainNameError   a text is no domain name
+     ├─ AddressError      a text is no mailbox address
+     └─ EventError        a row is no event; names the field
 """
 
 

@@ -214,8 +214,9 @@ def event_rows(cell: Cell, rng: np.random.Generator, serial: str) -> Iterator[di
         if trouble:
             _, _, code, enhanced, texts = _ENDS[trouble]
             text = texts[int(people[index]) % len(texts)]
-            yield {**base, "kind": "bounced", "time": _time(at), "reply_code": code, "enhanced_code": enhanced,
-                   "diagnostic": text.format(**words), "remote_host": f"mx1.{cell.provider.name or to.split('@')[1]}"}  # fmt: skip
+            host = f"mx1.{cell.provider.name or to.split('@')[1]}"
+            reply = {"reply_code": code, "enhanced_code": enhanced, "diagnostic": text.format(**words)}
+            yield {**base, **reply, "kind": "bounced", "time": _time(at), "remote_host": host}
             continue
         yield {**base, "kind": "delivered", "time": _time(at), "reply_code": 250,
                "seconds_taken": round(1 + 8 * float(chance[1]), 2)}  # fmt: skip

@@ -77,8 +77,10 @@ def _tenants(connection: Connection, email: str, password: str, token: str, now:
 def _anchor(connection: Connection) -> date:
     """Day 0 of the story: the day on which the demo was first loaded."""
     created = connection.scalar(select(t.tenant.c.created_at).where(t.tenant.c.slug == TENANTS[0].slug))
-    assert created is not None
-    return created.date()
+    if created is None:
+        raise LookupError("the demo's tenants are not there")
+    day: date = created.date()
+    return day
 
 
 def _domains(context: Context, tenant: TenantAccess) -> None:
@@ -123,10 +125,9 @@ def _names(connection: Connection, tenant_id: int) -> tuple[Names, dict[str, int
     def ids(table: Any, names: set[str]) -> dict[str, int]:
         return store_events.intern(connection, table, tenant_id, names)
 
-    flows = [flow for flow in FLOWS]
     known = {row.name: row.id for row in list_domains(connection, tenant_id)}
     names = Names(
-        known, ids(t.stream, {flow.stream for flow in flows}), ids(t.relay, {flow.relay for flow in flows}), {}
+        known, ids(t.stream, {flow.stream for flow in FLOWS}), ids(t.relay, {flow.relay for flow in FLOWS}), {}
     )
     return names, providers.provider_ids(connection, {*LONG_TAIL, *(provider.name for provider in PROVIDERS)})
 

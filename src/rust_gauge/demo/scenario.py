@@ -136,8 +136,10 @@ FLOWS = (
          0.012, 0.0004, 0.28, 0.001),
     Flow("copperline", "members.copperline.example", "members", "office-1", (30, 20, 40, 25, 60, 10, 10), (9, 18),
          0.008, 0.0002, 0.4),
-    Flow("halyard", "halyardclinic.example", "letters", "office-2", (90, 95, 92, 90, 80, 6, 4), (7, 18), 0.004, 0.00005, 0.6),
-    Flow("halyard", "reminders.halyardclinic.example", "reminders", "office-2", (160, 165, 150, 155, 140, 30, 20), (6, 18),
+    Flow("halyard", "halyardclinic.example", "letters", "office-2", (90, 95, 92, 90, 80, 6, 4), (7, 18), 0.004,
+             0.00005, 0.6),
+    Flow("halyard", "reminders.halyardclinic.example", "reminders", "office-2", (160, 165, 150, 155, 140, 30,
+             20), (6, 18),
          0.003, 0.0, 0.65, first_day=26),
 )  # fmt: skip
 
@@ -158,6 +160,7 @@ INCIDENTS = (
     Incident(20, -400, "two SPF records", ("copperline.example",), add={"authentication": 0.13}),
     Incident(11, -400, "6,200 addresses are added to the newsletter", ("news.glasswort.example",),
              provider="kestrelbox.example", add={"complaint": 0.011, "content": 0.015}),
-    Incident(11, -400, "and some of them are dead", ("news.glasswort.example",), add={"unknown": 0.035, "complaint": 0.001}),
+    Incident(11, -400, "and some of them are dead", ("news.glasswort.example",), add={"unknown": 0.035,
+             "complaint": 0.001}),
     Incident(3, 3, "Fenlandnet has an outage", provider="fenlandnet.example", hours=(4, 12), add={"delay": 0.85}),
 )  # fmt: skip

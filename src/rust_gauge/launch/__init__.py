@@ -1,1 +1,1 @@
-"""Starting and stopping the parts: the private MariaDB, the service, its workers, the stand-ins. Command: rustgauged."""
+"""Starting and stopping the parts: private MariaDB, service, workers, stand-ins. Its command is rustgauged."""

@@ -1,11 +1,11 @@
 """`rustgauged`: runs Rust Gauge and looks after it. (`rustgauge` is the command for using it.)
 
-    rustgauged run        the service, its workers, and the private MariaDB where no database is configured
-    rustgauged demo       the same with demo data, stand-ins and an account to sign in with
-    rustgauged migrate    bring the database to the newest schema
-    rustgauged account    make an account, or give it a new password
-    rustgauged tenant     make a tenant and let an account see it
-    rustgauged token      make a token, for the first program
+rustgauged run        the service, its workers, and the private MariaDB where no database is configured
+rustgauged demo       the same with demo data, stand-ins and an account to sign in with
+rustgauged migrate    bring the database to the newest schema
+rustgauged account    make an account, or give it a new password
+rustgauged tenant     make a tenant and let an account see it
+rustgauged token      make a token, for the first program
 """
 
 import argparse
@@ -212,9 +212,7 @@ def _only_one(path: Path) -> Iterator[None]:
 
 
 def _context(settings: Settings, url: str, dns: list[str] | None = None) -> Context:
-    changed = settings.model_copy(
-        update={"database_url": SecretStr(url), "dns_servers": dns or settings.dns_servers}
-    )
+    changed = settings.model_copy(update={"database_url": SecretStr(url), "dns_servers": dns or settings.dns_servers})
     return make_context(changed)
 
 
@@ -261,9 +259,7 @@ def _tenant(settings: Settings, arguments: argparse.Namespace) -> int:
     if not (slug.isascii() and slug.replace("-", "").isalnum() and slug == slug.lower() and len(slug) <= 40):
         raise ValueError("a slug is made of a-z, 0-9 and hyphens, 40 characters at most")
     with _opened(settings) as context:
-        found = context.store.transaction(
-            lambda c: store_accounts.find_account(c, arguments.account.strip().lower())
-        )
+        found = context.store.transaction(lambda c: store_accounts.find_account(c, arguments.account.strip().lower()))
         if found is None:
             raise ValueError(f"there is no account {arguments.account}")
         account_id = found[0]

@@ -53,7 +53,7 @@ class Supervisor:
         while time.monotonic() < end and not self.stop_asked.is_set():
             self.check()
             try:
-                with urllib.request.urlopen(url, timeout=2) as response:  # noqa: S310 - our own address
+                with urllib.request.urlopen(url, timeout=2) as response:
                     if response.status == 200:
                         return
             except OSError:

@@ -13,7 +13,7 @@ from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import accounts
 from rust_gauge.store.accounts import Principal
 
-TOKEN_PREFIX = "rgt_"
+TOKEN_PREFIX = "rgt_"  # noqa: S105 - what all of them begin with
 _ATTEMPTS, _WINDOW = 10, timedelta(minutes=15)
 _hasher = PasswordHasher(time_cost=3, memory_cost=19_456, parallelism=1)
 # Checked when there is no such account, so that the answer takes as long as for one that exists.

@@ -109,9 +109,7 @@ def _add_problems(app: FastAPI) -> None:
     @app.exception_handler(StoreError)
     def store_failed(request: Request, error: StoreError) -> Response:
         log.error("store_failed", error=str(error))
-        return problem_response(
-            request, "database-unavailable", error.what, error.remedy, headers={"Retry-After": "5"}
-        )
+        return problem_response(request, "database-unavailable", error.what, error.remedy, headers={"Retry-After": "5"})
 
     @app.exception_handler(RequestValidationError)
     def invalid(request: Request, error: RequestValidationError) -> Response:

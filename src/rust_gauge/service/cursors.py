@@ -13,7 +13,7 @@ def write_cursor(*position: object) -> str:
 
 
 def read_cursor(cursor: str | None, *types: type) -> list[Any] | None:
-    """The position that a cursor holds, checked against `types`. ServiceProblem `bad-cursor` when it is none of ours."""
+    """The position that a cursor holds, checked against `types`. ServiceProblem `bad-cursor` for any other text."""
     if cursor is None:
         return None
     try:

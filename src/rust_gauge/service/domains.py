@@ -169,4 +169,3 @@ def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int |
     shown = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups")
     values = {key: getattr(found, key) for key in shown}
     return Audit.model_validate({**values, "domain": row.name, **found.document})
-

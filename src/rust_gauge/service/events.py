@@ -110,9 +110,7 @@ def take_in(context: Context, tenant: TenantAccess, rows: Sequence[Row]) -> Inta
 def _read(row: Row, now: datetime) -> tuple[Event | None, list[ProblemError]]:
     """A row as an event, or what is wrong with it."""
     try:
-        new = (
-            NewEvent.model_validate_json(row.text) if row.text is not None else NewEvent.model_validate(row.value)
-        )
+        new = NewEvent.model_validate_json(row.text) if row.text is not None else NewEvent.model_validate(row.value)
         return to_event(new, now), []
     except ValidationError as error:
         return None, [_problem(row.line, details) for details in error.errors(include_url=False)[:5]]
@@ -281,16 +279,31 @@ def list_events(
     return Page(items=items, next=after)
 
 
-def _show(row: Any) -> EventOut:
-    same = (
-        "recipient message_id reply_code enhanced_code diagnostic cause_rule remote_host sending_ip campaign attempt "
-        "seconds_taken arrived_at domain stream relay provider"
-    ).split()
-    return EventOut(
-        kind=str(Kind.from_number(row.kind)),  # type: ignore[arg-type]
-        time=row.occurred_at,
-        cause=str(Cause.from_number(row.cause)),  # type: ignore[arg-type]
-        permanence=str(Permanence.from_number(row.permanence)),  # type: ignore[arg-type]
-        **{name: getattr(row, name) for name in same},
-    )
+_SAME = (
+    "recipient",
+    "message_id",
+    "reply_code",
+    "enhanced_code",
+    "diagnostic",
+    "cause_rule",
+    "remote_host",
+    "sending_ip",
+    "campaign",
+    "attempt",
+    "seconds_taken",
+    "arrived_at",
+    "domain",
+    "stream",
+    "relay",
+    "provider",
+)
 
+
+def _show(row: Any) -> EventOut:
+    return EventOut(
+        kind=str(Kind.from_number(row.kind)),
+        time=row.occurred_at,
+        cause=str(Cause.from_number(row.cause)),
+        permanence=str(Permanence.from_number(row.permanence)),
+        **{name: getattr(row, name) for name in _SAME},
+    )

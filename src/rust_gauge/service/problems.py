@@ -1,6 +1,6 @@
 """Problems as RFC 9457 has them: each kind once, with its status and what it means. `/problems/<kind>` explains it.
 
-    ServiceProblem   raised by use cases and routes; becomes the response
+ServiceProblem   raised by use cases and routes; becomes the response
 """
 
 from dataclasses import dataclass
@@ -35,7 +35,9 @@ KINDS = {
         ProblemKind("bad-cursor", 400, "Not a cursor of this list", "Use `next` of the page before, unchanged."),
         ProblemKind("not-utf-8", 400, "Not UTF-8", "Convert the file to UTF-8; nothing of it was stored."),
         ProblemKind("not-json", 400, "Not JSON", "The body cannot be read as JSON; nothing of it was stored."),
-        ProblemKind("unsupported-type", 415, "Unsupported content type", "Send application/x-ndjson or application/json."),
+        ProblemKind(
+            "unsupported-type", 415, "Unsupported content type", "Send application/x-ndjson or application/json."
+        ),
         ProblemKind("too-large", 413, "Too large", "Send it in several smaller requests."),
         ProblemKind("nothing-stored", 422, "No row could be stored", "Every row was refused; `errors` says why."),
         ProblemKind("database-unavailable", 503, "Database unavailable", "Nothing was stored. Try again in a moment."),

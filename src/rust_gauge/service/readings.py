@@ -62,9 +62,7 @@ def compute_readings(context: Context, tenant_id: int, domain_id: int) -> int:
     return context.store.transaction(work)
 
 
-def _series(
-    lines: Iterable[DayLine], columns: Columns, reporting: set[int], today: date
-) -> dict[int, list[Reading]]:
+def _series(lines: Iterable[DayLine], columns: Columns, reporting: set[int], today: date) -> dict[int, list[Reading]]:
     """Readings by provider id, the overall one among them."""
     lines = [line for line in lines if line.day <= today]
     if not lines:
@@ -77,7 +75,11 @@ def _series(
         for row in _rows_of(line):
             array[row, day] += line.n
     per_provider = {
-        id: provider_readings(columns.name(id), first, DayCounts(*array, reports_complaints=id in reporting))
+        id: provider_readings(
+            columns.name(id),
+            first,
+            DayCounts(**dict(zip(_ROWS, array, strict=True)), reports_complaints=id in reporting),
+        )
         for id, array in counts.items()
     }
     named = {columns.name(id): series for id, series in per_provider.items()}
@@ -143,7 +145,7 @@ def _show(row: Any, columns: Columns, today: date) -> ReadingOut:
         day=row.day,
         value=value,
         margin=float(row.margin) if row.margin is not None else None,
-        condition=str(condition_of(value)) if value is not None else None,  # type: ignore[arg-type]
+        condition=str(condition_of(value)) if value is not None else None,
         mail=round(row.mail, 1),
         provisional=row.day >= today,
         pulls=_pulls(row.pulls, columns),
@@ -236,7 +238,7 @@ def _cell(name: str, trend: dict[date, tuple[float | None, float | None]], first
         provider=name,
         value=value,
         margin=margin,
-        condition=str(condition_of(value)) if value is not None else None,  # type: ignore[arg-type]
+        condition=str(condition_of(value)) if value is not None else None,
         trend=[each for each, _ in values],
     )
 
@@ -252,5 +254,3 @@ def ask_for_stale(context: Context) -> int:
         return len(stale)
 
     return context.store.transaction(work)
-
-

@@ -84,4 +84,7 @@ def list_entries(
     )
     same = ("id", "address", "reason", "made_by", "since", "until", "times", "evidence")
     items = [SuppressionEntry(**{name: getattr(row, name) for name in same}) for row in rows[:limit]]
-    return Page(items=items, next=write_cursor(rows[limit - 1].since.isoformat(), rows[limit - 1].id) if len(rows) > limit else None)
+    return Page(
+        items=items,
+        next=write_cursor(rows[limit - 1].since.isoformat(), rows[limit - 1].id) if len(rows) > limit else None,
+    )

@@ -153,16 +153,14 @@ class DnsWorld:
             rdataset = node.get_rdataset(dns.rdataclass.IN, rdtype)
             if rdataset is not None:
                 rrset = response.find_rrset(response.answer, name, dns.rdataclass.IN, rdtype, create=True)
-                rrset.update(rdataset)
+                rrset.update(rdataset)  # type: ignore[no-untyped-call]
                 return
             alias = node.get_rdataset(dns.rdataclass.IN, dns.rdatatype.CNAME)
             if alias is None:
                 self._authority(response, origin, zone)
                 return
-            rrset = response.find_rrset(
-                response.answer, name, dns.rdataclass.IN, dns.rdatatype.CNAME, create=True
-            )
-            rrset.update(alias)
+            rrset = response.find_rrset(response.answer, name, dns.rdataclass.IN, dns.rdatatype.CNAME, create=True)
+            rrset.update(alias)  # type: ignore[no-untyped-call]
             name = alias[0].target
 
     @staticmethod
@@ -178,10 +176,8 @@ class DnsWorld:
     def _authority(response: dns.message.Message, origin: dns.name.Name, zone: dns.zone.Zone) -> None:
         soa = zone.get_rdataset(origin, dns.rdatatype.SOA)
         if soa is not None:
-            rrset = response.find_rrset(
-                response.authority, origin, dns.rdataclass.IN, dns.rdatatype.SOA, create=True
-            )
-            rrset.update(soa)
+            rrset = response.find_rrset(response.authority, origin, dns.rdataclass.IN, dns.rdatatype.SOA, create=True)
+            rrset.update(soa)  # type: ignore[no-untyped-call]
 
 
 class _Udp(asyncio.DatagramProtocol):
@@ -203,7 +199,7 @@ class _Udp(asyncio.DatagramProtocol):
             await asyncio.sleep(delay)
         wire = self.world.answer(data, udp=True)
         if wire is not None:
-            self.transport.sendto(wire, addr)
+            self.transport.sendto(wire, addr)  # type: ignore[attr-defined]
 
 
 async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | None = None) -> None:
@@ -227,9 +223,7 @@ async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | 
 
     server = await asyncio.start_server(talk, host, port)
     world.port = server.sockets[0].getsockname()[1]
-    transport, _ = await loop.create_datagram_endpoint(
-        lambda: _Udp(world), local_addr=(host, world.port)
-    )
+    transport, _ = await loop.create_datagram_endpoint(lambda: _Udp(world), local_addr=(host, world.port))
     if ready is not None:
         ready.set()
     try:

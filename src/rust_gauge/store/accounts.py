@@ -3,10 +3,11 @@
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import Connection, Row, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +137,7 @@ def add_token(
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 
-def list_tokens(connection: Connection, account_id: int) -> list[Row[tuple[object, ...]]]:
+def list_tokens(connection: Connection, account_id: int) -> list[AnyRow]:
     query = (
         select(t.token, t.tenant.c.slug.label("tenant"))
         .outerjoin(t.tenant, t.tenant.c.id == t.token.c.tenant_id)

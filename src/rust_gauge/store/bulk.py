@@ -13,16 +13,15 @@ from sqlalchemy import Connection, CursorResult
 
 def literal(value: object) -> str:
     """A value as SQL. TypeError for a type that has no business in a table."""
-    kind = type(value)
     if value is None:
         return "NULL"
-    if kind is int:
+    if type(value) is int:
         return str(value)
-    if kind is bytes:
-        return "x'" + value.hex() + "'"  # type: ignore[attr-defined]
+    if isinstance(value, bytes):
+        return f"x'{value.hex()}'"
     if isinstance(value, str):
-        return "'" + escape_string(value) + "'"
-    if kind is float:
+        return f"'{escape_string(value)}'"
+    if isinstance(value, float):
         return repr(value)
     if isinstance(value, datetime):
         if value.tzinfo is not None:
@@ -30,7 +29,7 @@ def literal(value: object) -> str:
         return "'" + value.isoformat(" ") + "'"
     if isinstance(value, date):
         return "'" + value.isoformat() + "'"
-    raise TypeError(f"a {kind.__name__} is no SQL value")
+    raise TypeError(f"a {type(value).__name__} is no SQL value")
 
 
 def insert_rows(

@@ -2,12 +2,12 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
-from sqlalchemy import Connection, Row, func, insert, select, update
+from sqlalchemy import Connection, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,7 +19,7 @@ class DomainRow:
     origin: str
     selectors: list[str]
     added_at: datetime
-    audit: Row[Any] | None
+    audit: AnyRow | None
 
 
 def add_domain(connection: Connection, tenant_id: int, name: str, selectors: list[str], now: datetime) -> bool:
@@ -77,7 +77,7 @@ def add_audit(connection: Connection, **values: object) -> int:
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 
-def list_audits(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[Row[Any]]:
+def list_audits(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[AnyRow]:
     """Audits of a domain, newest first, without their documents."""
     query = (
         select(*(t.audit.c[column] for column in _SUMMARY))
@@ -90,7 +90,7 @@ def list_audits(connection: Connection, domain_id: int, *, before: int | None, l
     return list(connection.execute(query))
 
 
-def get_audit(connection: Connection, domain_id: int, audit_id: int | None = None) -> Row[Any] | None:
+def get_audit(connection: Connection, domain_id: int, audit_id: int | None = None) -> AnyRow | None:
     """One audit whole; the newest without `audit_id`."""
     query = select(t.audit).where(t.audit.c.domain_id == domain_id).order_by(t.audit.c.id.desc()).limit(1)
     if audit_id is not None:
@@ -98,7 +98,7 @@ def get_audit(connection: Connection, domain_id: int, audit_id: int | None = Non
     return connection.execute(query).first()
 
 
-def newest_audits(connection: Connection, tenant_ids: list[int]) -> dict[int, Row[Any]]:
+def newest_audits(connection: Connection, tenant_ids: list[int]) -> dict[int, AnyRow]:
     """The newest audit of every domain of these tenants, by domain id."""
     newest = (
         select(func.max(t.audit.c.id).label("id"))

@@ -1,13 +1,13 @@
 """Connecting to MariaDB, transactions that are tried again after a deadlock, and the errors this layer gives.
 
-    StoreError
-     ├─ StoreUnavailable   the database cannot be reached; try later
-     └─ StoreBusy          kept losing against other transactions; try again
+StoreError
+ ├─ StoreUnavailable   the database cannot be reached; try later
+ └─ StoreBusy          kept losing against other transactions; try again
 """
 
 import time
 from collections.abc import Callable
-from typing import TypeVar
+from typing import Any, TypeAlias, TypeVar
 
 from sqlalchemy import Connection, Engine, create_engine, event, text
 from sqlalchemy.exc import DBAPIError, InterfaceError
@@ -16,6 +16,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from rust_gauge.core.errors import RustGaugeError
 
 T = TypeVar("T")
+AnyRow: TypeAlias = Any  # a row of whatever columns a query selects
 _RETRY = {1205, 1213, 1020}  # lock wait time-out, deadlock, record changed since last read
 _GONE = {1040, 1041, 1053, 1077, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
 

@@ -4,14 +4,15 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, cast
 
-from sqlalchemy import Connection, Row, Table, and_, insert, or_, select
+from sqlalchemy import Connection, Table, and_, insert, or_, select
 
 from rust_gauge.core.mailflow import Event, Tally
 from rust_gauge.core.names import Address
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows
+from rust_gauge.store.engine import AnyRow
 
 _CHUNK = 500  # rows in one INSERT: some 200 kB, well below any packet limit
 _COLUMNS = tuple(column.name for column in t.event.columns)
@@ -55,7 +56,7 @@ def add_events(
         chunk = events[start : start + _CHUNK]
         values = (_row(tenant_id, event, names, arrived, now) for event in chunk)
         rows = insert_rows(connection, _INSERT, values, _RETURNING).all()
-        new = {(occurred, bytes(identity)) for occurred, identity in rows}
+        new = {(occurred, bytes(identity)) for occurred, identity in cast("list[tuple[datetime, bytes]]", rows)}
         for event in chunk:
             key = (event.occurred_at.replace(tzinfo=None), event.identity)
             if key in new:
@@ -119,9 +120,9 @@ def add_counts(connection: Connection, tenant_id: int, tally: Tally, names: Name
     for table, period, rows in (("flow_day", "day", days), ("flow_hour", "hour", hours)):
         ordered = sorted(rows.items())
         for start in range(0, len(ordered), _CHUNK):
-            chunk = ((*key, count) for key, count in ordered[start : start + _CHUNK])
-            head = _COUNTER.format(table, period)
-            insert_rows(connection, head, chunk, "ON DUPLICATE KEY UPDATE n = n + VALUES(n)")
+            counted = ((*key, count) for key, count in ordered[start : start + _CHUNK])
+            statement = _COUNTER.format(table, period)
+            insert_rows(connection, statement, counted, "ON DUPLICATE KEY UPDATE n = n + VALUES(n)")
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +140,7 @@ class EventQuery:
     limit: int = 100
 
 
-def find_events(connection: Connection, query: EventQuery) -> Iterator[Row[Any]]:
+def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
     """Events, newest first, with their names."""
     e = t.event.c
     where = [e.tenant_id == query.tenant_id]

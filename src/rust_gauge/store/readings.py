@@ -1,12 +1,13 @@
 """Readings by day."""
 
 from collections.abc import Iterable
-from datetime import date, datetime
+from datetime import date
 from typing import Any
 
-from sqlalchemy import Connection, Row, delete, func, insert, select
+from sqlalchemy import Connection, delete, func, insert, select
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
 
 _CHUNK = 2000
 
@@ -21,7 +22,7 @@ def replace_readings(connection: Connection, domain_id: int, rows: Iterable[dict
 
 def series(
     connection: Connection, tenant_id: int, domain_id: int, provider_id: int, first: date, last: date
-) -> list[Row[Any]]:
+) -> list[AnyRow]:
     """One domain's readings at one provider, oldest first."""
     c = t.reading_day.c
     query = (
@@ -39,10 +40,13 @@ def series(
 
 def newest_day(connection: Connection, tenant_id: int, domain_id: int) -> date | None:
     c = t.reading_day.c
-    return connection.scalar(select(func.max(c.day)).where(c.tenant_id == tenant_id, c.domain_id == domain_id))
+    newest: date | None = connection.scalar(
+        select(func.max(c.day)).where(c.tenant_id == tenant_id, c.domain_id == domain_id)
+    )
+    return newest
 
 
-def window(connection: Connection, tenant_ids: list[int], first: date, last: date) -> list[Row[Any]]:
+def window(connection: Connection, tenant_ids: list[int], first: date, last: date) -> list[AnyRow]:
     """Values of all domains of these tenants, for the wall; without pulls."""
     c = t.reading_day.c
     query = select(c.tenant_id, c.domain_id, c.provider_id, c.day, c.value, c.margin).where(
@@ -54,9 +58,7 @@ def window(connection: Connection, tenant_ids: list[int], first: date, last: dat
 def pulls_on(connection: Connection, tenant_ids: list[int], provider_id: int, day: date) -> dict[int, list[Any]]:
     """The pulls on one day, by domain id."""
     c = t.reading_day.c
-    query = select(c.domain_id, c.pulls).where(
-        c.tenant_id.in_(tenant_ids), c.provider_id == provider_id, c.day == day
-    )
+    query = select(c.domain_id, c.pulls).where(c.tenant_id.in_(tenant_ids), c.provider_id == provider_id, c.day == day)
     return {row.domain_id: row.pulls for row in connection.execute(query)}
 
 

@@ -5,11 +5,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, Row, and_, or_, select, tuple_, update
+from sqlalchemy import Connection, and_, or_, select, tuple_, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.names import Address
 from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.events import address_key
 
 _EVIDENCE_KEPT = 5
@@ -35,7 +36,7 @@ def add_entries(
         wanted.setdefault((address_key(entry.address), entry.reason), []).append(entry)
     c = t.suppression_entry.c
     keys = sorted(wanted)
-    there: dict[tuple[bytes, str], Row[Any]] = {}
+    there: dict[tuple[bytes, str], AnyRow] = {}
     for start in range(0, len(keys), _CHUNK):
         query = (
             select(c.id, c.address_key, c.reason, c.times, c.evidence, c.since)
@@ -83,10 +84,10 @@ def add_entries(
     return new
 
 
-def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, list[Row[Any]]]:
+def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, list[AnyRow]]:
     """Entries of these addresses, by address key."""
     c = t.suppression_entry.c
-    found: dict[bytes, list[Row[Any]]] = {}
+    found: dict[bytes, list[AnyRow]] = {}
     wanted = list(dict.fromkeys(keys))
     for start in range(0, len(wanted), _CHUNK):
         query = select(c.address_key, c.reason, c.since, c.until, c.evidence).where(
@@ -99,14 +100,11 @@ def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -
 
 def list_entries(
     connection: Connection, tenant_id: int, *, address: Address | None, before: tuple[datetime, int] | None, limit: int
-) -> list[Row[Any]]:
+) -> list[AnyRow]:
     """Entries, newest first; `address` for one."""
     c = t.suppression_entry.c
     query = (
-        select(t.suppression_entry)
-        .where(c.tenant_id == tenant_id)
-        .order_by(c.since.desc(), c.id.desc())
-        .limit(limit)
+        select(t.suppression_entry).where(c.tenant_id == tenant_id).order_by(c.since.desc(), c.id.desc()).limit(limit)
     )
     if address is not None:
         query = query.where(c.address_key == address_key(address))

@@ -4,6 +4,8 @@ Times are DATETIME(6) in UTC. Kinds, causes and permanences are kept as the numb
 `event` is partitioned by time (see `partitions`), so its identity includes the event time.
 """
 
+from typing import Any
+
 from sqlalchemy import (
     BINARY,
     JSON,
@@ -21,6 +23,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, SMALLINT, TINYINT
+from sqlalchemy.schema import SchemaItem
 
 metadata = MetaData()
 
@@ -38,8 +41,10 @@ _OPTIONS = {
 }
 
 
-def _table(name: str, *parts: Column | Index | UniqueConstraint) -> Table:  # type: ignore[type-arg]
-    return Table(name, metadata, *parts, **_OPTIONS)
+def _table(name: str, *parts: SchemaItem) -> Table:
+    options: dict[str, Any] = _OPTIONS
+    made: Table = Table(name, metadata, *parts, **options)
+    return made
 
 
 tenant = _table(
@@ -184,7 +189,9 @@ event = _table(
     Column("attempt", SMALLINT(unsigned=True), nullable=True),
     Column("seconds_taken", Float, nullable=True),
     Index("event_recipient", "tenant_id", "recipient_key", "occurred_at"),
-    Index("event_message", "tenant_id", "message_id", mysql_length={"message_id": 80}, mariadb_length={"message_id": 80}),
+    Index(
+        "event_message", "tenant_id", "message_id", mysql_length={"message_id": 80}, mariadb_length={"message_id": 80}
+    ),
 )
 
 

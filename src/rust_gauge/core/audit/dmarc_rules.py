@@ -79,7 +79,7 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
                 place=Place(place.name, "TXT", place.record, first.column, first.length),
                 topic=topic,
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in record.problems),
-                reason="Receivers skip what they cannot read, or the whole record: the policy may not be the one meant.",
+                reason="Receivers skip what they cannot read, or all of it: the policy may not be the one meant.",
                 remedy=f"Correct the record at column {first.column}.",
                 reference="RFC 7489 §6.3",
             )
@@ -92,8 +92,7 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
             Finding(
                 rule="dmarc-only-watching",
                 level=Level.RISK,
-                title=f"DMARC for {domain} only watches"
-                + (f", by the record of {owner}" if inherited else ""),
+                title=f"DMARC for {domain} only watches" + (f", by the record of {owner}" if inherited else ""),
                 place=Place(place.name, "TXT", place.record, by.column, len(by.name) + 1 + len(by.value))
                 if by
                 else place,

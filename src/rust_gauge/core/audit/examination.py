@@ -29,9 +29,7 @@ class Examination:
     def show(self, purpose: str, answer: DnsAnswer, values: list[str]) -> None:
         """Keep what was published at this answer's name."""
         question = answer.question
-        record = PublishedRecord(
-            purpose, question.name, question.rdtype, str(answer.status), tuple(values), answer.ttl
-        )
+        record = PublishedRecord(purpose, question.name, question.rdtype, str(answer.status), tuple(values), answer.ttl)
         self.records.append(record)
 
     def unanswered(self, purpose: str, answer: DnsAnswer) -> None:

@@ -1,4 +1,4 @@
-"""What an audit finds: one thing, where it is, why it matters, what to publish instead, and the section that says so."""
+"""What an audit finds: one thing, where it is, why it matters, what to publish instead, and which section says so."""
 
 from dataclasses import dataclass
 from enum import StrEnum

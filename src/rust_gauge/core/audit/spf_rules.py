@@ -85,9 +85,7 @@ def merge_records(records: list[SpfRecord]) -> str | None:
     """
     if any(record.problems for record in records):
         return None
-    terms = dict.fromkeys(
-        term.text for record in records for term in record.terms if term is not record.all
-    )
+    terms = dict.fromkeys(term.text for record in records for term in record.terms if term is not record.all)
     kept = [text for text in terms if not text.lower().startswith("redirect=")]
     order = [Qualifier.FAIL, Qualifier.SOFTFAIL, Qualifier.NEUTRAL]
     found = [record.all.qualifier for record in records if record.all and record.all.qualifier in order]

@@ -101,9 +101,7 @@ def _measure(value: str, column: int, key_type: str) -> tuple[int | None, list[P
     try:
         raw = base64.b64decode(compact, validate=True)
     except ValueError:
-        return None, [
-            Problem("the key's base64 is incomplete: its end was cut off", column + len(stripped) - 1)
-        ]
+        return None, [Problem("the key's base64 is incomplete: its end was cut off", column + len(stripped) - 1)]
     if key_type == "ed25519":
         if len(raw) == 32:
             return 256, []

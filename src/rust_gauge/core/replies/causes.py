@@ -104,13 +104,21 @@ _TEXT_RULES = (
         r"no such (?:user|mailbox|recipient|address)|(?:user|mailbox|recipient|address)[^.]{0,40}"
         r"(?:unknown|does not exist|not found|no longer exists)|unknown (?:user|recipient|mailbox)",
     ),
-    _text("disabled", Cause.MAILBOX_DISABLED, r"(?:mailbox|account|user)[^.]{0,30}(?:disabled|inactive|suspended|closed)"),
-    _text("no-domain", Cause.NO_SUCH_DOMAIN, r"(?:domain|host)[^.]{0,30}(?:not found|does not exist)|NXDOMAIN|null ?MX"),
+    _text(
+        "disabled", Cause.MAILBOX_DISABLED, r"(?:mailbox|account|user)[^.]{0,30}(?:disabled|inactive|suspended|closed)"
+    ),
+    _text(
+        "no-domain", Cause.NO_SUCH_DOMAIN, r"(?:domain|host)[^.]{0,30}(?:not found|does not exist)|NXDOMAIN|null ?MX"
+    ),
     _text("tls", Cause.TLS_REQUIRED, r"(?:TLS|STARTTLS|encryption)[^.]{0,20}required|must issue a STARTTLS"),
     _text("size", Cause.TOO_LARGE, r"(?:message|size)[^.]{0,30}(?:too (?:large|big)|exceeds)"),
     _text("loop", Cause.LOOP, r"\bloop\b|too many hops"),
     _text("expired", Cause.EXPIRED, r"expired|(?:max|maximum) time|retry time(?:out)? exceeded"),
-    _text("unreachable", Cause.HOST_UNREACHABLE, r"connect(?:ion)? (?:refused|timed out)|no route|unreachable|lost connection"),
+    _text(
+        "unreachable",
+        Cause.HOST_UNREACHABLE,
+        r"connect(?:ion)? (?:refused|timed out)|no route|unreachable|lost connection",
+    ),
     _text("policy", Cause.POLICY, r"\bpolicy\b|access denied|administratively|not accepted from"),
 )
 

@@ -81,7 +81,7 @@ def provider_readings(provider: str, first: date, counts: DayCounts) -> list[Rea
             continue
         tenths = _in_tenths(raw[:, day])
         pulls = tuple(
-            Pull(f.name, provider, tenths[row] / 10, *(float(r) for r in rates[row, :, day]), f.watch, f.stop)
+            Pull(f.name, provider, tenths[row] / 10, *_three(rates[row, :, day]), f.watch, f.stop)
             for row, f in enumerate(factors)
         )
         value = (1000 - sum(tenths)) / 10
@@ -114,6 +114,11 @@ def overall_readings(per_provider: Mapping[str, Sequence[Reading]]) -> list[Read
     return out
 
 
+def _three(values: Days) -> tuple[float, float, float]:
+    mean, low, high = values.tolist()
+    return mean, low, high
+
+
 def _decayed(counts: Days, decay: float) -> Days:
     """Sums in which each day counts `decay` times as much as the day after it."""
     out = np.empty(len(counts))
@@ -139,7 +144,7 @@ def _in_tenths(points: NDArray[np.float64]) -> list[int]:
     scaled = points * (100 / total) if total > 100 else points
     exact = scaled * 10
     floors = np.floor(exact).astype(int)
-    missing = int(round(float(exact.sum()))) - int(floors.sum())
+    missing = round(float(exact.sum())) - int(floors.sum())
     order = np.argsort(floors - exact, kind="stable")  # largest remainder first
     for index in order[:missing]:
         floors[index] += 1

@@ -17,7 +17,7 @@ _RDTYPE = {"a": "A", "mx": "MX", "exists": "A"}
 
 @dataclass
 class LookupNode:
-    """A term that costs a look-up. `problem` is empty, or one of `dead`, `void`, `loop`, `several`, `syntax`, `failed`."""
+    """A term that costs a look-up. `problem`: empty, `dead`, `void`, `loop`, `several`, `syntax` or `failed`."""
 
     term: str
     name: str
@@ -64,9 +64,7 @@ def walk_lookups(domain: str, record: SpfRecord) -> DnsProgram[LookupTree]:
     return tree
 
 
-def _walk(
-    domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[int]
-) -> DnsProgram[list[LookupNode]]:
+def _walk(domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[int]) -> DnsProgram[list[LookupNode]]:
     nodes: list[LookupNode] = []
     for directive in record.directives:
         if directive.mechanism == "all":  # nothing after it is evaluated (§5.1), nor is redirect (§6.1)

@@ -1,8 +1,8 @@
 """Macro strings of SPF (RFC 7208 §7.1) as parsed pieces; expanding them belongs to the evaluation of a connection.
 
-    macro-string = *( macro-expand / macro-literal )
-    macro-expand = ( "%{" macro-letter transformers *delimiter "}" ) / "%%" / "%_" / "%-"
-    macro-literal = %x21-24 / %x26-7E
+macro-string = *( macro-expand / macro-literal )
+macro-expand = ( "%{" macro-letter transformers *delimiter "}" ) / "%%" / "%_" / "%-"
+macro-literal = %x21-24 / %x26-7E
 """
 
 import re

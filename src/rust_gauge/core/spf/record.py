@@ -1,10 +1,10 @@
 """The SPF record as a value (RFC 7208 §4.6.1, §5, §6 and the ABNF of §12), with every mistake and its column.
 
-    record    = version terms *SP
-    terms     = *( 1*SP ( directive / modifier ) )
-    directive = [ qualifier ] mechanism
-    mechanism = all / include / a / mx / ptr / ip4 / ip6 / exists
-    modifier  = redirect / explanation / unknown-modifier
+record    = version terms *SP
+terms     = *( 1*SP ( directive / modifier ) )
+directive = [ qualifier ] mechanism
+mechanism = all / include / a / mx / ptr / ip4 / ip6 / exists
+modifier  = redirect / explanation / unknown-modifier
 """
 
 import ipaddress
@@ -30,7 +30,7 @@ LOOKUP_MECHANISMS = frozenset({"include", "a", "mx", "ptr", "exists"})
 class Qualifier(StrEnum):
     """What a match means (§4.6.2)."""
 
-    PASS = "+"
+    PASS = "+"  # noqa: S105 - no password
     FAIL = "-"
     SOFTFAIL = "~"
     NEUTRAL = "?"
@@ -178,9 +178,7 @@ def _with_domain_and_cidr(
     return replace(directive, prefix4=int(cidr.group(1) or 32), prefix6=int(cidr.group(2) or 128)), []
 
 
-def _with_network(
-    base: Directive, separator: str | None, text: str, at: int
-) -> tuple[Directive | None, list[Problem]]:
+def _with_network(base: Directive, separator: str | None, text: str, at: int) -> tuple[Directive | None, list[Problem]]:
     if separator != ":" or not text:
         what = f"{base.mechanism} needs an address after a colon"
         return None, [Problem(what, base.column, len(base.text))]
@@ -198,5 +196,3 @@ def _with_network(
         return None, [Problem(f"/{prefix} is no prefix length", at + len(address_text), len(prefix) + 1)]
     network = ipaddress.ip_network((address, int(prefix) if slash else widest), strict=False)
     return replace(base, network=network), []
-
-

@@ -131,9 +131,7 @@ def forget_domain(context: Ctx, tenant: Tenant, name: Name) -> None:
     domains.forget_domain(context, tenant, name)
 
 
-@router.post(
-    "/tenants/{tenant}/domains/{name}/audits", tags=["audits"], status_code=201, operation_id="run_audit"
-)
+@router.post("/tenants/{tenant}/domains/{name}/audits", tags=["audits"], status_code=201, operation_id="run_audit")
 def run_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
     """Audit a domain now."""
     return domains.run_audit(context, tenant, name)
@@ -191,9 +189,7 @@ _EXAMPLE = (
             "required": True,
             "content": {
                 "application/x-ndjson": {"schema": {"type": "string"}, "example": _EXAMPLE},
-                "application/json": {
-                    "schema": {"type": "array", "items": {"$ref": "#/components/schemas/NewEvent"}}
-                },
+                "application/json": {"schema": {"type": "array", "items": {"$ref": "#/components/schemas/NewEvent"}}},
             },
         }
     },
