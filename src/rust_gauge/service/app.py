@@ -50,8 +50,18 @@ def create_app(context: Context | None) -> FastAPI:
     _add_health(app)
     _add_console(app)
     _describe_events(app)
-    app.add_middleware(RequestFrame, max_body=context.settings.max_body_bytes if context else 0)
+    limit = context.settings.max_body_bytes if context else 0
+    app.add_middleware(RequestFrame, max_body=limit, on_error=unexpected)
     return app
+
+
+def unexpected(request: Request, error: Exception) -> Response:
+    """The answer to what no handler caught."""
+    if isinstance(error, BodyTooLarge):
+        limit = request.app.state.context.settings.max_body_bytes
+        return problem_response(request, "too-large", f"A body may have {limit} octets", "Send it in several requests")
+    log.error("unhandled", error=repr(error), exc_info=error)
+    return problem_response(request, "internal", "This is our mistake, not yours", "Send us the id in instance")
 
 
 def _describe_events(app: FastAPI) -> None:
@@ -102,9 +112,8 @@ def _add_problems(app: FastAPI) -> None:
         )
 
     @app.exception_handler(BodyTooLarge)
-    def too_large(request: Request, _: BodyTooLarge) -> Response:
-        limit = app.state.context.settings.max_body_bytes
-        return problem_response(request, "too-large", f"A body may have {limit} octets", "Send it in several requests")
+    def too_large(request: Request, error: BodyTooLarge) -> Response:
+        return unexpected(request, error)
 
     @app.exception_handler(StoreError)
     def store_failed(request: Request, error: StoreError) -> Response:
@@ -127,11 +136,6 @@ def _add_problems(app: FastAPI) -> None:
     def http(request: Request, error: HTTPException) -> Response:
         slug = _BY_STATUS.get(error.status_code, "invalid-request")
         return problem_response(request, slug, str(error.detail), headers=dict(error.headers or {}))
-
-    @app.exception_handler(Exception)
-    def internal(request: Request, error: Exception) -> Response:
-        log.error("unhandled", error=repr(error), exc_info=error)
-        return problem_response(request, "internal", "This is our mistake, not yours", "Send us the id in instance")
 
     @app.get("/problems/{slug}", include_in_schema=False)
     def explain(slug: str) -> Response:

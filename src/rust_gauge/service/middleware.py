@@ -2,9 +2,13 @@
 
 import secrets
 import time
+from collections.abc import Callable
 
 import structlog
 from starlette.datastructures import Headers, MutableHeaders
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 log = structlog.get_logger()
@@ -20,15 +24,22 @@ _HEADERS = {
 }
 
 
-class BodyTooLarge(Exception):
-    """The body passed the limit while it was being read."""
+ErrorResponse = Callable[[Request, Exception], Response]
+
+
+class BodyTooLarge(HTTPException):
+    """The body passed the limit while it was being read. An HTTPException, since FastAPI makes 400 of all others."""
+
+    def __init__(self) -> None:
+        super().__init__(413)
 
 
 class RequestFrame:
-    """ASGI middleware."""
+    """ASGI middleware. What nobody else caught becomes a response here, with the same id and headers as any other."""
 
-    def __init__(self, app: ASGIApp, max_body: int) -> None:
+    def __init__(self, app: ASGIApp, max_body: int, on_error: ErrorResponse) -> None:
         self.app = app
+        self.on_error = on_error
         self.max_body = max_body
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -38,7 +49,7 @@ class RequestFrame:
         request_id = secrets.token_hex(8)
         scope.setdefault("state", {})["request_id"] = request_id
         structlog.contextvars.bind_contextvars(request_id=request_id)
-        began, status, read = time.perf_counter(), 500, 0
+        began, status, read, started = time.perf_counter(), 500, 0, False
         api = scope["path"].startswith(("/api/", "/healthz", "/readyz"))
 
         async def limited() -> Message:
@@ -51,8 +62,9 @@ class RequestFrame:
             return message
 
         async def framed(message: Message) -> None:
-            nonlocal status
+            nonlocal status, started
             if message["type"] == "http.response.start":
+                started = True
                 status = message["status"]
                 headers = MutableHeaders(scope=message)
                 headers["X-Request-Id"] = request_id
@@ -66,6 +78,11 @@ class RequestFrame:
         read = int(declared) if declared.isdigit() and int(declared) > self.max_body else 0
         try:
             await self.app(scope, limited, framed)
+        except Exception as error:
+            if started:
+                raise  # too late for another answer: the server cuts the connection
+            response = self.on_error(Request(scope), error)
+            await response(scope, receive, framed)
         finally:
             took = round((time.perf_counter() - began) * 1000, 1)
             log.info("request", method=scope["method"], path=scope["path"], status=status, ms=took)

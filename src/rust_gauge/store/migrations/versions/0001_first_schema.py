@@ -216,9 +216,6 @@ CREATE TABLE stream (
 )ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
     """,
     """
-CREATE INDEX suppression_entry_since ON suppression_entry (tenant_id, since, id)
-    """,
-    """
 CREATE TABLE suppression_change (
     id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT,
     tenant_id INTEGER UNSIGNED NOT NULL,
@@ -303,6 +300,9 @@ CREATE TABLE reading_day (
     """,
     """
 CREATE INDEX reading_day_day ON reading_day (tenant_id, day)
+    """,
+    """
+CREATE INDEX suppression_entry_since ON suppression_entry (tenant_id, since, id)
     """,
     """
 INSERT INTO mailbox_provider (id, name)

@@ -1,0 +1,157 @@
+"""The client library without a service: what it sends, what it makes of answers, when it tries again."""
+
+import asyncio
+import inspect
+from collections.abc import Callable
+
+import httpx
+import pytest
+
+from rust_gauge.client import (
+    AlreadyThereError,
+    AsyncClient,
+    Client,
+    ClientError,
+    InvalidInputError,
+    NotAllowedError,
+    NotFoundError,
+    ServiceUnreachable,
+    UnavailableError,
+)
+from rust_gauge.client import synchronous as sync_module
+from rust_gauge.client import retries
+from rust_gauge.client.asynchronous import AsyncClient as AsyncImplementation
+
+WHO = {"name": "I", "email": "i@o.example", "tenants": []}
+Answer = Callable[[httpx.Request], httpx.Response]
+
+
+@pytest.fixture(autouse=True)
+def at_once(monkeypatch: pytest.MonkeyPatch) -> list[float]:
+    """No waiting between attempts; gives how long would have been waited."""
+    waits: list[float] = []
+
+    async def pause(seconds: float) -> None:
+        waits.append(seconds)
+
+    monkeypatch.setattr("time.sleep", waits.append)
+    monkeypatch.setattr("asyncio.sleep", pause)
+    return waits
+
+
+def client(answer: Answer) -> Client:
+    return Client("http://service", token="rgt_x", transport=httpx.MockTransport(answer))
+
+
+def in_turn(*answers: httpx.Response | Exception) -> tuple[Answer, list[httpx.Request]]:
+    """Answers one after the other, and the requests that came."""
+    seen: list[httpx.Request] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        seen.append(request)
+        now = answers[min(len(seen), len(answers)) - 1]
+        if isinstance(now, Exception):
+            raise now
+        return now
+
+    return answer, seen
+
+
+def test_a_token_goes_with_every_request() -> None:
+    answer, seen = in_turn(httpx.Response(200, json=WHO))
+    assert client(answer).who().name == "I"
+    assert seen[0].headers["authorization"] == "Bearer rgt_x"
+
+
+@pytest.mark.parametrize(
+    ("status", "kind"),
+    [
+        (400, InvalidInputError),
+        (401, NotAllowedError),
+        (403, NotAllowedError),
+        (404, NotFoundError),
+        (409, AlreadyThereError),
+        (413, InvalidInputError),
+        (422, InvalidInputError),
+        (429, UnavailableError),
+        (500, UnavailableError),
+        (503, UnavailableError),
+    ],
+)
+def test_each_refusal_is_an_exception_of_its_kind(status: int, kind: type[ClientError]) -> None:
+    problem = {"type": "/problems/x", "title": "No", "status": status, "detail": "because"}
+    answer, _ = in_turn(httpx.Response(status, json=problem))
+    with pytest.raises(kind, match="because"):
+        client(answer).who()
+
+
+def test_an_answer_that_is_no_problem_document_is_told_as_it_is() -> None:
+    answer, _ = in_turn(httpx.Response(418, text="<html>"))
+    with pytest.raises(InvalidInputError, match="answered 418 without saying why"):
+        client(answer).who()
+
+
+def test_reading_is_tried_again_while_the_service_is_away(at_once: list[float]) -> None:
+    away = httpx.Response(503, headers={"Retry-After": "3"})
+    answer, seen = in_turn(away, httpx.ReadTimeout("slow"), httpx.Response(200, json=WHO))
+    assert client(answer).who().name == "I"
+    assert len(seen) == 3
+    assert at_once[0] == 3
+
+
+def test_trying_ends(at_once: list[float]) -> None:
+    answer, seen = in_turn(httpx.ConnectError("refused"))
+    with pytest.raises(ServiceUnreachable, match="refused"):
+        client(answer).who()
+    assert len(seen) == retries.ATTEMPTS
+    assert at_once == sorted(at_once) or max(at_once) < 20
+
+
+def test_what_is_not_safe_to_repeat_is_not_repeated() -> None:
+    answer, seen = in_turn(httpx.ReadTimeout("slow"))
+    with pytest.raises(ServiceUnreachable):
+        client(answer).audits.run("t", "d.example")
+    assert len(seen) == 1
+
+
+def test_loading_events_and_asking_clearance_are_safe_to_repeat() -> None:
+    stored = {"received": 1, "stored": 0, "repeated": 1, "refused": 0, "refusals": []}
+    answer, seen = in_turn(httpx.ReadTimeout("slow"), httpx.Response(200, json=stored))
+    assert client(answer).events.load("t", b"{}").repeated == 1
+    assert len(seen) == 2
+
+
+def test_names_in_a_path_cannot_lead_elsewhere() -> None:
+    answer, seen = in_turn(httpx.Response(404, json={"type": "x", "title": "x", "status": 404}))
+    with pytest.raises(NotFoundError):
+        client(answer).domains.get("a/../b", "x?y=/z")
+    assert seen[0].url.raw_path == b"/api/v1/tenants/a%2F..%2Fb/domains/x%3Fy%3D%2Fz"
+
+
+def test_the_asynchronous_client_does_the_same() -> None:
+    pages = [
+        httpx.Response(200, json={"items": [DOMAIN | {"name": "a.example"}], "next": "c"}),
+        httpx.Response(200, json={"items": [DOMAIN | {"name": "b.example"}]}),
+    ]
+    answer, seen = in_turn(*pages)
+
+    async def names() -> list[str]:
+        async with AsyncClient("http://service", transport=httpx.MockTransport(answer)) as made:
+            return [domain.name async for domain in made.domains.list("t")]
+
+    assert asyncio.run(names()) == ["a.example", "b.example"]
+    assert seen[1].url.params["cursor"] == "c"
+
+
+DOMAIN = {"tenant": "t", "origin": "added", "selectors": [], "added_at": "2026-11-20T00:00:00Z"}
+
+
+def test_both_clients_have_the_same_methods() -> None:
+    async_module = inspect.getmodule(AsyncImplementation)
+    for name, part in inspect.getmembers(sync_module, inspect.isclass):
+        if part.__module__ != sync_module.__name__ or name == "Client":
+            continue
+        other = getattr(async_module, name)
+        for method, function in inspect.getmembers(part, inspect.isfunction):
+            theirs = inspect.signature(getattr(other, method)).parameters
+            assert list(inspect.signature(function).parameters) == list(theirs), (name, method)

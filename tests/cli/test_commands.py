@@ -1,0 +1,220 @@
+"""The command line against the running service: what it prints, where, and its exit status."""
+
+import csv
+import io
+import json
+import subprocess
+import sys
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from rust_gauge.cli.main import main
+from rust_gauge.cli.output import Output, plate
+from tests.conftest import Office
+from tests.rows import bounce, ndjson, row
+
+
+class Terminal(io.StringIO):
+    def isatty(self) -> bool:
+        return True
+
+
+@pytest.fixture
+def run(office: Office, monkeypatch: pytest.MonkeyPatch):  # type: ignore[no-untyped-def]
+    """Run a command; gives (exit status, standard output, standard error)."""
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
+    monkeypatch.setenv("COLUMNS", "100")
+    monkeypatch.delenv("RUSTGAUGE_TENANT", raising=False)
+
+    def command(*words: str, out: io.StringIO | None = None) -> tuple[int, str, str]:
+        out, err = out or io.StringIO(), io.StringIO()
+        status = main([words[0], "--url", office.world.url, *words[1:]], Output(out, err))
+        return status, out.getvalue(), err.getvalue()
+
+    return command
+
+
+def broken_zone(office: Office) -> str:
+    name = f"{office.slug}.example"
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.1 ~all"\n@ IN TXT "v=spf1 mx ~all"\n@ IN MX 10 mx\n')
+    return name
+
+
+def test_from_adding_a_domain_to_its_audit(office: Office, run) -> None:  # type: ignore[no-untyped-def]
+    name = broken_zone(office)
+    assert run("domains")[2].startswith("No domains yet")
+    assert run("add", name, "--selector", "s1")[:2] == (0, f"{name} is watched for {office.slug}. "
+                                                        f"Next: rustgauge audit {name}\n")  # fmt: skip
+    status, out, _ = run("audit", name)
+    assert status == 3
+    assert f"FAULT  2 SPF records on {name}" in out
+    assert "Publish:" in out
+    assert "v=spf1 ip4:192.0.2.1 mx ~all" in out or "v=spf1 mx ip4:192.0.2.1 ~all" in out
+    assert "\x1b" not in out
+    assert "2 faults, 1 risk" in run("domains")[1]
+    assert run("audit", name, "--last", "--fail-on", "never")[0] == 0
+
+
+def test_an_audit_as_json_and_csv_says_the_same(office: Office, run) -> None:  # type: ignore[no-untyped-def]
+    name = broken_zone(office)
+    run("add", name)
+    status, out, _ = run("audit", name, "--format", "json")
+    audit = json.loads(out)
+    assert (status, audit["domain"]) == (3, name)
+    rows = list(csv.DictReader(io.StringIO(run("audit", name, "--last", "--format", "csv")[1])))
+    assert [row["rule"] for row in rows] == [finding["rule"] for finding in audit["findings"]]
+
+
+def test_colour_is_for_terminals_and_can_be_refused(
+    office: Office, run, monkeypatch: pytest.MonkeyPatch  # type: ignore[no-untyped-def]
+) -> None:
+    name = broken_zone(office)
+    run("add", name)
+    monkeypatch.setenv("TERM", "xterm")
+    monkeypatch.delenv("NO_COLOR", raising=False)
+    assert "\x1b[31mFAULT" in run("audit", name, out=Terminal())[1]
+    monkeypatch.setenv("NO_COLOR", "1")
+    assert "\x1b" not in run("audit", name, out=Terminal())[1]
+
+
+def test_a_wrong_character_is_pointed_at(office: Office, run) -> None:  # type: ignore[no-untyped-def]
+    name = f"{office.slug}.example"
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.256 -all"\n')
+    run("add", name)
+    lines = run("audit", name)[1].splitlines()
+    marked = next(i for i, line in enumerate(lines) if "^" in line)
+    start, carets = lines[marked].index("^"), lines[marked].count("^")
+    assert lines[marked - 1][start : start + carets] == "192.0.2.256"
+
+
+def test_a_file_is_loaded_twice_and_counts_once(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "events.ndjson"
+    path.write_bytes(ndjson(*(row(n) for n in range(5200)), "oops", bounce(9000)))
+    status, out, err = run("load", str(path))
+    assert (status, out) == (3, "5,201 stored, 0 were there already, 1 refused.\n")
+    assert err.startswith("line 5201: This line is no JSON")
+    status, out, _ = run("load", str(path), "--format", "json")
+    assert json.loads(out)["repeated"] == 5201
+
+
+def test_a_file_of_bad_rows_only_is_told_row_by_row(run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "events.ndjson"
+    path.write_bytes(ndjson(row(kind="posted"), row(domain="x")))
+    status, out, err = run("load", str(path))
+    assert (status, out) == (3, "0 stored, 0 were there already, 2 refused.\n")
+    assert [line.split(":")[0] for line in err.splitlines()] == ["line 1", "line 2"]
+
+
+def test_a_file_that_is_not_utf8_or_not_there_is_refused_whole(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "events.ndjson"
+    path.write_bytes(ndjson(row(1)) + b"\xe9\n")
+    status, out, err = run("load", str(path))
+    assert (status, out) == (2, "")
+    assert "not UTF-8: octet 1 of line 2" in err
+    with office.client() as client:
+        assert list(client.events.list(office.slug)) == []
+    assert "cannot be read" in run("load", str(tmp_path / "none"))[2]
+
+
+def test_flow_readings_and_the_wall_show_what_was_loaded(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    # The command counts days back from the real today, so the mail has to be of these days.
+    now = datetime.now(UTC)
+    office.world.clock.now, kept = now, office.world.clock.now
+    try:
+        path = tmp_path / "events.ndjson"
+        times = [(now - timedelta(minutes=n + 1)).isoformat() for n in range(400)]
+        path.write_bytes(ndjson(*(row(n, time=t) for n, t in enumerate(times[:380])),
+                                *(bounce(n, time=t) for n, t in enumerate(times[380:], 380))))  # fmt: skip
+        assert run("load", str(path))[0] == 0
+        office.world.work()
+        flow = run("flow", "--domain", "news.d.example")[1]
+        assert "tidepost.example" in flow
+        assert "5.0 % (3.3-7.6)" in flow
+        assert "no such mailbox" in flow
+        assert list(csv.DictReader(io.StringIO(run("flow", "--format", "csv")[1])))[0]["delivered"] == "380"
+        reading = run("reading", "news.d.example")[1]
+        assert "bad addresses, tidepost.example" in reading
+        assert "100 - " in reading
+        series = json.loads(run("reading", "news.d.example", "--format", "json")[1])
+        assert series["readings"][-1]["provisional"]
+        wall = run("wall")[1]
+        assert "news.d.example" in wall
+        assert "= sound" in wall
+        assert json.loads(run("wall", "--format", "ndjson")[1].splitlines()[0])["domain"] == "news.d.example"
+    finally:
+        office.world.clock.now = kept
+
+
+def test_clearance_of_a_file_keeps_order_and_tells_by_its_status(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    with office.client() as client:
+        client.events.load(office.slug, ndjson(bounce(1)))
+    path = tmp_path / "list.txt"
+    path.write_text("fine@tidepost.example\n\nPerson1@tidepost.example\n=cmd@tidepost.example\n")
+    status, out, err = run("clearance", "--file", str(path))
+    assert status == 3
+    assert [line.split()[1] for line in out.splitlines()[1:]] == ["clear", "held", "clear"]
+    assert err == "2 clear, 1 held.\n"
+    out = run("clearance", "--file", str(path), "--format", "csv")[1]
+    assert "'=cmd@tidepost.example" in out  # no formula reaches a spreadsheet
+    assert run("clearance", "fine@tidepost.example", "--only-held")[0] == 0
+    assert run("clearance")[0] == 2
+    assert "person1@tidepost.example" in run("suppression")[1]
+
+
+def test_a_trail_reads_from_old_to_new(office: Office, run) -> None:  # type: ignore[no-untyped-def]
+    with office.client() as client:
+        address = "a@tidepost.example"
+        client.events.load(office.slug, ndjson(row(1, recipient=address, kind="accepted"), bounce(2, recipient=address)))
+    out = run("trail", "--recipient", "A@tidepost.example")[1]
+    assert [line.split()[2] for line in out.splitlines()[1:]] == ["accepted", "bounced"]
+    assert "550 5.1.1 no such mailbox" in out
+    assert run("trail")[0] == 2
+
+
+def test_what_goes_wrong_is_said_with_what_to_do(office: Office, run, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+    status, out, err = run("audit", "nowhere.example")
+    assert (status, out) == (1, "")
+    assert "no domain nowhere.example" in err
+    assert "Add it first" in err
+    status, _, err = run("add", "not a domain")
+    assert status == 1
+    assert "no domain name" in err
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", "rgt_old")
+    status, _, err = run("domains")
+    assert status == 1
+    assert "RUSTGAUGE_TOKEN" in err
+    monkeypatch.setattr("time.sleep", lambda _: None)
+    err_stream = io.StringIO()
+    assert main(["domains", "--url", "http://127.0.0.1:9"], Output(io.StringIO(), err_stream)) == 1
+    assert "Is it running" in err_stream.getvalue()
+
+
+def test_wrong_words_give_status_2_and_usage() -> None:
+    for words in (["nonsense"], ["flow", "--days", "0"], []):
+        with pytest.raises(SystemExit) as caught:
+            main(words)
+        assert caught.value.code == 2
+
+
+def test_the_completion_script_knows_every_command_and_option(run) -> None:  # type: ignore[no-untyped-def]
+    script = run("completion", "bash")[1]
+    for word in ("audit", "clearance", "--fail-on", "--only-held", "complete -F _rustgauge rustgauge"):
+        assert word in script
+    subprocess.run(["bash", "-n"], input=script.encode(), check=True)
+    assert "bashcompinit" in run("completion", "zsh")[1]
+
+
+def test_the_installed_command_tells_its_version() -> None:
+    command = Path(sys.executable).with_name("rustgauge")
+    done = subprocess.run([command, "--version"], capture_output=True, text=True, check=True)
+    assert done.stdout.startswith("rustgauge 0.")
+
+
+@pytest.mark.parametrize(
+    ("value", "margin", "strip"),
+    [(100, 0, "██████████"), (54, 12, "█████▒░░░░"), (0, None, "░░░░░░░░░░"), (None, None, "··········")],
+)
+def test_a_plate_shows_what_is_left_and_how_sure_that_is(value: float, margin: float, strip: str) -> None:
+    assert plate(value, margin) == strip

@@ -1,0 +1,190 @@
+"""Real parts for the tests: one throw-away MariaDB, the stand-in DNS, and the service on loopback, for the whole run."""
+
+import asyncio
+import shutil
+import tempfile
+import threading
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+import uvicorn
+
+from rust_gauge.client import Client
+from rust_gauge.contract.session import NewToken
+from rust_gauge.launch.main import prepare
+from rust_gauge.launch.mariadb import PrivateMariaDb
+from rust_gauge.service import accounts
+from rust_gauge.service.app import create_app
+from rust_gauge.service.context import Context, make_context
+from rust_gauge.service.jobs.worker import work_once
+from rust_gauge.service.logs import configure_logs
+from rust_gauge.service.settings import Settings
+from rust_gauge.standins.dns_world import DnsWorld, serve
+from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store.accounts import TenantAccess
+
+PASSWORD = "correct horse battery"
+TODAY = datetime(2026, 11, 20, 12, tzinfo=UTC)
+HEAD = "$TTL 300\n@ IN SOA ns. host. 1 3600 600 86400 60\n@ IN NS ns.\n"
+
+
+class Clock:
+    """A clock that a test can turn."""
+
+    def __init__(self) -> None:
+        self.now = TODAY
+
+    def __call__(self) -> datetime:
+        return self.now
+
+    @contextmanager
+    def later(self, by: timedelta) -> Iterator[None]:
+        self.now += by
+        yield
+        self.now -= by
+
+
+def running(server: uvicorn.Server) -> threading.Thread:
+    """Serve from a thread, and wait until it listens."""
+    thread = threading.Thread(target=server.run, daemon=True)
+    began = threading.Event()
+    startup = server.startup
+
+    async def started(*arguments: object, **named: object) -> None:
+        await startup(*arguments, **named)  # type: ignore[arg-type]
+        began.set()
+
+    server.startup = started  # type: ignore[method-assign]
+    thread.start()
+    assert began.wait(20)
+    return thread
+
+
+@dataclass
+class World:
+    """The running product."""
+
+    url: str
+    context: Context
+    clock: Clock
+    dns: DnsWorld
+    zones: Path
+    database: PrivateMariaDb
+
+    def zone(self, name: str, text: str) -> None:
+        """Serve a zone from now on."""
+        (self.zones / f"{name}.zone").write_text(HEAD + text)
+        self.dns.reload()
+
+    def work(self) -> int:
+        """Do all jobs that wait; gives how many there were."""
+        count = 0
+        while work_once(self.context):
+            count += 1
+        return count
+
+
+@dataclass
+class Office:
+    """A tenant of one's own with an account and a token."""
+
+    world: World
+    tenant: TenantAccess
+    email: str
+    token: str
+
+    @property
+    def slug(self) -> str:
+        return self.tenant.slug
+
+    def client(self) -> Client:
+        return Client(self.world.url, token=self.token)
+
+
+@pytest.fixture(scope="session")
+def database() -> Iterator[PrivateMariaDb]:
+    # Under /tmp, which the server's own user can reach wherever the checkout lies.
+    directory = Path(tempfile.mkdtemp(prefix="rust-gauge-test-"))
+    private = PrivateMariaDb(directory / "mariadb", memory="128M", durable=False)
+    directory.chmod(0o711)
+    try:
+        private.start()
+        yield private
+    finally:
+        private.stop()
+        shutil.rmtree(directory, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def dns_world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DnsWorld]:
+    world = DnsWorld(tmp_path_factory.mktemp("zones"))
+    loop = asyncio.new_event_loop()
+    ready = threading.Event()
+    task = loop.create_task(serve(world, "127.0.0.1", 0, ready))
+
+    def run() -> None:
+        try:
+            loop.run_until_complete(task)
+        except asyncio.CancelledError:
+            pass
+        finally:
+            loop.close()
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    assert ready.wait(10)
+    yield world
+    loop.call_soon_threadsafe(task.cancel)
+    thread.join(10)
+
+
+@pytest.fixture(scope="session")
+def world(database: PrivateMariaDb, dns_world: DnsWorld) -> Iterator[World]:
+    configure_logs("error")
+    prepare(database.url)
+    clock = Clock()
+    settings = Settings(
+        database_url=database.url,  # type: ignore[arg-type]
+        dns_servers=[f"127.0.0.1:{dns_world.port}"],
+        dns_timeout=0.5,
+        max_body_bytes=2_000_000,
+        max_event_rows=12_000,
+    )
+    context = make_context(settings, clock)
+    server = uvicorn.Server(uvicorn.Config(create_app(context), host="127.0.0.1", port=0, log_level="error"))
+    thread = running(server)
+    port = server.servers[0].sockets[0].getsockname()[1]
+    made = World(f"http://127.0.0.1:{port}", context, clock, dns_world, dns_world.directory, database)
+    made.zone("tidepost.example", "@ IN MX 10 mx1\nmx1 IN A 192.0.2.5\n")
+    made.zone("kbox.example", "@ IN MX 10 mx.kestrelbox.example.\n")
+    yield made
+    server.should_exit = True
+    thread.join(20)
+
+
+@pytest.fixture
+def office(world: World) -> Office:
+    """A tenant that no other test sees."""
+    slug = "t" + uuid.uuid4().hex[:10]
+    email = f"{slug}@office.example"
+    now = world.clock()
+    hashed = accounts.hash_password(PASSWORD)
+    store = world.context.store
+    account = store.transaction(lambda c: store_accounts.add_account(c, email, "Isla Mackay", hashed, now))
+    tenant = store.transaction(lambda c: store_accounts.add_tenant(c, slug, f"Office {slug}", now))
+    store.transaction(lambda c: store_accounts.grant(c, account, tenant, "engineer"))
+    principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
+    assert principal is not None
+    token = accounts.make_token(world.context, principal, NewToken(name="test")).secret
+    return Office(world, TenantAccess(tenant, slug, f"Office {slug}", "engineer"), email, token)
+
+
+@pytest.fixture
+def client(office: Office) -> Iterator[Client]:
+    with office.client() as made:
+        yield made

@@ -1,0 +1,89 @@
+"""What every answer has: problems, ids, headers, health, the document, the console's pages."""
+
+import httpx
+import pytest
+
+from rust_gauge.service import app as service_app
+from rust_gauge.store.migrate import is_current
+from tests.conftest import Office, World
+
+
+def test_health_and_readiness(world: World) -> None:
+    assert httpx.get(f"{world.url}/healthz").json()["status"] == "running"
+    assert httpx.get(f"{world.url}/readyz").json() == {"status": "ready"}
+
+
+def test_every_answer_has_an_id_and_guards_the_browser(world: World) -> None:
+    answers = [httpx.get(f"{world.url}{path}") for path in ("/healthz", "/api/v1/session", "/")]
+    ids = {answer.headers["x-request-id"] for answer in answers}
+    assert len(ids) == 3
+    for answer in answers:
+        assert answer.headers["x-content-type-options"] == "nosniff"
+        assert "default-src 'self'" in answer.headers["content-security-policy"]
+    assert answers[1].headers["cache-control"] == "no-store"
+    assert answers[1].json()["instance"] == answers[1].headers["x-request-id"]
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "status", "slug"),
+    [
+        ("GET", "/api/v1/nothing", 404, "not-found"),
+        ("PUT", "/api/v1/session", 405, "method-not-allowed"),
+        ("GET", "/api/v1/wall?days=0", 422, "invalid-request"),
+        ("GET", "/api/v1/wall?days=x", 422, "invalid-request"),
+    ],
+)
+def test_problems_are_rfc_9457_documents(office: Office, method: str, path: str, status: int, slug: str) -> None:
+    headers = {"Authorization": f"Bearer {office.token}"}
+    answer = httpx.request(method, office.world.url + path, headers=headers)
+    assert answer.status_code == status
+    assert answer.headers["content-type"] == "application/problem+json"
+    problem = answer.json()
+    assert (problem["type"], problem["status"]) == (f"/problems/{slug}", status)
+    assert problem["title"] in httpx.get(office.world.url + problem["type"]).text
+
+
+@pytest.mark.parametrize(
+    ("body", "slug"), [(b"{", "not-json"), (b"[]", "invalid-request"), (b'{"email": "a"}', "invalid-request")]
+)
+def test_a_body_that_is_wrong_names_its_fields(world: World, body: bytes, slug: str) -> None:
+    answer = httpx.post(f"{world.url}/api/v1/session", content=body, headers={"Content-Type": "application/json"})
+    assert answer.json()["type"] == f"/problems/{slug}"
+
+
+def test_a_long_body_is_refused_before_it_is_read(world: World) -> None:
+    body = b'{"email": "' + b"x" * 3_000_000 + b'"}'
+    answer = httpx.post(f"{world.url}/api/v1/session", content=body, headers={"Content-Type": "application/json"})
+    assert (answer.status_code, answer.json()["type"]) == (413, "/problems/too-large")
+
+
+def test_the_document_is_openapi_3_1_with_examples(world: World) -> None:
+    document = httpx.get(f"{world.url}/api/v1/openapi.json").json()
+    assert document["openapi"].startswith("3.1")
+    assert "NewEvent" in document["components"]["schemas"]
+    assert "example" in document["paths"]["/api/v1/tenants/{tenant}/events"]["post"]["requestBody"]["content"][
+        "application/x-ndjson"
+    ]
+
+
+def test_no_path_leads_out_of_the_consoles_folder(world: World) -> None:
+    for path in ("/../app.py", "/%2e%2e/app.py", "/..%2fapp.py", "/assets/..%2f..%2fapp.py"):
+        answer = httpx.get(world.url + path)
+        assert "create_app" not in answer.text
+
+
+def test_an_error_of_ours_shows_no_traceback(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    def broken(*_: object) -> None:
+        raise RuntimeError("secret detail")
+
+    monkeypatch.setattr("rust_gauge.service.accounts.sign_in", broken)
+    answer = httpx.post(f"{world.url}/api/v1/session", json={"email": "a@b.example", "password": "x"})
+    assert (answer.status_code, answer.json()["type"]) == (500, "/problems/internal")
+    assert "secret" not in answer.text
+    assert answer.headers["x-request-id"] == answer.json()["instance"]
+
+
+def test_an_old_schema_is_not_ready(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert is_current(world.context.store)
+    monkeypatch.setattr(service_app, "is_current", lambda store: False)
+    assert httpx.get(f"{world.url}/readyz").status_code == 503

@@ -1,0 +1,102 @@
+"""The store by itself: migrations, partitions, literals, retries, a database that is away."""
+
+from datetime import UTC, date, datetime
+
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from hypothesis import given
+from hypothesis import strategies as st
+from pymysql.err import OperationalError as DriverError
+from sqlalchemy import Connection, text
+from sqlalchemy.exc import OperationalError
+
+from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.engine import Store, StoreBusy, StoreUnavailable
+from rust_gauge.store.migrate import migrate
+from rust_gauge.store.partitions import ensure_partitions
+from tests.conftest import World
+
+
+def test_migrations_make_the_tables_that_the_code_describes(world: World) -> None:
+    migrate(world.context.store)  # a second time changes nothing
+    with world.context.store.engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), t.metadata) == []
+
+
+def test_partitions_are_made_ahead_and_only_once(world: World) -> None:
+    def names() -> list[str]:
+        with world.context.store.engine.connect() as connection:
+            query = "SELECT partition_name FROM information_schema.partitions WHERE table_name = 'event'"
+            return [name for (name,) in connection.execute(text(query + " ORDER BY partition_ordinal_position"))]
+
+    before = names()
+    ensure_partitions(world.context.store, date(2026, 11, 20))
+    assert names() == before or set(before) < set(names())
+    later = max(date(int(n[1:5]), int(n[5:7]), int(n[7:9])) for n in names() if n != "pmax")
+    ensure_partitions(world.context.store, later)
+    after = names()
+    assert len(after) > len(before)
+    assert after[-1] == "pmax"
+    assert sorted(after[:-1]) == after[:-1]
+
+
+NASTY = st.text(st.characters(codec="utf-8"), max_size=60)
+
+
+@given(NASTY, st.binary(max_size=16), st.integers(0, 2**32 - 1), st.datetimes(datetime(2000, 1, 1), datetime(2100, 1, 1)))
+def test_literals_come_back_as_they_went_in(
+    world: World, words: str, octets: bytes, number: int, moment: datetime
+) -> None:
+    with world.context.store.engine.begin() as connection:
+        create = "CREATE TEMPORARY TABLE literals (a VARCHAR(300), b VARBINARY(16), c BIGINT, d DATETIME(6), e FLOAT)"
+        connection.execute(text(create))
+        try:
+            insert_rows(connection, "INSERT INTO literals VALUES", [(words, octets, number, moment, None)])
+            assert tuple(connection.execute(text("SELECT * FROM literals")).one()) == (
+                words,
+                octets,
+                number,
+                moment,
+                None,
+            )
+        finally:
+            connection.execute(text("DROP TEMPORARY TABLE literals"))
+
+
+@pytest.mark.parametrize("value", [object(), datetime(2026, 1, 1, tzinfo=UTC), [1]])
+def test_a_value_that_is_none_of_sqls_is_refused(value: object) -> None:
+    with pytest.raises(TypeError):
+        literal(value)
+
+
+def test_a_transaction_that_lost_is_done_again_from_its_beginning(world: World) -> None:
+    tries = 0
+
+    def work(connection: Connection) -> int:
+        nonlocal tries
+        tries += 1
+        if tries < 3:
+            raise OperationalError("x", {}, DriverError(1213, "Deadlock found"))
+        return tries
+
+    assert world.context.store.transaction(work) == 3
+
+
+def test_a_transaction_that_always_loses_gives_up(world: World) -> None:
+    def work(connection: Connection) -> None:
+        raise OperationalError("x", {}, DriverError(1213, "Deadlock found"))
+
+    with pytest.raises(StoreBusy):
+        world.context.store.transaction(work, attempts=2)
+
+
+def test_a_database_that_is_not_there_is_unavailable() -> None:
+    store = Store("mysql+pymysql://nobody:x@127.0.0.1:9/none")
+    with pytest.raises(StoreUnavailable) as caught:
+        store.ping()
+    assert caught.value.remedy
+    store.close()
+
+
