@@ -26,8 +26,8 @@ fi
 # Debian packages: only what is missing, and only then is apt asked at all.
 missing=()
 sbin="/usr/sbin:/usr/local/sbin:$PATH"
-PATH=$sbin command -v mariadbd >/dev/null || missing+=(mariadb-server-core)
-PATH=$sbin command -v mariadb-install-db >/dev/null || missing+=(mariadb-server-core)
+{ PATH=$sbin command -v mariadbd && PATH=$sbin command -v mariadb-install-db; } >/dev/null ||
+  missing+=(mariadb-server-core)
 command -v my_print_defaults >/dev/null || missing+=(mariadb-client-core)
 "$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
 if [ "$what" = test ]; then

@@ -1,6 +1,5 @@
-import {useQueryClient} from '@tanstack/react-query';
 import {useState, type ReactNode} from 'react';
-import {NavLink, useLocation, useNavigate} from 'react-router';
+import {NavLink, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
 import {Choice} from '../design/Choice';
@@ -99,8 +98,6 @@ const periodOr = (asked: string, usual: number) => (asked ? Number(asked) : usua
 
 function Person({who}: {who: Schemas['Who']}) {
   const [theme, setTheme] = useState<ThemeChoice>(savedTheme());
-  const queries = useQueryClient();
-  const navigate = useNavigate();
   const initials = who.name
     .split(/\s+/)
     .map((word) => word[0])
@@ -109,9 +106,7 @@ function Person({who}: {who: Schemas['Who']}) {
   const choose = async (value: string) => {
     if (value === 'sign-out') {
       await api.DELETE('/api/v1/session');
-      queries.clear();
-      await navigate('/sign-in');
-      await queries.invalidateQueries();
+      window.location.assign('/'); // a fresh page holds nothing of whoever was here
       return;
     }
     applyTheme(value as ThemeChoice);

@@ -1,0 +1,113 @@
+import {render, screen} from '@testing-library/react';
+import {describe, expect, it} from 'vitest';
+import {csvCell, toCsv} from './csv';
+import {ago, bare, firstDay, percent, plural, short} from './format';
+import {Plate} from './Plate';
+import {pieces} from './RecordText';
+import {sparkPoints} from './Spark';
+import {conditionOf} from './tokens';
+
+describe('numbers as people read them', () => {
+  it.each([
+    [0, '0'],
+    [999, '999'],
+    [1234, '1.2 k'],
+    [41_000, '41 k'],
+    [1_940_000, '1.94 M'],
+  ])('shortens %d', (n, text) => expect(short(n)).toBe(text));
+
+  it.each([
+    [0.0031, '0.31 %'],
+    [0.021, '2.1 %'],
+    [0, '0.00 %'],
+    [1, '100.0 %'],
+  ])('writes a share of %d with the digits it needs', (share, text) => {
+    expect(percent(share)).toBe(text);
+    expect(`${bare(share)} %`).toBe(text);
+  });
+
+  it('counts a period of days with today in it', () =>
+    expect(firstDay(7, new Date('2026-11-20T23:59:00Z'))).toBe('2026-11-14'));
+
+  it('says how long ago something was', () => {
+    const now = new Date('2026-11-20T12:00:00Z');
+    expect(ago('2026-11-20T11:59:50Z', now)).toBe('just now');
+    expect(ago('2026-11-20T11:48:00Z', now)).toBe('12 min ago');
+    expect(ago('2026-11-19T12:00:00Z', now)).toBe('24 h ago');
+    expect(ago('2026-11-10T12:00:00Z', now)).toBe('10 days ago');
+  });
+
+  it('makes one fault and two faults', () => {
+    expect(plural(1, 'fault')).toBe('1 fault');
+    expect(plural(2000, 'fault')).toBe('2,000 faults');
+  });
+});
+
+describe('CSV', () => {
+  it.each([
+    ['=1+1', "'=1+1"],
+    ['@x', "'@x"],
+    ['-x', "'-x"],
+    ['a,"b"', '"a,""b"""'],
+    [-3, '-3'],
+    [null, ''],
+  ])('writes %s so that it is no formula', (value, cell) => expect(csvCell(value)).toBe(cell));
+
+  it('ends every row as RFC 4180 has it', () => expect(toCsv(['a', 'b'], [[1, 'x']])).toBe('a,b\r\n1,x\r\n'));
+});
+
+describe('marks in a record', () => {
+  it('cuts the text at its marks and loses nothing', () => {
+    const cut = pieces('v=spf1 ip4:x -all', [
+      {column: 12, length: 1, level: 'fault'},
+      {column: 14, length: 4, level: 'risk'},
+    ]);
+    expect(cut.map((piece) => piece.text).join('')).toBe('v=spf1 ip4:x -all');
+    expect(cut.filter((piece) => piece.level).map((piece) => piece.text)).toEqual(['x', '-all']);
+  });
+
+  it('shortens marks that overlap and drops those outside', () => {
+    const cut = pieces('abcdef', [
+      {column: 2, length: 3, level: 'fault'},
+      {column: 3, length: 3, level: 'risk'},
+      {column: 99, length: 1, level: 'note'},
+    ]);
+    expect(cut.map((piece) => piece.text)).toEqual(['a', 'bcd', 'e', 'f']);
+  });
+});
+
+describe('the plate', () => {
+  it('says in words what it shows', () => {
+    render(<Plate value={54} margin={4} label="Kestrelbox" />);
+    expect(screen.getByRole('img', {name: 'Kestrelbox: 54 ± 4, corroded'})).toBeTruthy();
+  });
+
+  it('is an empty outline when there is too little mail', () => {
+    const {container} = render(<Plate value={null} />);
+    expect(screen.getByRole('img', {name: 'Too little mail to say'})).toBeTruthy();
+    expect(container.querySelectorAll('path')).toHaveLength(0);
+  });
+
+  it.each([
+    [90, 'sound', 0],
+    [70, 'tarnished', 2],
+    [50, 'corroded', 3],
+    [20, 'seized', 0],
+  ])('at %d has the mark of %s', (value, condition, pits) => {
+    const {container} = render(<Plate value={value} />);
+    expect(conditionOf(value)).toBe(condition);
+    expect(container.querySelectorAll('circle')).toHaveLength(pits);
+    expect(container.querySelectorAll('path')).toHaveLength(condition === 'seized' ? 2 : 1);
+  });
+});
+
+describe('the spark line', () => {
+  it('leaves a gap where nothing is known', () =>
+    expect(sparkPoints([90, 91, null, 80, 79], 34, 18)).toHaveLength(2));
+  it('does not make a fall of noise', () => {
+    const [line] = sparkPoints([90, 91, 90], 34, 18);
+    const heights = line!.split(' ').map((point) => Number(point.split(',')[1]));
+    expect(Math.max(...heights) - Math.min(...heights)).toBeLessThan(2);
+  });
+  it('draws nothing of a single day', () => expect(sparkPoints([90], 34, 18)).toEqual([]));
+});

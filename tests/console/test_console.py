@@ -1,0 +1,155 @@
+"""The console as a person uses it: sign in, see the wall, open a domain, mend, measure again."""
+
+import csv
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import BrowserContext, Page, expect
+
+from tests.conftest import PASSWORD, Office
+from tests.rows import bounce, ndjson, row
+
+
+@pytest.fixture
+def mail(office: Office) -> str:
+    """Two hundred messages to tidepost, a tenth of them to nobody, from a domain with two SPF records."""
+    name = f"{office.slug}.example"
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.1 ~all"\n@ IN TXT "v=spf1 mx ~all"\n@ IN MX 10 mx\n')
+    now = office.world.clock()
+    times = [(now - timedelta(minutes=n + 1)).isoformat() for n in range(200)]
+    with office.client() as client:
+        client.domains.add(office.slug, name)
+        client.audits.run(office.slug, name)
+        client.events.load(
+            office.slug,
+            ndjson(
+                *(row(n, time=t, domain=name) for n, t in enumerate(times[:180])),
+                *(bounce(n, time=t, domain=name) for n, t in enumerate(times[180:], 180)),
+            ),
+        )
+    office.world.work()
+    return name
+
+
+def test_a_person_signs_in_sees_the_empty_wall_and_signs_out(visit: BrowserContext, office: Office) -> None:
+    page = visit.new_page()
+    page.goto("/")
+    page.get_by_label("E-mail address").fill(office.email)
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("Address and password do not match")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("heading", name="Wall")).to_be_visible()
+    expect(page.get_by_text("No domains yet")).to_be_visible()
+    page.get_by_role("button", name="Isla Mackay").click()
+    page.get_by_role("option", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+
+
+def test_a_domain_is_added_audited_mended_and_measured_again(page: Page, office: Office) -> None:
+    name = f"{office.slug}.example"
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.256 -all"\n@ IN MX 10 mx\n')
+    page.goto("/domains")
+    page.get_by_label("Sending domain").fill("nodot")
+    page.get_by_role("button", name="Add domain").click()
+    expect(page.get_by_role("alert")).to_contain_text("one label")
+    page.get_by_label("Sending domain").fill(name)
+    page.get_by_role("button", name="Add domain").click()
+    page.get_by_role("link", name=name).click()
+    page.get_by_role("button", name="Audit its records").click()
+    expect(page.locator("mark").first).to_have_text("192.0.2.256")
+    expect(page.get_by_role("region", name="Findings")).to_contain_text("cannot be read")
+    dmarc = '_dmarc IN TXT "v=DMARC1; p=reject; rua=mailto:r@a.example"\n'
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.2 -all"\n@ IN MX 10 mx\n' + dmarc)
+    page.get_by_role("button", name="Measure again").click()
+    expect(page.get_by_role("region", name="Findings")).to_contain_text("Nothing was found wrong")
+    expect(page.locator("mark")).to_have_count(0)
+
+
+def test_the_wall_leads_to_the_fault_and_its_remedy(page: Page, office: Office, mail: str) -> None:
+    page.goto("/")
+    worklist = page.get_by_role("complementary", name="Worklist")
+    expect(worklist).to_contain_text(f"2 SPF records on {mail}")
+    expect(worklist.locator("code").first).to_contain_text("v=spf1")
+    page.get_by_role("link", name=f"{mail}, tidepost.example").click()
+    expect(page.get_by_role("heading", name=mail)).to_be_visible()
+    expect(page.get_by_role("region", name="Reading", exact=True)).to_contain_text("tidepost.example")
+    assert "provider=tidepost.example" in page.url  # the view can be shared
+    expect(page.get_by_role("region", name="What pulls it down")).to_contain_text("Bad addresses, tidepost.example")
+    expect(page.get_by_role("region", name="Records")).to_contain_text("With more than one SPF record")
+    expect(page.get_by_role("table", name="Mail flow by mailbox provider")).to_contain_text("10.0 %")
+
+
+def test_the_chart_has_its_table_and_the_table_its_export(
+    page: Page, office: Office, mail: str, tmp_path: Path
+) -> None:
+    page.goto(f"/domains/{office.slug}/{mail}")
+    page.get_by_role("button", name="Show as table").click()
+    expect(page.get_by_role("table", name="Readings by day")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("region", name="Reading", exact=True).get_by_role("button", name="Export CSV").click()
+    path = tmp_path / "readings.csv"
+    download.value.save_as(path)
+    rows = list(csv.DictReader(path.open()))
+    assert rows[0]["Day"] == f"{office.world.clock():%Y-%m-%d}"
+    assert float(rows[0]["Reading"]) < 100
+
+
+def test_flow_sorts_and_says_why_mail_bounced(page: Page, office: Office, mail: str) -> None:
+    page.goto(f"/flow?tenant={office.slug}")
+    expect(page.get_by_role("table", name="Causes")).to_contain_text("no such mailbox")
+    header = page.get_by_role("button", name="Delivered")
+    header.click()
+    expect(page.get_by_role("columnheader", name="Delivered ↓")).to_have_attribute("aria-sort", "descending")
+
+
+def test_an_address_is_looked_up_and_cleared_or_held(page: Page, office: Office, mail: str) -> None:
+    page.goto("/suppression")
+    expect(page.get_by_role("table", name="Suppression list")).to_contain_text("person199@tidepost.example")
+    page.get_by_label("Addresses").fill("person199@tidepost.example\nfine@tidepost.example")
+    page.get_by_role("button", name="Ask for 2 addresses").click()
+    answers = page.get_by_role("table", name="Answers")
+    expect(answers.get_by_role("row").nth(1)).to_contain_text("held")
+    expect(answers.get_by_role("row").nth(2)).to_contain_text("clear")
+    page.get_by_label("Find an address").fill("fine@tidepost.example")
+    expect(page.get_by_text("This address is not on the list")).to_be_visible()
+
+
+@pytest.mark.parametrize("path", ["/", "/domains", "/flow", "/suppression", "DOMAIN"])
+@pytest.mark.parametrize("width", [390, 1280])
+def test_no_page_is_wider_than_its_window(
+    page: Page, office: Office, mail: str, path: str, width: int
+) -> None:
+    page.set_viewport_size({"width": width, "height": 844})
+    page.goto(f"/domains/{office.slug}/{mail}" if path == "DOMAIN" else path)
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+    expect(page.locator("[aria-busy]")).to_have_count(0)
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+
+
+def test_the_theme_can_be_chosen_and_is_kept(page: Page) -> None:
+    page.goto("/")
+    page.get_by_role("button", name="Isla Mackay").click()
+    page.get_by_role("option", name="Theme: dark").click()
+    colour = "getComputedStyle(document.body).backgroundColor"
+    assert page.evaluate(colour) == "rgb(22, 25, 27)"
+    page.reload()
+    expect(page.get_by_role("heading", name="Wall")).to_be_visible()
+    assert page.evaluate(colour) == "rgb(22, 25, 27)"
+
+
+def test_a_page_that_does_not_exist_says_so(page: Page) -> None:
+    page.goto("/nowhere")
+    expect(page.get_by_text("There is no such page")).to_be_visible()
+    page.goto("/domains/strangers/a.example")
+    expect(page.get_by_role("alert")).to_contain_text("There is no tenant strangers")
+
+
+def test_a_session_that_ran_out_leads_to_signing_in(page: Page, office: Office) -> None:
+    page.goto("/domains")
+    expect(page.get_by_role("heading", name="Domains")).to_be_visible()
+    with office.world.clock.later(timedelta(hours=13)):
+        page.get_by_role("link", name="Suppression").click()
+        expect(page.get_by_role("button", name="Sign in")).to_be_visible()

@@ -1,0 +1,148 @@
+"""The demo: its DNS, its mail, its story; and that loading it twice changes no number."""
+
+from collections import Counter
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from sqlalchemy import text
+
+from rust_gauge.contract.events import NewEvent
+from rust_gauge.core.audit import AuditRequest, audit_domain
+from rust_gauge.core.dns import drive
+from rust_gauge.core.mailflow import Kind
+from rust_gauge.demo import load
+from rust_gauge.demo.generator import day_counts, day_rows
+from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
+from rust_gauge.demo.zones import SELECTORS, write_zones
+from rust_gauge.gateways.resolver import Resolver, ResolverSettings
+from rust_gauge.service.events import to_event
+from rust_gauge.service.settings import Settings
+from rust_gauge.standins.dns_world import DnsWorld
+from tests.conftest import World
+
+ANCHOR = date(2026, 11, 20)
+NOW = datetime(2027, 1, 1, tzinfo=UTC)
+
+
+@pytest.fixture(scope="module")
+def zones(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    directory = tmp_path_factory.mktemp("demo") / "zones"
+    write_zones(directory)
+    return directory
+
+
+def found(zones: Path, world: World, domain: str) -> set[str]:
+    """The rules of all findings of a domain, over the wire."""
+    for path in zones.glob("*.zone"):
+        (world.zones / path.name).write_text(path.read_text())
+    world.dns.reload()
+    resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1))
+    try:
+        request = AuditRequest(domain, tuple(SELECTORS[domain]))
+        return {finding.rule for finding in drive(audit_domain(request), resolver.answer_all).findings}
+    finally:
+        resolver.close()
+        for path in zones.glob("*.zone"):
+            if path.stem not in ("tidepost.example", "kbox.example"):
+                (world.zones / path.name).unlink()
+        world.zone("tidepost.example", "@ IN MX 10 mx1\nmx1 IN A 192.0.2.5\n")
+        world.zone("kbox.example", "@ IN MX 10 mx.kestrelbox.example.\n")
+
+
+@pytest.mark.parametrize(
+    ("domain", "rules"),
+    [
+        ("copperline.example", {"spf-several-records", "dkim-key-short", "dmarc-missing"}),
+        ("members.copperline.example", {"spf-neutral", "dmarc-missing"}),
+        ("news.glasswort.example", {"dkim-key-unreadable", "dmarc-only-watching"}),
+        ("catalogue.thornfieldseeds.example", {"spf-lookups-close", "dkim-testing"}),
+        ("marramferries.example", set()),
+        ("mail.marramferries.example", set()),
+        ("alerts.marramferries.example", set()),
+        ("reminders.halyardclinic.example", set()),
+    ],
+)
+def test_each_planted_mistake_is_found_and_nothing_else(
+    zones: Path, world: World, domain: str, rules: set[str]
+) -> None:
+    assert found(zones, world, domain) == rules
+
+
+def test_the_scenario_hangs_together() -> None:
+    tenants = {tenant.slug for tenant in TENANTS}
+    domains = {flow.domain for flow in FLOWS}
+    assert {flow.tenant for flow in FLOWS} == tenants
+    assert domains == set(SELECTORS)
+    assert len(domains) == 12
+    assert all(set(incident.domains) <= domains for incident in INCIDENTS)
+    assert {incident.provider for incident in INCIDENTS} <= {"", *(provider.name for provider in PROVIDERS)}
+
+
+def test_a_day_comes_out_the_same_each_time_and_is_all_good_events() -> None:
+    day = ANCHOR - timedelta(days=3)
+    rows = list(day_rows(day, ANCHOR, "halyard"))
+    assert rows == list(day_rows(day, ANCHOR, "halyard"))
+    events = [to_event(NewEvent.model_validate(row), NOW) for row in rows]
+    assert len({event.identity for event in events}) == len(events)
+    assert {Kind.ACCEPTED, Kind.DELIVERED, Kind.OPENED} <= {event.kind for event in events}
+
+
+@pytest.mark.parametrize(
+    ("tenant", "domain", "age", "cause"),
+    [
+        ("copperline", "copperline.example", 10, "authentication"),
+        ("marram", "alerts.marramferries.example", 16, "authentication"),
+        ("thornfield", "catalogue.thornfieldseeds.example", 42, "blocklisted"),
+    ],
+)
+def test_the_story_is_in_the_mail_of_its_day_and_not_before(tenant: str, domain: str, age: int, cause: str) -> None:
+    def share(days_back: range) -> float:
+        counts: Counter[str] = Counter()
+        for back in days_back:
+            for key, n in day_counts(ANCHOR - timedelta(days=back), ANCHOR, tenant):
+                if key.domain == domain and key.kind in (Kind.DELIVERED, Kind.BOUNCED):
+                    counts[str(key.cause)] += n
+        return counts[cause] / max(1, counts.total())
+
+    assert share(range(age, age + 3)) > 0.05
+    assert share(range(60, 67)) == 0
+
+
+def test_counts_of_a_day_are_much_like_its_events() -> None:
+    day = ANCHOR - timedelta(days=5)
+    counted = sum(n for key, n in day_counts(day, ANCHOR, "marram") if key.kind is Kind.DELIVERED)
+    made = sum(row["kind"] == "delivered" for row in day_rows(day, ANCHOR, "marram"))
+    assert counted == pytest.approx(made, rel=0.02)
+
+
+def test_loading_the_demo_twice_changes_no_number(
+    zones: Path, world: World, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setattr(load, "TENANTS", (Tenant("halyard", "Halyard Clinic"),))
+    monkeypatch.setattr(load, "HISTORY_DAYS", 8)
+    monkeypatch.setattr(load, "EVENT_DAYS", 4)
+    settings = world.context.settings.model_copy(update={"var_dir": tmp_path})
+    context = type(world.context)(world.context.store, world.context.resolver, settings, world.clock)
+    assert isinstance(settings, Settings)
+
+    def numbers() -> list[tuple[object, ...]]:
+        with world.context.store.engine.connect() as connection:
+            tenant = connection.execute(text("SELECT id FROM tenant WHERE slug = 'halyard'")).scalar_one()
+            queries = (
+                "SELECT COUNT(*) FROM event WHERE tenant_id = :t",
+                "SELECT SUM(n), COUNT(*) FROM flow_hour WHERE tenant_id = :t",
+                "SELECT SUM(n), COUNT(*) FROM flow_day WHERE tenant_id = :t",
+                "SELECT COUNT(*), SUM(times) FROM suppression_entry WHERE tenant_id = :t",
+                "SELECT COUNT(*), SUM(value) FROM reading_day WHERE tenant_id = :t",
+                "SELECT COUNT(*) FROM audit WHERE tenant_id = :t",
+            )
+            return [tuple(connection.execute(text(query), {"t": tenant}).one()) for query in queries]
+
+    said: list[str] = []
+    load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", said.append)
+    first = numbers()
+    assert all(each[0] for each in first)
+    load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", said.append)
+    assert numbers() == first
+    assert said[-1] == "Demo data is there."
