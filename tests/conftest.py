@@ -1,4 +1,4 @@
-"""Real parts for the tests: one throw-away MariaDB, the stand-in DNS, and the service on loopback, for the whole run."""
+"""Real parts for the whole run: one throw-away MariaDB, the stand-in DNS, and the service on loopback."""
 
 import asyncio
 import shutil

@@ -17,9 +17,9 @@ from rust_gauge.client import (
     NotFoundError,
     ServiceUnreachable,
     UnavailableError,
+    retries,
 )
 from rust_gauge.client import synchronous as sync_module
-from rust_gauge.client import retries
 from rust_gauge.client.asynchronous import AsyncClient as AsyncImplementation
 
 WHO = {"name": "I", "email": "i@o.example", "tenants": []}

@@ -68,7 +68,9 @@ def test_an_audit_as_json_and_csv_says_the_same(office: Office, run) -> None:  #
 
 
 def test_colour_is_for_terminals_and_can_be_refused(
-    office: Office, run, monkeypatch: pytest.MonkeyPatch  # type: ignore[no-untyped-def]
+    office: Office,
+    run,
+    monkeypatch: pytest.MonkeyPatch,  # type: ignore[no-untyped-def]
 ) -> None:
     name = broken_zone(office)
     run("add", name)
@@ -133,7 +135,7 @@ def test_flow_readings_and_the_wall_show_what_was_loaded(office: Office, run, tm
         assert "tidepost.example" in flow
         assert "5.0 % (3.3-7.6)" in flow
         assert "no such mailbox" in flow
-        assert list(csv.DictReader(io.StringIO(run("flow", "--format", "csv")[1])))[0]["delivered"] == "380"
+        assert next(csv.DictReader(io.StringIO(run("flow", "--format", "csv")[1])))["delivered"] == "380"
         reading = run("reading", "news.d.example")[1]
         assert "bad addresses, tidepost.example" in reading
         assert "100 - " in reading
@@ -166,7 +168,9 @@ def test_clearance_of_a_file_keeps_order_and_tells_by_its_status(office: Office,
 def test_a_trail_reads_from_old_to_new(office: Office, run) -> None:  # type: ignore[no-untyped-def]
     with office.client() as client:
         address = "a@tidepost.example"
-        client.events.load(office.slug, ndjson(row(1, recipient=address, kind="accepted"), bounce(2, recipient=address)))
+        client.events.load(
+            office.slug, ndjson(row(1, recipient=address, kind="accepted"), bounce(2, recipient=address))
+        )
     out = run("trail", "--recipient", "A@tidepost.example")[1]
     assert [line.split()[2] for line in out.splitlines()[1:]] == ["accepted", "bounced"]
     assert "550 5.1.1 no such mailbox" in out

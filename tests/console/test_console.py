@@ -119,9 +119,7 @@ def test_an_address_is_looked_up_and_cleared_or_held(page: Page, office: Office,
 
 @pytest.mark.parametrize("path", ["/", "/domains", "/flow", "/suppression", "DOMAIN"])
 @pytest.mark.parametrize("width", [390, 1280])
-def test_no_page_is_wider_than_its_window(
-    page: Page, office: Office, mail: str, path: str, width: int
-) -> None:
+def test_no_page_is_wider_than_its_window(page: Page, office: Office, mail: str, path: str, width: int) -> None:
     page.set_viewport_size({"width": width, "height": 844})
     page.goto(f"/domains/{office.slug}/{mail}" if path == "DOMAIN" else path)
     expect(page.get_by_role("heading", level=1)).to_be_visible()

@@ -9,7 +9,17 @@ from hypothesis import strategies as st
 
 from rust_gauge.core.dns import AnswerStatus, drive
 from rust_gauge.core.errors import EventError
-from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, Event, FlowCounts, Kind, Tally, find_provider, make_event, rate
+from rust_gauge.core.mailflow import (
+    NO_MAIL,
+    UNRESOLVED,
+    Event,
+    FlowCounts,
+    Kind,
+    Tally,
+    find_provider,
+    make_event,
+    rate,
+)
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.suppression import Entry, Reason, judge, reason_to_suppress
 from tests.answers import answering

@@ -20,9 +20,7 @@ from rust_gauge.core.reputation import (
 FIRST = date(2026, 9, 1)
 
 
-def series(
-    mail: float, days: int = 40, reports: bool = True, last: int | None = None, **rates: float
-) -> list[Reading]:
+def series(mail: float, days: int = 40, reports: bool = True, last: int | None = None, **rates: float) -> list[Reading]:
     """Readings of an even stream; `rates` apply to the last `last` days (to all without it)."""
     volume = np.full(days, mail)
     on = np.ones(days) if last is None else np.array([float(day >= days - last) for day in range(days)])

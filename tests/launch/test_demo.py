@@ -18,7 +18,6 @@ from rust_gauge.demo.zones import SELECTORS, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.events import to_event
 from rust_gauge.service.settings import Settings
-from rust_gauge.standins.dns_world import DnsWorld
 from tests.conftest import World
 
 ANCHOR = date(2026, 11, 20)

@@ -20,7 +20,7 @@ def test_the_environment_overrules_the_file(tmp_path: Path, monkeypatch: pytest.
     assert (settings.port, settings.workers, settings.dns_servers) == (9001, 3, ["192.0.2.1:5300"])
 
 
-@pytest.mark.parametrize("text", ['prot = 1\n', 'port = 99999\n', 'dns_servers = ["resolver.example"]\n'])
+@pytest.mark.parametrize("text", ["prot = 1\n", "port = 99999\n", 'dns_servers = ["resolver.example"]\n'])
 def test_a_setting_that_is_wrong_is_named_not_ignored(
     text: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -49,14 +49,18 @@ def test_a_dns_server_is_an_address_and_a_port(text: str, server: tuple[str, int
 
 @pytest.mark.parametrize("text", ["", "name.example", "192.0.2.1:x", "192.0.2.1:0", "192.0.2.1:99999"])
 def test_what_is_no_dns_server_is_refused(text: str) -> None:
-    with pytest.raises(ValueError):  # noqa: PT011 - from two places, with their own words
+    with pytest.raises(ValueError):
         split_server(text)
 
 
 def test_only_one_launcher_runs_on_a_folder(tmp_path: Path) -> None:
-    with launcher._only_one(tmp_path / "run.lock"):
-        with pytest.raises(LaunchError, match="already runs"), launcher._only_one(tmp_path / "run.lock"):
-            pass
+    path = tmp_path / "run.lock"
+    with (
+        launcher._only_one(path),
+        pytest.raises(LaunchError, match="already runs"),
+        launcher._only_one(path),
+    ):
+        pass
     with launcher._only_one(tmp_path / "run.lock"):
         pass
 

@@ -61,9 +61,12 @@ def test_the_document_is_openapi_3_1_with_examples(world: World) -> None:
     document = httpx.get(f"{world.url}/api/v1/openapi.json").json()
     assert document["openapi"].startswith("3.1")
     assert "NewEvent" in document["components"]["schemas"]
-    assert "example" in document["paths"]["/api/v1/tenants/{tenant}/events"]["post"]["requestBody"]["content"][
-        "application/x-ndjson"
-    ]
+    assert (
+        "example"
+        in document["paths"]["/api/v1/tenants/{tenant}/events"]["post"]["requestBody"]["content"][
+            "application/x-ndjson"
+        ]
+    )
 
 
 def test_no_path_leads_out_of_the_consoles_folder(world: World) -> None:

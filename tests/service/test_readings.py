@@ -70,7 +70,12 @@ def test_the_wall_has_domains_as_rows_and_providers_as_columns(office: Office, c
     load_a_day(office, client)
     office.world.work()
     wall = client.readings.wall(days=14)
-    assert [column.provider for column in wall.columns] == ["(all)", "tidepost.example", "kestrelbox.example", "(others)"]
+    assert [column.provider for column in wall.columns] == [
+        "(all)",
+        "tidepost.example",
+        "kestrelbox.example",
+        "(others)",
+    ]
     (domain,) = wall.rows
     assert (domain.domain, domain.delivered, domain.faults) == (DOMAIN, 580, None)
     assert domain.heaviest is not None

@@ -45,7 +45,9 @@ def test_partitions_are_made_ahead_and_only_once(world: World) -> None:
 NASTY = st.text(st.characters(codec="utf-8"), max_size=60)
 
 
-@given(NASTY, st.binary(max_size=16), st.integers(0, 2**32 - 1), st.datetimes(datetime(2000, 1, 1), datetime(2100, 1, 1)))
+@given(
+    NASTY, st.binary(max_size=16), st.integers(0, 2**32 - 1), st.datetimes(datetime(2000, 1, 1), datetime(2100, 1, 1))
+)
 def test_literals_come_back_as_they_went_in(
     world: World, words: str, octets: bytes, number: int, moment: datetime
 ) -> None:
@@ -98,5 +100,3 @@ def test_a_database_that_is_not_there_is_unavailable() -> None:
         store.ping()
     assert caught.value.remedy
     store.close()
-
-

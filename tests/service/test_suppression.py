@@ -86,9 +86,7 @@ def test_the_list_comes_in_pages_newest_first(office: Office, client: Client) ->
 
 
 @pytest.mark.parametrize("addresses", [[], ["x@y.example"] * 10_001, ["x" * 2001]])
-def test_a_question_about_nobody_or_too_many_is_refused(
-    office: Office, client: Client, addresses: list[str]
-) -> None:
+def test_a_question_about_nobody_or_too_many_is_refused(office: Office, client: Client, addresses: list[str]) -> None:
     with pytest.raises(InvalidInputError) as caught:
         client.suppression.clearance(office.slug, addresses)
     assert caught.value.problem.errors[0].field.startswith("addresses")

@@ -30,8 +30,7 @@ def zones(world: World) -> None:
     world.zone(
         "wire.example",
         "www IN CNAME host.other-wire.example.\n*.wild IN A 192.0.2.7\na.b.deep IN A 192.0.2.8\n"
-        "loop1 IN CNAME loop2\nloop2 IN CNAME loop1\n"
-        + "".join(f'big IN TXT "{n} {"x" * 240}"\n' for n in range(12)),
+        "loop1 IN CNAME loop2\nloop2 IN CNAME loop1\n" + "".join(f'big IN TXT "{n} {"x" * 240}"\n' for n in range(12)),
     )
     world.zone("other-wire.example", "host IN A 192.0.2.9\n")
 
@@ -103,7 +102,7 @@ def test_a_file_that_is_half_written_or_gone_is_handled(tmp_path: Path) -> None:
     path = tmp_path / "a.example.zone"
     path.write_text(HEAD + '@ IN TXT "one"\n')
     world = DnsWorld(tmp_path)
-    path.write_text("@ IN TXT \"unfinis")
+    path.write_text('@ IN TXT "unfinis')
     world.reload()
     query = dns.message.make_query("a.example", "TXT").to_wire()
     wire = world.answer(query, udp=True)

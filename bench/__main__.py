@@ -1,0 +1,24 @@
+"""`python -m bench [NAME ...]`."""
+
+import importlib
+import sys
+from datetime import UTC, datetime
+
+from bench.world import machine, running
+
+NAMES = ("audit", "intake", "clearance", "readings")
+
+
+def main() -> int:
+    names = sys.argv[1:] or NAMES
+    print(f"Measured {datetime.now(UTC):%Y-%m-%d} on {machine()}.\n")
+    print("| figure | ours | floor | ratio | wanted |\n| --- | --- | --- | --- | --- |")
+    for name in names:
+        with running() as bench:
+            for f in importlib.import_module(f"bench.{name}").run(bench):
+                print(f"| {f.name} | {f.ours} | {f.floor} | {f.ratio:.2f} | {f.wanted} |", flush=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
