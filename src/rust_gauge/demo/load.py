@@ -32,10 +32,15 @@ from rust_gauge.store.events import Names
 
 _BATCH = 10_000
 Say = Callable[[str], None]
+Check = Callable[[], None]
 
 
-def load_demo(context: Context, email: str, password: str, token: str, say: Say) -> None:
-    """Bring in what is missing of the demo."""
+def _go_on() -> None:
+    """Nothing stands in the way."""
+
+
+def load_demo(context: Context, email: str, password: str, token: str, say: Say, check: Check = _go_on) -> None:
+    """Bring in what is missing of the demo. `check` is called between steps, and may raise to stop it there."""
     now = context.clock()
     tenants = context.store.transaction(lambda c: _tenants(c, email, password, token, now))
     anchor = context.store.transaction(_anchor)
@@ -44,12 +49,15 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say)
         context.store.transaction(lambda c, tenant=tenant: _labels(c, tenant.id))  # type: ignore[misc]
     total = 0
     for tenant in tenants:
-        total += _history(context, tenant, anchor, say)
+        total += _history(context, tenant, anchor, say, check)
     recent = 0
     for tenant in tenants:
-        recent += _events(context, tenant, anchor, now, say)
+        recent += _events(context, tenant, anchor, now, say, check)
     for tenant in tenants:
+        check()
         _audits(context, tenant)
+        if not total and not recent:
+            continue  # nothing new; the worker looks after a day that has begun
         for row in context.store.transaction(lambda c, tenant=tenant: list_domains(c, tenant.id)):  # type: ignore[misc]
             compute_readings(context, tenant.id, row.id)
     say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
@@ -98,10 +106,11 @@ def _labels(connection: Connection, tenant_id: int) -> None:
             providers.set_label(connection, tenant_id, ids[provider.name], provider.label)
 
 
-def _history(context: Context, tenant: TenantAccess, anchor: date, say: Say) -> int:
+def _history(context: Context, tenant: TenantAccess, anchor: date, say: Say, check: Check) -> int:
     """Counters of the days for which there are no events; each day in one transaction, or not again."""
     count = 0
     for age in range(HISTORY_DAYS, EVENT_DAYS, -1):
+        check()
         day = anchor - timedelta(days=age)
 
         def work(connection: Connection, day: date = day) -> int:
@@ -132,7 +141,7 @@ def _names(connection: Connection, tenant_id: int) -> tuple[Names, dict[str, int
     return names, providers.provider_ids(connection, {*LONG_TAIL, *(provider.name for provider in PROVIDERS)})
 
 
-def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime, say: Say) -> int:
+def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime, say: Say, check: Check) -> int:
     """Events of the recent days, up to now; on a later run only from the last day that there is."""
     c = t.event.c
     newest = context.store.transaction(
@@ -147,6 +156,7 @@ def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime,
         first = max(first, newest.date() - timedelta(days=2))  # opens and complaints come days later
     stored, batch, day = 0, [], first
     while day <= now.date():
+        check()
         for row in day_rows(day, anchor, tenant.slug):
             if datetime.fromisoformat(row["time"]) <= now:
                 batch.append(_event(row, now))

@@ -153,13 +153,16 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, [f"127.0.0.1:{dns_port}"])
             try:
-                load_demo(context, DEMO_EMAIL, password, token, _say)
+                load_demo(context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked)
             finally:
                 context.close()
             _serve(supervisor, settings, url, port, RUSTGAUGE_DNS_SERVERS=dns)
             _greet(port, password, token)
             supervisor.run()
             print("\nStopping ...", flush=True)
+        except KeyboardInterrupt:
+            print("\nStopped before all demo data was in; the next start goes on from there.", flush=True)
+            return 130
         finally:
             supervisor.stop()
     return 0

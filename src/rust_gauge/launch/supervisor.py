@@ -32,6 +32,11 @@ class Supervisor:
         signal.signal(signal.SIGINT, ask)
         signal.signal(signal.SIGTERM, ask)
 
+    def raise_if_asked(self) -> None:
+        """KeyboardInterrupt once a stop was asked for: for long work between starting the parts."""
+        if self.stop_asked.is_set():
+            raise KeyboardInterrupt
+
     def start(self, name: str, arguments: list[str], environment: dict[str, str]) -> None:
         """Start `python -m <arguments>`; its output goes to `<name>.log`."""
         self.log_dir.mkdir(parents=True, exist_ok=True)

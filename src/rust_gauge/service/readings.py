@@ -43,21 +43,17 @@ def compute_readings(context: Context, tenant_id: int, domain_id: int) -> int:
         lines = flow.day_lines(connection, tenant_id, domain_id, today - HISTORY)
         rows = [
             {
-                "tenant_id": tenant_id,
-                "domain_id": domain_id,
                 "provider_id": provider_id,
                 "day": reading.day,
                 "value": reading.value,
                 "margin": reading.margin,
                 "mail": reading.mail,
                 "pulls": [{name: getattr(pull, name) for name in _PULL} for pull in reading.pulls],
-                "computed_at": now,
             }
             for provider_id, series in _series(lines, columns, reporting, today).items()
             for reading in series
         ]
-        readings.replace_readings(connection, domain_id, rows)
-        return len(rows)
+        return readings.replace_readings(connection, tenant_id, domain_id, now, rows)
 
     return context.store.transaction(work)
 

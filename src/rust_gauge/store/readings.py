@@ -4,20 +4,42 @@ from collections.abc import Iterable
 from datetime import date
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select
+import orjson
+from sqlalchemy import Connection, delete, func, select
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import insert_rows
 from rust_gauge.store.engine import AnyRow
 
-_CHUNK = 2000
+_CHUNK = 1000
 
 
-def replace_readings(connection: Connection, domain_id: int, rows: Iterable[dict[str, Any]]) -> None:
-    """Put these in place of all that a domain had."""
-    connection.execute(delete(t.reading_day).where(t.reading_day.c.domain_id == domain_id))
-    batch = list(rows)
+_COLUMNS = ("provider_id", "day", "value", "margin", "mail", "pulls")
+_INSERT = f"INSERT INTO reading_day (tenant_id, domain_id, computed_at, {', '.join(_COLUMNS)}) VALUES"
+
+
+def replace_readings(
+    connection: Connection, tenant_id: int, domain_id: int, now: datetime, rows: Iterable[dict[str, Any]]
+) -> int:
+    """Put these in place of all that a domain had; gives how many. A row has `_COLUMNS`, its pulls as a list."""
+    where = (t.reading_day.c.tenant_id == tenant_id) & (t.reading_day.c.domain_id == domain_id)
+    connection.execute(delete(t.reading_day).where(where))
+    head = (tenant_id, domain_id, now.replace(tzinfo=None))
+    batch = [
+        (
+            *head,
+            row["provider_id"],
+            row["day"],
+            row["value"],
+            row["margin"],
+            row["mail"],
+            orjson.dumps(row["pulls"]).decode(),
+        )
+        for row in rows
+    ]
     for start in range(0, len(batch), _CHUNK):
-        connection.execute(insert(t.reading_day), batch[start : start + _CHUNK])
+        insert_rows(connection, _INSERT, batch[start : start + _CHUNK])
+    return len(batch)
 
 
 def series(

@@ -12,7 +12,6 @@ from datetime import date, timedelta
 import numpy as np
 from numpy.typing import NDArray
 
-from rust_gauge.core.mailflow.rates import wilson
 from rust_gauge.core.reputation.factors import FACTORS, Condition, Factor, condition_of
 
 ENOUGH_MAIL = 30.0  # decayed messages below which nothing can be said
@@ -74,15 +73,16 @@ def provider_readings(provider: str, first: date, counts: DayCounts) -> list[Rea
         raw[row], spread[row] = point, (high - low) / 2
     margins = np.sqrt((spread**2).sum(axis=0))
     readings = []
+    by_day = rates.transpose(2, 0, 1).tolist()  # day, factor, (mean, low, high)
     for day in range(length):
         when = first + timedelta(days=day)
         if mail[day] < ENOUGH_MAIL:
             readings.append(Reading(when, None, None, None, (), float(mail[day])))
             continue
-        tenths = _in_tenths(raw[:, day])
+        tenths = _in_tenths(raw[:, day].tolist())
         pulls = tuple(
-            Pull(f.name, provider, tenths[row] / 10, *_three(rates[row, :, day]), f.watch, f.stop)
-            for row, f in enumerate(factors)
+            Pull(f.name, provider, tenth / 10, mean, low, high, f.watch, f.stop)
+            for f, tenth, (mean, low, high) in zip(factors, tenths, by_day[day], strict=True)
         )
         value = (1000 - sum(tenths)) / 10
         margin = round(min(50.0, float(margins[day])), 1)
@@ -102,7 +102,7 @@ def overall_readings(per_provider: Mapping[str, Sequence[Reading]]) -> list[Read
             continue
         total = sum(reading.mail for reading in known)
         weighted = [(pull, pull.points * r.mail / total) for r in known for pull in r.pulls]
-        tenths = _in_tenths(np.array([points for _, points in weighted]))
+        tenths = _in_tenths([points for _, points in weighted])
         pulls = tuple(
             Pull(p.factor, p.provider, t / 10, p.rate, p.low, p.high, p.watch, p.stop)
             for (p, _), t in zip(weighted, tenths, strict=True)
@@ -114,38 +114,35 @@ def overall_readings(per_provider: Mapping[str, Sequence[Reading]]) -> list[Read
     return out
 
 
-def _three(values: Days) -> tuple[float, float, float]:
-    mean, low, high = values.tolist()
-    return mean, low, high
-
-
 def _decayed(counts: Days, decay: float) -> Days:
     """Sums in which each day counts `decay` times as much as the day after it."""
-    out = np.empty(len(counts))
+    out = []
     carried = 0.0
-    for index, count in enumerate(counts):
-        carried = carried * decay + float(count)
-        out[index] = carried
-    return out
+    for count in counts.tolist():
+        carried = carried * decay + count
+        out.append(carried)
+    return np.array(out)
 
 
 def _rates(factor: Factor, events: Days, mail: Days) -> NDArray[np.float64]:
-    """Posterior mean and the ends of its interval, a row each."""
+    """Posterior mean and the ends of its Wilson interval, a row each."""
     seen = _decayed(mail, factor.decay) + factor.prior_mail
     share = (_decayed(events, factor.decay) + factor.prior_rate * factor.prior_mail) / seen
     share = np.minimum(1.0, share)  # late complaints about an earlier day's mail
-    ends = [wilson(float(s), float(n), _Z) for s, n in zip(share, seen, strict=True)]
-    return np.array([share, [low for low, _ in ends], [high for _, high in ends]])
+    square = _Z * _Z / seen
+    centre = (share + square / 2) / (1 + square)
+    half = _Z / (1 + square) * np.sqrt(np.maximum(0.0, share * (1 - share) / seen + square / (4 * seen)))
+    return np.array([share, np.maximum(0.0, centre - half), np.minimum(1.0, centre + half)])
 
 
-def _in_tenths(points: NDArray[np.float64]) -> list[int]:
+def _in_tenths(points: Sequence[float]) -> list[int]:
     """Points in whole tenths whose sum is the rounded sum and at most 1000 (largest remainder)."""
-    total = float(points.sum())
-    scaled = points * (100 / total) if total > 100 else points
-    exact = scaled * 10
-    floors = np.floor(exact).astype(int)
-    missing = round(float(exact.sum())) - int(floors.sum())
-    order = np.argsort(floors - exact, kind="stable")  # largest remainder first
+    total = sum(points)
+    scale = 10 * (100 / total if total > 100 else 1)
+    exact = [each * scale for each in points]
+    floors = [int(each) for each in exact]
+    missing = round(sum(exact)) - sum(floors)
+    order = sorted(range(len(exact)), key=lambda index: floors[index] - exact[index])  # largest remainder first
     for index in order[:missing]:
         floors[index] += 1
-    return [int(value) for value in floors]
+    return floors
