@@ -1,7 +1,7 @@
 """Readings by day."""
 
 from collections.abc import Iterable
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 import orjson
