@@ -8,6 +8,7 @@ from rust_gauge.cli.session import Session
 from rust_gauge.contract.audits import Audit, Finding
 
 _RANK = {"fault": 0, "risk": 1, "note": 2}
+_NOTHING = {"no_name": "nothing is published (no such name)", "no_data": "nothing is published (no such record)"}
 _WINDOW = 30  # characters shown on each side of a marked place in a long record
 
 
@@ -39,7 +40,7 @@ def show(output: Output, result: Audit) -> None:
     for record in result.records:
         output.line(output.paint(f"{record.name} {record.rdtype}", "dim"))
         if not record.values:
-            output.line(f"    {record.status.replace('_', ' ')}")
+            output.line(f"    {_NOTHING.get(record.status, record.status)}")
         for value in record.values:
             for line in textwrap.wrap(value, _width() - 4, break_on_hyphens=False, drop_whitespace=False):
                 output.line(f"    {line}")
@@ -77,11 +78,13 @@ def _marked(result: Audit, finding: Finding) -> list[str]:
     if not place.column or place.record >= len(values):
         return []
     text, start = values[place.record], place.column - 1
-    first = max(0, start - _WINDOW)
-    length = min(place.length, len(text) - start, 2 * _WINDOW)
-    piece = text[first : start + length + _WINDOW]
+    window = min(_WINDOW, (_width() - 10) // 3)
+    first = max(0, start - window)
+    length = min(place.length, len(text) - start, window)
+    end = start + length + window
+    piece = text[first:end]
     lead = "…" if first else ""
-    tail = "…" if start + length + _WINDOW < len(text) else ""
+    tail = "…" if end < len(text) else ""
     return [lead + piece + tail, " " * (len(lead) + start - first) + "^" * max(1, length) + f" column {place.column}"]
 
 

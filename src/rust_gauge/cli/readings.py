@@ -6,6 +6,8 @@ from rust_gauge.cli.output import MARKS, percent, plate
 from rust_gauge.cli.session import Session
 from rust_gauge.contract.readings import Reading
 
+_WIDEST = 14  # of a provider's name at the head of its column
+
 
 def reading(session: Session) -> int:
     arguments = session.arguments
@@ -84,7 +86,10 @@ def wall(session: Session) -> int:
             else:
                 cells.append(cell.value)
         rows.append((row.tenant, row.domain, row.delivered, *cells, row.faults))
-    columns = ("tenant", "domain", "delivered", *(column.label for column in result.columns), "faults")
+    labels = [column.label for column in result.columns]
+    if arguments.format == "text":
+        labels = [label if len(label) <= _WIDEST else label[: _WIDEST - 1] + "…" for label in labels]
+    columns = ("tenant", "domain", "delivered", *labels, "faults")
     session.output.table(arguments.format, columns, rows, right=range(2, len(columns)))
     if arguments.format == "text":
         legend = "   ".join(session.output.paint(f"{mark} {word}", word) for word, mark in MARKS.items())
