@@ -32,6 +32,8 @@ command -v my_print_defaults >/dev/null || missing+=(mariadb-client-core)
 "$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
 if [ "$what" = test ]; then
   command -v chromium >/dev/null || missing+=(chromium)
+  # The Node inside the Playwright package is linked against it; a small Debian does not have it.
+  /sbin/ldconfig -p | grep -q 'libatomic\.so\.1' || missing+=(libatomic1)
 fi
 if [ ${#missing[@]} -gt 0 ]; then
   say "Installing with apt: ${missing[*]}"
