@@ -1089,10 +1089,7 @@ export interface components {
              * @description The day is not over
              */
             provisional: boolean;
-            /**
-             * Pulls
-             * @default []
-             */
+            /** Pulls */
             pulls: components["schemas"]["Pull"][];
         };
         /**

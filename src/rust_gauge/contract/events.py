@@ -1,8 +1,9 @@
 """Events on their way in and as they are kept."""
 
+import re
 from typing import Annotated, Literal
 
-from pydantic import AwareDatetime, Field, StringConstraints
+from pydantic import AwareDatetime, BeforeValidator, Field, StringConstraints
 
 from rust_gauge.contract.common import Model, ProblemError, UtcTime
 
@@ -45,6 +46,21 @@ Label = Annotated[str, StringConstraints(max_length=60, pattern=r"^[^\x00-\x1f\x
 Line = Annotated[str, StringConstraints(max_length=255, pattern=r"^[^\x00-\x1f\x7f]*$")]
 
 
+_RFC_3339 = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d")
+
+
+def _only_rfc3339(value: object) -> object:
+    """Numbers are refused: nobody can tell seconds from milliseconds. ValueError says what is wanted."""
+    if isinstance(value, str) and not _RFC_3339.match(value):
+        raise ValueError("it is no RFC 3339 time such as 2026-11-20T08:00:00Z")
+    if isinstance(value, int | float):
+        raise ValueError("a number does not say what it counts; write it as 2026-11-20T08:00:00Z")
+    return value
+
+
+Time = Annotated[AwareDatetime, BeforeValidator(_only_rfc3339)]
+
+
 class NewEvent(Model):
     """Something that happened to one message for one recipient.
 
@@ -53,7 +69,7 @@ class NewEvent(Model):
     """
 
     kind: Kind
-    time: AwareDatetime = Field(description="When it happened, RFC 3339 with a zone", examples=["2026-11-20T08:00:00Z"])
+    time: Time = Field(description="When it happened, RFC 3339 with a zone", examples=["2026-11-20T08:00:00Z"])
     domain: Annotated[str, StringConstraints(max_length=1000)] = Field(
         description="The sending domain", examples=["news.glasswort.example"]
     )

@@ -78,6 +78,15 @@ class Supervisor:
         """Watch until a stop is asked for."""
         while not self.stop_asked.wait(0.5):
             self.check()
+            self._revive_database()
+
+    def _revive_database(self) -> None:
+        """Start our MariaDB again when it died; the other parts wait for it meanwhile."""
+        database = self.database
+        if database is not None and database.process is not None and database.process.poll() is not None:
+            print(f"MariaDB ended ({database.process.returncode}); starting it again", flush=True)
+            database.process = None
+            database.start()
 
     def stop(self) -> None:
         """Stop every part that we started, the database last."""
