@@ -19,7 +19,7 @@ FLAGS = [
 ]
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")  # not longer: while it is open, its event loop runs in this thread
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)

@@ -3,7 +3,7 @@
 from datetime import UTC, datetime, timedelta
 
 from rust_gauge.cli.output import percent
-from rust_gauge.cli.session import Session
+from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.flow import FlowRow, Rate
 
 
@@ -29,6 +29,21 @@ def flow(session: Session) -> int:
         session.output.line()
         causes = [(c.cause.replace("_", " "), f"{c.permanent:,}", f"{c.transient:,}") for c in result.causes]
         session.output.table("text", ("cause", "permanent", "transient"), causes, right=(1, 2))
+    return 0
+
+
+def providers(session: Session) -> int:
+    """List the providers that mail goes to, or give one a name."""
+    arguments = session.arguments
+    tenant, reader = session.tenant(), session.client.flow
+    if arguments.provider is None:
+        rows = [(each.provider, each.label if each.named else "") for each in reader.providers(tenant)]
+        session.output.table(arguments.format, ("provider", "called"), rows)
+        return 0
+    if arguments.call is None:
+        raise UsageError("What should it be called? Give --call NAME, or --call '' to take the name back")
+    named = reader.name_provider(tenant, arguments.provider, arguments.call)
+    session.output.line(f"{named.provider} is called {named.label}.")
     return 0
 
 

@@ -12,7 +12,7 @@ from rust_gauge.contract.audits import Audit, AuditSummary
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
-from rust_gauge.contract.flow import Flow, Provider
+from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
@@ -129,6 +129,11 @@ def flow(tenant: str, domain: str | None, first: date | None, last: date | None)
 
 def list_providers(tenant: str) -> Call[list[Provider]]:
     return _call("GET", _tenant(tenant, "providers"), list[Provider])
+
+
+def name_provider(tenant: str, provider: str, label: str) -> Call[Provider]:
+    change = ProviderChange.model_construct(label=label)
+    return _again(_call("PATCH", _tenant(tenant, f"providers/{quote(provider, safe='')}"), Provider, change))
 
 
 def clearance(tenant: str, addresses: Sequence[str], stream: str | None) -> Call[ClearanceResult]:

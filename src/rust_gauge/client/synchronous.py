@@ -206,6 +206,10 @@ class FlowReader(_Part):
     def providers(self, tenant: str) -> Sequence[Provider]:
         return self._client.send(calls.list_providers(tenant))
 
+    def name_provider(self, tenant: str, provider: str, label: str) -> Provider:
+        """Call a provider by a name of one's own; an empty one takes it back. NotFoundError if no mail went there."""
+        return self._client.send(calls.name_provider(tenant, provider, label))
+
 
 class Suppression(_Part):
     """The suppression list and clearance."""

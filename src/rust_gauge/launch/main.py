@@ -88,7 +88,7 @@ def _database(settings: Settings) -> tuple[str, PrivateMariaDb | None]:
     private = PrivateMariaDb((settings.var_dir / "mariadb").resolve(), preferred_port=33_850)
     private.start()
     for message in private.messages:
-        print(f"  {message}")
+        print(f"  {message}", file=sys.stderr, flush=True)
     return private.url, private
 
 
