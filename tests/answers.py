@@ -1,24 +1,30 @@
 """DNS for tests of the core: answers from a table of zone text, without a server."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 
 import dns.rdata
 import dns.rdataclass
 import dns.rdatatype
+from dns.rdata import Rdata
+from dns.rdtypes.ANY.TXT import TXT
 
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion
 
 
-def txt(value: str) -> str:
-    """A value as the text of a TXT rdata, split as it has to be."""
-    parts = [value[start : start + 255] for start in range(0, len(value), 255)] or [""]
-    return " ".join('"' + part.replace("\\", "\\\\").replace('"', '\\"') + '"' for part in parts)
+def rdata(rdtype: str, value: str | bytes) -> Rdata:
+    """A record of DNS; TXT values are given plainly (bytes as they are) and split as they have to be."""
+    kind = dns.rdatatype.from_text(rdtype)
+    if rdtype != "TXT":
+        return dns.rdata.from_text(dns.rdataclass.IN, kind, str(value))
+    octets = value if isinstance(value, bytes) else value.encode()
+    parts = [octets[start : start + 255] for start in range(0, len(octets), 255)] or [b""]
+    return TXT(dns.rdataclass.IN, kind, parts)
 
 
 def answering(
-    records: dict[str, list[str]], failing: dict[str, AnswerStatus] | None = None
+    records: Mapping[str, Sequence[str | bytes]], failing: dict[str, AnswerStatus] | None = None
 ) -> Callable[[tuple[DnsQuestion, ...]], tuple[DnsAnswer, ...]]:
-    """Answers from {"name TYPE": [rdata text, ...]}; TXT values may be given plainly. Other names do not exist."""
+    """Answers from {"name TYPE": [value, ...]}. Other names do not exist."""
     names = {key.split()[0] for key in records}
 
     def answer(question: DnsQuestion) -> DnsAnswer:
@@ -28,10 +34,7 @@ def answering(
         if values is None:
             status = AnswerStatus.NO_DATA if question.name in names else AnswerStatus.NO_NAME
             return DnsAnswer(question, status)
-        texts = [txt(v) if question.rdtype == "TXT" and not v.startswith('"') else v for v in values]
-        rdatas = tuple(
-            dns.rdata.from_text(dns.rdataclass.IN, dns.rdatatype.from_text(question.rdtype), text) for text in texts
-        )
+        rdatas = tuple(rdata(question.rdtype, value) for value in values)
         return DnsAnswer(question, AnswerStatus.FOUND, rdatas, 300)
 
     return lambda questions: tuple(answer(question) for question in questions)

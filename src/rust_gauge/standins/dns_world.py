@@ -223,7 +223,7 @@ async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | 
 
     server = await asyncio.start_server(talk, host, port)
     world.port = server.sockets[0].getsockname()[1]
-    transport, _ = await loop.create_datagram_endpoint(lambda: _Udp(world), local_addr=(host, world.port))
+    transport, protocol = await loop.create_datagram_endpoint(lambda: _Udp(world), local_addr=(host, world.port))
     if ready is not None:
         ready.set()
     try:
@@ -233,6 +233,9 @@ async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | 
     finally:
         transport.close()
         server.close()
+        for task in protocol.tasks:  # answers that were still being held back
+            task.cancel()
+        await asyncio.gather(*protocol.tasks, return_exceptions=True)
 
 
 def main() -> None:

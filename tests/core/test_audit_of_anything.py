@@ -1,0 +1,66 @@
+"""Whatever a zone holds, an audit ends, says where, and never fails with an exception."""
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from rust_gauge.core.audit import AuditRequest, DomainAudit, audit_domain
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion, drive
+from tests.answers import answering
+
+WORDS = st.sampled_from(
+    ["v=spf1", "v=DKIM1;", "v=DMARC1;", "p=none", "p=", "k=rsa;", "t=y;", "-all", "+all", "include:d.example",
+     "redirect=d.example", "mx", "a:x.example", "exists:%{i}.d.example", "ip4:192.0.2.1/99", "rua=mailto:a@b.example",
+     "sp=none;", "pct=500;", "MIGfMA0", "\\", '"', ";", "%{", "é", " "]
+)  # fmt: skip
+RECORDS = st.lists(st.lists(WORDS, max_size=12).map(" ".join) | st.text(st.characters(codec="ascii"), max_size=80),
+                   max_size=3)  # fmt: skip
+STATUSES = st.sampled_from([status for status in AnswerStatus if status.failed])
+NAMES = ["d.example TXT", "_dmarc.d.example TXT", "s1._domainkey.d.example TXT", "x.example TXT"]
+
+
+def audited(records: dict[str, list[str]], failing: dict[str, AnswerStatus]) -> DomainAudit:
+    world = {name: values for name, values in records.items() if values}
+    return drive(audit_domain(AuditRequest("d.example", ("s1",))), answering(world, failing))
+
+
+@settings(suppress_health_check=[HealthCheck.too_slow], deadline=None, max_examples=150)
+@given(
+    st.fixed_dictionaries(dict.fromkeys(NAMES, RECORDS)),
+    st.dictionaries(st.sampled_from(["_dmarc.d.example", "x.example", "d.example"]), STATUSES, max_size=1),
+)
+def test_an_audit_of_anything_ends_with_findings_that_point_into_their_records(
+    records: dict[str, list[str]], failing: dict[str, AnswerStatus]
+) -> None:
+    result = audited(records, failing)
+    assert len({finding.id for finding in result.findings}) == len(result.findings)
+    for finding in result.findings:
+        assert finding.title
+        assert finding.remedy
+        assert finding.reference.startswith("RFC ")
+        place = finding.place
+        if place.column:
+            shown = next(r for r in result.records if (r.name, r.rdtype) == (place.name, place.rdtype))
+            assert place.column <= len(max(shown.values, key=len)) + 1
+    ranks = [finding.level.rank for finding in result.findings]
+    assert ranks == sorted(ranks)
+
+
+def test_a_record_of_64_kilobytes_is_read_in_one_go() -> None:
+    long = "v=spf1 " + "ip4:192.0.2.1 " * 4500 + "-all"
+    assert {f.rule for f in audited({"d.example TXT": [long]}, {}).findings} >= {"dmarc-missing"}
+    broken = "v=DMARC1; " + "x" * 60_000
+    assert "dmarc-syntax" in {f.rule for f in audited({"_dmarc.d.example TXT": [broken]}, {}).findings}
+
+
+def test_an_audit_asks_few_rounds_because_it_asks_side_by_side() -> None:
+    rounds = 0
+    table = answering({"d.example TXT": ["v=spf1 include:a.example -all"], "a.example TXT": ["v=spf1 -all"]})
+
+    def counted(questions: tuple[DnsQuestion, ...]) -> tuple[DnsAnswer, ...]:
+        nonlocal rounds
+        rounds += 1
+        return table(questions)
+
+    selectors = tuple(f"s{n}" for n in range(30))
+    drive(audit_domain(AuditRequest("d.example", selectors)), counted)
+    assert rounds == 2

@@ -1,0 +1,69 @@
+"""What the files of the repository promise: locks without hosts, links that lead somewhere, names that are ours."""
+
+import json
+import re
+import subprocess
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+@pytest.fixture(scope="module")
+def files() -> list[Path]:
+    listed = subprocess.run(["git", "-C", str(ROOT), "ls-files", "-z"], capture_output=True, check=True).stdout
+    return [ROOT / name for name in listed.decode().split("\0") if name]
+
+
+@pytest.mark.parametrize("lock", ["base", "build", "dev", "node"])
+def test_every_python_package_is_pinned_with_hashes_and_without_a_host(lock: str) -> None:
+    text = (ROOT / "requirements" / f"{lock}.txt").read_text()
+    assert "://" not in text
+    assert "--index-url" not in re.sub(r"#.*", "", text)
+    packages = re.split(r"\n(?=[A-Za-z])", re.sub(r"(?m)^#.*\n", "", text).strip())
+    assert packages
+    for package in packages:
+        assert re.match(r"[A-Za-z0-9_.\-]+==\S+ \\\n\s+--hash=sha256:[0-9a-f]{64}", package), package[:60]
+
+
+def test_the_lock_of_the_console_names_no_host() -> None:
+    lock = json.loads((ROOT / "console" / "package-lock.json").read_text())
+    for name, package in lock["packages"].items():
+        assert "resolved" not in package, name
+        assert not name or "integrity" in package, name
+
+
+def test_every_direct_dependency_is_in_the_lock() -> None:
+    import tomllib
+
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+    names = {re.split(r"[><=\[]", each)[0].lower() for each in project["dependencies"]}
+    locked = {line.split("==")[0].lower() for line in (ROOT / "requirements" / "base.txt").read_text().splitlines()}
+    assert names <= locked
+
+
+def test_every_link_of_a_document_leads_to_a_file(files: list[Path]) -> None:
+    for path in files:
+        if path.suffix != ".md":
+            continue
+        for target in re.findall(r"\]\(([^)#\s]+)", path.read_text()):
+            if "://" not in target:
+                assert (path.parent / target).exists(), f"{path.name} links to {target}"
+
+
+def test_there_are_few_pictures_and_each_is_linked(files: list[Path]) -> None:
+    readme = (ROOT / "README.md").read_text()
+    pictures = [path for path in files if path.suffix == ".png"]
+    assert 0 < len(pictures) < 20
+    assert all(path.name in readme for path in pictures)
+
+
+def test_sample_domains_are_made_up(files: list[Path]) -> None:
+    """Only .example and .test names: a mail address in a file that belongs to somebody real would be mailed one day."""
+    address = re.compile(r"[\w.+-]+@((?:[a-z0-9-]+\.)+[a-z]{2,})\b")
+    for path in files:
+        if path.suffix not in (".py", ".ts", ".tsx", ".md", ".toml") or path == Path(__file__):
+            continue
+        for host in address.findall(path.read_text()):
+            assert host.endswith((".example", ".test", ".x")), f"{path.name}: {host}"
