@@ -5,7 +5,7 @@ import type {components, paths} from './schema';
 export type Schemas = components['schemas'];
 export type Problem = Schemas['Problem'];
 
-export const api = createClient<paths>({baseUrl: '/'});
+export const api = createClient<paths>({baseUrl: window.location.origin, fetch: (request: Request) => fetch(request)});
 
 /** The service said no; `problem` is its RFC 9457 document. */
 export class ProblemError extends Error {

@@ -1,0 +1,309 @@
+// Pages over a service whose answers stand in a table: what is shown, asked for and said when something is wrong.
+import {cleanup, screen, waitFor, within} from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import {afterEach, describe, expect, it, vi} from 'vitest';
+import type {Schemas} from '../api/client';
+import {open, problem, serviceWith, who} from '../testing';
+import {DomainPage} from './domains/DomainPage';
+import {DomainsPage} from './domains/DomainsPage';
+import {FlowPage} from './mailflow/FlowPage';
+import {SignIn} from './session/SignIn';
+import {SuppressionPage} from './suppression/SuppressionPage';
+import {WallPage} from './wall/WallPage';
+
+vi.stubGlobal('ResizeObserver', class {
+  observe() {}
+  unobserve() {}
+  disconnect() {}
+});
+afterEach(cleanup);
+
+const DOMAIN = 'copperline.example';
+const BASE = `/api/v1/tenants/copperline/domains/${DOMAIN}`;
+const counts = (delivered: number): Schemas['Counts'] => ({
+  accepted: delivered,
+  delivered,
+  delayed: 0,
+  bounced_permanent: 0,
+  bounced_transient: 0,
+  complained: 0,
+  unsubscribed: 0,
+  opened: 0,
+  clicked: 0,
+  withheld: 0,
+});
+const flowRow = (provider: string, delivered: number, reports = true): Schemas['FlowRow'] => ({
+  provider,
+  label: provider,
+  counts: counts(delivered),
+  permanent: {value: 0.06, low: 0.055, high: 0.07, count: 60, total: 1000},
+  transient: null,
+  delayed: null,
+  complaints: null,
+  reports_complaints: reports,
+  before: counts(delivered / 2),
+});
+const flow: Schemas['Flow'] = {
+  tenant: 'copperline',
+  domain: DOMAIN,
+  first_day: '2026-11-14',
+  last_day: '2026-11-20',
+  total: flowRow('(all)', 300),
+  providers: [flowRow('Tidepost', 100), flowRow('Orchard Mail', 200, false)],
+  causes: [{cause: 'no_such_mailbox', permanent: 60, transient: 0}],
+};
+const finding: Schemas['Finding'] = {
+  id: `spf-syntax:${DOMAIN}`,
+  rule: 'spf-syntax',
+  level: 'fault',
+  title: 'The SPF record cannot be read',
+  place: {name: DOMAIN, rdtype: 'TXT', record: 0, column: 8, length: 4},
+  evidence: ['-alx'],
+  reason: 'One wrong term makes the whole record a permerror.',
+  remedy: 'Correct it.',
+  record: 'v=spf1 -all',
+  reference: 'RFC 7208 §4.6',
+};
+const audit: Schemas['Audit'] = {
+  id: 7,
+  domain: DOMAIN,
+  finished_at: new Date().toISOString(),
+  faults: 1,
+  risks: 0,
+  notes: 0,
+  spf_lookups: 3,
+  records: [
+    {purpose: 'spf', name: DOMAIN, rdtype: 'TXT', status: 'found', values: ['v=spf1 -alx'], ttl: 300},
+    {purpose: 'dmarc', name: `_dmarc.${DOMAIN}`, rdtype: 'TXT', status: 'no_name', values: [], ttl: null},
+  ],
+  findings: [finding],
+  questions: [],
+};
+const reading = (day: string, value: number | null): Schemas['Reading'] => ({
+  day,
+  value,
+  margin: value == null ? null : 4,
+  condition: value == null ? null : 'corroded',
+  mail: 500,
+  provisional: false,
+  pulls:
+    value == null
+      ? []
+      : [
+          {
+            factor: 'refusals',
+            provider: 'tidepost.example',
+            label: 'Tidepost',
+            points: 100 - value,
+            rate: 0.1,
+            low: 0.08,
+            high: 0.12,
+            watch: 0.01,
+            stop: 0.05,
+          },
+        ],
+});
+const series = (...readings: Schemas['Reading'][]): Schemas['ReadingSeries'] => ({
+  tenant: 'copperline',
+  domain: DOMAIN,
+  provider: '(all)',
+  label: 'All',
+  computed_at: null,
+  readings,
+});
+const domainAnswers = {
+  [`GET ${BASE}/readings`]: series(reading('2026-11-19', 50), reading('2026-11-20', 42)),
+  [`GET ${BASE}/audits/newest`]: audit,
+  'GET /api/v1/tenants/copperline/flow': flow,
+};
+const openDomain = () => open(<DomainPage />, `/domains/copperline/${DOMAIN}`, '/domains/:tenant/:name');
+
+describe('signing in', () => {
+  it('sends what was typed and says why it was refused', async () => {
+    const seen = serviceWith({'POST /api/v1/session': problem(401, 'Address and password do not match')});
+    open(<SignIn />);
+    await userEvent.type(screen.getByLabelText('E-mail address'), 'isla@skerry.example');
+    await userEvent.type(screen.getByLabelText('Password'), 'wrong');
+    await userEvent.click(screen.getByRole('button', {name: 'Sign in'}));
+    expect((await screen.findByRole('alert')).textContent).toContain('Address and password do not match');
+    expect(seen[0]!.body).toEqual({email: 'isla@skerry.example', password: 'wrong'});
+  });
+});
+
+describe('the wall', () => {
+  const wall: Schemas['Wall'] = {
+    day: '2026-11-20',
+    days: 7,
+    columns: [
+      {provider: '(all)', label: 'All'},
+      {provider: 'tidepost.example', label: 'Tidepost'},
+    ],
+    rows: [
+      {
+        tenant: 'copperline',
+        tenant_name: 'Copperline Tram Museum',
+        domain: DOMAIN,
+        delivered: 41_000,
+        cells: [
+          {provider: '(all)', value: 42, margin: 4, condition: 'corroded', trend: [50, 42]},
+          {provider: 'tidepost.example', value: null, margin: null, condition: null, trend: [null, null]},
+        ],
+        heaviest: null,
+        faults: 1,
+        fault: '2 SPF records on copperline.example',
+        remedy: 'Publish one merged record.',
+        record: 'v=spf1 mx ~all',
+      },
+    ],
+  };
+
+  it('shows each crossing with its words and what to do next', async () => {
+    serviceWith({'GET /api/v1/wall': wall});
+    open(<WallPage />);
+    expect(await screen.findByRole('link', {name: `${DOMAIN}, All: 42, corroded`})).toBeTruthy();
+    expect(screen.getByRole('link', {name: `${DOMAIN}, Tidepost: too little mail to say`})).toBeTruthy();
+    expect(screen.getByText('1 of them needs you today.')).toBeTruthy();
+    const work = within(screen.getByRole('complementary', {name: 'Worklist'}));
+    expect(work.getByText('v=spf1 mx ~all')).toBeTruthy();
+    expect(work.getByRole('button', {name: 'Copy record'})).toBeTruthy();
+  });
+
+  it('asks for the period and the tenant of its address', async () => {
+    const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}});
+    open(<WallPage />, '/?days=30&tenant=copperline');
+    expect(await screen.findByText('No domains yet')).toBeTruthy();
+    expect(Object.fromEntries(seen[0]!.query)).toEqual({days: '30', tenant: 'copperline'});
+  });
+
+  it('falls back to a week when the address asks for nonsense', async () => {
+    const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}});
+    open(<WallPage />, '/?days=1e9');
+    await screen.findByText('No domains yet');
+    expect(seen[0]!.query.get('days')).toBe('7');
+  });
+
+  it('says what is wrong and tries again when asked to', async () => {
+    let tries = 0;
+    serviceWith({
+      'GET /api/v1/wall': () => (++tries === 1 ? problem(503, 'Database unavailable', {remedy: 'Try again later'}) : wall),
+    });
+    open(<WallPage />);
+    expect((await screen.findByRole('alert')).textContent).toContain('Try again later');
+    await userEvent.click(screen.getByRole('button', {name: 'Try again'}));
+    expect(await screen.findByText('Copperline Tram Museum')).toBeTruthy();
+  });
+});
+
+describe('a domain', () => {
+  it('says what matters first, marks the wrong characters and gives the record', async () => {
+    serviceWith(domainAnswers);
+    openDomain();
+    expect(await screen.findByText('Refusals at Tidepost took 58 of the 58.0 missing points.')).toBeTruthy();
+    const records = within(await screen.findByRole('region', {name: 'Records'}));
+    expect(records.getByText('-alx').tagName).toBe('MARK');
+    expect(records.getByText('v=spf1 -all')).toBeTruthy();
+    expect(records.getByText('Nothing is published here (no name).')).toBeTruthy();
+    expect(within(screen.getByRole('region', {name: 'Findings'})).getByText(finding.title)).toBeTruthy();
+  });
+
+  it('audits again and shows what changed', async () => {
+    const mended = {...audit, findings: [], faults: 0};
+    const seen = serviceWith({...domainAnswers, [`POST ${BASE}/audits`]: mended});
+    openDomain();
+    await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
+    await waitFor(() => expect(screen.queryByText(finding.title)).toBeNull());
+    expect(seen.filter((sent) => sent.method === 'POST')).toHaveLength(1);
+  });
+
+  it('offers the first audit where there was none', async () => {
+    serviceWith({...domainAnswers, [`GET ${BASE}/audits/newest`]: problem(404, 'Not found')});
+    openDomain();
+    expect(await screen.findByRole('button', {name: 'Audit its records'})).toBeTruthy();
+  });
+
+  it('has a table for its chart, newest day first', async () => {
+    serviceWith(domainAnswers);
+    openDomain();
+    await userEvent.click(await screen.findByRole('button', {name: 'Show as table'}));
+    const rows = within(screen.getByRole('table', {name: 'Readings by day'})).getAllByRole('row');
+    expect(rows[1]!.textContent).toContain('2026-11-20');
+    expect(rows[1]!.textContent).toContain('58 refusals, Tidepost');
+  });
+
+  it('does not pretend to know when there is too little mail', async () => {
+    const nothingWrong = {...audit, findings: [], faults: 0};
+    serviceWith({
+      ...domainAnswers,
+      [`GET ${BASE}/readings`]: series(reading('2026-11-20', null)),
+      [`GET ${BASE}/audits/newest`]: nothingWrong,
+    });
+    openDomain();
+    expect(await screen.findByText('Too little mail to say how it stands.')).toBeTruthy();
+    expect(screen.queryByRole('region', {name: 'What pulls it down'})).toBeNull();
+  });
+});
+
+describe('domains', () => {
+  it('adds one with its selectors and shows why another is refused', async () => {
+    let answer: unknown = problem(422, 'Not a domain name', {detail: 'it has only one label'});
+    const seen = serviceWith({
+      'GET /api/v1/tenants/copperline/domains': {items: [], next: null},
+      'POST /api/v1/tenants/copperline/domains': () => answer,
+    });
+    open(<DomainsPage who={who} />);
+    await userEvent.type(await screen.findByLabelText('Sending domain'), 'nodot');
+    await userEvent.click(screen.getByRole('button', {name: 'Add domain'}));
+    expect((await screen.findByRole('alert')).textContent).toContain('it has only one label');
+    answer = {name: 'd.example', tenant: 'copperline', origin: 'added', selectors: [], added_at: '', last_audit: null};
+    await userEvent.type(screen.getByLabelText('DKIM selectors that sign its mail'), 'd1, d2');
+    await userEvent.click(screen.getByRole('button', {name: 'Add domain'}));
+    await waitFor(() => expect(seen.filter((sent) => sent.method === 'POST')).toHaveLength(2));
+    expect(seen.filter((sent) => sent.method === 'POST')[1]!.body).toEqual({name: 'nodot', selectors: ['d1', 'd2']});
+  });
+});
+
+describe('mail flow', () => {
+  it('sorts by a column, and the other way round', async () => {
+    serviceWith({
+      'GET /api/v1/tenants/copperline/flow': flow,
+      'GET /api/v1/tenants/copperline/domains': {items: [], next: null},
+    });
+    open(<FlowPage who={who} />);
+    const table = await screen.findByRole('table', {name: 'Mail flow by mailbox provider'});
+    const names = () =>
+      within(table)
+        .getAllByRole('row')
+        .slice(1)
+        .map((row) => within(row).getAllByRole('cell')[0]!.textContent);
+    expect(names()).toEqual(['Tidepost', 'Orchard Mail', '(all)']);
+    await userEvent.click(within(table).getByRole('button', {name: 'Delivered'}));
+    expect(names()).toEqual(['Orchard Mail', 'Tidepost', '(all)']);
+    await userEvent.click(within(table).getByRole('button', {name: 'Delivered ↓'}));
+    expect(names()).toEqual(['Tidepost', 'Orchard Mail', '(all)']);
+    expect(within(table).getByText('does not report')).toBeTruthy();
+    expect(screen.getByText('no such mailbox')).toBeTruthy();
+  });
+});
+
+describe('suppression', () => {
+  it('asks for the addresses of a pasted list and shows each answer', async () => {
+    const answer = {since: null, until: null};
+    const seen = serviceWith({
+      'GET /api/v1/tenants/copperline/suppression': {items: [], next: null},
+      'POST /api/v1/tenants/copperline/clearance': {
+        clear: 1,
+        held: 1,
+        answers: [
+          {address: 'a@b.example', verdict: 'held', reason: 'complaint', why: 'its owner complained', ...answer},
+          {address: 'c@d.example', verdict: 'clear', reason: '', why: '', ...answer},
+        ],
+      },
+    });
+    open(<SuppressionPage who={who} />);
+    expect(await screen.findByText('Nobody is on the list')).toBeTruthy();
+    await userEvent.type(screen.getByLabelText('Addresses'), 'a@b.example, c@d.example;');
+    await userEvent.click(screen.getByRole('button', {name: 'Ask for 2 addresses'}));
+    expect(await screen.findByText('its owner complained')).toBeTruthy();
+    expect(seen.at(-1)!.body).toEqual({addresses: ['a@b.example', 'c@d.example']});
+  });
+});
