@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
-from rust_gauge.core.dmarc import is_dmarc1, parse_dmarc
+from rust_gauge.core.dmarc import is_dmarc1, read_policy
 from rust_gauge.core.taglist import parse_tag_list
 
 
@@ -137,7 +137,7 @@ def test_only_the_exact_version_in_front_makes_a_dmarc_record(text: str, dmarc: 
 
 
 def test_a_dmarc_record_is_read_whole() -> None:
-    record = parse_dmarc(
+    record = read_policy(
         "v=DMARC1; p=Quarantine; sp=reject; pct=50; adkim=s; aspf=r; fo=1:d; ri=3600; "
         "rua=mailto:a@r.example!10m, mailto:b%2Bc@r.example; ruf=mailto:f@r.example"
     )
@@ -164,17 +164,17 @@ def test_a_dmarc_record_is_read_whole() -> None:
     ],
 )
 def test_a_mistake_in_a_dmarc_record_is_found_at_its_column(text: str, column: int, word: str) -> None:
-    (problem,) = parse_dmarc(text).problems
+    (problem,) = read_policy(text).problems
     assert problem.column == column
     assert word in problem.what
 
 
 def test_a_policy_without_p_counts_as_none_when_reports_are_asked_for() -> None:
-    assert parse_dmarc("v=DMARC1; rua=mailto:a@r.example").policy == "none"
-    assert parse_dmarc("v=DMARC1; sp=none").policy is None
+    assert read_policy("v=DMARC1; rua=mailto:a@r.example").policy == "none"
+    assert read_policy("v=DMARC1; sp=none").policy is None
 
 
 @given(st.text(max_size=300))
 def test_any_text_can_be_read_as_a_dmarc_record_without_an_exception(text: str) -> None:
-    record = parse_dmarc("v=DMARC1;" + text)
+    record = read_policy("v=DMARC1;" + text)
     assert 0 <= record.percent <= 100

@@ -68,5 +68,6 @@ def error_of(response: httpx.Response) -> ProblemResponse:
     except ValidationError:  # something else answered, a proxy perhaps
         detail = f"{response.request.url.host} answered {response.status_code} without saying why"
         problem = Problem(type="about:blank", title=response.reason_phrase, status=response.status_code, detail=detail)
-    fallback = UnavailableError if response.status_code >= 500 else InvalidInputError
-    return _BY_STATUS.get(response.status_code, fallback)(problem)
+    status = response.status_code
+    fallback = UnavailableError if status >= 500 else InvalidInputError
+    return _BY_STATUS.get(status, fallback)(problem)

@@ -2,7 +2,7 @@
 
 from rust_gauge.core.audit.examination import Examination
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.dmarc import DmarcRecord, is_dmarc1, parse_dmarc
+from rust_gauge.core.dmarc import DmarcRecord, is_dmarc1, read_policy
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, ask
 from rust_gauge.core.names import registered_domain
 
@@ -29,7 +29,7 @@ def examine_dmarc(domain: str) -> DnsProgram[Examination]:
     elif len(texts) > 1:
         out.findings.append(_several(place, texts))
     for index, text in enumerate(texts):
-        out.findings += _examine_record(domain, owner, Place(place.name, "TXT", index), parse_dmarc(text))
+        out.findings += _examine_record(domain, owner, Place(place.name, "TXT", index), read_policy(text))
     return out
 
 

@@ -44,7 +44,7 @@ def is_dmarc1(text: str) -> bool:
     return bool(_VERSION.match(text))
 
 
-def parse_dmarc(text: str) -> DmarcRecord:
+def read_policy(text: str) -> DmarcRecord:
     """Read a record for which `is_dmarc1` holds. Never raises: mistakes are in `problems`."""
     tags = parse_tag_list(text)
     problems = list(tags.problems)
