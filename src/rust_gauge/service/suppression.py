@@ -37,7 +37,7 @@ def answer(context: Context, tenant: TenantAccess, request: ClearanceRequest) ->
                     Reason(row.reason),
                     row.since.replace(tzinfo=now.tzinfo),
                     row.until.replace(tzinfo=now.tzinfo) if row.until else None,
-                    row.evidence[0]["diagnostic"][:200] if row.evidence else "",
+                    (row.detail or "")[:200],
                 )
                 for row in group
             ]

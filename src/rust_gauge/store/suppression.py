@@ -3,13 +3,14 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
+import orjson
 from sqlalchemy import Connection, and_, or_, select, tuple_, update
-from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.names import Address
 from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import insert_rows, literal
 from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.events import address_key
 
@@ -44,58 +45,73 @@ def add_entries(
             .with_for_update()
         )
         there.update({(bytes(row.address_key), row.reason): row for row in connection.execute(query)})
-    new = 0
-    for key in keys:
-        group = wanted[key]
-        row = there.get(key)
-        if row is not None:
-            evidence = (row.evidence + [entry.evidence for entry in group])[:_EVIDENCE_KEPT]
-            since = min(row.since, group[0].since.replace(tzinfo=None))
-            connection.execute(
-                update(t.suppression_entry)
-                .where(c.id == row.id)
-                .values(times=c.times + len(group), evidence=evidence, since=since)
-            )
-            continue
-        statement = upsert(t.suppression_entry).values(
-            tenant_id=tenant_id,
-            address_key=key[0],
-            reason=key[1],
-            address=str(group[0].address),
-            made_by=made_by,
-            since=group[0].since,
-            times=len(group),
-            evidence=[entry.evidence for entry in group][:_EVIDENCE_KEPT],
+    for key, row in there.items():
+        _count_again(connection, row, wanted[key])
+    missing = [key for key in keys if key not in there]
+    return sum(
+        _make(connection, tenant_id, {key: wanted[key] for key in missing[start : start + _CHUNK]}, made_by, now)
+        for start in range(0, len(missing), _CHUNK)
+    )
+
+
+def _count_again(connection: Connection, row: AnyRow, group: list[NewEntry]) -> None:
+    """An entry that stands already: one time more for each event, and its evidence as long as there is room."""
+    c = t.suppression_entry.c
+    evidence = (row.evidence + [entry.evidence for entry in group])[:_EVIDENCE_KEPT]
+    since = min(row.since, group[0].since.replace(tzinfo=None))
+    values = {"times": c.times + len(group), "evidence": evidence, "since": since}
+    connection.execute(update(t.suppression_entry).where(c.id == row.id).values(values))
+
+
+_MAKE = (
+    "INSERT IGNORE INTO suppression_entry (tenant_id, address_key, reason, address, made_by, since, times, evidence)"
+)
+_NOTE = "INSERT INTO suppression_change (tenant_id, address_key, reason, `change`, changed_at, changed_by) VALUES"
+
+
+def _make(
+    connection: Connection, tenant_id: int, wanted: dict[tuple[bytes, str], list[NewEntry]], made_by: str, now: datetime
+) -> int:
+    """Make entries that did not stand when we looked. Gives how many are new."""
+    rows = [
+        (
+            tenant_id,
+            *key,
+            str(group[0].address),
+            made_by,
+            group[0].since.replace(tzinfo=None),
+            len(group),
+            orjson.dumps([entry.evidence for entry in group[:_EVIDENCE_KEPT]]).decode(),
         )
-        # Two loads may make the same entry at once: the second one only counts.
-        result = connection.execute(statement.on_duplicate_key_update(times=c.times + statement.inserted.times))
-        if result.rowcount == 1:
-            new += 1
-            connection.execute(
-                t.suppression_change.insert().values(
-                    tenant_id=tenant_id,
-                    address_key=key[0],
-                    reason=key[1],
-                    change="made",
-                    changed_at=now,
-                    changed_by=made_by,
-                )
-            )
-    return new
+        for key, group in wanted.items()
+    ]
+    made = insert_rows(connection, f"{_MAKE} VALUES", rows, "RETURNING address_key, reason").all()
+    new = {(bytes(key), reason) for key, reason in cast("list[tuple[bytes, str]]", made)}
+    c = t.suppression_entry.c
+    for key in wanted.keys() - new:  # another load made it in this very moment: ours only counts
+        where = (c.tenant_id == tenant_id) & (c.address_key == key[0]) & (c.reason == key[1])
+        connection.execute(update(t.suppression_entry).where(where).values(times=c.times + len(wanted[key])))
+    if new:
+        at = now.replace(tzinfo=None)
+        insert_rows(connection, _NOTE, [(tenant_id, *key, "made", at, made_by) for key in sorted(new)])
+    return len(new)
 
 
 def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, list[AnyRow]]:
-    """Entries of these addresses, by address key."""
-    c = t.suppression_entry.c
+    """Entries of these addresses, by address key: reason, since, until, and what the first event said (`detail`)."""
     found: dict[bytes, list[AnyRow]] = {}
     wanted = list(dict.fromkeys(keys))
     for start in range(0, len(wanted), _CHUNK):
-        query = select(c.address_key, c.reason, c.since, c.until, c.evidence).where(
-            c.tenant_id == tenant_id, c.address_key.in_(wanted[start : start + _CHUNK])
-        )
-        for row in connection.execute(query):
-            found.setdefault(bytes(row.address_key), []).append(row)
+        listed = ", ".join(map(literal, wanted[start : start + _CHUNK]))
+        sql = f"{_LOOK_UP} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
+        for row in connection.exec_driver_sql(sql, execution_options={"no_parameters": True}):
+            found.setdefault(row.address_key, []).append(row)
     return found
+
+
+_LOOK_UP = (
+    "SELECT address_key, reason, since, until, JSON_VALUE(evidence, '$[0].diagnostic') AS detail FROM suppression_entry"
+)
 
 
 def list_entries(
