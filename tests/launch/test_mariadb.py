@@ -7,7 +7,7 @@ from pathlib import Path
 import pymysql
 import pytest
 
-from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port
+from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from tests.conftest import World
 
 
@@ -78,3 +78,9 @@ def test_a_directory_that_cannot_be_made_is_a_clear_error(tmp_path: Path, monkey
 
 def test_a_port_that_is_taken_is_not_given_again(world: World) -> None:
     assert free_port(world.database.port) != world.database.port
+
+
+def test_a_port_that_is_taken_is_said_before_anything_is_started(world: World) -> None:
+    with pytest.raises(LaunchError, match=rf"RUSTGAUGE_PORT={world.database.port + 1}"):
+        require_port("127.0.0.1", world.database.port)
+    require_port("127.0.0.1", free_port())

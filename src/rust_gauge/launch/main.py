@@ -12,7 +12,6 @@ import argparse
 import contextlib
 import fcntl
 import getpass
-import os
 import secrets
 import sys
 from collections.abc import Iterator
@@ -23,7 +22,7 @@ from sqlalchemy import Connection
 
 from rust_gauge import __version__
 from rust_gauge.contract.session import NewToken
-from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port
+from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.supervisor import Supervisor
 from rust_gauge.service import accounts
 from rust_gauge.service.context import Context, make_context, utc_now
@@ -106,6 +105,7 @@ def _run(settings: Settings, _: argparse.Namespace) -> int:
     supervisor = Supervisor(settings.var_dir / "log")
     supervisor.catch_signals()
     with _only_one(settings.var_dir / "run.lock"):
+        require_port(settings.host, settings.port)
         try:
             url, supervisor.database = _database(settings)
             prepare(url)
@@ -136,6 +136,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     supervisor = Supervisor(var / "log")
     supervisor.catch_signals()
     with _only_one(var / "run.lock"):
+        require_port(settings.host, port)
         try:
             print("Starting the private MariaDB ...", flush=True)
             url, supervisor.database = _database(settings)
@@ -288,5 +289,4 @@ def _token(settings: Settings, arguments: argparse.Namespace) -> int:
 
 
 if __name__ == "__main__":
-    os.umask(0o077)
     sys.exit(main())

@@ -40,6 +40,20 @@ def free_port(preferred: int = 0) -> int:
     raise LaunchError("No free port on loopback")
 
 
+def require_port(host: str, port: int) -> None:
+    """LaunchError when something else listens there: it would answer in our place."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError as error:
+            raise LaunchError(
+                f"Port {port} on {host} cannot be used ({error.strerror}). "
+                f"Stop what listens there, or choose another: RUSTGAUGE_PORT={port + 1}"
+            ) from None
+
+
 @dataclass
 class PrivateMariaDb:
     """One instance under `directory`. `memory` is its buffer pool, as MariaDB writes sizes."""

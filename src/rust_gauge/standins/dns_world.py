@@ -228,7 +228,7 @@ async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | 
         ready.set()
     try:
         while True:
-            await asyncio.sleep(0.5)
+            await asyncio.sleep(0.1)
             world.reload()
     finally:
         transport.close()
