@@ -3,6 +3,7 @@
 import json
 import re
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -67,3 +68,10 @@ def test_sample_domains_are_made_up(files: list[Path]) -> None:
             continue
         for host in address.findall(path.read_text()):
             assert host.endswith((".example", ".test", ".x")), f"{path.name}: {host}"
+
+
+def test_arrows_point_downwards_only() -> None:
+    """The layers of docs/architecture.md, as pyproject.toml states them."""
+    command = Path(sys.executable).with_name("lint-imports")
+    done = subprocess.run([command, "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout

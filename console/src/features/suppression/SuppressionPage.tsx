@@ -23,7 +23,7 @@ const Page = styled.div`
   @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Mono = styled.span`font: 12px ${font.mono};`;
-const Reply = styled.span`display: block; font: 12px/1.35 ${font.mono}; white-space: normal; min-width: 24ch;`;
+const Reply = styled.span`display: block; font: 12px/1.35 ${font.mono}; white-space: normal; overflow-wrap: anywhere; min-width: 24ch;`;
 
 export function SuppressionPage({who}: {who: Schemas['Who']}) {
   const view = useView();
