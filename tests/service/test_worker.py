@@ -3,10 +3,11 @@
 import threading
 
 import pytest
+from sqlalchemy import Connection, text
 
 from rust_gauge.service.jobs import worker
 from rust_gauge.store import jobs
-from rust_gauge.store.engine import StoreUnavailable
+from rust_gauge.store.engine import StoreBusy, StoreUnavailable
 from tests.conftest import Office
 from tests.rows import ndjson, row
 
@@ -91,19 +92,19 @@ def test_a_load_that_is_not_committed_yet_holds_its_job_back(office: Office) -> 
     store, now = office.world.context.store, office.world.clock()
     office.world.work()
     store.transaction(lambda c: jobs.enqueue(c, "readings", office.tenant.id, 99, now))
-    claimed = threading.Event()
 
-    def claim() -> None:
-        job = store.transaction(lambda c: jobs.claim(c, now))
-        claimed.set()
-        if job is not None:
-            store.transaction(lambda c: jobs.finish(c, job, now))
+    def claim(connection: Connection) -> jobs.Job | None:
+        connection.execute(text("SET SESSION innodb_lock_wait_timeout = 0"))  # say at once that one would have to wait
+        try:
+            return jobs.claim(connection, now)
+        finally:
+            connection.execute(text("SET SESSION innodb_lock_wait_timeout = DEFAULT"))
 
     with store.engine.begin() as connection:
         jobs.enqueue(connection, "readings", office.tenant.id, 99, now)
-        thread = threading.Thread(target=claim)
-        thread.start()
-        assert not claimed.wait(0.3)
-    assert claimed.wait(20)
-    thread.join(20)
-    office.world.work()
+        with pytest.raises(StoreBusy):
+            store.transaction(claim, attempts=1)
+    job = store.transaction(claim)
+    assert job is not None
+    assert job.subject == 99
+    store.transaction(lambda c: jobs.finish(c, job, now))

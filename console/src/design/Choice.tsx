@@ -1,7 +1,7 @@
 /** A choice of one from a few, as a button that opens a list. */
 import {Button, ListBox, ListBoxItem, Popover, Select, SelectValue, type Key} from 'react-aria-components';
 import styled from 'styled-components';
-import {colour, font, space} from './tokens';
+import {colour, font, narrow, space} from './tokens';
 
 const Trigger = styled(Button)`
   font: 14px ${font.sans};
@@ -12,6 +12,7 @@ const Trigger = styled(Button)`
   padding: 4px ${space.s};
   cursor: pointer;
   white-space: nowrap;
+  ${narrow} { padding: 4px; }
   &[data-hovered], &[data-pressed] { border-color: ${colour('line')}; }
   &[data-focus-visible] { outline: 2px solid ${colour('rust')}; }
 `;

@@ -27,7 +27,7 @@ const Bar = styled.header`
   ${narrow} {
     flex-wrap: wrap;
     padding: 0 ${space.m};
-    gap: 0 ${space.s};
+    gap: 0 ${space.xs};
     nav { order: 3; flex-basis: 100%; }
   }
 `;

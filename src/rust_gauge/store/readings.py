@@ -60,14 +60,6 @@ def series(
     return list(connection.execute(query))
 
 
-def newest_day(connection: Connection, tenant_id: int, domain_id: int) -> date | None:
-    c = t.reading_day.c
-    newest: date | None = connection.scalar(
-        select(func.max(c.day)).where(c.tenant_id == tenant_id, c.domain_id == domain_id)
-    )
-    return newest
-
-
 def window(connection: Connection, tenant_ids: list[int], first: date, last: date) -> list[AnyRow]:
     """Values of all domains of these tenants, for the wall; without pulls."""
     c = t.reading_day.c

@@ -44,8 +44,8 @@ function RateCell({rate, lines}: {rate: Rate | null; lines?: Lines}) {
 function change(row: FlowRow) {
   const before = row.before.delivered;
   if (!before) return '';
-  const share = (row.counts.delivered - before) / before;
-  return `${share >= 0 ? '+' : '−'}${Math.abs(share * 100).toFixed(0)} %`;
+  const points = Math.round((100 * (row.counts.delivered - before)) / before);
+  return `${points > 0 ? '+' : points < 0 ? '−' : '±'}${Math.abs(points)} %`;
 }
 
 const columns: Column<FlowRow>[] = [
