@@ -47,4 +47,4 @@ def test_a_trace_asks_each_question_once_and_keeps_the_answers_in_order() -> Non
 
 def test_octets_of_a_txt_record_that_are_no_utf8_are_shown_not_lost() -> None:
     (answer,) = answering({"a.x TXT": [b"v=spf1 \xff all"]})((DnsQuestion("a.x", "TXT"),))
-    assert answer.texts[0].text == "v=spf1 \\xff all"
+    assert answer.texts[0].text == "v=spf1 \ufffd all"

@@ -17,6 +17,7 @@ class AnswerStatus(StrEnum):
     REFUSED = "refused"
     TIMEOUT = "timeout"
     MALFORMED = "malformed"  # an answer came, and could not be read
+    NOT_HELD = "not_held"  # off line: neither the zone files nor the recording say anything about this name
 
     @property
     def failed(self) -> bool:
@@ -26,13 +27,20 @@ class AnswerStatus(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class DnsQuestion:
-    """A name (A-labels, no last dot) and a type mnemonic such as `TXT`."""
+    """A name (A-labels, no last dot) and a type mnemonic such as `TXT`.
+
+    `server` asks this address itself, without recursion, instead of a resolver; `unchecked` asks a resolver to hand
+    over data that fails DNSSEC validation too (the CD bit, RFC 4035 §3.2.2).
+    """
 
     name: str
     rdtype: str
+    server: str = ""
+    unchecked: bool = False
 
     def __str__(self) -> str:
-        return f"{self.name} {self.rdtype}"
+        at = f" @{self.server}" if self.server else ""
+        return f"{self.name} {self.rdtype}{at}" + (" +cd" if self.unchecked else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,8 +51,8 @@ class TxtRecord:
 
     @property
     def text(self) -> str:
-        """The strings joined without anything between (RFC 7208 §3.3); octets that are not UTF-8 show as \\xNN."""
-        return b"".join(self.strings).decode("utf-8", "backslashreplace")
+        """The strings joined without anything between (RFC 7208 §3.3); an octet that is not UTF-8 shows as U+FFFD."""
+        return b"".join(self.strings).decode("utf-8", "replace")
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +65,9 @@ class DnsAnswer:
     ttl: int | None = None  # seconds
     aliases: tuple[str, ...] = field(default=())  # the CNAME chain that was followed, first target first
     detail: str = ""  # for a failure: what happened, in words
+    seconds: float = 0.0  # how long it took
+    authenticated: bool = False  # the resolver vouches for it by DNSSEC (AD)
+    authoritative: bool = False  # it comes from a server of the zone itself (AA)
 
     @property
     def failed(self) -> bool:

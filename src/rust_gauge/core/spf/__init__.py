@@ -1,8 +1,8 @@
-"""SPF (RFC 7208): the record as a value (`record`), and what a record costs in DNS look-ups (`lookups`).
+"""SPF (RFC 7208): the record as a value (`record`), its evaluation (`evaluate`: check_host), what it costs in DNS
+look-ups (`lookups`), and whom it lets send (`authorised`)."""
 
-`check_host()` belongs beside them: it evaluates the same terms, asking for DNS in the same way as `lookups` does.
-"""
-
+from rust_gauge.core.spf.authorised import Authorised, AuthorisedNetwork, Overlap, authorised, is_wide, network_kind
+from rust_gauge.core.spf.evaluate import SpfCheck, SpfOutcome, SpfResult, SpfStep, check_host, check_mail
 from rust_gauge.core.spf.lookups import LOOKUP_LIMIT, VOID_LIMIT, LookupNode, LookupTree, walk_lookups
 from rust_gauge.core.spf.macros import MacroString, parse_macro_string
 from rust_gauge.core.spf.record import Directive, Modifier, Qualifier, SpfRecord, is_spf1, parse_spf
@@ -10,14 +10,26 @@ from rust_gauge.core.spf.record import Directive, Modifier, Qualifier, SpfRecord
 __all__ = [
     "LOOKUP_LIMIT",
     "VOID_LIMIT",
+    "Authorised",
+    "AuthorisedNetwork",
     "Directive",
     "LookupNode",
     "LookupTree",
     "MacroString",
     "Modifier",
+    "Overlap",
     "Qualifier",
+    "SpfCheck",
+    "SpfOutcome",
     "SpfRecord",
+    "SpfResult",
+    "SpfStep",
+    "authorised",
+    "check_host",
+    "check_mail",
     "is_spf1",
+    "is_wide",
+    "network_kind",
     "parse_macro_string",
     "parse_spf",
     "walk_lookups",

@@ -1,39 +1,75 @@
-"""What a record costs: the terms that need DNS, counted as RFC 7208 §4.6.4 counts them, through every include.
+"""What a record costs and whom it lets send: its terms that need DNS, followed through every include.
 
-Counts on past the limit, to say by how much it is over; stops at a bound of its own so that hostile records
-cannot make it ask for ever. Terms whose name depends on the connection (macros) cost one and are not followed.
+Look-ups are counted as RFC 7208 §4.6.4 counts them, and on past the limit, to say by how much it is over. The walk
+stops at a bound of its own so that hostile records cannot make it ask for ever. Terms whose name depends on the
+connection (macros) cost one and are not followed.
 """
 
+import ipaddress
 from dataclasses import dataclass, field
 
-from rust_gauge.core.dns import DnsProgram, ask
-from rust_gauge.core.spf.record import LOOKUP_MECHANISMS, Directive, SpfRecord, is_spf1, parse_spf
+from dns.rdtypes.ANY.MX import MX
+from dns.rdtypes.IN.A import A
+from dns.rdtypes.IN.AAAA import AAAA
+
+from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask
+from rust_gauge.core.spf.record import (
+    LOOKUP_MECHANISMS,
+    Directive,
+    Network,
+    Qualifier,
+    SpfRecord,
+    is_spf1,
+    parse_spf,
+)
 
 LOOKUP_LIMIT = 10
 VOID_LIMIT = 2
-_QUESTION_BOUND = 60  # our own: a record this expensive is broken whatever the exact figure is
-_RDTYPE = {"a": "A", "mx": "MX", "exists": "A"}
+_QUESTION_BOUND = 60  # terms followed; our own: a record this expensive is broken whatever the exact figure is
+_MX_HOSTS = 10  # §4.6.4
 
 
 @dataclass
 class LookupNode:
-    """A term that costs a look-up. `problem`: empty, `dead`, `void`, `loop`, `several`, `syntax` or `failed`."""
+    """A term that costs a look-up.
+
+    `problem` is empty, `dead` (nothing published there), `void`, `loop`, `several` (records), `many_mx`, `syntax`,
+    `failed` (no answer) or `not_held` (off line). `networks` are those that a match of this very term gives: the ip4
+    and ip6 terms of an included record that pass, or the addresses of an `a` or `mx` with the prefix length applied.
+    """
 
     term: str
     name: str
     problem: str = ""
+    depth: int = 0  # 0 in the record itself
+    column: int = 0  # in the record that it stands in
+    status: str = ""  # how the question ended
+    detail: str = ""  # what is wrong with the record that it leads to
+    record: str = ""  # the text of the record that it leads to
+    networks: list[Network] = field(default_factory=list)
     children: list["LookupNode"] = field(default_factory=list)
 
     @property
     def cost(self) -> int:
         return 1 + sum(child.cost for child in self.children)
 
+    def flat(self) -> list["LookupNode"]:
+        """This node and every one below it, depth first."""
+        out: list[LookupNode] = []
+        stack = [self]
+        while stack:
+            node = stack.pop()
+            out.append(node)
+            stack.extend(reversed(node.children))
+        return out
+
 
 @dataclass
 class LookupTree:
-    """The terms of the record itself, each with what it drags in."""
+    """The terms of the record itself, each with what it drags in; `networks` are the record's own ip4 and ip6."""
 
     nodes: list[LookupNode] = field(default_factory=list)
+    networks: list[tuple[str, Network]] = field(default_factory=list)  # (term, network)
     truncated: bool = False  # the walk stopped at its own bound; the true cost is higher
 
     @property
@@ -42,13 +78,7 @@ class LookupTree:
 
     def flat(self) -> list[LookupNode]:
         """Every node, depth first."""
-        out: list[LookupNode] = []
-        stack = list(reversed(self.nodes))
-        while stack:
-            node = stack.pop()
-            out.append(node)
-            stack.extend(reversed(node.children))
-        return out
+        return [each for node in self.nodes for each in node.flat()]
 
     @property
     def voids(self) -> list[LookupNode]:
@@ -59,9 +89,22 @@ def walk_lookups(domain: str, record: SpfRecord) -> DnsProgram[LookupTree]:
     """The look-up tree of `domain`'s record."""
     tree = LookupTree()
     budget = [_QUESTION_BOUND]
+    tree.networks = _own_networks(record)
     tree.nodes = yield from _walk(domain, record, (domain,), budget)
     tree.truncated = budget[0] <= 0
     return tree
+
+
+def _own_networks(record: SpfRecord) -> list[tuple[str, Network]]:
+    """Networks that the record itself names and that pass; those behind `all` never count."""
+    out: list[tuple[str, Network]] = []
+    for term in record.directives:
+        if term.mechanism == "all":
+            break
+        network = term.network
+        if network is not None and term.qualifier is Qualifier.PASS:
+            out.append((term.text, network))
+    return out
 
 
 def _walk(domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[int]) -> DnsProgram[list[LookupNode]]:
@@ -72,10 +115,10 @@ def _walk(domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[i
         if directive.mechanism in LOOKUP_MECHANISMS:
             nodes.append((yield from _visit(directive, domain, above, budget)))
     if record.redirect is not None:
-        name = record.redirect.value.literal.rstrip(".").lower()
-        node = LookupNode(record.redirect.text, name)
+        name = record.redirect.value.literal.rstrip(".").lower() if not record.redirect.value.has_macros else ""
+        node = LookupNode(record.redirect.text, name, depth=len(above) - 1, column=record.redirect.column)
         nodes.append(node)
-        if not record.redirect.value.has_macros:
+        if name:
             yield from _descend(node, above, budget)
     return nodes
 
@@ -83,21 +126,65 @@ def _walk(domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[i
 def _visit(directive: Directive, domain: str, above: tuple[str, ...], budget: list[int]) -> DnsProgram[LookupNode]:
     fixed = directive.domain is None or not directive.domain.has_macros
     name = domain if directive.domain is None else directive.domain.literal.rstrip(".").lower()
-    node = LookupNode(directive.text, name if fixed else "")
+    node = LookupNode(directive.text, name if fixed else "", depth=len(above) - 1, column=directive.column)
     if not fixed or directive.mechanism == "ptr":
         return node
     if directive.mechanism == "include":
         yield from _descend(node, above, budget)
+        if directive.qualifier is not Qualifier.PASS:
+            for each in node.flat():
+                each.networks = []
         return node
     budget[0] -= 1
-    if budget[0] > 0:
-        rdtype = _RDTYPE[directive.mechanism]
-        answer = yield from ask(name, rdtype)
-        if answer.void and rdtype == "A" and directive.mechanism == "a":
-            answer6 = yield from ask(name, "AAAA")  # an IPv6-only name is not void for everybody
-            answer = answer if answer6.void else answer6
-        node.problem = "void" if answer.void and directive.mechanism != "exists" else "failed" if answer.failed else ""
+    if budget[0] <= 0:
+        return node
+    if directive.mechanism == "exists":
+        answer = yield from ask(name, "A")
+        _judge(node, [answer], void=False)  # finding nothing is how exists says no
+    elif directive.mechanism == "a":
+        answers = yield DnsQuestion(name, "A"), DnsQuestion(name, "AAAA")
+        _judge(node, list(answers), void=all(answer.void for answer in answers))
+        node.networks = _addresses(directive, answers)
+    else:
+        yield from _visit_mx(node, directive, name)
     return node
+
+
+def _visit_mx(node: LookupNode, directive: Directive, name: str) -> DnsProgram[None]:
+    answer = yield from ask(name, "MX")
+    mxs = sorted((r for r in answer.records if isinstance(r, MX)), key=lambda mx: mx.preference)
+    _judge(node, [answer], void=answer.void)
+    if len(mxs) > _MX_HOSTS:
+        node.problem, node.detail = "many_mx", f"{len(mxs)} MX records; {_MX_HOSTS} are allowed"
+        return
+    hosts = [mx.exchange.to_text(omit_final_dot=True).lower() for mx in mxs]
+    questions = tuple(DnsQuestion(host, kind) for host in hosts if host not in ("", ".") for kind in ("A", "AAAA"))
+    if questions:
+        node.networks = _addresses(directive, (yield questions))
+
+
+def _judge(node: LookupNode, answers: list[DnsAnswer], *, void: bool) -> None:
+    node.status = str(answers[0].status)
+    failed = next((answer for answer in answers if answer.failed), None)
+    if failed and all(answer.failed or answer.void for answer in answers):
+        node.problem = "not_held" if failed.status == "not_held" else "failed"
+        node.detail = failed.detail or str(failed.status)
+    elif void:
+        node.problem = "void"
+
+
+def _addresses(directive: Directive, answers: tuple[DnsAnswer, ...]) -> list[Network]:
+    """What `a` and `mx` let send: each address, with the term's prefix lengths applied."""
+    if directive.qualifier is not Qualifier.PASS:
+        return []
+    out: list[Network] = []
+    for answer in answers:
+        for rdata in answer.records:
+            if isinstance(rdata, A):
+                out.append(ipaddress.IPv4Network((rdata.address, directive.prefix4), strict=False))
+            elif isinstance(rdata, AAAA):
+                out.append(ipaddress.IPv6Network((rdata.address, directive.prefix6), strict=False))
+    return out
 
 
 def _descend(node: LookupNode, above: tuple[str, ...], budget: list[int]) -> DnsProgram[None]:
@@ -109,14 +196,21 @@ def _descend(node: LookupNode, above: tuple[str, ...], budget: list[int]) -> Dns
     if budget[0] <= 0:
         return
     answer = yield from ask(node.name, "TXT")
+    node.status = str(answer.status)
     records = [txt.text for txt in answer.texts if is_spf1(txt.text)]
     if answer.failed:
-        node.problem = "failed"
+        node.problem = "not_held" if answer.status == "not_held" else "failed"
+        node.detail = answer.detail or str(answer.status)
     elif len(records) > 1:
         node.problem = "several"
     elif not records:  # §5.2: an include without a record is a permerror for everybody who includes it
         node.problem = "dead"
+        node.detail = "no such name" if answer.status == "no_name" else "no SPF record there"
     else:
         record = parse_spf(records[0])
-        node.problem = "syntax" if record.problems else ""
+        node.record = records[0]
+        if record.problems:
+            node.problem = "syntax"
+            node.detail = f"column {record.problems[0].column}: {record.problems[0].what}"
+        node.networks = [network for _, network in _own_networks(record)]
         node.children = yield from _walk(node.name, record, (*above, node.name), budget)

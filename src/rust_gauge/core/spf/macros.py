@@ -1,4 +1,4 @@
-"""Macro strings of SPF (RFC 7208 §7.1) as parsed pieces; expanding them belongs to the evaluation of a connection.
+"""Macro strings of SPF (RFC 7208 §7): parsed into pieces, and expanded with the values of a connection.
 
 macro-string = *( macro-expand / macro-literal )
 macro-expand = ( "%{" macro-letter transformers *delimiter "}" ) / "%%" / "%_" / "%-"
@@ -6,7 +6,9 @@ macro-literal = %x21-24 / %x26-7E
 """
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
+from urllib.parse import quote
 
 from rust_gauge.core.taglist import Problem
 
@@ -74,11 +76,35 @@ def parse_macro_string(text: str, column: int, *, explanation: bool = False) -> 
             problems.append(Problem(f"{text[at : at + length]} is no macro", column + at, length))
             at += length
             continue
-        if not "\x21" <= char <= "\x7e":
+        if not "\x21" <= char <= "\x7e" and not (explanation and char == " "):
             problems.append(Problem(f"{char!r} may not stand in a name", column + at))
         pieces.append(char)
         at += 1
     return MacroString(text, tuple(_joined(pieces))), problems
+
+
+def expand(string: MacroString, values: Mapping[str, str]) -> str:
+    """The text for one connection (§7.3). `values` gives each macro letter's value, by its lower-case letter."""
+    return "".join(p if isinstance(p, str) else _expanded(p, values[p.letter.lower()]) for p in string.pieces)
+
+
+def _expanded(macro: MacroExpand, value: str) -> str:
+    parts = re.split(f"[{re.escape(macro.delimiters)}]", value)
+    if macro.reverse:
+        parts.reverse()
+    if macro.digits:
+        parts = parts[-macro.digits :]
+    text = ".".join(parts)
+    return quote(text, safe="-._~") if macro.letter.isupper() else text
+
+
+def target_name(text: str) -> str:
+    """An expanded domain-spec as the name to ask for: no last dot, and whole labels taken off the left until at most
+    253 characters are left (§7.3)."""
+    name = text.removesuffix(".")
+    while len(name) > 253 and "." in name:
+        name = name.partition(".")[2]
+    return name
 
 
 def check_domain_spec(spec: MacroString, column: int) -> list[Problem]:

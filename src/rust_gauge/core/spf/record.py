@@ -11,6 +11,7 @@ import ipaddress
 import re
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from functools import cached_property, lru_cache
 
 from rust_gauge.core.spf.macros import MacroString, check_domain_spec, parse_macro_string
 from rust_gauge.core.taglist import Problem
@@ -23,6 +24,10 @@ _MODIFIER = re.compile(r"([A-Za-z][A-Za-z0-9\-_.]*)=(.*)\Z", re.DOTALL)
 _MECHANISM = re.compile(r"([A-Za-z0-9]+)(?:([:/])(.*))?\Z", re.DOTALL)
 # cidr-length without leading zeros (§12: ip4-cidr-length, ip6-cidr-length)
 _CIDR = re.compile(r"(?:/(0|[1-9][0-9]?))?(?://(0|[1-9][0-9]{0,2}))?\Z")
+_WORD = re.compile(r"[^ ]+")
+_QNUM = r"(25[0-5]|2[0-4][0-9]|1[0-9][0-9]|[1-9]?[0-9])"  # §12: qnum
+_PLAIN_IP4 = re.compile(rf"([+\-~?]?)ip4:{_QNUM}\.{_QNUM}\.{_QNUM}\.{_QNUM}(?:/(3[0-2]|[12][0-9]|[0-9]))?\Z")
+_TAIL = re.compile(r"(?:/[^/.%{}]*)*\Z")
 _NAMES = ("all", "include", "a", "mx", "ptr", "ip4", "ip6", "exists")
 LOOKUP_MECHANISMS = frozenset({"include", "a", "mx", "ptr", "exists"})
 
@@ -36,19 +41,34 @@ class Qualifier(StrEnum):
     NEUTRAL = "?"
 
 
+_QUALIFIERS = {str(each): each for each in Qualifier}
+
+
 @dataclass(frozen=True, slots=True)
 class Directive:
-    """One mechanism with its qualifier. `column` counts from 1; `explicit` tells whether the qualifier was written."""
+    """One mechanism with its qualifier. `column` counts from 1; `explicit` tells whether the qualifier was written.
+
+    `address` is that of ip4 and ip6 as a number, kept beside the prefix lengths because most evaluations only compare.
+    """
 
     text: str
     column: int
     qualifier: Qualifier
     mechanism: str
     domain: MacroString | None = None
-    network: Network | None = None
+    address: int | None = None
     prefix4: int = 32
     prefix6: int = 128
     explicit: bool = False
+
+    @property
+    def network(self) -> Network | None:
+        """The network of ip4 and ip6; host bits behind the prefix do not count (§5.6)."""
+        if self.address is None:
+            return None
+        if self.mechanism == "ip4":
+            return ipaddress.IPv4Network((self.address, self.prefix4), strict=False)
+        return ipaddress.IPv6Network((self.address, self.prefix6), strict=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +81,7 @@ class Modifier:
     value: MacroString
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SpfRecord:
     """A parsed record. `problems` is empty exactly when the syntax is right; else its result is permerror (§4.6)."""
 
@@ -69,16 +89,21 @@ class SpfRecord:
     terms: tuple[Directive | Modifier, ...]
     problems: tuple[Problem, ...]
 
-    @property
+    @cached_property
     def directives(self) -> tuple[Directive, ...]:
         return tuple(term for term in self.terms if isinstance(term, Directive))
 
-    @property
+    @cached_property
     def all(self) -> Directive | None:
         """The first `all`: nothing after it is ever looked at (§5.1)."""
         return next((term for term in self.directives if term.mechanism == "all"), None)
 
-    @property
+    @cached_property
+    def explanation(self) -> Modifier | None:
+        """`exp=`: where the text for a failure lies (§6.2)."""
+        return next((t for t in self.terms if isinstance(t, Modifier) and t.name == "exp"), None)
+
+    @cached_property
     def redirect(self) -> Modifier | None:
         return next((t for t in self.terms if isinstance(t, Modifier) and t.name == "redirect"), None)
 
@@ -89,13 +114,18 @@ def is_spf1(text: str) -> bool:
     return head == VERSION or head == VERSION + " "
 
 
+@lru_cache(maxsize=4096)  # the same records are evaluated for message after message
 def parse_spf(text: str) -> SpfRecord:
     """Read a record for which `is_spf1` holds. Never raises: mistakes are in `problems`, good terms in `terms`."""
     terms: list[Directive | Modifier] = []
     problems: list[Problem] = []
     seen: set[str] = set()
-    for match in re.finditer(r"[^ ]+", text[len(VERSION) :]):
-        word, column = match.group(), match.start() + len(VERSION) + 1
+    for match in _WORD.finditer(text, len(VERSION)):
+        word, column = match.group(), match.start() + 1
+        plain = _PLAIN_IP4.match(word)
+        if plain:  # by far the most frequent term; nothing in it can be wrong
+            terms.append(_plain_ip4(word, column, *plain.groups()))
+            continue
         modifier = _MODIFIER.match(word)
         if modifier:
             term, found = _parse_modifier(word, column, *modifier.groups())
@@ -111,6 +141,12 @@ def parse_spf(text: str) -> SpfRecord:
         if directive is not None:
             terms.append(directive)
     return SpfRecord(text, tuple(terms), tuple(problems))
+
+
+def _plain_ip4(word: str, column: int, sign: str, a: str, b: str, c: str, d: str, prefix: str | None) -> Directive:
+    number = int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d)
+    qualifier = _QUALIFIERS[sign] if sign else Qualifier.PASS
+    return Directive(word, column, qualifier, "ip4", None, number, int(prefix) if prefix else 32, 128, bool(sign))
 
 
 def _parse_modifier(word: str, column: int, name: str, value: str) -> tuple[Modifier, list[Problem]]:
@@ -163,9 +199,9 @@ def _with_domain_and_cidr(
     if separator == "/":
         domain_text, cidr_text = None, "/" + rest
     elif separator == ":":
-        outside = re.sub(r"%\{[^}]*\}", lambda macro: "_" * len(macro.group()), rest)
-        slash = outside.find("/")
-        domain_text, cidr_text = (rest, "") if slash < 0 else (rest[:slash], rest[slash:])
+        # A slash may stand inside a name (macro-literal) or a macro; only a tail of slashes and digits is a length.
+        slash = _TAIL.search(rest).start()  # type: ignore[union-attr]  # it matches the empty end at least
+        domain_text, cidr_text = rest[:slash], rest[slash:]
     else:
         return base, []
     cidr_column = at + len(domain_text) if domain_text is not None else at - 1
@@ -194,5 +230,7 @@ def _with_network(base: Directive, separator: str | None, text: str, at: int) ->
         return None, [Problem(what, at, max(1, len(address_text)))]
     if slash and not (re.fullmatch(r"0|[1-9][0-9]{0,2}", prefix) and int(prefix) <= widest):
         return None, [Problem(f"/{prefix} is no prefix length", at + len(address_text), len(prefix) + 1)]
-    network = ipaddress.ip_network((address, int(prefix) if slash else widest), strict=False)
-    return replace(base, network=network), []
+    length = int(prefix) if slash else widest
+    if widest == 32:
+        return replace(base, address=int(address), prefix4=length), []
+    return replace(base, address=int(address), prefix6=length), []
