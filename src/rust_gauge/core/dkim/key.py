@@ -6,9 +6,11 @@ A key that a control panel has mangled (quotes, backslashes, a PEM header, a cut
 
 import base64
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import lru_cache
 
 from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
 from cryptography.hazmat.primitives.serialization import load_der_public_key
 
@@ -19,12 +21,20 @@ _BLANK = re.compile(r"[ \t\r\n]+")
 _PEM = re.compile(r"-----(?:BEGIN|END)[A-Z ]*-----")
 
 
+PublicKey = RSAPublicKey | Ed25519PublicKey
+_WRAPPED = re.compile(r"\s*([\"'“”])")
+_ESCAPED = re.compile(r"\\(?=\s*;)")
+_ED25519_SPKI = bytes.fromhex("302a300506032b6570032100")  # SubjectPublicKeyInfo in front of the 32 octets (RFC 8410)
+
+
 @dataclass(frozen=True, slots=True)
 class DkimKey:
     """A key record as read.
 
-    `bits` is the RSA modulus length or 256 for Ed25519, and None where the key cannot be used. `revoked` is an empty
-    `p=`. `flags` are those of `t=` (`y` testing, `s` strict), `hashes` those of `h=` (empty: all).
+    `bits` is the RSA modulus length or 256 for Ed25519, and None where not even a mended `p=` holds a key. `revoked`
+    is an empty `p=`. `flags` are those of `t=` (`y` testing, `s` strict), `hashes` those of `h=` (empty: all).
+    `mended` is the value to publish in place of one whose mistakes could be taken out. A key is usable when there are
+    no `problems` and it is not revoked.
     """
 
     text: str
@@ -36,6 +46,8 @@ class DkimKey:
     hashes: tuple[str, ...]
     services: tuple[str, ...]
     problems: tuple[Problem, ...]
+    mended: str | None = None
+    public_key: PublicKey | None = field(default=None, compare=False)
 
 
 def looks_like_key(text: str) -> bool:
@@ -45,8 +57,14 @@ def looks_like_key(text: str) -> bool:
 
 def parse_dkim_key(text: str) -> DkimKey:
     """Read a key record. Never raises: what is wrong is in `problems`."""
-    tags = parse_tag_list(text)
-    problems = list(tags.problems)
+    return _parse(text) if len(text) <= 10_000 else _parse.__wrapped__(text)
+
+
+@lru_cache(maxsize=1024)  # the same few keys verify message after message
+def _parse(text: str) -> DkimKey:
+    clean, problems = _without_wrapping(text)
+    tags = parse_tag_list(clean)
+    problems += tags.problems
     version = tags.get("v")
     if version is not None:
         if version.value != "DKIM1":
@@ -57,18 +75,41 @@ def parse_dkim_key(text: str) -> DkimKey:
     key_type = kind.value if kind else "rsa"
     if kind and key_type not in ("rsa", "ed25519"):
         problems.append(Problem(f"{key_type[:40]} is no key type", kind.value_column, max(1, len(key_type))))
-    bits, revoked = None, False
+    measured, revoked = _Measured(), False
     key = tags.get("p")
     if key is None:
         problems.append(Problem("the tag p=, which holds the key, is missing", 1, len(text) or 1))
     elif not key.value:
         revoked = True
     else:
-        bits, found = _measure(key.value, key.value_column, key_type)
-        problems += [problem for problem in found if problem.column not in {p.column for p in problems}]
-    return DkimKey(
-        text, tags, key_type, bits, revoked, _words(tags, "t"), _words(tags, "h"), _words(tags, "s"), tuple(problems)
-    )
+        measured = _measure(key.value, key.value_column, key_type)
+        problems += [problem for problem in measured.problems if problem.column not in {p.column for p in problems}]
+    mended = None
+    if problems and measured.value:
+        others = "; ".join(f"{tag.name}={tag.value}" for tag in tags.tags if tag.name not in ("v", "p", "k"))
+        kept = f"{others}; " if others and not any(char in others for char in "\"\\'“”") else ""
+        mended = f"v=DKIM1; k={measured.kind}; {kept}p={measured.value}"
+    problems.sort(key=lambda problem: problem.column)
+    words = (_words(tags, "t"), _words(tags, "h"), _words(tags, "s"))
+    return DkimKey(text, tags, key_type, measured.bits, revoked, *words, tuple(problems), mended, measured.key)
+
+
+def _without_wrapping(text: str) -> tuple[str, list[Problem]]:
+    """The record without what control panels put around it, each such character told and made a blank."""
+    chars = list(text)
+    problems = []
+    head = _WRAPPED.match(text)
+    spots = [head.start(1)] if head else []
+    tail = len(text.rstrip(" ;")) - 1
+    if tail > 0 and text[tail] in "\"'“”":
+        spots.append(tail)
+    for at in spots:
+        problems.append(Problem("a quote stands around the record", at + 1))
+        chars[at] = " "
+    for escape in _ESCAPED.finditer(text):
+        problems.append(Problem("a backslash stands in front of the semicolon", escape.start() + 1))
+        chars[escape.start()] = " "
+    return "".join(chars), problems
 
 
 def _words(tags: TagList, name: str) -> tuple[str, ...]:
@@ -77,8 +118,19 @@ def _words(tags: TagList, name: str) -> tuple[str, ...]:
     return tuple(word.strip() for word in tag.value.split(":") if word.strip()) if tag else ()
 
 
-def _measure(value: str, column: int, key_type: str) -> tuple[int | None, list[Problem]]:
-    """The length of the key in `p=` in bits, or what keeps it from being one."""
+@dataclass
+class _Measured:
+    """What p= holds: `value` is the base64 of a key that could be read, if need be after taking out what is none."""
+
+    bits: int | None = None
+    problems: list[Problem] = field(default_factory=list)
+    value: str = ""
+    kind: str = "rsa"
+    key: PublicKey | None = None
+
+
+def _measure(value: str, column: int, key_type: str) -> _Measured:
+    """The key in `p=`, and what keeps it from being one."""
     problems = [
         Problem(f"the PEM line {pem.group()} was pasted into the key", column + pem.start(), len(pem.group()))
         for pem in _PEM.finditer(value)
@@ -95,34 +147,55 @@ def _measure(value: str, column: int, key_type: str) -> tuple[int | None, list[P
             run = stripped[run_start:index]
             problems.append(Problem(f"{_named(run)} inside the key is no base64", column + run_start, len(run)))
             run_start = None
-    if problems:
-        return None, problems
-    compact = _BLANK.sub("", stripped)
+    compact = "".join(_BASE64.findall(stripped[: len(stripped) - padding])) + "=" * padding
+    end = column + len(stripped) - 1
     try:
         raw = base64.b64decode(compact, validate=True)
     except ValueError:
-        return None, [Problem("the key's base64 is incomplete: its end was cut off", column + len(stripped) - 1)]
-    if key_type == "ed25519":
-        if len(raw) == 32:
-            return 256, []
-        return None, [Problem(f"an Ed25519 key has 32 octets, this one {len(raw)}", column, len(stripped))]
-    return _measure_rsa(raw, column, len(stripped))
+        cut = Problem("the key's base64 is incomplete: its end was cut off", end)
+        return _Measured(None, problems or [cut])
+    loaded = (
+        _load_ed25519(raw, column, len(stripped)) if key_type == "ed25519" else _load_rsa(raw, column, len(stripped))
+    )
+    if loaded.key is not None and not loaded.value:
+        loaded.value = compact
+    if problems:  # the wrong characters are the news; whether more is wrong behind them can hardly be told
+        loaded.problems = problems
+    return loaded
 
 
-def _measure_rsa(raw: bytes, column: int, length: int) -> tuple[int | None, list[Problem]]:
+def _load_ed25519(raw: bytes, column: int, length: int) -> _Measured:
+    """32 octets, nothing around them (RFC 8463 §4)."""
+    bare = raw[len(_ED25519_SPKI) :] if raw.startswith(_ED25519_SPKI) and len(raw) == 44 else raw
+    if len(bare) != 32:
+        return _Measured(None, [Problem(f"an Ed25519 key has 32 octets, this one {len(raw)}", column, length)])
+    found = _Measured(256, [], base64.b64encode(bare).decode(), "ed25519", Ed25519PublicKey.from_public_bytes(bare))
+    if bare is not raw:
+        what = "the key stands in a wrapping that RSA keys have; an Ed25519 key is published as its 32 octets alone"
+        found.problems = [Problem(what, column, length)]
+    return found
+
+
+def _load_rsa(raw: bytes, column: int, length: int) -> _Measured:
+    end = column + length - 1
     declared = _der_length(raw)
     if declared is not None and declared > len(raw):
-        what = f"the key was cut off: {len(raw)} of {declared} octets are there"
-        return None, [Problem(what, column + length - 1)]
-    if declared is not None and declared < len(raw):
-        return None, [Problem(f"{len(raw) - declared} octets too many follow the key", column + length - 1)]
+        return _Measured(None, [Problem(f"the key was cut off: {len(raw)} of {declared} octets are there", end)])
+    extra = len(raw) - declared if declared is not None else 0
     try:
-        key = load_der_public_key(raw)
+        key = load_der_public_key(raw[: len(raw) - extra])
     except (ValueError, UnsupportedAlgorithm):
-        return None, [Problem("the base64 holds no public key", column, length)]
+        if len(raw) == 32:
+            what = "the base64 holds no public key of RSA; with 32 octets it may be one of Ed25519, and k=ed25519 is missing"
+            return _Measured(None, [Problem(what, column, length)], base64.b64encode(raw).decode(), "ed25519")
+        return _Measured(None, [Problem("the base64 holds no public key", column, length)])
     if not isinstance(key, RSAPublicKey):
-        return None, [Problem("the key is no RSA key, though k= says so", column, length)]
-    return key.key_size, []
+        return _Measured(None, [Problem("the key is no RSA key, though k= says so", column, length)])
+    found = _Measured(key.key_size, [], "", "rsa", key)
+    if extra:
+        found.problems = [Problem(f"{extra} octets too many follow the key", end)]
+        found.value = base64.b64encode(raw[:-extra]).decode()
+    return found
 
 
 def _der_length(raw: bytes) -> int | None:

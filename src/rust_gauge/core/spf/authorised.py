@@ -83,11 +83,10 @@ def authorised(tree: LookupTree) -> Authorised:
     for node in tree.nodes:
         visit(node, ())
     entries = [AuthorisedNetwork(str(n), via, network_kind(n), is_wide(n)) for n, via in found]
-    sizes = {}
-    for version in (4, 6):
-        same = [network for network, _ in found if network.version == version]
-        sizes[version] = sum(n.num_addresses for n in ipaddress.collapse_addresses(same))  # type: ignore[type-var]
-    return Authorised(tuple(entries), _overlaps(found, entries), sizes[4], sizes[6], open_ended)
+    four = ipaddress.collapse_addresses([n for n, _ in found if isinstance(n, ipaddress.IPv4Network)])
+    six = ipaddress.collapse_addresses([n for n, _ in found if isinstance(n, ipaddress.IPv6Network)])
+    sizes = [int(sum(int(n.num_addresses) for n in each)) for each in (four, six)]
+    return Authorised(tuple(entries), _overlaps(found, entries), sizes[0], sizes[1], open_ended)
 
 
 def _overlaps(found: list[tuple[Network, tuple[str, ...]]], entries: list[AuthorisedNetwork]) -> tuple[Overlap, ...]:

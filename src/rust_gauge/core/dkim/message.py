@@ -1,0 +1,65 @@
+"""A message as DKIM sees it (RFC 5322 §2, RFC 6376 §3.4): header fields in order with their octets, and the body.
+
+Nothing is decoded: signatures are over octets. Lines that end in a bare LF, as files on disk have them, are given
+the CRLF that they had on the wire, and `bare_lf` says so.
+"""
+
+import re
+from dataclasses import dataclass
+
+_FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:")
+_NEXT = re.compile(rb"\r\n(?![ \t])")
+
+
+@dataclass(frozen=True, slots=True)
+class HeaderField:
+    """One field. `raw` is all of it, folds included, without the last CRLF."""
+
+    name: str  # as written
+    raw: bytes
+
+    @property
+    def value(self) -> bytes:
+        """What stands behind the colon."""
+        return self.raw.partition(b":")[2]
+
+    @property
+    def text(self) -> str:
+        """The value on one line, for showing."""
+        return " ".join(self.value.decode("utf-8", "backslashreplace").split())
+
+
+@dataclass(frozen=True, slots=True)
+class MailMessage:
+    """Fields from the top down, the body, and lines of the header that are no field."""
+
+    fields: tuple[HeaderField, ...]
+    body: bytes
+    bare_lf: bool = False
+    strays: tuple[str, ...] = ()
+
+    def all(self, name: str) -> tuple[HeaderField, ...]:
+        """The fields of this name, from the top down."""
+        wanted = name.lower()
+        return tuple(field for field in self.fields if field.name.lower() == wanted)
+
+
+def split_message(raw: bytes) -> MailMessage:
+    """Read a message. Never raises: what is no header field is in `strays`."""
+    bare = raw.count(b"\n") != raw.count(b"\r\n")
+    if bare:
+        raw = raw.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n")
+    if raw.startswith(b"\r\n"):
+        return MailMessage((), raw[2:], bare)
+    head, _, body = raw.partition(b"\r\n\r\n")
+    if head.endswith(b"\r\n"):
+        head = head[:-2]
+    fields: list[HeaderField] = []
+    strays: list[str] = []
+    for line in _NEXT.split(head):
+        match = _FIELD.match(line)
+        if match:
+            fields.append(HeaderField(match.group(1).decode("ascii"), line))
+        elif line:
+            strays.append(line[:80].decode("utf-8", "replace"))
+    return MailMessage(tuple(fields), body, bare, tuple(strays))

@@ -1,0 +1,372 @@
+"""Verifying the DKIM signatures of a message (RFC 6376 §6), and saying exactly why one does not hold.
+
+Results are those of RFC 8601 §2.7.1. An RSA signature that fails still gives away the digest that was signed, which
+tells a wrong key from a changed header, and lets us try which single change would explain it.
+"""
+
+import base64
+import hashlib
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+from cryptography.hazmat.primitives.asymmetric.padding import PKCS1v15
+from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
+from cryptography.hazmat.primitives.asymmetric.utils import Prehashed
+from cryptography.hazmat.primitives.hashes import SHA256
+
+from rust_gauge.core.dkim.canonical import RELAXED, SIMPLE, canonical_body, canonical_header
+from rust_gauge.core.dkim.key import DkimKey, looks_like_key, parse_dkim_key
+from rust_gauge.core.dkim.message import HeaderField, MailMessage, split_message
+from rust_gauge.core.dkim.signature import DkimSignature, read_signature, without_signature
+from rust_gauge.core.dns import DnsAnswer, DnsProgram, ask
+
+MIN_RSA_BITS = 1024  # RFC 8301 §3.2
+MAX_SIGNATURES = 50  # our own bound; the rest is told as not tried
+_MAX_FIELDS = 20_000
+_MAX_GUESSES = 80  # changes tried to explain a header that does not verify
+_MAX_LINES = 5000  # ends of lines tried to find where text was appended
+_SHA256_INFO = bytes.fromhex("3031300d060960864801650304020105000420")  # DigestInfo of SHA-256 (RFC 8017 §9.2)
+_SUBJECT_TAG = re.compile(rb"^\s*(\[[^\]\r\n]{1,60}\]|\*{2,}[^*\r\n]{1,40}\*{2,}|(?:fwd?|re|ext(?:ernal)?):)\s*", re.I)
+
+
+class DkimResult(StrEnum):
+    """RFC 8601 §2.7.1; `none` is a message without signatures and stands for no verdict here."""
+
+    PASS = "pass"  # noqa: S105 - no password
+    FAIL = "fail"
+    NEUTRAL = "neutral"
+    TEMPERROR = "temperror"
+    PERMERROR = "permerror"
+
+
+@dataclass(frozen=True, slots=True)
+class DkimVerdict:
+    """One signature. `reason` is a stable word, `detail` says it to a person, `clues` what probably happened.
+
+    Octets are those of the canonical body: `body_hashed` of `body_octets` were hashed.
+    """
+
+    result: DkimResult
+    reason: str
+    detail: str
+    index: int  # which DKIM-Signature field, from 0 at the top
+    signature: DkimSignature
+    key_name: str = ""
+    key: DkimKey | None = None
+    body_octets: int = 0
+    body_hashed: int = 0
+    body_hash_computed: str = ""  # base64, beside bh=
+    body_matches: bool | None = None
+    header_matches: bool | None = None
+    signed_fields: tuple[str, ...] = ()  # "name: value" as hashed, in order
+    missing: tuple[str, ...] = ()  # signed names that the message does not have (signed as absent)
+    unsigned: tuple[str, ...] = ()  # fields that matter and are not covered
+    clues: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+@dataclass
+class _Hashes:
+    """The message's canonical bodies and their digests, each made once however many signatures there are."""
+
+    message: MailMessage
+    bodies: dict[str, bytes] = field(default_factory=dict)
+    digests: dict[tuple[str, int | None], bytes] = field(default_factory=dict)
+
+    def body(self, how: str) -> bytes:
+        if how not in self.bodies:
+            self.bodies[how] = canonical_body(self.message.body, how)
+        return self.bodies[how]
+
+    def digest(self, how: str, length: int | None) -> bytes:
+        if (how, length) not in self.digests:
+            body = self.body(how)
+            self.digests[how, length] = hashlib.sha256(body if length is None else memoryview(body)[:length]).digest()
+        return self.digests[how, length]
+
+
+def verify_message(raw: bytes, now: int | None = None) -> DnsProgram[tuple[DkimVerdict, ...]]:
+    """Verify every signature of a message. `now` in Unix seconds is for x=; without it nothing expires.
+
+    Empty when there is no DKIM-Signature field.
+    """
+    message = split_message(raw)
+    hashes = _Hashes(message)
+    verdicts = []
+    for index, each in enumerate(message.all("DKIM-Signature")):
+        text = each.value.decode("utf-8", "replace")
+        signature = read_signature(text)
+        if index >= MAX_SIGNATURES or len(message.fields) > _MAX_FIELDS:
+            over = f"{MAX_SIGNATURES} signatures" if index >= MAX_SIGNATURES else f"{_MAX_FIELDS} header fields"
+            verdict = DkimVerdict(
+                DkimResult.NEUTRAL, "not-tried", f"the message has more than {over}", index, signature
+            )
+        else:
+            verdict = yield from _verify(hashes, index, each, signature, now)
+        verdicts.append(verdict)
+    return tuple(verdicts)
+
+
+def _verify(
+    hashes: _Hashes, index: int, each: HeaderField, signature: DkimSignature, now: int | None
+) -> DnsProgram[DkimVerdict]:
+    # Step 1 (§6.1.1): the field itself.
+    if signature.problems:
+        detail = "; ".join(f"column {p.column}: {p.what}" for p in signature.problems[:5])
+        return DkimVerdict(DkimResult.PERMERROR, "signature-unreadable", detail, index, signature)
+    if signature.expires_at is not None and now is not None and now > signature.expires_at:
+        detail = f"it expired {now - signature.expires_at} s ago (x={signature.expires_at})"
+        return DkimVerdict(DkimResult.FAIL, "signature-expired", detail, index, signature)
+    # Step 2 (§6.1.2): the key.
+    name = f"{signature.selector}._domainkey.{signature.domain}"
+    answer = yield from ask(name, "TXT")
+    if answer.failed:
+        detail = f"no usable answer for {name}: {answer.detail or answer.status}"
+        return DkimVerdict(DkimResult.TEMPERROR, "key-unavailable", detail, index, signature, name)
+    keys = [parse_dkim_key(txt.text) for txt in answer.texts if looks_like_key(txt.text)]
+    if not keys:
+        return DkimVerdict(DkimResult.PERMERROR, "no-key", _no_key(name, answer), index, signature, name)
+    usable = [key for key in keys if not _unusable(key, signature)]
+    if not usable:
+        reason, detail = _unusable(keys[0], signature) or ("", "")
+        return DkimVerdict(DkimResult.PERMERROR, reason, detail, index, signature, name, keys[0])
+    # Step 3 (§6.1.3): the hashes.
+    verdict = _compute(hashes, index, each, signature, name, usable[0])
+    for key in usable[1:]:
+        if verdict.result is not DkimResult.PASS:
+            other = _compute(hashes, index, each, signature, name, key)
+            verdict = other if other.result is DkimResult.PASS else verdict
+    return verdict
+
+
+def _no_key(name: str, answer: DnsAnswer) -> str:
+    if answer.texts:
+        return f"{name} has a TXT record, but it is no DKIM key: {answer.texts[0].text[:60]}"
+    return f"{name} {'does not exist' if answer.status == 'no_name' else 'has no TXT record'}"
+
+
+def _unusable(key: DkimKey, signature: DkimSignature) -> tuple[str, str] | None:
+    """Why a key may not verify this signature (§3.6.1, §6.1.2), or None."""
+    algorithm = signature.algorithm.partition("-")[0]
+    identity_host = signature.identity.rpartition("@")[2].lower()
+    if key.problems:
+        first = key.problems[0]
+        return "key-unreadable", f"the key cannot be read, column {first.column}: {first.what}"
+    if key.revoked:
+        return "key-revoked", "the key is revoked: its p= is empty"
+    if key.key_type != algorithm:
+        return "key-type", f"the key is {key.key_type}, the signature {algorithm}"
+    if key.hashes and "sha256" not in key.hashes:
+        return "key-hash", f"the key is only for h={':'.join(key.hashes)}, and the signature uses sha256"
+    if key.services and not {"*", "email"} & set(key.services):
+        return "key-service", f"the key is not for mail: s={':'.join(key.services)}"
+    if "s" in key.flags and identity_host != signature.domain:
+        return "key-strict", f"the key is strict (t=s), and i= is in {identity_host}, not in {signature.domain}"
+    if key.key_type == "rsa" and (key.bits or 0) < MIN_RSA_BITS:
+        return "key-short", f"the key has {key.bits} bits; fewer than {MIN_RSA_BITS} must not count (RFC 8301 §3.2)"
+    return None
+
+
+def _compute(
+    hashes: _Hashes, index: int, each: HeaderField, signature: DkimSignature, name: str, key: DkimKey
+) -> DkimVerdict:
+    message = hashes.message
+    body = hashes.body(signature.body_form)
+    length = len(body) if signature.length is None else signature.length
+    chosen = _choose(message, signature.headers)
+    shown = tuple(f"{f.name}: {f.text[:200]}" for f in chosen if f is not None)
+    missing = tuple(n for n, f in zip(signature.headers, chosen, strict=True) if f is None)
+
+    def verdict(
+        result: DkimResult, reason: str, detail: str, *, body_ok: bool | None = None, header_ok: bool | None = None,
+        clues: tuple[str, ...] = (),
+    ) -> DkimVerdict:  # fmt: skip
+        computed = base64.b64encode(hashes.digest(signature.body_form, signature.length)).decode()
+        return DkimVerdict(
+            result, reason, detail, index, signature, name, key, len(body), min(length, len(body)), computed,
+            body_ok, header_ok, shown, missing, _unsigned(message, chosen), clues, _notes(message, signature, key, body),
+        )  # fmt: skip
+
+    if length > len(body):
+        detail = f"l={length} is more than the {len(body)} octets that the body has: its end is missing"
+        return verdict(DkimResult.PERMERROR, "body-too-short", detail, body_ok=False)
+    body_ok = hashes.digest(signature.body_form, signature.length) == signature.body_hash
+    data = _hash_input(chosen, each, signature.header_form)
+    header_ok = _holds(key, signature.signature, data)
+    if body_ok and header_ok:
+        return verdict(DkimResult.PASS, "good", f"signed by {signature.domain}", body_ok=True, header_ok=True)
+    if header_ok:  # what was signed is as it was, bh= among it: so the body is another
+        clues = tuple(_body_clues(hashes, signature))
+        detail = f"the body was changed after signing: the hash over {min(length, len(body))} octets is not bh="
+        return verdict(DkimResult.FAIL, "body-changed", detail, body_ok=False, header_ok=True, clues=clues)
+    made_by_key = _digest_signed(key, signature.signature)
+    if made_by_key is None and isinstance(key.public_key, RSAPublicKey):
+        detail = f"the signature was not made with the private key that belongs to {name}"
+        return verdict(DkimResult.FAIL, "other-key", detail, body_ok=body_ok, header_ok=False)
+    clues = tuple(_header_clues(message, chosen, each, signature, key))
+    if not body_ok:
+        clues += tuple(_body_clues(hashes, signature))
+    what = "the signed header fields" + ("" if body_ok else " and the body")
+    detail = f"{what} {'were' if not body_ok or clues else 'or the signature itself were'} changed after signing"
+    return verdict(DkimResult.FAIL, "header-changed", detail, body_ok=body_ok, header_ok=False, clues=clues)
+
+
+def _choose(message: MailMessage, names: tuple[str, ...]) -> list[HeaderField | None]:
+    """The field for each name of h=: from the bottom up, and nothing once there are no more (§5.4.2)."""
+    left: dict[str, list[HeaderField]] = {}
+    for each in message.fields:
+        left.setdefault(each.name.lower(), []).append(each)
+    return [left[name].pop() if left.get(name) else None for name in names]
+
+
+def _hash_input(chosen: list[HeaderField | None], own: HeaderField, form: str) -> bytes:
+    parts = [canonical_header(each.raw, form) for each in chosen if each is not None]
+    parts.append(canonical_header(without_signature(own.raw), form))
+    return b"\r\n".join(parts)
+
+
+def _holds(key: DkimKey, signature: bytes, data: bytes) -> bool:
+    digest = hashlib.sha256(data).digest()
+    try:
+        if isinstance(key.public_key, RSAPublicKey):
+            key.public_key.verify(signature, digest, PKCS1v15(), Prehashed(SHA256()))
+        elif isinstance(key.public_key, Ed25519PublicKey):
+            key.public_key.verify(signature, digest)  # RFC 8463 §3: PureEdDSA over the SHA-256 hash
+        else:
+            return False
+    except (InvalidSignature, ValueError, UnsupportedAlgorithm):
+        return False
+    return True
+
+
+def _digest_signed(key: DkimKey, signature: bytes) -> bytes | None:
+    """The SHA-256 digest inside an RSA signature; None when this key did not make it."""
+    if not isinstance(key.public_key, RSAPublicKey):
+        return None
+    try:
+        info = key.public_key.recover_data_from_signature(signature, PKCS1v15(), None)
+    except (InvalidSignature, ValueError, UnsupportedAlgorithm):
+        return None
+    return info[len(_SHA256_INFO) :] if info.startswith(_SHA256_INFO) and len(info) == len(_SHA256_INFO) + 32 else None
+
+
+# What probably happened
+
+
+def _body_clues(hashes: _Hashes, signature: DkimSignature) -> Iterator[str]:
+    wanted = signature.body_hash
+    for how in (SIMPLE, RELAXED):
+        if how != signature.body_form and hashes.digest(how, signature.length) == wanted:
+            yield f"the body would match with {how} canonicalisation"
+    if wanted in (hashlib.sha256(b"").digest(), hashlib.sha256(b"\r\n").digest()):
+        yield "it was signed over an empty body"
+        return
+    if len(wanted) != 32:
+        yield f"bh= has {len(wanted)} octets; a SHA-256 hash has 32"
+        return
+    body = hashes.body(signature.body_form)
+    running, at = hashlib.sha256(), 0
+    for _ in range(_MAX_LINES):
+        end = body.find(b"\r\n", at)
+        if end < 0 or end + 2 >= len(body):
+            return
+        running.update(body[at : end + 2])
+        at = end + 2
+        if running.digest() == wanted:
+            added = " ".join(body[at : at + 80].decode("utf-8", "replace").split())
+            yield f"the first {at} octets are as signed; {len(body) - at} were appended, beginning with: {added}"
+            return
+
+
+def _header_clues(
+    message: MailMessage, chosen: list[HeaderField | None], own: HeaderField, signature: DkimSignature, key: DkimKey
+) -> Iterator[str]:
+    """Single changes that make the signature hold again; the first that does explains the failure."""
+    tried = 0
+    for what, fields, form in _guesses(message, chosen, signature):
+        tried += 1
+        if tried > _MAX_GUESSES:
+            return
+        if _holds(key, signature.signature, _hash_input(fields, own, form)):
+            yield what
+            return
+    for name, was in signature.copied:
+        now = next((f for f in message.all(name)), None)
+        if now is not None and " ".join(was.split()) != now.text:
+            yield f"{name} was {' '.join(was.split())[:120]!r} when it was signed (z=) and is {now.text[:120]!r} now"
+
+
+def _guesses(
+    message: MailMessage, chosen: list[HeaderField | None], signature: DkimSignature
+) -> Iterator[tuple[str, list[HeaderField | None], str]]:
+    form = signature.header_form
+    other = RELAXED if form == SIMPLE else SIMPLE
+    yield (
+        f"the header would match with {other} canonicalisation: blanks or folds were changed on the way",
+        chosen,
+        other,
+    )
+    if signature.copied:
+        before = {name.lower(): (name, value) for name, value in signature.copied}
+        restored: list[HeaderField | None] = []
+        changed = []
+        for each in chosen:
+            was = before.get(each.name.lower()) if each is not None else None
+            if each is not None and was and " ".join(was[1].split()) != each.text:
+                changed.append(f"{each.name} was {' '.join(was[1].split())[:120]!r} and is {each.text[:120]!r} now")
+                each = HeaderField(was[0], f"{was[0]}:{was[1]}".encode())
+            restored.append(each)
+        if changed:
+            yield "; ".join(changed), restored, form
+    for at, each in enumerate(chosen):
+        if each is None:
+            continue
+        if each.name.lower() == "subject":
+            cut = _SUBJECT_TAG.sub(b" ", each.value)
+            if cut != each.value:
+                tag = each.value[: len(each.value) - len(cut) + 1].decode("utf-8", "replace").strip()
+                yield f"{tag!r} was put in front of the Subject", _with(chosen, at, b"Subject:" + cut), form
+        yield f"{each.name} was added after signing", [*chosen[:at], None, *chosen[at + 1 :]], form
+        for again in message.all(each.name):
+            if again is not each:
+                yield f"another {each.name} field was signed than the last one", _with(chosen, at, again.raw), form
+
+
+def _with(chosen: list[HeaderField | None], at: int, raw: bytes) -> list[HeaderField | None]:
+    return [*chosen[:at], HeaderField(raw.partition(b":")[0].decode("ascii", "replace"), raw), *chosen[at + 1 :]]
+
+
+_MATTERS = ("from", "subject", "to", "cc", "date", "reply-to", "message-id", "content-type", "mime-version",
+            "list-unsubscribe", "list-unsubscribe-post")  # fmt: skip
+
+
+def _unsigned(message: MailMessage, chosen: list[HeaderField | None]) -> tuple[str, ...]:
+    """Fields that people or programs act on and that this signature does not cover (§5.4.1)."""
+    covered = {id(each) for each in chosen if each is not None}
+    loose = (f for f in message.fields if f.name.lower() in _MATTERS and id(f) not in covered)
+    return tuple(dict.fromkeys(f.name for f in loose))
+
+
+def _notes(message: MailMessage, signature: DkimSignature, key: DkimKey, body: bytes) -> tuple[str, ...]:
+    notes = []
+    if signature.length is not None:
+        loose = len(body) - min(signature.length, len(body))
+        notes.append(f"l={signature.length}: {loose} octets of the body are not covered, and anybody may append more")
+    if key.key_type == "rsa" and (key.bits or 0) < 2048:
+        notes.append(f"the key has only {key.bits} bits")
+    if "y" in key.flags:
+        notes.append("the key says that it is only a test (t=y)")
+    twice = [
+        name for name in ("from", "subject", "to", "date") if signature.headers.count(name) == len(message.all(name))
+    ]
+    if "from" in twice:
+        notes.append("From is not oversigned: a second From field could be put in front without breaking the signature")
+    if len(message.all("From")) > 1:
+        notes.append(f"the message has {len(message.all('From'))} From fields; receivers may show another one")
+    if message.bare_lf:
+        notes.append("lines ended in a bare LF and were taken as CRLF")
+    return tuple(notes)
