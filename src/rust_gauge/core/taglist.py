@@ -10,6 +10,7 @@ Parses as far as it can and reports every mistake with its column, so that one s
 
 import re
 from dataclasses import dataclass
+from functools import cached_property
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*\Z")
 _BLANK = " \t\r\n"
@@ -35,7 +36,7 @@ class Tag:
     value_column: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TagList:
     """The tags that could be read, first of each name first, and what could not."""
 
@@ -44,7 +45,11 @@ class TagList:
 
     def get(self, name: str) -> Tag | None:
         """The first tag of this name (names are case-sensitive, RFC 6376 §3.2)."""
-        return next((tag for tag in self.tags if tag.name == name), None)
+        return self._by_name.get(name)
+
+    @cached_property
+    def _by_name(self) -> dict[str, Tag]:
+        return {tag.name: tag for tag in self.tags}
 
 
 def parse_tag_list(text: str) -> TagList:

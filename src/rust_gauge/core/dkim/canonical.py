@@ -5,6 +5,8 @@ Written with whole-buffer operations: they run over every octet of every message
 
 import re
 
+import numpy as np
+
 SIMPLE, RELAXED = "simple", "relaxed"
 _BLANKS = re.compile(rb"[ \t]+")
 
@@ -20,14 +22,26 @@ def canonical_header(raw: bytes, how: str) -> bytes:
 def canonical_body(body: bytes, how: str) -> bytes:
     """A body (§3.4.3, §3.4.4). An empty one is CRLF in simple form and nothing in relaxed form."""
     if how == RELAXED:
-        body = body.replace(b"\t", b" ")
-        while b"  " in body:
-            body = body.replace(b"  ", b" ")
-        body = body.replace(b" \r\n", b"\r\n").removesuffix(b" ")
+        body = _with_single_blanks(body).removesuffix(b" ")
     body = _without_empty_end(body)
     if how == RELAXED and not body:
         return b""
     return body + b"\r\n"
+
+
+def _with_single_blanks(body: bytes) -> bytes:
+    """Each run of blanks as one space, and none before a CRLF: a space goes when a space or a CRLF follows it."""
+    if b"\t" in body:
+        body = body.replace(b"\t", b" ")
+    octets = np.frombuffer(body, np.uint8)
+    if octets.size < 2:
+        return body
+    space = octets == 0x20
+    line_end = octets[1:] == 0x0D
+    line_end[:-1] &= octets[2:] == 0x0A
+    line_end[-1] = False  # a CR at the very end has no LF behind it
+    keep = ~(space[:-1] & (space[1:] | line_end))
+    return octets[:-1][keep].tobytes() + body[-1:]
 
 
 def _without_empty_end(body: bytes) -> bytes:

@@ -218,9 +218,11 @@ def _compute(
 def _choose(message: MailMessage, names: tuple[str, ...]) -> list[HeaderField | None]:
     """The field for each name of h=: from the bottom up, and nothing once there are no more (§5.4.2)."""
     left: dict[str, list[HeaderField]] = {}
-    for each in message.fields:
-        left.setdefault(each.name.lower(), []).append(each)
-    return [left[name].pop() if left.get(name) else None for name in names]
+    chosen: list[HeaderField | None] = []
+    for name in names:
+        fields = left.setdefault(name, list(message.by_name.get(name, ())))
+        chosen.append(fields.pop() if fields else None)
+    return chosen
 
 
 def _hash_input(chosen: list[HeaderField | None], own: HeaderField, form: str) -> bytes:
@@ -360,13 +362,11 @@ def _notes(message: MailMessage, signature: DkimSignature, key: DkimKey, body: b
         notes.append(f"the key has only {key.bits} bits")
     if "y" in key.flags:
         notes.append("the key says that it is only a test (t=y)")
-    twice = [
-        name for name in ("from", "subject", "to", "date") if signature.headers.count(name) == len(message.all(name))
-    ]
-    if "from" in twice:
+    senders = len(message.by_name.get("from", ()))
+    if signature.headers.count("from") == senders:
         notes.append("From is not oversigned: a second From field could be put in front without breaking the signature")
-    if len(message.all("From")) > 1:
-        notes.append(f"the message has {len(message.all('From'))} From fields; receivers may show another one")
+    if senders > 1:
+        notes.append(f"the message has {senders} From fields; receivers may show another one")
     if message.bare_lf:
         notes.append("lines ended in a bare LF and were taken as CRLF")
     return tuple(notes)
