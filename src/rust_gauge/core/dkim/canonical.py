@@ -41,7 +41,8 @@ def _with_single_blanks(body: bytes) -> bytes:
     line_end[:-1] &= octets[2:] == 0x0A
     line_end[-1] = False  # a CR at the very end has no LF behind it
     keep = ~(space[:-1] & (space[1:] | line_end))
-    return octets[:-1][keep].tobytes() + body[-1:]
+    kept: bytes = octets[:-1][keep].tobytes()
+    return kept + body[-1:]
 
 
 def _without_empty_end(body: bytes) -> bytes:

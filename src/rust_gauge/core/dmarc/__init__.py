@@ -1,5 +1,43 @@
-"""DMARC (RFC 7489): the policy record (`record`). Discovery by tree walk, and alignment, belong beside it."""
+"""DMARC (RFC 7489 and its successor DMARCbis): the policy record (`record`), which one governs a domain (`discovery`),
+whether a message aligns (`alignment`), and where reports may go (`destinations`)."""
 
+from rust_gauge.core.dmarc.alignment import Aligned, DmarcOutcome, Identifier, evaluate
+from rust_gauge.core.dmarc.destinations import Destination, accepts_mail, check_destination
+from rust_gauge.core.dmarc.discovery import (
+    Discoveries,
+    Discovery,
+    EffectivePolicy,
+    PolicyAt,
+    discover,
+    discover_by_list,
+    discover_by_walk,
+    domain_exists,
+    effective_policy,
+    organisational_domain,
+    walk_targets,
+)
 from rust_gauge.core.dmarc.record import DmarcRecord, is_dmarc1, read_policy
 
-__all__ = ["DmarcRecord", "is_dmarc1", "read_policy"]
+__all__ = [
+    "Aligned",
+    "Destination",
+    "Discoveries",
+    "Discovery",
+    "DmarcOutcome",
+    "DmarcRecord",
+    "EffectivePolicy",
+    "Identifier",
+    "PolicyAt",
+    "accepts_mail",
+    "check_destination",
+    "discover",
+    "discover_by_list",
+    "discover_by_walk",
+    "domain_exists",
+    "effective_policy",
+    "evaluate",
+    "is_dmarc1",
+    "organisational_domain",
+    "read_policy",
+    "walk_targets",
+]

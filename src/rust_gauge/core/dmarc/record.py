@@ -1,4 +1,5 @@
-"""The DMARC policy record (RFC 7489 §6.3, §6.4) as a value, with every mistake and its column."""
+"""The DMARC policy record (RFC 7489 §6.3, §6.4, and its successor DMARCbis, which brought `np`, `psd` and `t`) as a
+value, with every mistake and its column."""
 
 import re
 from dataclasses import dataclass
@@ -22,6 +23,9 @@ _CHOICES = {
     "t": ("y", "n"),
     "psd": ("y", "n", "u"),
 }
+_ESCAPED = re.compile(r"\\(?=\s*;)")
+_MEANT = {"policy": "p", "subdomain": "sp", "pc": "pct", "percent": "pct", "rau": "rua", "fua": "ruf", "rfu": "ruf",
+          "dkim": "adkim", "spf": "aspf", "akdim": "adkim", "apsf": "aspf"}  # fmt: skip
 _KNOWN = {*_CHOICES, "v", "pct", "fo", "rf", "ri", "rua", "ruf"}
 
 
@@ -33,10 +37,18 @@ class DmarcRecord:
     tags: TagList
     policy: str | None
     subdomain_policy: str | None  # what sp= says; without it the policy holds for subdomains too
+    absent_policy: str | None  # what np= says of subdomains that do not exist; without it sp= or p= holds
     percent: int
+    testing: bool  # t=y: apply the next milder policy (DMARCbis)
+    suffix: str  # psd=: y for a public suffix, n for an organisational domain, u for neither told
+    strict_dkim: bool  # adkim=s
+    strict_spf: bool  # aspf=s
+    failure_options: tuple[str, ...]  # fo=
+    interval: int  # ri=, seconds
     rua: tuple[str, ...]
     ruf: tuple[str, ...]
     problems: tuple[Problem, ...]
+    unknown: tuple[Problem, ...] = ()  # tags that nobody knows, which break nothing
 
 
 def is_dmarc1(text: str) -> bool:
@@ -46,8 +58,10 @@ def is_dmarc1(text: str) -> bool:
 
 def read_policy(text: str) -> DmarcRecord:
     """Read a record for which `is_dmarc1` holds. Never raises: mistakes are in `problems`."""
-    tags = parse_tag_list(text)
-    problems = list(tags.problems)
+    clean, problems = _without_escapes(text)
+    tags = parse_tag_list(clean)
+    problems += tags.problems
+    unknown: list[Problem] = []
     for name, choices in _CHOICES.items():
         tag = tags.get(name)
         if tag and tag.value.lower() not in choices:
@@ -60,8 +74,13 @@ def read_policy(text: str) -> DmarcRecord:
     if fo and not re.fullmatch(r"\s*[01dsDS]\s*(?::\s*[01dsDS]\s*)*", fo.value):
         problems.append(_value(fo, "fo= holds 0, 1, d or s, separated by colons"))
     for tag in tags.tags:
-        if tag.name not in _KNOWN and tag.name.lower() in _KNOWN:
-            problems.append(Problem(f"the tag {tag.name} is written {tag.name.lower()}", tag.column, len(tag.name)))
+        if tag.name in _KNOWN:
+            continue
+        near = tag.name.lower() if tag.name.lower() in _KNOWN else _MEANT.get(tag.name.lower())
+        if near:
+            problems.append(Problem(f"the tag {tag.name} is written {near}", tag.column, len(tag.name)))
+        else:  # §6.3: unknown tags are ignored, so this breaks nothing
+            unknown.append(Problem(f"no tag {tag.name[:30]} is known; it is passed over", tag.column, len(tag.name)))
     rua, found = _addresses(tags.get("rua"))
     ruf, found_ruf = _addresses(tags.get("ruf"))
     problems += found + found_ruf
@@ -71,21 +90,59 @@ def read_policy(text: str) -> DmarcRecord:
         problems.append(Problem("the tag p=, which holds the policy, is missing", 1, len("v=DMARC1")))
     elif len(tags.tags) > 1 and tags.tags[1] is not policy_tag:  # §6.4: p= follows the version
         problems.append(Problem("p= must stand right behind v=DMARC1", policy_tag.column, 2 + len(policy_tag.value)))
-    if policy is None and rua:
-        policy = "none"  # §6.6.3 step 6: a usable rua= makes the record count as p=none
-    sub = tags.get("sp")
+    sub, absent = _policy(tags, "sp"), _policy(tags, "np")
+    broken = policy is None or (tags.get("sp") and sub is None) or (tags.get("np") and absent is None)
+    if broken:  # §6.6.3 step 6: with a usable rua= the record counts as p=none, without one as no record
+        policy, sub, absent = ("none" if rua else None), None, None
     percent = tags.get("pct")
     usable = percent is not None and re.fullmatch(r"[0-9]{1,3}", percent.value) is not None
     return DmarcRecord(
         text,
         tags,
         policy,
-        sub.value.lower() if sub and sub.value.lower() in POLICIES else None,
+        sub,
+        absent,
         min(100, int(percent.value)) if percent is not None and usable else 100,
+        _lower(tags, "t") == "y",
+        _lower(tags, "psd") if _lower(tags, "psd") in ("y", "n") else "u",
+        _lower(tags, "adkim") == "s",
+        _lower(tags, "aspf") == "s",
+        tuple(word.strip().lower() for word in fo.value.split(":")) if fo else ("0",),
+        _interval(tags),
         rua,
         ruf,
         tuple(sorted(problems, key=lambda problem: problem.column)),
+        tuple(unknown),
     )
+
+
+def _policy(tags: TagList, name: str) -> str | None:
+    value = _lower(tags, name)
+    return value if value in POLICIES else None
+
+
+def _lower(tags: TagList, name: str) -> str:
+    tag = tags.get(name)
+    return tag.value.lower() if tag else ""
+
+
+def _interval(tags: TagList) -> int:
+    tag = tags.get("ri")
+    return int(tag.value) if tag and re.fullmatch(r"[0-9]{1,10}", tag.value) else 86_400
+
+
+def _without_escapes(text: str) -> tuple[str, list[Problem]]:
+    """The record without the quotes and backslashes that control panels leave in it, each told."""
+    problems = []
+    chars = list(text)
+    for match in _ESCAPED.finditer(text):
+        problems.append(Problem("a backslash stands in front of the semicolon", match.start() + 1))
+        chars[match.start()] = " "
+    tail = len(text.rstrip(" ;")) - 1
+    if tail > 0 and text[tail] in "\"'“”":
+        problems.append(Problem("a quote stands at the end of the record", tail + 1))
+        chars[tail] = " "
+    return "".join(chars), problems
 
 
 def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
