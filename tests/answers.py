@@ -30,11 +30,15 @@ def answering(
     def answer(question: DnsQuestion) -> DnsAnswer:
         if failing and question.name in failing:
             return DnsAnswer(question, failing[question.name], detail="told to fail")
-        values = records.get(f"{question.name} {question.rdtype}")
-        if values is None:
-            status = AnswerStatus.NO_DATA if question.name in names else AnswerStatus.NO_NAME
-            return DnsAnswer(question, status)
+        name, aliases = question.name, []
+        while f"{name} CNAME" in records and question.rdtype != "CNAME":
+            name = str(records[f"{name} CNAME"][0]).rstrip(".")
+            aliases.append(name)
+        values = records.get(f"{name} {question.rdtype}")
+        if not values:
+            status = AnswerStatus.NO_DATA if name in names else AnswerStatus.NO_NAME
+            return DnsAnswer(question, status, aliases=tuple(aliases))
         rdatas = tuple(rdata(question.rdtype, value) for value in values)
-        return DnsAnswer(question, AnswerStatus.FOUND, rdatas, 300)
+        return DnsAnswer(question, AnswerStatus.FOUND, rdatas, 300, tuple(aliases))
 
     return lambda questions: tuple(answer(question) for question in questions)

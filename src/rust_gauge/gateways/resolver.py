@@ -1,16 +1,18 @@
 """DNS questions over the wire (RFC 1035; EDNS by RFC 6891): UDP, TCP when the answer is cut, retries, one shared cache.
 
 A question that is already on its way is not asked twice (single flight). A server that fails or is slow gives a failed
-answer, never "no such record". Which servers are asked comes from the settings alone.
+answer, never "no such record". Which resolvers are asked comes from the settings alone; a question may name a zone's
+own server instead, which is asked without recursion, and only when its address is public or the settings name it.
 """
 
 import asyncio
+import queue
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import TypeVar
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, TypeVar
 
 import dns.asyncquery
 import dns.exception
@@ -21,7 +23,8 @@ import dns.rcode
 import dns.rdatatype
 import dns.resolver
 
-from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, drive
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, PageAnswer, PageQuestion, drive
+from rust_gauge.gateways.pages import PageFetcher, Reach, may_reach
 
 T = TypeVar("T")
 _PAYLOAD = 1232  # octets of UDP that pass every path
@@ -30,12 +33,20 @@ _RCODES = {dns.rcode.SERVFAIL: AnswerStatus.SERVFAIL, dns.rcode.REFUSED: AnswerS
 
 @dataclass(frozen=True, slots=True)
 class ResolverSettings:
-    """`servers` as (address, port), asked in this order. Times in seconds."""
+    """`servers` as (address, port), asked in this order. Times in seconds.
+
+    `tcp` asks over TCP from the start. `per_server` bounds how many questions one server is asked at a time. `reach`
+    sends an address found in DNS to another (address, port): for stand-ins, and for servers behind a NAT.
+    """
 
     servers: tuple[tuple[str, int], ...]
     timeout: float = 3.0
     attempts: int = 2
-    concurrency: int = 64
+    concurrency: int = 128
+    per_server: int = 64
+    tcp: bool = False
+    reach: Reach = field(default_factory=dict, hash=False)
+    ca_file: str = ""
     cache_entries: int = 50_000
     longest_cache: float = 300.0
 
@@ -57,6 +68,8 @@ class Resolver:
         self._flying: dict[DnsQuestion, asyncio.Task[DnsAnswer]] = {}
         self._loop = asyncio.new_event_loop()
         self._gate: asyncio.Semaphore | None = None
+        self._gates: dict[tuple[str, int], asyncio.Semaphore] = {}
+        self._pages = PageFetcher(settings.timeout * 2, settings.reach, settings.ca_file)
         self._thread = threading.Thread(target=self._loop.run_forever, name="resolver", daemon=True)
         self._thread.start()
 
@@ -68,12 +81,67 @@ class Resolver:
         """Drive a program to its end. `fresh` passes over answers that are held already."""
         return drive(program, lambda questions: self.answer_all(questions, fresh=fresh))
 
-    def answer_all(self, questions: Sequence[DnsQuestion], *, fresh: bool = False) -> tuple[DnsAnswer, ...]:
+    def answer_all(self, questions: Sequence[DnsQuestion | PageQuestion], *, fresh: bool = False) -> tuple[Any, ...]:
         """Answers to all questions, asked side by side."""
-        return asyncio.run_coroutine_threadsafe(self._answer_all(questions, fresh), self._loop).result()
+        return asyncio.run_coroutine_threadsafe(self.answer_all_async(questions, fresh), self._loop).result()
 
-    async def _answer_all(self, questions: Sequence[DnsQuestion], fresh: bool) -> tuple[DnsAnswer, ...]:
-        return tuple(await asyncio.gather(*(self._answer(question, fresh) for question in questions)))
+    def run_many(
+        self,
+        programs: Iterable[DnsProgram[T]],
+        *,
+        at_once: int = 32,
+        fresh: bool = False,
+        done: Callable[[int, T], bool] | None = None,
+    ) -> None:
+        """Drive many programs, `at_once` of them side by side, over one cache.
+
+        `done` is given each one's number and result as it ends, in the caller's thread, and stops the rest by
+        returning False.
+        """
+        results: queue.Queue[tuple[int, T] | BaseException | None] = queue.Queue()
+        task = asyncio.run_coroutine_threadsafe(self._drive_many(programs, at_once, fresh, results), self._loop)
+        try:
+            while (item := results.get()) is not None:
+                if isinstance(item, BaseException):
+                    raise item
+                if done is not None and not done(*item):
+                    break
+        finally:
+            task.cancel()
+
+    async def _drive_many(
+        self, programs: Iterable[DnsProgram[T]], at_once: int, fresh: bool, results: "queue.Queue[Any]"
+    ) -> None:
+        waiting = enumerate(programs)
+
+        async def one_after_another() -> None:
+            for number, program in waiting:
+                answers: Any = None
+                try:
+                    while True:
+                        answers = await self.answer_all_async(program.send(answers), fresh)
+                except StopIteration as stop:
+                    results.put((number, stop.value))
+
+        try:
+            await asyncio.gather(*(one_after_another() for _ in range(at_once)))
+        except Exception as error:
+            results.put(error)
+        else:
+            results.put(None)
+
+    async def answer_all_async(
+        self, questions: Sequence[DnsQuestion | PageQuestion], fresh: bool = False
+    ) -> tuple[Any, ...]:
+        """The same, on the resolver's own loop."""
+        if len(questions) == 1:
+            return (await self._answer_any(questions[0], fresh),)
+        return tuple(await asyncio.gather(*(self._answer_any(question, fresh) for question in questions)))
+
+    async def _answer_any(self, question: DnsQuestion | PageQuestion, fresh: bool) -> DnsAnswer | PageAnswer:
+        if isinstance(question, PageQuestion):
+            return await asyncio.to_thread(self._pages.fetch, question, self.answer_all)
+        return await self._answer(question, fresh)
 
     async def _answer(self, question: DnsQuestion, fresh: bool) -> DnsAnswer:
         held = self._cache.get(question)
@@ -89,8 +157,10 @@ class Resolver:
     async def _fetch(self, question: DnsQuestion) -> DnsAnswer:
         if self._gate is None:
             self._gate = asyncio.Semaphore(self._settings.concurrency)
+        began = time.monotonic()
         async with self._gate:
             answer = await self._ask_servers(question)
+        answer = replace(answer, seconds=time.monotonic() - began)
         if not answer.failed:
             keep = min(self._settings.longest_cache, answer.ttl if answer.ttl is not None else 30)
             self._cache[question] = (time.monotonic() + keep, answer)
@@ -99,25 +169,45 @@ class Resolver:
         return answer
 
     async def _ask_servers(self, question: DnsQuestion) -> DnsAnswer:
+        servers = self._settings.servers
+        if question.server:
+            if not may_reach(question.server, self._settings.reach):
+                detail = f"{question.server} is no public address, so it is not asked from here"
+                return DnsAnswer(question, AnswerStatus.NOT_HELD, detail=detail)
+            servers = (self._settings.reach.get(question.server, (question.server, 53)),)
         answer = DnsAnswer(question, AnswerStatus.SERVFAIL, detail="no DNS server is configured")
         for _ in range(self._settings.attempts):
-            for host, port in self._settings.servers:
-                answer = await self._ask(question, host, port)
+            for server in servers:
+                gate = self._gates.setdefault(server, asyncio.Semaphore(self._settings.per_server))
+                async with gate:
+                    answer = await self._ask(question, *server)
                 if not answer.failed:
                     return answer
+            if question.server and answer.status is AnswerStatus.REFUSED:
+                return answer
         return answer
 
     async def _ask(self, question: DnsQuestion, host: str, port: int) -> DnsAnswer:
         where = f"{host} port {port}"
+        timeout = self._settings.timeout
         try:
-            query = dns.message.make_query(question.name, question.rdtype, use_edns=0, payload=_PAYLOAD)
-            response, _ = await dns.asyncquery.udp_with_fallback(
-                query, host, timeout=self._settings.timeout, port=port, ignore_unexpected=True
+            query = dns.message.make_query(
+                question.name, question.rdtype, use_edns=0, payload=_PAYLOAD, want_dnssec=_wants_dnssec(question)
             )
+            query.flags |= dns.flags.AD
+            if question.server:
+                query.flags &= ~dns.flags.RD
+            if question.unchecked:
+                query.flags |= dns.flags.CD
+            if self._settings.tcp:
+                response = await dns.asyncquery.tcp(query, host, timeout=timeout, port=port)
+            else:
+                response, _ = await dns.asyncquery.udp_with_fallback(
+                    query, host, timeout=timeout, port=port, ignore_unexpected=True
+                )
             return _read(question, response, where)
         except dns.exception.Timeout:
-            detail = f"{where} did not answer within {self._settings.timeout:g} s"
-            return DnsAnswer(question, AnswerStatus.TIMEOUT, detail=detail)
+            return DnsAnswer(question, AnswerStatus.TIMEOUT, detail=f"{where} did not answer within {timeout:g} s")
         except (dns.name.LabelTooLong, dns.name.NameTooLong, dns.name.EmptyLabel):
             # Such a name cannot exist, and cannot even be asked for (RFC 1035 §2.3.4).
             return DnsAnswer(question, AnswerStatus.NO_NAME, detail="the name breaks the limits of DNS")
@@ -125,6 +215,13 @@ class Resolver:
             return DnsAnswer(question, AnswerStatus.MALFORMED, detail=f"{where}: {type(error).__name__}")
         except (OSError, EOFError) as error:
             return DnsAnswer(question, AnswerStatus.SERVFAIL, detail=f"{where}: {error or type(error).__name__}")
+        except (ValueError, UnicodeError) as error:  # a name of octets that DNS text cannot hold
+            return DnsAnswer(question, AnswerStatus.NO_NAME, detail=f"the name cannot be asked for: {error}")
+
+
+def _wants_dnssec(question: DnsQuestion) -> bool:
+    """Signatures make answers large; the AD bit alone tells the rest (RFC 6840 §5.7)."""
+    return question.rdtype in ("DS", "DNSKEY", "SOA", "TLSA")
 
 
 def _read(question: DnsQuestion, response: dns.message.Message, where: str) -> DnsAnswer:
@@ -136,7 +233,12 @@ def _read(question: DnsQuestion, response: dns.message.Message, where: str) -> D
         return DnsAnswer(question, AnswerStatus.MALFORMED, detail=f"{where}: not an answer to a query")
     chain = response.resolve_chaining()
     aliases = tuple(rdata.target.to_text(omit_final_dot=True) for rrset in chain.cnames for rdata in rrset)
+    vouched, own = bool(response.flags & dns.flags.AD), bool(response.flags & dns.flags.AA)
     if chain.answer is None:
         status = AnswerStatus.NO_NAME if rcode == dns.rcode.NXDOMAIN else AnswerStatus.NO_DATA
-        return DnsAnswer(question, status, ttl=min(chain.minimum_ttl, 3600), aliases=aliases)
-    return DnsAnswer(question, AnswerStatus.FOUND, tuple(chain.answer), chain.minimum_ttl, aliases)
+        ttl = min(chain.minimum_ttl, 3600)
+        return DnsAnswer(question, status, (), ttl, aliases, authenticated=vouched, authoritative=own)
+    return DnsAnswer(
+        question, AnswerStatus.FOUND, tuple(chain.answer), chain.minimum_ttl, aliases,
+        authenticated=vouched, authoritative=own,
+    )  # fmt: skip

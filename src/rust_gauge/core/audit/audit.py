@@ -1,58 +1,107 @@
-"""The examination itself, as a program that asks DNS questions: which records there are, and what is wrong with them.
+"""The examination itself, as a program that asks questions: which records there are, and what is wrong with them.
 
-The three standards are examined side by side (`gather`), each in its own module; this one only puts them together.
+The parts are examined side by side (`gather`), each in its own module; this one only puts them together.
 """
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
+from rust_gauge.core.audit.bimi_rules import examine_bimi
+from rust_gauge.core.audit.bulk_rules import BulkRule, judge_bulk
 from rust_gauge.core.audit.dkim_rules import examine_dkim
 from rust_gauge.core.audit.dmarc_rules import examine_dmarc
-from rust_gauge.core.audit.examination import Examination, PublishedRecord
+from rust_gauge.core.audit.examination import Check, CheckState, Examination, PublishedRecord
 from rust_gauge.core.audit.findings import Finding, Level
+from rust_gauge.core.audit.host_rules import examine_hosts
+from rust_gauge.core.audit.list_rules import examine_lists
 from rust_gauge.core.audit.mx_rules import examine_mx
-from rust_gauge.core.audit.spf_rules import examine_spf
-from rust_gauge.core.dns import DnsProgram, Trace, gather
+from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.audit.spf_rules import examine_spf, examine_spf_names
+from rust_gauge.core.audit.stream_rules import examine_streams
+from rust_gauge.core.audit.tls_rules import examine_tls
+from rust_gauge.core.audit.zone_rules import examine_zone
+from rust_gauge.core.dns import Answer, DnsProgram, Trace, gather
 
 __all__ = ["AuditRequest", "DomainAudit", "PublishedRecord", "audit_domain"]
 
-
-@dataclass(frozen=True, slots=True)
-class AuditRequest:
-    """What to examine. Selectors cannot be listed from DNS, so they are told (RFC 6376 §3.1)."""
-
-    domain: str
-    selectors: tuple[str, ...] = ()
+CHECK_ORDER = ("spf", "dkim", "dmarc", "alignment", "mx", "mailboxes", "hosts", "mta-sts", "tls-rpt", "dane", "bimi",
+               "dnssec", "dns", "lists", "bulk")  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
 class DomainAudit:
-    """What was published and what was found, the worst first. `questions` is what was asked of DNS, in order."""
+    """What was published and what was found, the worst first.
+
+    `whole` holds what pages show beside it: look-up tree, networks, streams, keys, hosts, lists. `answers` is all that
+    was asked, in order, for a recording.
+    """
 
     domain: str
     records: tuple[PublishedRecord, ...]
     findings: tuple[Finding, ...]
+    checks: tuple[Check, ...]
     spf_lookups: int | None
     questions: tuple[tuple[str, str], ...]  # (question, how it ended)
+    whole: Examination
+    answers: tuple[Answer, ...]
 
     def count(self, level: Level) -> int:
         return sum(finding.level is level for finding in self.findings)
 
 
-def audit_domain(request: AuditRequest) -> DnsProgram[DomainAudit]:
+def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> DnsProgram[DomainAudit]:
     """Audit one domain."""
     trace = Trace()
     parts: list[Examination] = yield from trace.through(
         gather(
             [
-                examine_spf(request.domain),
-                examine_dkim(request.domain, request.selectors),
-                examine_dmarc(request.domain),
-                examine_mx(request.domain),
+                examine_spf(request),
+                examine_spf_names(request),
+                examine_dkim(request),
+                examine_dmarc(request),
+                examine_mx(request),
+                examine_streams(request),
+                examine_hosts(request),
+                examine_tls(request),
+                examine_bimi(request),
+                examine_zone(request),
+                examine_lists(request),
             ]
         )
     )
-    findings = sorted((f for part in parts for f in part.findings), key=lambda finding: finding.level.rank)
+    whole = _together(parts)
+    judge_bulk(whole, request.measured, bulk_rules)
+    found: dict[str, Finding] = {}
+    for each in whole.findings:  # the same mistake is one finding
+        found.setdefault(each.id, each)
+    findings = sorted(found.values(), key=lambda finding: finding.level.rank)
+    whole.findings = findings
     asked = tuple((str(question), str(answer.status)) for question, answer in trace.answers.items())
-    lookups = next((part.spf_lookups for part in parts if part.spf_lookups is not None), None)
-    records = tuple(record for part in parts for record in part.records)
-    return DomainAudit(request.domain, records, tuple(findings), lookups, asked)
+    records = tuple({(r.purpose, r.name, r.rdtype): r for r in whole.records}.values())
+    return DomainAudit(
+        request.domain, records, tuple(findings), _judged(whole), whole.spf_lookups, asked, whole,
+        tuple(trace.answers.values()),
+    )  # fmt: skip
+
+
+def _together(parts: list[Examination]) -> Examination:
+    whole = Examination()
+    for part in parts:
+        for name in ("records", "findings", "checks", "keys", "hosts", "streams", "lists"):
+            getattr(whole, name).extend(getattr(part, name))
+        whole.spf_tree = whole.spf_tree or part.spf_tree
+        whole.authorised = whole.authorised or part.authorised
+        whole.discoveries = whole.discoveries or part.discoveries
+    return whole
+
+
+def _judged(whole: Examination) -> tuple[Check, ...]:
+    """The check-list in its order, each point as bad as the worst finding under it."""
+    out = []
+    for check in sorted(whole.checks, key=lambda check: CHECK_ORDER.index(check.key)):
+        worst = min(
+            (f.level for f in whole.findings if f.check == check.key), key=lambda level: level.rank, default=None
+        )
+        state = CheckState(str(worst)) if worst is not None else check.state
+        out.append(Check(check.key, check.title, state, check.summary))
+    return tuple(out)

@@ -1,65 +1,250 @@
-"""What can be wrong with DKIM keys in DNS (RFC 6376, key lengths by RFC 8301)."""
+"""What can be wrong with DKIM keys in DNS (RFC 6376, key lengths by RFC 8301, Ed25519 by RFC 8463)."""
 
-from rust_gauge.core.audit.examination import Examination
+from rust_gauge.core.audit.examination import CheckState, Examination, KeySeen, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
+from rust_gauge.core.audit.request import AuditRequest, Selector
 from rust_gauge.core.dkim import DkimKey, looks_like_key, parse_dkim_key
-from rust_gauge.core.dns import DnsProgram, ask, gather
+from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask, gather
 
 _TOO_SHORT = 1024  # below it verifiers must not accept (RFC 8301 §3.2)
 _RIGHT = 2048
+_LONG = 4096  # above it verifiers need not be able to verify (RFC 8301 §3.2)
+_OLD = 400 * 86_400  # seconds
+_CHAIN = 2  # CNAMEs that one name may need
 
 
-def examine_dkim(domain: str, selectors: tuple[str, ...]) -> DnsProgram[Examination]:
-    """Ask for the key at each selector and examine it."""
-    parts = yield from gather([_examine_selector(domain, selector) for selector in selectors])
+def examine_dkim(request: AuditRequest) -> DnsProgram[Examination]:
+    """Ask for the key at each selector and examine it, then all keys together."""
+    selectors = request.all_selectors()
+    parts = yield from gather([_examine_selector(request, selector) for selector in selectors])
     whole = Examination()
     for part in parts:
         whole.records += part.records
         whole.findings += part.findings
+        whole.keys += part.keys
+        whole.checks += part.checks
+    unanswered = [check for check in whole.checks if check.key == "dkim"]
+    whole.checks = []
+    usable = [key for key in whole.keys if key.usable]
+    whole.findings += _only_edwards(request.domain, usable)
+    told = [selector for selector in selectors if selector.source != "usual"]
+    if usable:
+        lengths = ", ".join(f"{key.selector} ({key.key_type} {key.bits})" for key in usable)
+        whole.check("dkim", "DKIM", CheckState.GOOD, f"Keys at {lengths}")
+    elif unanswered:
+        whole.check("dkim", "DKIM", CheckState.UNMEASURED, unanswered[0].summary)
+    elif told:
+        whole.check("dkim", "DKIM", CheckState.FAULT, "No usable key at any selector")
+    else:
+        whole.check("dkim", "DKIM", CheckState.UNMEASURED, "No selector is known; they cannot be listed from DNS")
     return whole
 
 
-def _examine_selector(domain: str, selector: str) -> DnsProgram[Examination]:
+def _examine_selector(request: AuditRequest, selector: Selector) -> DnsProgram[Examination]:
     out = Examination()
-    name = f"{selector}._domainkey.{domain}"
+    domain = request.domain
+    name = f"{selector.name}._domainkey.{domain}"
     answer = yield from ask(name, "TXT")
+    usual = selector.source == "usual"
     if answer.failed:
-        out.unanswered("dkim", answer)
+        if not usual:
+            out.unanswered("dkim", answer)
+            out.check("dkim", "DKIM", CheckState.UNMEASURED, why_unmeasured(answer))
         return out
     texts = [txt.text for txt in answer.texts]
-    out.show("dkim", answer, texts)
     keys = [parse_dkim_key(text) for text in texts if looks_like_key(text)]
+    if usual and not keys:
+        return out
+    out.show("dkim", answer, texts, source=selector.source)
     place = Place(name, "TXT")
     if not keys:
-        out.findings.append(
-            Finding(
-                rule="dkim-no-key",
-                level=Level.FAULT,
-                title=f"No DKIM key at selector {selector} of {domain}",
-                place=place,
-                evidence=tuple(texts) or (f"{name} TXT: {answer.status.replace('_', ' ')}",),
-                reason="Mail that is signed with this selector fails DKIM everywhere.",
-                remedy="Publish the key at this name, or sign with a selector that has one.",
-                reference="RFC 6376 §6.1.2",
-            )
-        )
+        out.findings.append((yield from _no_key(domain, selector, answer, texts)))
         return out
     if len(keys) > 1:
         out.findings.append(
             Finding(
                 rule="dkim-several-keys",
                 level=Level.FAULT,
-                title=f"{len(keys)} DKIM records at selector {selector} of {domain}",
+                title=f"{len(keys)} DKIM records at selector {selector.name} of {domain}",
                 place=place,
                 evidence=tuple(key.text for key in keys),
                 reason="Which one a verifier takes is undefined, so the same mail passes here and fails there.",
                 remedy="Leave one record at this name; a second key needs a selector of its own.",
                 reference="RFC 6376 §3.6.2.2",
+                scope=f"selector:{selector.name}",
             )
         )
+    if len(answer.aliases) > _CHAIN:
+        out.findings.append(_long_chain(name, selector, answer))
     for index, key in enumerate(keys):
-        out.findings += _examine_key(selector, domain, index, key, name)
+        out.keys.append(
+            KeySeen(
+                selector.name,
+                selector.source,
+                key.key_type,
+                key.bits,
+                key.fingerprint,
+                key.revoked,
+                key.usable,
+                "y" in key.flags,
+            )
+        )
+        at = next(i for i, text in enumerate(texts) if text == key.text)
+        out.findings += _examine_key(selector.name, domain, at, key, name)
+        out.findings += _examine_use(request, selector.name, at if index else 0, key, name)
     return out
+
+
+def _no_key(domain: str, selector: Selector, answer: DnsAnswer, texts: list[str]) -> DnsProgram[Finding]:
+    """No key here: say what is here instead, and look at the names where such a record usually ends up."""
+    name = answer.question.name
+    wrong = (f"{name}.{domain}", f"{selector.name}.{domain}", f"{selector.name}._domainkey.{domain.partition('.')[2]}")
+    answers = yield tuple(DnsQuestion(each, "TXT") for each in wrong)
+    found = [each for each in answers if any(looks_like_key(txt.text) for txt in each.texts)]
+    evidence = tuple(texts) or (f"{name} TXT: {answer.status.replace('_', ' ')}",)
+    if answer.aliases:
+        evidence = (f"{name} is an alias of {' -> '.join(answer.aliases)}", *evidence)
+    remedy = "Publish the key at this name, or sign with a selector that has one."
+    record = None
+    if found:
+        misplaced = found[0]
+        evidence += (f"a key lies at {misplaced.question.name}",)
+        remedy = f"Move the record from {misplaced.question.name} to {name}."
+        record = next(txt.text for txt in misplaced.texts if looks_like_key(txt.text))
+    return Finding(
+        rule="dkim-key-misplaced" if found else "dkim-no-key",
+        level=Level.FAULT,
+        title=f"No DKIM key at selector {selector.name} of {domain}"
+        + (f"; it lies at {found[0].question.name}" if found else ""),
+        place=Place(name, "TXT"),
+        evidence=evidence,
+        reason="Mail that is signed with this selector fails DKIM everywhere.",
+        remedy=remedy,
+        record=record,
+        reference="RFC 6376 §6.1.2",
+        scope=f"selector:{selector.name}",
+    )
+
+
+def _long_chain(name: str, selector: Selector, answer: DnsAnswer) -> Finding:
+    return Finding(
+        rule="dkim-long-chain",
+        level=Level.RISK,
+        title=f"The key at {name} is reached over {len(answer.aliases)} aliases",
+        place=Place(name, "TXT"),
+        evidence=(" -> ".join(answer.aliases),),
+        reason="Each alias is one more zone whose failure fails the signature, and some verifiers stop following.",
+        remedy="Point the first alias at the last name, or publish the key itself.",
+        reference="RFC 1034 §3.6.2",
+        scope=f"selector:{selector.name}",
+    )
+
+
+def _only_edwards(domain: str, usable: list[KeySeen]) -> list[Finding]:
+    """Ed25519 only beside RSA: many verifiers do not know it yet (RFC 8463 §5)."""
+    alone = [key for key in usable if key.key_type == "ed25519"]
+    if not alone or any(key.key_type == "rsa" for key in usable):
+        return []
+    return [
+        Finding(
+            rule="dkim-only-ed25519",
+            level=Level.RISK,
+            title=f"{domain} has Ed25519 keys and no RSA key",
+            place=Place(f"{alone[0].selector}._domainkey.{domain}", "TXT"),
+            evidence=tuple(key.selector for key in alone),
+            reason="Many receivers cannot verify Ed25519 yet; for them the mail is not signed.",
+            remedy="Sign twice: with a 2048-bit RSA key at a selector of its own, and with Ed25519 beside it.",
+            reference="RFC 8463 §5",
+        )
+    ]
+
+
+def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey, name: str) -> list[Finding]:
+    """What the record allows the key to be used for, where else it is, and how long it has been there."""
+    which = f"selector {selector} of {request.domain}"
+    scope = f"selector:{selector}"
+    findings = []
+
+    def at(tag: str) -> Place:
+        found = key.tags.get(tag)
+        return Place(name, "TXT", index, found.column if found else 0, len(tag) + 1 + len(found.value) if found else 0)
+
+    if key.hashes and "sha256" not in key.hashes:
+        findings.append(
+            Finding(
+                rule="dkim-key-hash",
+                level=Level.FAULT,
+                title=f"The DKIM key at {which} does not allow sha256",
+                place=at("h"),
+                evidence=(f"h={':'.join(key.hashes)}",),
+                reason="sha256 is the only hash that signatures may use, so none of this key's signatures can hold.",
+                remedy="Remove h= from the record.",
+                reference="RFC 8301 §3.1",
+                scope=scope,
+            )
+        )
+    if key.services and not {"*", "email"} & set(key.services):
+        findings.append(
+            Finding(
+                rule="dkim-key-service",
+                level=Level.FAULT,
+                title=f"The DKIM key at {which} is not for mail",
+                place=at("s"),
+                evidence=(f"s={':'.join(key.services)}",),
+                reason="A verifier of mail has to pass over a key that is for another service.",
+                remedy="Remove s= from the record, or write s=email.",
+                reference="RFC 6376 §3.6.1",
+                scope=scope,
+            )
+        )
+    below = [s.name for s in request.streams if s.selector == selector and s.header_from.endswith("." + request.domain)]
+    if "s" in key.flags and below:
+        findings.append(
+            Finding(
+                rule="dkim-key-strict",
+                level=Level.NOTE,
+                title=f"The DKIM key at {which} is for exactly this domain",
+                place=at("t"),
+                topic="t",
+                evidence=("t=s", *below),
+                reason="Signatures whose i= is in a subdomain fail with it.",
+                remedy="Remove the flag s if subdomains sign with their own i=.",
+                reference="RFC 6376 §3.6.1",
+                scope=scope,
+            )
+        )
+    others = request.key_domains.get(key.fingerprint, ()) if key.fingerprint else ()
+    if others:
+        findings.append(
+            Finding(
+                rule="dkim-key-shared",
+                level=Level.NOTE,
+                title=f"The DKIM key at {which} is also published for {others[0]}"
+                + (f" and {len(others) - 1} more" if len(others) > 1 else ""),
+                place=Place(name, "TXT", index),
+                evidence=others[:10],
+                reason="Whoever holds it can sign for all of them, and changing it means changing all of them.",
+                remedy="Give each domain a key of its own when the keys are changed next.",
+                reference="RFC 6376 §3.1",
+                scope="none",
+            )
+        )
+    first = request.key_first_seen.get(key.fingerprint) if key.fingerprint else None
+    if first is not None and request.now is not None and request.now - first > _OLD:
+        findings.append(
+            Finding(
+                rule="dkim-key-old",
+                level=Level.NOTE,
+                title=f"The DKIM key at {which} has been in use for {(request.now - first) // 86_400} days",
+                place=Place(name, "TXT", index),
+                evidence=(f"first seen {(request.now - first) // 86_400} days ago",),
+                reason="The longer a key is used, the more copies of it lie about.",
+                remedy="Publish a new key at a new selector, sign with it, and revoke this one some days later.",
+                reference="RFC 6376 §3.1",
+                scope="none",
+            )
+        )
+    return findings
 
 
 def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str) -> list[Finding]:
@@ -78,7 +263,9 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in key.problems),
                 reason="Verifiers cannot read it, so mail signed with this selector fails DKIM everywhere.",
                 remedy="Publish the public key again as one value, without quotes, backslashes or line breaks.",
+                record=key.mended,
                 reference="RFC 6376 §3.6.1",
+                scope=f"selector:{selector}",
             )
         )
     if key.revoked:
@@ -93,6 +280,7 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 reason="Its p= is empty: mail signed with this selector fails DKIM.",
                 remedy="Nothing to do if it is retired. If anything still signs with it, publish its key again.",
                 reference="RFC 6376 §3.6.1",
+                scope=f"selector:{selector}",
             )
         )
     if key.bits is not None and key.key_type == "rsa" and key.bits < _RIGHT:
@@ -111,6 +299,22 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 else "Still accepted, but weak; 2048 bits are expected today.",
                 remedy="Make a 2048-bit key, publish it at a new selector, then sign with that one.",
                 reference="RFC 8301 §3.2",
+                scope=f"selector:{selector}",
+            )
+        )
+    if key.bits is not None and key.key_type == "rsa" and key.bits > _LONG:
+        findings.append(
+            Finding(
+                rule="dkim-key-long",
+                level=Level.NOTE,
+                title=f"The DKIM key at {which} has {key.bits} bits",
+                place=Place(name, "TXT", index),
+                topic=topic,
+                evidence=(f"RSA, {key.bits} bits",),
+                reason=f"Verifiers have to manage {_LONG} bits and no more; some fail longer keys.",
+                remedy="Use 2048 bits, which is right for years to come.",
+                reference="RFC 8301 §3.2",
+                scope=f"selector:{selector}",
             )
         )
     if "y" in key.flags:
@@ -126,6 +330,7 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 reason="Receivers may treat its mail as if it were not signed.",
                 remedy="Remove t=y from the record.",
                 reference="RFC 6376 §3.6.1",
+                scope=f"selector:{selector}",
             )
         )
     return findings

@@ -1,65 +1,208 @@
-"""What can be wrong with a domain's DMARC policy (RFC 7489), its own or the one it inherits."""
+"""What can be wrong with a domain's DMARC policy (RFC 7489, DMARCbis), its own or the one it inherits."""
 
-from rust_gauge.core.audit.examination import Examination
+import re
+
+from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.dmarc import DmarcRecord, is_dmarc1, read_policy
-from rust_gauge.core.dns import DnsAnswer, DnsProgram, ask
+from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.dmarc import (
+    Destination,
+    Discoveries,
+    DmarcRecord,
+    PolicyAt,
+    check_destination,
+    discover,
+    effective_policy,
+    read_policy,
+)
+from rust_gauge.core.dns import DnsProgram, DnsQuestion, gather
 from rust_gauge.core.names import registered_domain
 
+_MEANT = re.compile(r"\W*v?\W*=?\W*dmarc", re.IGNORECASE)
+_MAX_DESTINATIONS = 20
 
-def examine_dmarc(domain: str) -> DnsProgram[Examination]:
-    """Ask for the policy of `domain`, then of its organisational domain (§6.6.3)."""
+
+def examine_dmarc(request: AuditRequest) -> DnsProgram[Examination]:
+    """Find the policy both ways, and look at its record and at where its reports go."""
+    domain = request.domain
     out = Examination()
-    owner = domain
-    answer = yield from ask(f"_dmarc.{domain}", "TXT")
-    organisation = registered_domain(domain)
-    if not answer.failed and not _records(answer) and organisation != domain:
-        own, owner = answer, organisation
-        answer = yield from ask(f"_dmarc.{organisation}", "TXT")
-        if not _records(answer):
-            out.show("dmarc", own, [])
-    if answer.failed:
-        out.unanswered("dmarc", answer)
+    found = yield from discover(domain)
+    out.discoveries = found
+    if found.by_list.failed is not None:
+        out.unanswered("dmarc", found.by_list.failed)
+        out.check("dmarc", "DMARC", CheckState.UNMEASURED, why_unmeasured(found.by_list.failed))
         return out
-    texts = _records(answer)
-    out.show("dmarc", answer, texts)
-    place = Place(answer.question.name, "TXT")
-    if not texts:
-        out.findings.append(_missing(domain, Place(f"_dmarc.{domain}", "TXT"), answer))
-    elif len(texts) > 1:
-        out.findings.append(_several(place, texts))
-    for index, text in enumerate(texts):
-        out.findings += _examine_record(domain, owner, Place(place.name, "TXT", index), read_policy(text))
+    own, last = found.by_list.looked[0], found.by_list.looked[-1]
+    if last is not own:
+        out.show("dmarc", own.answer, _near(own))
+    out.show("dmarc", last.answer, list(last.texts) or _near(last))
+    place = Place(last.answer.question.name, "TXT")
+    walked = found.by_walk.at
+    if not last.texts and walked is not None and walked.record is not None:  # only the tree walk finds one
+        out.show("dmarc", walked.answer, list(walked.texts))
+        out.findings += _examine_record(domain, walked.domain, Place(walked.answer.question.name, "TXT"), walked.record)
+    elif not last.texts:
+        out.findings += yield from _missing(request, own, last)
+    elif len(last.texts) > 1:
+        out.findings.append(_several(place, last.texts))
+    for index, text in enumerate(last.texts):
+        out.findings += _examine_record(domain, last.domain, Place(place.name, "TXT", index), read_policy(text))
+    out.findings += _differences(found, place)
+    record = found.by_list.record or found.by_walk.record
+    if record is not None:
+        owner = (found.by_list.at or found.by_walk.at or last).domain
+        out.findings += yield from _destinations(owner, record)
+    out.check("dmarc", "DMARC", CheckState.GOOD, _summary(found))
     return out
 
 
-def _records(answer: DnsAnswer) -> list[str]:
-    return [txt.text for txt in answer.texts if is_dmarc1(txt.text)]
+def _summary(found: Discoveries) -> str:
+    policy = effective_policy(found.by_list, exists=found.exists is not False)
+    if policy.policy is None:
+        policy = effective_policy(found.by_walk, exists=found.exists is not False)
+    if policy.policy is None:
+        return "No policy holds for this domain"
+    by = "" if policy.owner == found.domain else f", inherited from {policy.owner}"
+    share = f" for {policy.percent} %" if policy.percent < 100 else ""
+    return f"{policy.tag}={policy.policy}{share}{by}"
 
 
-def _missing(domain: str, place: Place, answer: DnsAnswer) -> Finding:
-    near = tuple(txt.text for txt in answer.texts if "dmarc" in txt.text.lower())
-    return Finding(
-        rule="dmarc-missing",
-        level=Level.RISK,
-        title=f"No DMARC record for {domain}",
-        place=place,
-        evidence=near,
-        reason="Nobody is told what to do with mail that only claims to come from here, no reports come back, "
-        "and large mailbox providers expect a record from those who send in bulk.",
-        remedy="Publish a record that only watches, read the reports, then tighten it.",
-        record=f"v=DMARC1; p=none; rua=mailto:dmarc-reports@{registered_domain(domain)}",
-        reference="RFC 7489 §6.3",
-    )
+def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram[list[Finding]]:
+    """No record: is there one that was meant as one, or one at a wrong name?"""
+    domain = request.domain
+    place = Place(f"_dmarc.{domain}", "TXT")
+    near = next(((at, text) for at in (own, last) for text in _near(at)), None)
+    if near is not None:
+        at, text = near
+        return [
+            Finding(
+                rule="dmarc-not-recognised",
+                level=Level.FAULT,
+                title=f"The record at _dmarc.{at.domain} is not recognised as DMARC",
+                place=Place(f"_dmarc.{at.domain}", "TXT", 0, 1, min(len(text), len("v=DMARC1;"))),
+                evidence=(text,),
+                reason="A DMARC record begins with exactly v=DMARC1 and a semicolon; receivers pass over anything "
+                "else, so no policy holds.",
+                remedy="Publish it again with v=DMARC1; in front.",
+                record=_mended(text),
+                reference="RFC 7489 §6.6.3",
+            )
+        ]
+    wrong = (f"dmarc.{domain}", f"_dmarc.{domain}.{domain}", domain)
+    answers = yield tuple(DnsQuestion(name, "TXT") for name in wrong)
+    lost = next(((a, t.text) for a in answers for t in a.texts if t.text.startswith("v=DMARC1")), None)
+    return [
+        Finding(
+            rule="dmarc-misplaced" if lost else "dmarc-missing",
+            level=Level.FAULT if lost else Level.RISK,
+            title=f"No DMARC record for {domain}" + (f"; one lies at {lost[0].question.name}" if lost else ""),
+            place=place,
+            evidence=(f"{lost[0].question.name}: {lost[1]}",) if lost else (),
+            reason="Nobody is told what to do with mail that only claims to come from here, no reports come back, "
+            "and large mailbox providers expect a record from those who send in bulk.",
+            remedy=f"Move the record to _dmarc.{domain}."
+            if lost
+            else "Nothing is sent from here: publish a record that refuses everything."
+            if request.sends is False
+            else "Publish a record that only watches, read the reports, then tighten it.",
+            record=lost[1]
+            if lost
+            else "v=DMARC1; p=reject"
+            if request.sends is False
+            else f"v=DMARC1; p=none; rua=mailto:dmarc-reports@{registered_domain(domain)}",
+            reference="RFC 7489 §6.3",
+        )
+    ]
 
 
-def _several(place: Place, texts: list[str]) -> Finding:
+def _near(at: PolicyAt) -> list[str]:
+    """Texts that were meant as DMARC and are none."""
+    return [txt.text for txt in at.answer.texts if _MEANT.match(txt.text) and txt.text not in at.texts]
+
+
+def _mended(text: str) -> str | None:
+    """The record that was probably meant, if the beginning is all that is wrong with it."""
+    rest = re.sub(r"^\W*(?:v\s*=?\s*)?dmarc\s*1?\W*", "", text.strip().strip("\"'“”"), flags=re.IGNORECASE)
+    tags = re.sub(r"\s*[,;]\s*(?=[a-z]+=)", "; ", rest).rstrip("; ")
+    candidate = f"v=DMARC1; {tags}" if tags else ""
+    candidate = re.sub(r"(?<=[a-z]) (?=[a-z]+=)", "; ", candidate)
+    return candidate if candidate and not read_policy(candidate).problems else None
+
+
+def _differences(found: Discoveries, place: Place) -> list[Finding]:
+    """Receivers of the two kinds come to different answers."""
+    if found.by_list.record is None and found.by_walk.record is None:
+        return []
+    words = found.differences
+    if not words:
+        return []
+    return [
+        Finding(
+            rule="dmarc-ways-differ",
+            level=Level.NOTE,
+            title=f"Receivers do not agree on the DMARC policy of {found.domain}",
+            place=place,
+            evidence=words,
+            reason="Some look in the public suffix list and others walk up the DNS tree; here that makes a difference.",
+            remedy=f"Publish a record at _dmarc.{found.domain} itself, or say with psd=n where the organisation ends.",
+            reference="RFC 7489 §3.2, DMARCbis §4.10",
+        )
+    ]
+
+
+def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
+    """Whether those who are to get the reports take mail, and have agreed (§7.1)."""
+    asked = [("rua", address) for address in record.rua] + [("ruf", address) for address in record.ruf]
+    asked = asked[:_MAX_DESTINATIONS]
+    done: list[Destination] = yield from gather([check_destination(owner, tag, address) for tag, address in asked])
+    findings = []
+    for each in {d.address: d for d in reversed(done)}.values():
+        tag = record.tags.get(each.tag)
+        spot = tag.value.find(each.address) if tag else -1
+        column = tag.value_column + spot if tag and spot >= 0 else (tag.column if tag else 0)
+        place = Place(f"_dmarc.{owner}", "TXT", 0, column, len(each.address) if spot >= 0 else 0)
+        host = each.address.rpartition("@")[2]
+        if each.takes_mail is False:
+            findings.append(
+                Finding(
+                    rule="dmarc-reports-lost",
+                    level=Level.RISK,
+                    title=f"{host} takes no mail, so reports to {each.address} are lost",
+                    place=place,
+                    topic=each.address,
+                    evidence=(each.address,),
+                    reason="Nobody sees who sends in this name while the reports go nowhere.",
+                    remedy="Name an address that takes mail, and is read by a program.",
+                    reference="RFC 7489 §7.2.1",
+                    scope="none",
+                )
+            )
+        elif each.agreed is False:
+            findings.append(
+                Finding(
+                    rule="dmarc-reports-not-agreed",
+                    level=Level.RISK,
+                    title=f"{host} has not agreed to take the reports of {owner}",
+                    place=place,
+                    topic=each.address,
+                    evidence=(f"{each.asked} TXT is missing",),
+                    reason="Reports to another organisation are sent only when it says in DNS that it wants them.",
+                    remedy=f"Ask {host} to publish this record at {each.asked}.",
+                    record="v=DMARC1",
+                    reference="RFC 7489 §7.1",
+                    scope="none",
+                )
+            )
+    return findings
+
+
+def _several(place: Place, texts: tuple[str, ...]) -> Finding:
     return Finding(
         rule="dmarc-several-records",
         level=Level.FAULT,
         title=f"{len(texts)} DMARC records at {place.name}",
         place=place,
-        evidence=tuple(texts),
+        evidence=texts,
         reason="With more than one record receivers act as if there were none.",
         remedy="Leave one record at this name.",
         reference="RFC 7489 §6.6.3",
@@ -131,6 +274,86 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
                 reason="A forger only has to put any word in front of the name.",
                 remedy="Remove sp=none, or name the same policy there.",
                 reference="RFC 7489 §6.3",
+                scope="subdomains",
+            )
+        )
+    return findings + _weaker(domain, owner, place, record)
+
+
+def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:
+    """What makes the policy milder than it looks, and tags that do nothing."""
+    findings = []
+    topic = str(place.record) if place.record else ""
+
+    def at(tag: str) -> Place:
+        found = record.tags.get(tag)
+        return Place(
+            place.name,
+            "TXT",
+            place.record,
+            found.column if found else 0,
+            len(tag) + 1 + len(found.value) if found else 0,
+        )
+
+    if record.percent < 100 and record.policy in ("quarantine", "reject"):
+        findings.append(
+            Finding(
+                rule="dmarc-partial",
+                level=Level.RISK if record.percent < 50 else Level.NOTE,
+                title=f"The DMARC policy at {place.name} is for {record.percent} % of failing mail",
+                place=at("pct"),
+                topic=topic,
+                evidence=(f"pct={record.percent}",),
+                reason="The rest is delivered as if it were genuine; receivers that follow DMARCbis ignore pct=.",
+                remedy="Remove pct= once the reports show that all of your mail aligns.",
+                reference="RFC 7489 §6.3",
+                scope="none",
+            )
+        )
+    if record.testing and record.policy in ("quarantine", "reject"):
+        findings.append(
+            Finding(
+                rule="dmarc-testing",
+                level=Level.NOTE,
+                title=f"The DMARC policy at {place.name} is only tried (t=y)",
+                place=at("t"),
+                topic=topic,
+                evidence=("t=y",),
+                reason="Receivers that follow DMARCbis apply the next milder policy, older ones the written one.",
+                remedy="Remove t=y when the trial is over.",
+                reference="DMARCbis §4.7",
+                scope="none",
+            )
+        )
+    if owner == domain and record.absent_policy == "none" and record.policy in ("quarantine", "reject"):
+        findings.append(
+            Finding(
+                rule="dmarc-absent-open",
+                level=Level.RISK,
+                title=f"The DMARC record of {domain} leaves open the subdomains that do not exist",
+                place=at("np"),
+                topic=topic,
+                evidence=("np=none",),
+                reason="A forger only has to make up a word in front of the name.",
+                remedy="Write np=reject: nothing genuine comes from a name that does not exist.",
+                reference="RFC 9091 §2.2",
+                scope="subdomains",
+            )
+        )
+    if record.unknown:
+        first = record.unknown[0]
+        findings.append(
+            Finding(
+                rule="dmarc-unknown-tag",
+                level=Level.NOTE,
+                title=f"The DMARC record at {place.name} holds a tag that does nothing: {first.what}",
+                place=Place(place.name, "TXT", place.record, first.column, first.length),
+                topic=topic,
+                evidence=tuple(f"column {problem.column}: {problem.what}" for problem in record.unknown),
+                reason="Receivers pass over it; what it was meant to say is not said.",
+                remedy="Correct its name, or remove it. Several addresses stand behind one rua=, separated by commas.",
+                reference="RFC 7489 §6.3",
+                scope="none",
             )
         )
     return findings

@@ -28,6 +28,11 @@ class Place:
     length: int = 0
 
 
+_CHECKS = {"spf": "spf", "dkim": "dkim", "dmarc": "dmarc", "stream": "alignment", "mx": "mx", "ptr": "hosts",
+           "helo": "hosts", "sts": "mta-sts", "tlsrpt": "tls-rpt", "bimi": "bimi", "dnssec": "dnssec",
+           "dane": "dane", "listed": "lists", "bulk": "bulk", "mailbox": "mailboxes"}  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class Finding:
     """One thing found. `rule` is stable over versions; `id` is stable for the same thing in the next audit."""
@@ -42,6 +47,12 @@ class Finding:
     evidence: tuple[str, ...] = ()
     record: str | None = None  # the exact value to publish, where one can be given
     topic: str = ""  # what tells two findings of one rule at one name apart, such as the tag concerned
+    scope: str = "all"  # whose mail it touches: all, subdomains, stream:<name>, selector:<name>, or none
+
+    @property
+    def check(self) -> str:
+        """The point of the check-list that it belongs to."""
+        return _CHECKS.get(self.rule.partition("-")[0], "dns")
 
     @property
     def id(self) -> str:

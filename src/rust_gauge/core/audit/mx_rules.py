@@ -1,32 +1,143 @@
-"""Whether a domain can take mail back: bounces and replies need an MX (RFC 5321 §5, null MX by RFC 7505)."""
+"""Whether a domain can take mail back: bounces, replies and complaints need an MX that works (RFC 5321 §5.1, null MX by
+RFC 7505), and somebody at postmaster and abuse (RFC 2142)."""
 
+import ipaddress
+
+import dns.name
+from dns.rdtypes.ANY.CNAME import CNAME
 from dns.rdtypes.ANY.MX import MX
 
-from rust_gauge.core.audit.examination import Examination
+from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.dns import DnsProgram, ask
+from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.dns import DnsProgram, DnsQuestion, ask
+
+_MAX_HOSTS = 20
 
 
-def examine_mx(domain: str) -> DnsProgram[Examination]:
-    """Ask for the MX records of `domain` and examine them."""
+def mx_hosts(records: tuple[object, ...]) -> list[str]:
+    """The hosts of MX records by preference, in lower case; a null MX gives none."""
+    mxs = sorted((r for r in records if isinstance(r, MX)), key=lambda mx: (mx.preference, mx.exchange))
+    return [mx.exchange.to_text(omit_final_dot=True).lower() for mx in mxs if mx.exchange != dns.name.root]
+
+
+def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
+    """Ask for the MX records of the domain and for the addresses of their hosts."""
+    domain = request.domain
     out = Examination()
     answer = yield from ask(domain, "MX")
     if answer.failed:
         out.unanswered("mx", answer)
+        out.check("mx", "MX", CheckState.UNMEASURED, why_unmeasured(answer))
+        out.check("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, "The MX is not known")
         return out
     mxs = sorted((r for r in answer.records if isinstance(r, MX)), key=lambda mx: (mx.preference, mx.exchange))
-    out.show("mx", answer, [f"{mx.preference} {mx.exchange.to_text(omit_final_dot=True)}" for mx in mxs])
+    values = [f"{mx.preference} {mx.exchange.to_text(omit_final_dot=True)}" for mx in mxs]
+    out.show("mx", answer, values)
     if not mxs:
-        out.findings.append(
-            Finding(
-                rule="mx-missing",
-                level=Level.NOTE,
-                title=f"No MX record on {domain}",
-                place=Place(domain, "MX"),
-                reason="Replies and bounces to this name may be lost, and some receivers refuse senders whose "
-                "domain takes no mail.",
-                remedy="Publish an MX that takes mail for postmaster and bounces at least.",
-                reference="RFC 5321 §5.1",
-            )
-        )
+        out.findings.append(_missing(domain))
+        out.check("mx", "MX", CheckState.ABSENT, "No MX record")
+        out.check("mailboxes", "postmaster and abuse", CheckState.ABSENT, "Nothing takes mail for this name")
+        return out
+    null = [index for index, mx in enumerate(mxs) if mx.exchange == dns.name.root]
+    if null:
+        out.findings.append(_null(domain, values, null[0], alone=len(mxs) == 1, sends=request.sends is not False))
+    hosts = mx_hosts(answer.records)[:_MAX_HOSTS]
+    questions = tuple(DnsQuestion(host, kind) for host in hosts for kind in ("A", "AAAA", "CNAME"))
+    answers = (yield questions) if questions else ()
+    for index, host in enumerate(hosts):
+        four, six, alias = answers[3 * index : 3 * index + 3]
+        at = next(i for i, value in enumerate(values) if value.lower().endswith(" " + host))
+        place = Place(domain, "MX", at, values[at].index(" ") + 2, len(host))
+        if _is_address(host):
+            out.findings.append(_is_ip(domain, host, place))
+        elif any(isinstance(rdata, CNAME) for rdata in alias.records):
+            out.findings.append(_alias(domain, host, alias.records[0].to_text(), place))
+        elif four.void and six.void:
+            out.findings.append(_dead(domain, host, place, all_dead=len(hosts) == 1))
+    out.check("mx", "MX", CheckState.GOOD, ", ".join(values[:4]))
+    state = "Nothing takes mail for this name" if null else "Not measured: no message was sent to them yet"
+    out.check("mailboxes", "postmaster and abuse", CheckState.ABSENT if null else CheckState.UNMEASURED, state)
     return out
+
+
+def _is_address(host: str) -> bool:
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        return False
+    return True
+
+
+def _missing(domain: str) -> Finding:
+    return Finding(
+        rule="mx-missing",
+        level=Level.NOTE,
+        title=f"No MX record on {domain}",
+        place=Place(domain, "MX"),
+        reason="Replies and bounces to this name may be lost, and some receivers refuse senders whose "
+        "domain takes no mail.",
+        remedy="Publish an MX that takes mail for postmaster and bounces at least.",
+        reference="RFC 5321 §5.1",
+    )
+
+
+def _null(domain: str, values: list[str], index: int, *, alone: bool, sends: bool) -> Finding:
+    return Finding(
+        rule="mx-null" if alone else "mx-null-beside-others",
+        level=Level.FAULT if not alone else Level.RISK if sends else Level.NOTE,
+        title=f"{domain} says that it takes no mail" + ("" if alone else ", and names hosts that do"),
+        place=Place(domain, "MX", index),
+        evidence=tuple(values),
+        reason="A null MX refuses all mail: bounces and replies cannot come back, and receivers may refuse the sender."
+        if alone
+        else "A null MX must stand alone; beside others it is undefined what happens.",
+        remedy="Publish an MX that takes bounces and replies if this name sends."
+        if alone
+        else "Remove the null MX, or all the others.",
+        reference="RFC 7505 §4.2" if alone else "RFC 7505 §3",
+    )
+
+
+def _is_ip(domain: str, host: str, place: Place) -> Finding:
+    return Finding(
+        rule="mx-address",
+        level=Level.FAULT,
+        title=f"The MX of {domain} is an address, {host}, not a name",
+        place=place,
+        topic=host,
+        evidence=(host,),
+        reason="An MX holds a host name; senders look the address up as a name, and find nothing.",
+        remedy=f"Give {host} a name with an A record, and put that name into the MX.",
+        reference="RFC 5321 §5.1",
+    )
+
+
+def _alias(domain: str, host: str, target: str, place: Place) -> Finding:
+    return Finding(
+        rule="mx-alias",
+        level=Level.FAULT,
+        title=f"The MX of {domain}, {host}, is an alias",
+        place=place,
+        topic=host,
+        evidence=(f"{host} CNAME {target}",),
+        reason="An MX must not point to a CNAME; some senders refuse to follow it.",
+        remedy="Put the name that the alias leads to into the MX.",
+        record=target.removesuffix("."),
+        reference="RFC 2181 §10.3",
+    )
+
+
+def _dead(domain: str, host: str, place: Place, *, all_dead: bool) -> Finding:
+    return Finding(
+        rule="mx-dead",
+        level=Level.FAULT if all_dead else Level.RISK,
+        title=f"The MX of {domain}, {host}, has no address",
+        place=place,
+        topic=host,
+        evidence=(f"{host} has neither A nor AAAA",),
+        reason="Mail to this name cannot be handed to it"
+        + ("." if all_dead else "; senders lose time before the next."),
+        remedy="Give the host its address back, or remove it from the MX records.",
+        reference="RFC 5321 §5.1",
+    )

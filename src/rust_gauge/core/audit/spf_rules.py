@@ -1,53 +1,162 @@
 """What can be wrong with a domain's SPF record (RFC 7208), and the record that would be right."""
 
-from rust_gauge.core.audit.examination import Examination
+import re
+from dataclasses import dataclass
+from itertools import pairwise
+
+from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.dns import DnsProgram, ask
+from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.dns import DnsAnswer, DnsProgram, TxtRecord, ask
 from rust_gauge.core.spf import (
     LOOKUP_LIMIT,
     VOID_LIMIT,
+    Authorised,
+    Directive,
     LookupTree,
+    Modifier,
     Qualifier,
     SpfRecord,
+    authorised,
     is_spf1,
+    is_wide,
+    network_kind,
     parse_spf,
     walk_lookups,
 )
+from rust_gauge.core.spf.authorised import WIDE4, WIDE6
 
 _CLOSE = 8  # look-ups from which one more relay is likely to be one too many
+_UDP_PLAIN, _UDP_EDNS = 512, 1232  # octets of an answer that pass without EDNS, and with it on every path
+_MAX_COMPARED = 250  # networks of one record that are compared with each other
+_PARKED = "v=spf1 -all"
+_TERM = re.compile(r"[+\-~?]?(?:include:|redirect=|exists:|ip4:|ip6:|a[:/ ]|mx[:/ ]|ptr|all\b)", re.IGNORECASE)
+_DOCUMENTED = ("example", "test", "invalid", "localhost")  # names of RFC 2606, where documentation addresses belong
 
 
-def examine_spf(domain: str) -> DnsProgram[Examination]:
-    """Ask for the SPF record of `domain` and examine it."""
+def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
+    """Ask for the SPF record of the domain, follow it, and look at the names that its streams use."""
+    domain = request.domain
     out = Examination()
     answer = yield from ask(domain, "TXT")
     if answer.failed:
         out.unanswered("spf", answer)
+        out.check("spf", "SPF", CheckState.UNMEASURED, why_unmeasured(answer))
         return out
-    texts = [txt.text for txt in answer.texts if is_spf1(txt.text)]
+    published = [txt for txt in answer.texts if is_spf1(txt.text)]
+    texts = [txt.text for txt in published]
     out.show("spf", answer, texts)
+    old = yield from ask(domain, "SPF")
+    if old.records:
+        out.findings.append(_type_99(domain, old, bool(texts)))
     records = [parse_spf(text) for text in texts]
     whole = Place(domain, "TXT")
     if not records:
-        near = [txt.text for txt in answer.texts if "spf1" in txt.text.lower()[:14]]
-        out.findings.append(_missing(whole, near))
+        near = [txt.text for txt in answer.texts if re.match(r"\W*v?\W*=?\W*spf", txt.text[:20], re.IGNORECASE)]
+        out.records.clear()
+        out.show("spf", answer, near)
+        out.findings.append(_missing(whole, near, request.sends))
+        out.check("spf", "SPF", CheckState.FAULT, "No SPF record is published")
         return out
     if len(records) > 1:
         out.findings.append(_several(whole, records))
     for index, record in enumerate(records):
+        out.findings += _split(domain, index, published[index])
         out.findings += _syntax(domain, index, record)
         out.findings += _policy(domain, index, record)
+        out.findings += _networks(domain, index, record)
+    out.findings += _size(domain, answer, records)
     if len(records) == 1:
         tree = yield from walk_lookups(domain, records[0])
-        out.spf_lookups = tree.cost
-        out.findings += _lookups(domain, tree)
+        out.spf_tree = tree
+        out.authorised = authorised(tree)
+        out.findings += _lookups(domain, tree, records[0])
+        if request.sends is False and not _closed(records[0]):
+            out.findings.append(_open_though_parked(domain))
+    out.check("spf", "SPF", CheckState.GOOD, _summary(out.spf_tree, out.authorised, len(records)))
     return out
 
 
-def _missing(place: Place, near: list[str]) -> Finding:
+def examine_spf_names(request: AuditRequest) -> DnsProgram[Examination]:
+    """SPF where it counts for the streams: on the envelope domain and on the HELO name (§2.3, §2.4)."""
+    out = Examination()
+    seen: set[str] = {request.domain}
+    for stream in request.streams:
+        for name, rule in ((stream.envelope, "spf-envelope-missing"), (stream.helo, "spf-helo-missing")):
+            if not name or name in seen:
+                continue
+            seen.add(name)
+            answer = yield from ask(name, "TXT")
+            if answer.failed or any(is_spf1(txt.text) for txt in answer.texts):
+                continue
+            envelope = rule == "spf-envelope-missing"
+            out.findings.append(
+                Finding(
+                    rule=rule,
+                    level=Level.FAULT if envelope else Level.RISK,
+                    title=f"No SPF record on {name}, the {'envelope domain' if envelope else 'HELO name'} of the "
+                    f"stream {stream.name}",
+                    place=Place(name, "TXT"),
+                    reason="SPF is checked for the envelope domain, not for From; without a record it cannot pass."
+                    if envelope
+                    else "Mail with an empty sender is checked by the HELO name; without a record it proves nothing.",
+                    remedy=f"Publish a record at {name} that lists the addresses which send for it.",
+                    record="v=spf1 a -all" if not envelope else None,
+                    reference="RFC 7208 §2.4" if envelope else "RFC 7208 §2.3",
+                    scope=f"stream:{stream.name}",
+                )
+            )
+    return out
+
+
+def _summary(tree: LookupTree | None, networks: Authorised | None, count: int) -> str:
+    if tree is None or networks is None:
+        return f"{count} records"
+    six = ", and IPv6" if networks.ipv6_addresses else ""
+    return f"{tree.cost} of {LOOKUP_LIMIT} look-ups; {networks.ipv4_addresses:,} IPv4 addresses may send{six}"
+
+
+def _closed(record: SpfRecord) -> bool:
+    return len(record.directives) == 1 and record.all is not None and record.all.qualifier is Qualifier.FAIL
+
+
+def _open_though_parked(domain: str) -> Finding:
+    return Finding(
+        rule="spf-parked-open",
+        level=Level.RISK,
+        title=f"{domain} never sends, but its SPF record lets somebody send",
+        place=Place(domain, "TXT"),
+        reason="A name that never sends is the easiest one to forge when it is left open.",
+        remedy="Publish a record that allows nobody.",
+        record=_PARKED,
+        reference="RFC 7208 §10.1.2",
+        scope="none",
+    )
+
+
+def _type_99(domain: str, answer: DnsAnswer, beside: bool) -> Finding:
+    texts = tuple(TxtRecord(getattr(rdata, "strings", ())).text for rdata in answer.records)
+    return Finding(
+        rule="spf-type-99",
+        level=Level.NOTE if beside else Level.RISK,
+        title=f"{domain} publishes SPF in the record type SPF (99)" + ("" if beside else ", and not as TXT"),
+        place=Place(domain, "SPF"),
+        evidence=texts,
+        reason="That type was given up: nobody asks for it, and it is one more record to forget."
+        if beside
+        else "Nobody asks for that type any more, so for receivers there is no SPF record.",
+        remedy="Remove the record of type SPF." if beside else "Publish it as a TXT record instead.",
+        record=None if beside or not texts else texts[0],
+        reference="RFC 7208 §3.1",
+        scope="none" if beside else "all",
+    )
+
+
+def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
+    mended = next((text for text in map(_mended, near) if text is not None), None)
     return Finding(
         rule="spf-missing",
-        level=Level.FAULT,
+        level=Level.FAULT if sends is not False else Level.RISK,
         title=f"No SPF record on {place.name}",
         place=place,
         evidence=tuple(near),
@@ -59,6 +168,7 @@ def _missing(place: Place, near: list[str]) -> Finding:
         ),
         remedy="Publish one TXT record that begins with v=spf1 and lists every relay; "
         "v=spf1 -all if this name never sends.",
+        record=_PARKED if sends is False else mended,
         reference="RFC 7208 §4.5",
     )
 
@@ -93,6 +203,196 @@ def merge_records(records: list[SpfRecord]) -> str | None:
     return " ".join(["v=spf1", *kept, f"{mildest}all"])
 
 
+@dataclass(frozen=True, slots=True)
+class _Slip:
+    """A frequent slip of the hand: what it looks like, what was meant."""
+
+    pattern: re.Pattern[str]
+    meant: str
+
+
+_SLIPS = (
+    _Slip(re.compile(r"^\W*v?\W*=?\W*spf\s?1[;,:]?\s+", re.IGNORECASE), "v=spf1 "),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v4|v?4?)[:=](?=\d+\.)", re.IGNORECASE), r"\1ip4:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v6|v?6?)[:=](?=[0-9a-f]*:)", re.IGNORECASE), r"\1ip6:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?)a[:=](?=\d+\.\d+\.\d+\.\d+(?:[\s/]|$))", re.IGNORECASE), r"\1ip4:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?)(include|exists|ptr|a|mx)=", re.IGNORECASE), r"\1\2:"),
+    _Slip(re.compile(r"(?<=\s)(redirect|exp):", re.IGNORECASE), r"\1="),
+    _Slip(re.compile(r"(?<=[:=])\s+(?=\S)"), ""),
+    _Slip(re.compile("[–—−](?=all)", re.IGNORECASE), "-"),
+    _Slip(re.compile(r"[,;](?=\s|$)"), ""),
+    _Slip(re.compile(r"(?<=\d),(?=\d+\.)"), " ip4:"),
+    _Slip(re.compile(r"[\"“”]"), ""),
+    _Slip(re.compile(r"(?<=all)\.?$", re.IGNORECASE), ""),
+)
+
+
+def _mended(text: str) -> str | None:
+    """The record that was probably meant, if the usual slips are all that is wrong with it."""
+    for slip in _SLIPS:
+        text = slip.pattern.sub(slip.meant, text)
+    text = " ".join(text.split())
+    return text if is_spf1(text) and not parse_spf(text).problems else None
+
+
+def _split(domain: str, index: int, txt: TxtRecord) -> list[Finding]:
+    """Strings are joined without a blank (§3.3): two terms on either side of a seam run together."""
+    findings: list[Finding] = []
+    parts = [part.decode("utf-8", "replace") for part in txt.strings]
+    at = 0
+    for left, right in pairwise(parts):
+        at += len(left)
+        if left and right and not left.endswith(" ") and _TERM.match(right + " "):
+            findings.append(
+                Finding(
+                    rule="spf-strings-run-together",
+                    level=Level.FAULT,
+                    title=f"The SPF record of {domain} is split without a blank, so two terms run together",
+                    place=Place(domain, "TXT", index, at + 1, 1),
+                    topic=str(index) if index else "",
+                    evidence=tuple(f'"{part}"' for part in parts),
+                    reason="A record in several strings is put together without anything between: "
+                    f"{left[-20:]}{right[:20]} is what receivers read.",
+                    remedy="End each string but the last with a blank, or publish the record as one string.",
+                    record=" ".join(part.strip() for part in parts),
+                    reference="RFC 7208 §3.3",
+                )
+            )
+            break
+    return findings
+
+
+def _size(domain: str, answer: DnsAnswer, records: list[SpfRecord]) -> list[Finding]:
+    """Whether the whole TXT answer fits where it has to (§3.4)."""
+    header = 12 + len(domain) + 2 + 4
+    octets = header + sum(12 + sum(1 + len(part) for part in txt.strings) for txt in answer.texts)
+    if octets <= _UDP_PLAIN:
+        return []
+    large = octets > _UDP_EDNS
+    longest = max(len(record.text) for record in records)
+    return [
+        Finding(
+            rule="spf-answer-large",
+            level=Level.RISK if large else Level.NOTE,
+            title=f"The TXT answer of {domain} has about {octets:,} octets",
+            place=Place(domain, "TXT"),
+            evidence=(f"{len(answer.texts)} TXT records, the SPF record has {longest} characters",),
+            reason="It does not fit into one UDP answer; receivers that cannot ask again over TCP get no record."
+            if large
+            else f"It fits only where EDNS is spoken; without it {_UDP_PLAIN} octets are the limit.",
+            remedy="Remove TXT records that have done their duty, and shorten the SPF record.",
+            reference="RFC 7208 §3.4",
+        )
+    ]
+
+
+def _networks(domain: str, index: int, record: SpfRecord) -> list[Finding]:
+    """What the record itself lets send that it should not; one finding for each kind of mistake."""
+    wide: list[Directive] = []
+    everybody: list[Directive] = []
+    strange: list[tuple[Directive, str]] = []
+    documented = domain.rpartition(".")[2] in _DOCUMENTED
+    for term in record.directives:
+        if term.mechanism == "all":
+            break
+        if term.qualifier is not Qualifier.PASS:
+            continue
+        network = term.network
+        if network is None:
+            if term.mechanism in ("a", "mx") and 0 in (term.prefix4, term.prefix6):
+                everybody.append(term)
+            elif term.mechanism in ("a", "mx") and (term.prefix4 < WIDE4 or term.prefix6 < WIDE6):
+                wide.append(term)
+            continue
+        if network.prefixlen == 0:
+            everybody.append(term)
+        elif is_wide(network):
+            wide.append(term)
+        kind = network_kind(network)
+        if kind in ("private", "reserved") or (kind == "documentation" and not documented):
+            strange.append((term, kind))
+    findings = _wide(domain, index, everybody, everybody=True) + _wide(domain, index, wide, everybody=False)
+    if strange:
+        term, kind = strange[0]
+        findings.append(
+            Finding(
+                rule="spf-not-public",
+                level=Level.RISK,
+                title=f"The SPF record of {domain} lists {term.network}, which is {kind} address space",
+                place=Place(domain, "TXT", index, term.column, len(term.text)),
+                topic=str(index) if index else "",
+                evidence=tuple(f"{each.text}: {what}" for each, what in strange[:20]),
+                reason="No mail reaches a receiver from there, so the term does nothing; the address that was "
+                "meant is missing.",
+                remedy="Put the public address there by which these servers send, or remove the term.",
+                reference="RFC 6890 §2",
+            )
+        )
+    findings += _repeated(domain, index, record)
+    return findings
+
+
+def _wide(domain: str, index: int, terms: list[Directive], *, everybody: bool) -> list[Finding]:
+    if not terms:
+        return []
+    return [
+        Finding(
+            rule="spf-everyone" if everybody else "spf-wide-network",
+            level=Level.FAULT if everybody else Level.RISK,
+            title=f"The SPF record of {domain} lets the whole Internet send"
+            if everybody
+            else f"The SPF record of {domain} lets far too many addresses send",
+            place=Place(domain, "TXT", index, terms[0].column, len(terms[0].text)),
+            topic=terms[0].text if everybody else str(index) if index else "",
+            evidence=tuple(term.text for term in terms[:20]),
+            reason="Whoever sends as this domain passes SPF; receivers treat such a record as worse than none."
+            if everybody
+            else "Every customer of that network passes SPF as this domain; some receivers distrust records this wide.",
+            remedy="List only the networks that your own relays send from.",
+            reference="RFC 7208 §11.1",
+        )
+    ]
+
+
+def _repeated(domain: str, index: int, record: SpfRecord) -> list[Finding]:
+    seen: dict[str, Directive] = {}
+    twice: list[Directive] = []
+    for term in record.directives:
+        key = str(term.network) if term.address is not None else term.text.lstrip("+-~?").lower()
+        if key in seen and term.mechanism != "all":
+            twice.append(term)
+        seen.setdefault(key, term)
+    networks = [(term, network) for term in record.directives if (network := term.network) is not None]
+    networks = networks[:_MAX_COMPARED]
+    for term, network in networks:
+        if term not in twice and any(
+            other is not term and net != network and net.version == network.version and network.subnet_of(net)  # type: ignore[arg-type]
+            for other, net in networks
+        ):
+            twice.append(term)
+    if not twice:
+        return []
+    costs = sum(term.mechanism not in ("ip4", "ip6") for term in twice)
+    kept = [term.text for term in record.terms if term not in twice]
+    return [
+        Finding(
+            rule="spf-repeated",
+            level=Level.RISK if costs else Level.NOTE,
+            title=f"The SPF record of {domain} says the same twice",
+            place=Place(domain, "TXT", index, twice[0].column, len(twice[0].text)),
+            topic=str(index) if index else "",
+            evidence=tuple(term.text for term in twice),
+            reason=f"Each repetition costs a DNS look-up for nothing: {costs} here."
+            if costs
+            else "It makes the record longer without letting anybody else send.",
+            remedy="Remove what is there already.",
+            record=" ".join(["v=spf1", *kept]) if not record.problems else None,
+            reference="RFC 7208 §4.6.4" if costs else "RFC 7208 §3.4",
+            scope="none",
+        )
+    ]
+
+
 def _syntax(domain: str, index: int, record: SpfRecord) -> list[Finding]:
     if not record.problems:
         return []
@@ -109,6 +409,7 @@ def _syntax(domain: str, index: int, record: SpfRecord) -> list[Finding]:
             remedy=f"Correct the record at column {first.column}"
             + (f" and at {len(record.problems) - 1} more" if len(record.problems) > 1 else "")
             + ".",
+            record=_mended(record.text),
             reference="RFC 7208 §4.6",
         )
     ]
@@ -181,6 +482,42 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                     reference="RFC 7208 §5.1",
                 )
             )
+    meant = [
+        term
+        for term in record.terms
+        if isinstance(term, Modifier)
+        and term.name in ("include", "a", "mx", "ip4", "ip6", "ipv4", "exists", "ptr", "all")
+    ]
+    if meant and not record.problems:
+        findings.append(
+            Finding(
+                rule="spf-ignored-term",
+                level=Level.FAULT,
+                title=f"{meant[0].text} in the SPF record of {domain} is passed over",
+                place=Place(domain, "TXT", index, meant[0].column, len(meant[0].text)),
+                topic=topic,
+                evidence=tuple(term.text for term in meant),
+                reason="With = it is an unknown modifier, which receivers ignore: what it was meant to permit fails.",
+                remedy=f"Write {meant[0].name}: with a colon.",
+                record=_mended(record.text),
+                reference="RFC 7208 §6",
+            )
+        )
+    redirect = record.redirect
+    if redirect is not None and last is not None and redirect.column < last.column:
+        findings.append(
+            Finding(
+                rule="spf-redirect-ignored",
+                level=Level.RISK,
+                title=f"redirect= in the SPF record of {domain} is never followed",
+                place=Place(domain, "TXT", index, redirect.column, len(redirect.text)),
+                topic=topic,
+                evidence=(redirect.text, last.text),
+                reason="Beside all it has no effect: all decides before it.",
+                remedy=f"Remove {last.text} if the other record should decide, else remove the redirect.",
+                reference="RFC 7208 §6.1",
+            )
+        )
     pointers = [term for term in record.directives if term.mechanism == "ptr"]
     if pointers:
         findings.append(
@@ -211,7 +548,7 @@ def _with_all(record: SpfRecord, ending: str) -> str:
     return " ".join(["v=spf1", *terms, ending])
 
 
-def _lookups(domain: str, tree: LookupTree) -> list[Finding]:
+def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
     findings = []
     place = Place(domain, "TXT")
     costs = tuple(f"{node.term}: {node.cost}" for node in tree.nodes)
@@ -248,33 +585,72 @@ def _lookups(domain: str, tree: LookupTree) -> list[Finding]:
                 rule="spf-void-lookups",
                 level=Level.FAULT,
                 title=f"{len(tree.voids)} names in the SPF record of {domain} lead to nothing",
-                place=place,
-                evidence=tuple(node.term for node in tree.voids),
+                place=_term_place(domain, record, tree, tree.voids[0]),
+                evidence=tuple(f"{node.term}: {node.name}" for node in tree.voids),
                 reason=f"After {VOID_LIMIT} void look-ups a check may end in permerror.",
                 remedy="Remove the terms whose names have no address or MX records.",
                 reference="RFC 7208 §4.6.4",
             )
         )
-    broken = [node for node in tree.flat() if node.problem in ("dead", "loop", "several", "syntax")]
+    elif tree.voids:
+        findings.append(
+            Finding(
+                rule="spf-dead-name",
+                level=Level.RISK,
+                title=f"{tree.voids[0].name}, in the SPF record of {domain}, leads to nothing",
+                place=_term_place(domain, record, tree, tree.voids[0]),
+                evidence=tuple(f"{node.term}: {node.name}" for node in tree.voids),
+                reason=f"It lets nobody send, costs a look-up, and counts as one of {VOID_LIMIT} void look-ups; "
+                "whoever registers a name that was given up may send as you.",
+                remedy="Remove the term, or give the name its records back.",
+                reference="RFC 7208 §4.6.4",
+            )
+        )
     words = {
         "dead": "has no SPF record",
         "loop": "includes itself",
         "several": "has several SPF records",
         "syntax": "has an SPF record that cannot be read",
+        "many_mx": "has too many MX records",
     }
+    broken = [node for node in tree.flat() if node.problem in words]
     for name in dict.fromkeys(node.name for node in broken):
         node = next(node for node in broken if node.name == name)
         findings.append(
             Finding(
-                rule="spf-include-broken",
+                rule="spf-include-loop" if node.problem == "loop" else "spf-include-broken",
                 level=Level.FAULT,
                 title=f"{name}, which the SPF record of {domain} leads to, {words[node.problem]}",
-                place=place,
+                place=_term_place(domain, record, tree, node),
                 topic=name,
-                evidence=(node.term,),
+                evidence=(node.term, *((node.detail,) if node.detail else ())),
                 reason="A check that reaches it ends in permerror, whichever relay sent the mail.",
                 remedy="Remove it if that relay no longer sends; otherwise ask its operator for the right name.",
-                reference="RFC 7208 §5.2",
+                reference="RFC 7208 §5.2" if node.problem != "many_mx" else "RFC 7208 §4.6.4",
+            )
+        )
+    silent = [node for node in tree.flat() if node.problem == "failed"]
+    for name in dict.fromkeys(node.name for node in silent):
+        node = next(node for node in silent if node.name == name)
+        findings.append(
+            Finding(
+                rule="spf-include-silent",
+                level=Level.RISK,
+                title=f"No usable answer for {name}, which the SPF record of {domain} leads to",
+                place=_term_place(domain, record, tree, node),
+                topic=name,
+                evidence=(node.term, node.detail),
+                reason="A check that reaches it ends in temperror: the mail is put off, or not authenticated.",
+                remedy="Tell the operator of that name; measure again before you change anything.",
+                reference="RFC 7208 §2.6.6",
             )
         )
     return findings
+
+
+def _term_place(domain: str, record: SpfRecord, tree: LookupTree, wanted: object) -> Place:
+    """Where in the record itself the term stands that leads to a node of its tree."""
+    for node in tree.nodes:
+        if any(each is wanted for each in node.flat()):
+            return Place(domain, "TXT", 0, node.column, len(node.term))
+    return Place(domain, "TXT")

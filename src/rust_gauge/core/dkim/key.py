@@ -5,6 +5,7 @@ A key that a control panel has mangled (quotes, backslashes, a PEM header, a cut
 """
 
 import base64
+import hashlib
 import re
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -12,7 +13,7 @@ from functools import lru_cache
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
-from cryptography.hazmat.primitives.serialization import load_der_public_key
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_der_public_key
 
 from rust_gauge.core.taglist import Problem, TagList, parse_tag_list
 
@@ -48,6 +49,18 @@ class DkimKey:
     problems: tuple[Problem, ...]
     mended: str | None = None
     public_key: PublicKey | None = field(default=None, compare=False)
+
+    @property
+    def usable(self) -> bool:
+        return not self.problems and not self.revoked and self.public_key is not None
+
+    @property
+    def fingerprint(self) -> str:
+        """The same for the same key wherever and however it is published; empty without a key."""
+        if self.public_key is None:
+            return ""
+        octets = self.public_key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+        return hashlib.sha256(octets).hexdigest()[:32]
 
 
 def looks_like_key(text: str) -> bool:
@@ -186,7 +199,7 @@ def _load_rsa(raw: bytes, column: int, length: int) -> _Measured:
         key = load_der_public_key(raw[: len(raw) - extra])
     except (ValueError, UnsupportedAlgorithm):
         if len(raw) == 32:
-            what = "the base64 holds no public key of RSA; with 32 octets it may be one of Ed25519, and k=ed25519 is missing"
+            what = "the base64 holds no public key of RSA; its 32 octets may be one of Ed25519, without k=ed25519"
             return _Measured(None, [Problem(what, column, length)], base64.b64encode(raw).decode(), "ed25519")
         return _Measured(None, [Problem("the base64 holds no public key", column, length)])
     if not isinstance(key, RSAPublicKey):

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
+from itertools import islice
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
@@ -188,7 +189,8 @@ def _compute(
         computed = base64.b64encode(hashes.digest(signature.body_form, signature.length)).decode()
         return DkimVerdict(
             result, reason, detail, index, signature, name, key, len(body), min(length, len(body)), computed,
-            body_ok, header_ok, shown, missing, _unsigned(message, chosen), clues, _notes(message, signature, key, body),
+            body_ok, header_ok, shown, missing, _unsigned(message, chosen), clues,
+            _notes(message, signature, key, body),
         )  # fmt: skip
 
     if length > len(body):
@@ -288,11 +290,7 @@ def _header_clues(
     message: MailMessage, chosen: list[HeaderField | None], own: HeaderField, signature: DkimSignature, key: DkimKey
 ) -> Iterator[str]:
     """Single changes that make the signature hold again; the first that does explains the failure."""
-    tried = 0
-    for what, fields, form in _guesses(message, chosen, signature):
-        tried += 1
-        if tried > _MAX_GUESSES:
-            return
+    for what, fields, form in islice(_guesses(message, chosen, signature), _MAX_GUESSES):
         if _holds(key, signature.signature, _hash_input(fields, own, form)):
             yield what
             return

@@ -19,7 +19,7 @@ from rust_gauge.core.names import registered_domain
 
 @dataclass(frozen=True, slots=True)
 class Identifier:
-    """A domain that was proved, or would be: by `spf` (the envelope's) or `dkim` (d=). `passed` is the check's result."""
+    """A domain that was proved, or would be: by `spf` (the envelope's) or `dkim` (d=), and whether the check passed."""
 
     kind: str  # spf or dkim
     domain: str

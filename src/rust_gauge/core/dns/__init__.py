@@ -5,6 +5,35 @@ drives it decides where answers come from: a live resolver, a zone file, a recor
 """
 
 from rust_gauge.core.dns.answers import AnswerStatus, DnsAnswer, DnsQuestion, TxtRecord
-from rust_gauge.core.dns.programs import DnsProgram, Trace, ask, drive, gather
+from rust_gauge.core.dns.pages import PageAnswer, PageQuestion
+from rust_gauge.core.dns.programs import (
+    Answer,
+    Answers,
+    DnsProgram,
+    Question,
+    Questions,
+    Trace,
+    ask,
+    ask_page,
+    drive,
+    gather,
+)
 
-__all__ = ["AnswerStatus", "DnsAnswer", "DnsProgram", "DnsQuestion", "Trace", "TxtRecord", "ask", "drive", "gather"]
+__all__ = [
+    "Answer",
+    "AnswerStatus",
+    "Answers",
+    "DnsAnswer",
+    "DnsProgram",
+    "DnsQuestion",
+    "PageAnswer",
+    "PageQuestion",
+    "Question",
+    "Questions",
+    "Trace",
+    "TxtRecord",
+    "ask",
+    "ask_page",
+    "drive",
+    "gather",
+]

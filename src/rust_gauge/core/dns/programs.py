@@ -5,17 +5,26 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from rust_gauge.core.dns.answers import DnsAnswer, DnsQuestion
+from rust_gauge.core.dns.pages import PageAnswer, PageQuestion
 
 T = TypeVar("T")
-Questions = tuple[DnsQuestion, ...]
-Answers = tuple[DnsAnswer, ...]
+Question = DnsQuestion | PageQuestion
+Answer = DnsAnswer | PageAnswer
+Questions = tuple[Question, ...]
+Answers = tuple[Any, ...]  # for each DnsQuestion a DnsAnswer, for each PageQuestion a PageAnswer
 DnsProgram = Generator[Questions, Answers, T]
 
 
 def ask(name: str, rdtype: str) -> DnsProgram[DnsAnswer]:
     """Ask one question: `answer = yield from ask("_dmarc.d.example", "TXT")`."""
     (answer,) = yield (DnsQuestion(name, rdtype),)
-    return answer
+    return answer  # type: ignore[no-any-return]
+
+
+def ask_page(url: str) -> DnsProgram[PageAnswer]:
+    """Fetch one page: `policy = yield from ask_page("https://mta-sts.d.example/.well-known/mta-sts.txt")`."""
+    (answer,) = yield (PageQuestion(url),)
+    return answer  # type: ignore[no-any-return]
 
 
 def gather(programs: Iterable[DnsProgram[T]]) -> DnsProgram[list[T]]:
@@ -59,7 +68,7 @@ def drive(program: DnsProgram[T], answer_all: Callable[[Questions], Answers]) ->
 class Trace:
     """Every question that passed and its answer, in order, each once. `through` wraps a program."""
 
-    answers: dict[DnsQuestion, DnsAnswer] = field(default_factory=dict)
+    answers: dict[Question, Answer] = field(default_factory=dict)
 
     def through(self, program: DnsProgram[T]) -> DnsProgram[T]:
         """The same program; asks each question only once and remembers the answers."""

@@ -1,0 +1,90 @@
+"""What large mailbox providers ask of those who send in bulk, judged from what was measured.
+
+The requirements are data: a dated file that an operator edits (`service/bulk_sender_rules.toml`), each naming one of
+the measures below. What was not measured is said to be so, and never counts as met.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from rust_gauge.core.audit.examination import BulkPoint, CheckState, Examination
+from rust_gauge.core.audit.request import Measured
+
+MEASURES = ("spf", "dkim", "spf_and_dkim", "alignment", "dmarc", "ptr", "tls", "one_click", "complaints")
+
+
+@dataclass(frozen=True, slots=True)
+class BulkRule:
+    """One requirement. `limit` is for complaints (a fraction) and tls (a share); it holds `above` so many a day."""
+
+    key: str
+    text: str
+    measure: str
+    since: str  # the day from which it holds, ISO 8601
+    limit: float = 0.0
+    above: float = 0.0
+
+
+def judge_bulk(whole: Examination, measured: Measured, rules: Iterable[BulkRule]) -> None:
+    """Add a point for each rule, and the check-list's line."""
+    for rule in rules:
+        state, detail = _judge(whole, measured, rule)
+        small = measured.messages_a_day is not None and measured.messages_a_day < rule.above
+        if small and state == "not_met":
+            detail += f" (asked of those who send {rule.above:,.0f} or more a day)"
+        whole.bulk.append(BulkPoint(rule.key, rule.text, state, detail, rule.since))
+    if not whole.bulk:
+        return
+    counts = {state: sum(point.state == state for point in whole.bulk) for state in ("met", "not_met", "unmeasured")}
+    summary = f"{counts['met']} met, {counts['not_met']} not met, {counts['unmeasured']} not measured yet"
+    state = CheckState.RISK if counts["not_met"] else CheckState.UNMEASURED if counts["unmeasured"] else CheckState.GOOD
+    whole.check("bulk", "Bulk-sender readiness", state, summary)
+
+
+def _judge(whole: Examination, measured: Measured, rule: BulkRule) -> tuple[str, str]:
+    checks = {check.key: check for check in whole.checks}
+    faults = {finding.check for finding in whole.findings if finding.level == "fault"}
+    if rule.measure in ("spf", "dkim"):
+        return _by_check(checks.get(rule.measure), rule.measure in faults)
+    if rule.measure == "spf_and_dkim":
+        first, second = _by_check(checks.get("spf"), "spf" in faults), _by_check(checks.get("dkim"), "dkim" in faults)
+        worst = min((first, second), key=lambda each: ("not_met", "unmeasured", "met").index(each[0]))
+        return worst[0], f"SPF: {first[1]}; DKIM: {second[1]}"
+    if rule.measure == "alignment":
+        if not whole.streams:
+            return "unmeasured", "no stream is described yet"
+        bad = [stream.name for stream in whole.streams if not any(a.counts for a in stream.by_list.aligned)]
+        return ("not_met", f"does not align: {', '.join(bad)}") if bad else ("met", "every stream aligns")
+    if rule.measure == "dmarc":
+        found = whole.discoveries
+        if found is None or found.by_list.failed is not None:
+            return "unmeasured", "no usable answer"
+        return ("met", "a policy holds") if found.by_list.record else ("not_met", "no policy holds")
+    if rule.measure == "ptr":
+        if not whole.hosts:
+            return "unmeasured", "no sending address is known"
+        bad = [host.ip for host in whole.hosts if not host.confirmed]
+        return ("not_met", f"without a name that leads back: {', '.join(bad)}") if bad else ("met", "all have names")
+    return _by_count(measured, rule)
+
+
+def _by_check(check: object, faulty: bool) -> tuple[str, str]:
+    state, summary = getattr(check, "state", CheckState.UNMEASURED), getattr(check, "summary", "not looked at")
+    if faulty or state is CheckState.FAULT:
+        return "not_met", summary
+    return ("unmeasured", summary) if state is CheckState.UNMEASURED else ("met", summary)
+
+
+def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
+    if rule.measure == "one_click":
+        if measured.one_click is None:
+            return "unmeasured", "no message was looked at yet"
+        return ("met", "messages carry it") if measured.one_click else ("not_met", "messages do not carry it")
+    value = measured.complaint_rate if rule.measure == "complaints" else measured.tls_share
+    if value is None:
+        return "unmeasured", "nothing was counted yet"
+    if rule.measure == "complaints":
+        return (
+            "met" if value < rule.limit else "not_met"
+        ), f"{value:.3%} of delivered mail, under {rule.limit:.2%} is asked"
+    return ("met" if value >= rule.limit else "not_met"), f"{value:.1%} over TLS"

@@ -1,0 +1,159 @@
+"""The names of sending addresses: PTR that leads back to the address (RFC 1912 §2.1), and a HELO name that is real
+(RFC 5321 §4.1.4)."""
+
+import ipaddress
+
+from dns.rdtypes.ANY.PTR import PTR
+from dns.rdtypes.IN.A import A
+from dns.rdtypes.IN.AAAA import AAAA
+
+from rust_gauge.core.audit.examination import CheckState, Examination, HostSeen
+from rust_gauge.core.audit.findings import Finding, Level, Place
+from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, ask, gather
+
+_MAX_IPS = 64
+_MAX_NAMES = 10
+
+
+def examine_hosts(request: AuditRequest) -> DnsProgram[Examination]:
+    """Look at each sending address that is known."""
+    out = Examination()
+    ips = [ip for ip in request.all_ips() if _valid(ip)][:_MAX_IPS]
+    helos = {ip: stream.helo for stream in request.streams for ip in stream.ips if stream.helo}
+    parts: list[Examination] = yield from gather([_examine_ip(ip, helos.get(ip, "")) for ip in ips])
+    for part in parts:
+        out.findings += part.findings
+        out.hosts += part.hosts
+    if not ips:
+        what = "No sending address is known" if not request.all_ips() else "No sending address could be read"
+        out.check("hosts", "PTR and HELO", CheckState.UNMEASURED, what)
+    elif not out.hosts:
+        out.check("hosts", "PTR and HELO", CheckState.UNMEASURED, "No answer about any sending address")
+    else:
+        good = sum(1 for host in out.hosts if host.confirmed)
+        what = f"{good} of {len(out.hosts)} addresses have a name that leads back"
+        out.check("hosts", "PTR and HELO", CheckState.GOOD, what)
+    return out
+
+
+def _valid(ip: str) -> bool:
+    try:
+        ipaddress.ip_address(ip)
+    except ValueError:
+        return False
+    return True
+
+
+def _examine_ip(ip: str, helo: str) -> DnsProgram[Examination]:
+    out = Examination()
+    address = ipaddress.ip_address(ip)
+    answer = yield from ask(address.reverse_pointer, "PTR")
+    if answer.failed:
+        if answer.status is not AnswerStatus.NOT_HELD:
+            out.findings.append(_unanswered(ip, answer))
+        return out
+    names = [r.target.to_text(omit_final_dot=True).lower() for r in answer.records if isinstance(r, PTR)][:_MAX_NAMES]
+    rdtype = "A" if address.version == 4 else "AAAA"
+    forward = (yield tuple(DnsQuestion(name, rdtype) for name in names)) if names else ()
+    confirmed = [name for name, each in zip(names, forward, strict=True) if _holds(each, address)]
+    out.hosts.append(HostSeen(ip, tuple(names), tuple(confirmed), helo))
+    place = Place(answer.question.name, "PTR")
+    unknown = any(each.failed for each in forward)
+    if not names:
+        out.findings.append(_missing(ip, place))
+    elif not confirmed and not unknown:
+        out.findings.append(_mismatch(ip, names, rdtype, place))
+    if confirmed and _generic(confirmed[0], ip):
+        out.findings.append(_looks_generic(ip, confirmed[0], place))
+    if helo:
+        out.findings += yield from _examine_helo(ip, helo, rdtype, names)
+    return out
+
+
+def _holds(answer: DnsAnswer, address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    return any(isinstance(r, (A, AAAA)) and ipaddress.ip_address(r.address) == address for r in answer.records)
+
+
+def _generic(name: str, ip: str) -> bool:
+    """A name made from the address, as access networks give to their customers."""
+    parts = ip.split(".") if "." in ip else []
+    return len(parts) == 4 and all(part in name.replace("-", ".").replace("_", ".").split(".") for part in set(parts))
+
+
+def _examine_helo(ip: str, helo: str, rdtype: str, names: list[str]) -> DnsProgram[list[Finding]]:
+    answer = yield from ask(helo, rdtype)
+    address = ipaddress.ip_address(ip)
+    if answer.failed or _holds(answer, address):
+        return []
+    dead = answer.void
+    return [
+        Finding(
+            rule="helo-dead" if dead else "helo-elsewhere",
+            level=Level.FAULT if dead else Level.RISK,
+            title=f"{ip} greets as {helo}, which {'has no address' if dead else 'is another address'}",
+            place=Place(helo, rdtype),
+            topic=ip,
+            evidence=tuple(rdata.to_text() for rdata in answer.records[:5]) or (f"{helo} {rdtype}: nothing",),
+            reason="Many receivers refuse a greeting with a name that does not exist."
+            if dead
+            else "The greeting does not name the host that greets; some receivers count that against the sender.",
+            remedy=f"Let the server greet with {names[0]}, or give {helo} the address {ip}."
+            if names
+            else f"Give {helo} the address {ip}.",
+            reference="RFC 5321 §4.1.4",
+        )
+    ]
+
+
+def _unanswered(ip: str, answer: DnsAnswer) -> Finding:
+    return Finding(
+        rule="ptr-no-answer",
+        level=Level.RISK,
+        title=f"No usable answer for the name of {ip}",
+        place=Place(answer.question.name, "PTR"),
+        evidence=(answer.detail or str(answer.status),),
+        reason="Receivers that get no answer put the mail off.",
+        remedy="Tell whoever runs the reverse zone of this address.",
+        reference="RFC 1912 §2.1",
+    )
+
+
+def _missing(ip: str, place: Place) -> Finding:
+    return Finding(
+        rule="ptr-missing",
+        level=Level.FAULT,
+        title=f"{ip} has no name (PTR)",
+        place=place,
+        evidence=(f"{place.name} PTR: nothing",),
+        reason="Large mailbox providers refuse or delay mail from an address without a name.",
+        remedy="Ask whoever gave you the address to set its PTR to the host's full name.",
+        reference="RFC 1912 §2.1",
+    )
+
+
+def _mismatch(ip: str, names: list[str], rdtype: str, place: Place) -> Finding:
+    return Finding(
+        rule="ptr-not-confirmed",
+        level=Level.FAULT,
+        title=f"The name of {ip}, {names[0]}, does not lead back to it",
+        place=place,
+        evidence=tuple(names),
+        reason="A name counts only when it leads back to the address; without it the host counts as unnamed.",
+        remedy=f"Publish {names[0]} {rdtype} {ip}, or change the PTR to a name that has this address.",
+        record=ip,
+        reference="RFC 1912 §2.1",
+    )
+
+
+def _looks_generic(ip: str, name: str, place: Place) -> Finding:
+    return Finding(
+        rule="ptr-generic",
+        level=Level.RISK,
+        title=f"The name of {ip}, {name}, looks like an access line's",
+        place=place,
+        evidence=(name,),
+        reason="Receivers take a name made from the address for a home connection and distrust it.",
+        remedy="Give the host a name of its own, such as mx1 in your domain, in both directions.",
+        reference="RFC 1912 §2.1",
+    )

@@ -1,0 +1,74 @@
+"""Whether the sending addresses and the domain are on the lists that the tenant follows (RFC 5782)."""
+
+from rust_gauge.core.audit.examination import CheckState, Examination
+from rust_gauge.core.audit.findings import Finding, Level, Place
+from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.dns import DnsProgram, gather
+from rust_gauge.core.transport import ListAnswer, ListState, ask_list
+
+_MAX_SUBJECTS = 64
+_USELESS = {
+    ListState.REFUSED: "does not let us ask",
+    ListState.ANSWERS_ALL: "lists everything",
+    ListState.EMPTY: "lists nothing, not even its test entry",
+    ListState.FAILED: "does not answer",
+}
+
+
+def examine_lists(request: AuditRequest) -> DnsProgram[Examination]:
+    """Ask each list about each address, or about the domain."""
+    out = Examination()
+    asked = [(each, subject) for each in request.lists for subject in _subjects(request, each.kind)]
+    answers: list[ListAnswer] = yield from gather([ask_list(each, subject) for each, subject in asked])
+    out.lists = [answer for answer in answers if "not in" not in answer.detail or answer.state is not ListState.FAILED]
+    for answer in answers:
+        if answer.state is ListState.LISTED:
+            out.findings.append(_listed(answer))
+    useless = {a.list.zone: a for a in out.lists if a.state in _USELESS}
+    for answer in useless.values():
+        out.findings.append(_unusable(answer))
+    heard = [answer for answer in out.lists if answer.state in (ListState.LISTED, ListState.NOT_LISTED)]
+    if not request.lists:
+        out.check("lists", "Blocklists", CheckState.UNMEASURED, "No list is followed; choose them in the settings")
+    elif not heard:
+        out.check("lists", "Blocklists", CheckState.UNMEASURED, "No list gave an answer that counts")
+    else:
+        listed = sum(answer.state is ListState.LISTED for answer in heard)
+        zones = len({answer.list.zone for answer in heard})
+        out.check("lists", "Blocklists", CheckState.GOOD, f"{listed} listings on {zones} lists")
+    return out
+
+
+def _subjects(request: AuditRequest, kind: str) -> tuple[str, ...]:
+    if kind == "domain":
+        return (request.domain,)
+    return request.all_ips()[:_MAX_SUBJECTS]
+
+
+def _listed(answer: ListAnswer) -> Finding:
+    codes = tuple(f"{code}: {meaning}" if meaning else code for code, meaning in answer.codes)
+    return Finding(
+        rule="listed-domain" if answer.list.kind == "domain" else "listed-ip",
+        level=Level.FAULT,
+        title=f"{answer.subject} is on the list {answer.list.name}",
+        place=Place(answer.list.zone, "A"),
+        topic=answer.subject,
+        evidence=codes + ((answer.text,) if answer.text else ()),
+        reason="Receivers that follow this list refuse or file away the mail.",
+        remedy="Find what was sent that led there and stop it first; then ask the list to take the entry out.",
+        reference="RFC 5782 §2.1",
+    )
+
+
+def _unusable(answer: ListAnswer) -> Finding:
+    return Finding(
+        rule="listed-useless",
+        level=Level.NOTE,
+        title=f"The list {answer.list.name} {_USELESS[answer.state]}",
+        place=Place(answer.list.zone, "A"),
+        evidence=(answer.detail, *(f"{code} {meaning}".strip() for code, meaning in answer.codes)),
+        reason="What it says of anybody counts for nothing, so it was left out.",
+        remedy="Ask it over a resolver of your own, or take it out of the settings.",
+        reference="RFC 5782 §5",
+        scope="none",
+    )

@@ -1,0 +1,82 @@
+"""What an audit is asked to look at: the domain, and what DNS alone cannot tell about it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from rust_gauge.core.transport import DnsList
+
+USUAL_SELECTORS = ("default", "dkim", "k1", "key1", "mail", "s1", "s2", "selector1", "selector2", "sig1")
+
+
+@dataclass(frozen=True, slots=True)
+class Selector:
+    """A DKIM selector, and where we have it from (they cannot be listed from DNS, RFC 6376 §3.1).
+
+    `source` is `hand`, `stream` (a stream signs with it), `message` (seen in one), `report` or `usual` (the list of
+    usual names: nothing is said when it has no key).
+    """
+
+    name: str
+    source: str = "hand"
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """A kind of mail as it is sent: which names it shows, and from where. Empty fields are not known.
+
+    `header_from` is the domain in From, `envelope` that of MAIL FROM, `dkim_domain` is d= with its `selector`.
+    """
+
+    name: str
+    header_from: str
+    envelope: str = ""
+    dkim_domain: str = ""
+    selector: str = ""
+    relay: str = ""
+    helo: str = ""
+    ips: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """What our own counts say, for the bulk-sender rules; None is not measured yet."""
+
+    messages_a_day: float | None = None
+    complaint_rate: float | None = None  # a fraction of delivered mail, where the provider reports complaints
+    one_click: bool | None = None  # whether messages carry the one-click header (RFC 8058)
+    tls_share: float | None = None  # share of deliveries over TLS
+
+
+@dataclass(frozen=True, slots=True)
+class AuditRequest:
+    """One audit. Only the domain is needed.
+
+    `now` (Unix seconds) is for key ages; `key_first_seen` gives Unix seconds by key, `key_domains` the other domains
+    that a key was seen at, both by fingerprint (`DkimKey.fingerprint`). `sends` is False for a domain that never sends.
+    `ask_servers` asks each name server of the zone itself, `ask_pages` fetches the MTA-STS policy.
+    """
+
+    domain: str
+    selectors: tuple[str | Selector, ...] = ()
+    streams: tuple[Stream, ...] = ()
+    sends: bool | None = None
+    ips: tuple[str, ...] = ()
+    lists: tuple[DnsList, ...] = ()
+    usual_selectors: tuple[str, ...] = ()
+    measured: Measured = field(default_factory=Measured)
+    now: int | None = None
+    key_first_seen: Mapping[str, int] = field(default_factory=dict, hash=False)
+    key_domains: Mapping[str, tuple[str, ...]] = field(default_factory=dict, hash=False)
+    ask_servers: bool = True
+    ask_pages: bool = True
+
+    def all_selectors(self) -> tuple[Selector, ...]:
+        """Each selector of this domain once; what was told goes before what is merely usual."""
+        given = [each if isinstance(each, Selector) else Selector(each) for each in self.selectors]
+        given += [Selector(s.selector, "stream") for s in self.streams if s.selector and s.dkim_domain == self.domain]
+        given += [Selector(name, "usual") for name in self.usual_selectors]
+        return tuple({each.name.lower(): each for each in reversed(given)}.values())[::-1]
+
+    def all_ips(self) -> tuple[str, ...]:
+        """Each sending address once."""
+        return tuple(dict.fromkeys([*self.ips, *(ip for stream in self.streams for ip in stream.ips)]))

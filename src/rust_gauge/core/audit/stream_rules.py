@@ -1,0 +1,170 @@
+"""How each stream fares with DMARC: what aligns, by both ways of finding the organisation, and what would happen."""
+
+import ipaddress
+
+from rust_gauge.core.audit.examination import CheckState, Examination, StreamOutcome
+from rust_gauge.core.audit.findings import Finding, Level, Place
+from rust_gauge.core.audit.request import AuditRequest, Stream
+from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
+from rust_gauge.core.dmarc import Identifier, evaluate
+from rust_gauge.core.dns import DnsProgram, ask, gather
+from rust_gauge.core.spf import SpfResult, check_host
+
+_MAX_IPS = 8  # addresses of one stream that are tried
+
+
+def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
+    """Evaluate every stream that is described."""
+    out = Examination()
+    parts: list[Examination] = yield from gather([_examine_stream(stream) for stream in request.streams])
+    for part in parts:
+        out.findings += part.findings
+        out.streams += part.streams
+    if not out.streams:
+        what = "No stream is described yet: say which envelope domain and d= each kind of mail has"
+        out.check("alignment", "Alignment", CheckState.UNMEASURED, what)
+    else:
+        good = sum(stream.by_list.result == "pass" for stream in out.streams)
+        out.check("alignment", "Alignment", CheckState.GOOD, f"{good} of {len(out.streams)} streams align")
+    return out
+
+
+def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
+    out = Examination()
+    spf = yield from _spf(stream)
+    identifiers = []
+    if stream.envelope or stream.helo:
+        passed = bool(spf) and all(result == SpfResult.PASS for _, result, _ in spf)
+        bad = next((reason for _, result, reason in spf if result != SpfResult.PASS), "")
+        why = bad if spf else "no sending address is known, so SPF was not tried"
+        identifiers.append(Identifier("spf", stream.envelope or stream.helo, passed or not spf, why))
+    if stream.dkim_domain:
+        detail = yield from _key(stream)
+        identifiers.append(Identifier("dkim", stream.dkim_domain, not detail, detail))
+    by_list = yield from evaluate(stream.header_from, identifiers)
+    by_walk = yield from evaluate(stream.header_from, identifiers, way="tree-walk")
+    out.streams.append(
+        StreamOutcome(
+            stream.name,
+            stream.relay,
+            stream.header_from,
+            stream.envelope,
+            stream.dkim_domain,
+            stream.selector,
+            by_list,
+            by_walk,
+            spf,
+        )
+    )
+    scope = f"stream:{stream.name}"
+    place = Place(stream.header_from, "TXT")
+    failing = [(ip, result, reason) for ip, result, reason in spf if result != SpfResult.PASS]
+    if failing:
+        out.findings.append(
+            Finding(
+                rule="stream-spf",
+                level=Level.FAULT,
+                title=f"SPF does not pass for the stream {stream.name} from {failing[0][0]}",
+                place=Place(stream.envelope or stream.helo, "TXT"),
+                topic=stream.name,
+                evidence=tuple(f"{ip}: {result}, {reason}" for ip, result, reason in failing),
+                reason="Mail from this address counts as not authorised by the envelope domain.",
+                remedy=f"Add the address to the SPF record of {stream.envelope or stream.helo}.",
+                record=" ".join(f"ip{4 if '.' in ip else 6}:{ip}" for ip, _, _ in failing),
+                reference="RFC 7208 §2.6",
+                scope=scope,
+            )
+        )
+    if by_list.result == "fail" or (
+        by_list.result == "none" and identifiers and not any(a.relaxed for a in by_list.aligned)
+    ):
+        policy = by_list.policy.policy
+        happens = {"reject": "refused", "quarantine": "filed as spam"}.get(
+            by_list.disposition, "delivered without proof"
+        )
+        out.findings.append(
+            Finding(
+                rule="stream-not-aligned",
+                level=Level.FAULT if policy in ("quarantine", "reject") else Level.RISK,
+                title=f"The stream {stream.name} does not align with {stream.header_from}: its mail would be {happens}",
+                place=place,
+                topic=stream.name,
+                evidence=tuple(_line(a.identifier, a.relaxed) for a in by_list.aligned) or ("nothing is proved",),
+                reason=by_list.reason[:1].upper() + by_list.reason[1:] + ".",
+                remedy=f"Let the relay sign with d={by_list.organisation}, or use an envelope domain below it.",
+                reference="RFC 7489 §3.1",
+                scope=scope,
+            )
+        )
+    elif by_list.result == "pass" and by_walk.result == "fail":
+        out.findings.append(
+            Finding(
+                rule="stream-ways-differ",
+                level=Level.RISK,
+                title=f"The stream {stream.name} aligns by the public suffix list and not by the tree walk",
+                place=place,
+                topic=stream.name,
+                evidence=(by_list.reason, by_walk.reason),
+                reason="Receivers that follow DMARCbis treat its mail as forged.",
+                remedy=f"Sign with d={stream.header_from}.",
+                reference="DMARCbis §4.10",
+                scope=scope,
+            )
+        )
+    elif by_list.result == "pass" and len([a for a in by_list.aligned if a.counts]) == 1 and len(by_list.aligned) == 2:
+        one = next(a.identifier.kind for a in by_list.aligned if a.counts)
+        if one == "spf":
+            out.findings.append(
+                Finding(
+                    rule="stream-only-spf",
+                    level=Level.RISK,
+                    title=f"The stream {stream.name} aligns by SPF alone",
+                    place=place,
+                    topic=stream.name,
+                    evidence=tuple(_line(a.identifier, a.counts) for a in by_list.aligned),
+                    reason="SPF does not survive forwarding: forwarded mail of this stream fails DMARC.",
+                    remedy=f"Sign with d={by_list.organisation} as well.",
+                    reference="RFC 7489 §10.5",
+                    scope=scope,
+                )
+            )
+    return out
+
+
+def _line(identifier: Identifier, aligned: bool) -> str:
+    state = "aligns" if aligned else "does not align"
+    return (
+        f"{identifier.kind.upper()} {identifier.domain}: {'passes' if identifier.passed else 'does not pass'}, {state}"
+    )
+
+
+def _spf(stream: Stream) -> DnsProgram[tuple[tuple[str, str, str], ...]]:
+    """(address, result, reason) for the addresses that the stream is sent from."""
+    domain = stream.envelope or stream.helo
+    if not domain:
+        return ()
+    good = []
+    for ip in stream.ips[:_MAX_IPS]:
+        try:
+            ipaddress.ip_address(ip)
+        except ValueError:
+            continue
+        good.append(ip)
+    outcomes = yield from gather([check_host(ip, domain, f"postmaster@{domain}", stream.helo) for ip in good])
+    return tuple((ip, str(each.result), each.reason) for ip, each in zip(good, outcomes, strict=True))
+
+
+def _key(stream: Stream) -> DnsProgram[str]:
+    """Why signatures of the stream cannot hold; empty when its key is usable or cannot be judged."""
+    if not stream.selector:
+        return ""
+    name = f"{stream.selector}._domainkey.{stream.dkim_domain}"
+    answer = yield from ask(name, "TXT")
+    if answer.failed:
+        return ""
+    keys = [parse_dkim_key(txt.text) for txt in answer.texts if looks_like_key(txt.text)]
+    if not keys:
+        return f"no key at {name}"
+    if any(key.usable for key in keys):
+        return ""
+    return f"the key at {name} is revoked" if keys[0].revoked else f"the key at {name} cannot be read"

@@ -1,0 +1,83 @@
+"""Fetching a page over HTTPS for an audit (RFC 8461 §3.3): one GET, no redirect, a bounded body, a checked address.
+
+The host comes from somebody's DNS, so its address is looked at before anything is sent: only public addresses are
+fetched from, and those that the settings name.
+"""
+
+import ipaddress
+import ssl
+import time
+from collections.abc import Callable, Sequence
+from urllib.parse import urlsplit
+
+import httpx
+
+from rust_gauge.core.dns import DnsAnswer, DnsQuestion, PageAnswer, PageQuestion
+
+Reach = dict[str, tuple[str, int]]
+
+
+def may_reach(address: str, reach: Reach) -> bool:
+    """Whether an address from DNS may be contacted: a public one, or one that the settings send elsewhere."""
+    return address in reach or ipaddress.ip_address(address).is_global
+
+
+class PageFetcher:
+    """`reach` sends an address to another (address, port); `ca_file` is trusted beside the usual authorities."""
+
+    def __init__(self, timeout: float, reach: Reach, ca_file: str = "") -> None:
+        self._timeout = timeout
+        self._reach = reach
+        self._ca_file = ca_file
+
+    def fetch(
+        self, question: PageQuestion, look_up: Callable[[Sequence[DnsQuestion]], Sequence[DnsAnswer]]
+    ) -> PageAnswer:
+        """The page, or why there is none. Never raises."""
+        began = time.monotonic()
+        parts = urlsplit(question.url)
+        host = parts.hostname or ""
+        answers = look_up([DnsQuestion(host, "A"), DnsQuestion(host, "AAAA")])
+        addresses = [str(getattr(rdata, "address", "")) for answer in answers for rdata in answer.records]
+        if not addresses:
+            return PageAnswer(question, "failed", detail=f"{host} has no address")
+        allowed = [address for address in addresses if may_reach(address, self._reach)]
+        if not allowed:
+            return PageAnswer(question, "failed", detail=f"{host} is at {addresses[0]}, which is no public address")
+        answer = PageAnswer(question, "failed")
+        for address in allowed[:2]:
+            answer = self._get(question, host, parts.path, address)
+            if not answer.failed:
+                break
+        return PageAnswer(
+            question, answer.status, answer.code, answer.content_type, answer.text, answer.detail,
+            time.monotonic() - began,
+        )  # fmt: skip
+
+    def _get(self, question: PageQuestion, host: str, path: str, address: str) -> PageAnswer:
+        target, port = self._reach.get(address, (address, 443))
+        shown = f"[{target}]" if ":" in target else target
+        try:
+            context = ssl.create_default_context()
+            if self._ca_file:
+                context.load_verify_locations(self._ca_file)
+            with (
+                httpx.Client(verify=context, timeout=self._timeout, follow_redirects=False, trust_env=False) as client,
+                client.stream(
+                    "GET",
+                    f"https://{shown}:{port}{path}",
+                    headers={"Host": host, "Accept": "text/plain"},
+                    extensions={"sni_hostname": host},
+                ) as response,
+            ):
+                body = b""
+                for chunk in response.iter_bytes():
+                    body += chunk
+                    if len(body) > question.limit:
+                        return PageAnswer(question, "failed", response.status_code, detail="the page is too large")
+                kind = response.headers.get("content-type", "")
+                if response.status_code != 200:
+                    return PageAnswer(question, "no_data", response.status_code, kind, detail="")
+                return PageAnswer(question, "found", 200, kind, body.decode("utf-8", "replace"))
+        except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
+            return PageAnswer(question, "failed", detail=f"{host} at {address}: {error or type(error).__name__}")
