@@ -192,6 +192,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/domains/{name}/audits/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Audits
+         * @description Two audits of a domain beside each other: records, findings, check-list.
+         */
+        get: operations["compare_audits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/domains/{name}/audits/{id}": {
         parameters: {
             query?: never;
@@ -205,6 +225,194 @@ export interface paths {
          */
         get: operations["get_audit"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List History
+         * @description What changed at a domain, newest first: records, findings that appeared or went.
+         */
+        get: operations["list_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/spf-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Spf
+         * @description Would a message from this address pass SPF? With a record, before it is published.
+         */
+        post: operations["try_spf"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/message-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Message
+         * @description SPF, DKIM and DMARC of a message as it was captured, with the reason for each result. Nothing is kept.
+         */
+        post: operations["check_message"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Batches
+         * @description The newest batches.
+         */
+        get: operations["list_batches"];
+        put?: never;
+        /**
+         * Start Batch
+         * @description Audit many domains as a job; none of them has to be watched.
+         */
+        post: operations["start_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/batches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Batch
+         * @description How far a batch is.
+         */
+        get: operations["get_batch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/batches/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancel Batch
+         * @description Stop a batch; what is done stays.
+         */
+        post: operations["cancel_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/batches/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resume Batch
+         * @description Go on with a batch that was stopped or failed.
+         */
+        post: operations["resume_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/batches/{id}/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Batch Results
+         * @description Results in the order of the names.
+         */
+        get: operations["list_batch_results"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/audit-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Audit Settings
+         * @description What the tenant's audits look at: DNS lists, usual selectors, requirements for bulk mail.
+         */
+        get: operations["get_audit_settings"];
+        /**
+         * Put Audit Settings
+         * @description Replace what the tenant's audits look at.
+         */
+        put: operations["put_audit_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -404,6 +612,36 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AlignedIdentifier
+         * @description One domain that was proved, or not, beside From.
+         */
+        AlignedIdentifier: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "spf" | "dkim";
+            /** Domain */
+            domain: string;
+            /** Passed */
+            passed: boolean;
+            /** Detail */
+            detail: string;
+            /** Organisation */
+            organisation: string;
+            /** Relaxed */
+            relaxed: boolean;
+            /** Strict */
+            strict: boolean;
+            /**
+             * Mode
+             * @enum {string}
+             */
+            mode: "relaxed" | "strict";
+            /** Counts */
+            counts: boolean;
+        };
+        /**
          * Audit
          * @description One examination of a domain, whole.
          */
@@ -428,12 +666,95 @@ export interface components {
              * @description DNS look-ups that the SPF record costs, of 10 (RFC 7208 §4.6.4)
              */
             spf_lookups?: number | null;
+            /**
+             * Cause
+             * @default asked
+             * @enum {string}
+             */
+            cause: "asked" | "schedule" | "batch" | "offline";
+            /**
+             * Checked At
+             * @description When it was last found unchanged
+             */
+            checked_at?: string | null;
             /** Records */
             records: components["schemas"]["PublishedRecord"][];
             /** Findings */
             findings: components["schemas"]["Finding"][];
             /** Questions */
             questions: components["schemas"]["Question"][];
+            /**
+             * Checks
+             * @default []
+             */
+            checks: components["schemas"]["CheckPoint"][];
+            spf?: components["schemas"]["SpfPicture"] | null;
+            dmarc?: components["schemas"]["DmarcPicture"] | null;
+            /**
+             * Keys
+             * @default []
+             */
+            keys: components["schemas"]["KeySeen"][];
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: components["schemas"]["HostSeen"][];
+            /**
+             * Streams
+             * @default []
+             */
+            streams: components["schemas"]["StreamResult"][];
+            /**
+             * Lists
+             * @default []
+             */
+            lists: components["schemas"]["ListResult"][];
+            /**
+             * Bulk
+             * @default []
+             */
+            bulk: components["schemas"]["BulkPoint"][];
+        };
+        /**
+         * AuditComparison
+         * @description Two audits of a domain beside each other.
+         */
+        AuditComparison: {
+            before: components["schemas"]["AuditSummary"];
+            after: components["schemas"]["AuditSummary"];
+            /** Records */
+            records: components["schemas"]["RecordChange"][];
+            /** Appeared */
+            appeared: components["schemas"]["Finding"][];
+            /** Gone */
+            gone: components["schemas"]["Finding"][];
+            /**
+             * Checks
+             * @description Points that changed: [before, after]
+             */
+            checks: components["schemas"]["CheckPoint"][][];
+        };
+        /**
+         * AuditSettings
+         * @description What a tenant's audits look at.
+         */
+        AuditSettings: {
+            /**
+             * Lists
+             * @default []
+             */
+            lists: components["schemas"]["DnsListSetting"][];
+            /**
+             * Usual Selectors
+             * @default []
+             */
+            usual_selectors: string[];
+            /**
+             * Bulk Rules
+             * @default []
+             */
+            bulk_rules: components["schemas"]["BulkRule"][];
         };
         /**
          * AuditSummary
@@ -460,6 +781,145 @@ export interface components {
              * @description DNS look-ups that the SPF record costs, of 10 (RFC 7208 §4.6.4)
              */
             spf_lookups?: number | null;
+            /**
+             * Cause
+             * @default asked
+             * @enum {string}
+             */
+            cause: "asked" | "schedule" | "batch" | "offline";
+            /**
+             * Checked At
+             * @description When it was last found unchanged
+             */
+            checked_at?: string | null;
+        };
+        /**
+         * AuthorisedNetwork
+         * @description A network that may send, and the terms that lead to it.
+         */
+        AuthorisedNetwork: {
+            /** Network */
+            network: string;
+            /** Via */
+            via: string[];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "public" | "private" | "documentation" | "reserved";
+            /** Wide */
+            wide: boolean;
+        };
+        /**
+         * Batch
+         * @description A batch of audits and how far it is.
+         */
+        Batch: {
+            /** Id */
+            id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "queued" | "running" | "done" | "cancelled" | "failed";
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Finished At */
+            finished_at?: string | null;
+            /**
+             * Error
+             * @default
+             */
+            error: string;
+        };
+        /**
+         * BatchRequest
+         * @description Many domains to audit, none of which has to be watched.
+         */
+        BatchRequest: {
+            /** Names */
+            names: string[];
+            /**
+             * Selectors
+             * @default []
+             */
+            selectors: string[];
+        };
+        /**
+         * BatchResult
+         * @description One domain of a batch. `problem` says why it could not be audited; else the audit is there.
+         */
+        BatchResult: {
+            /** Number */
+            number: number;
+            /** Name */
+            name: string;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+            /** Faults */
+            faults: number;
+            /** Risks */
+            risks: number;
+            /** Notes */
+            notes: number;
+            /** Findings */
+            findings: components["schemas"]["Finding"][];
+        };
+        /**
+         * BulkPoint
+         * @description One requirement for bulk mail.
+         */
+        BulkPoint: {
+            /** Key */
+            key: string;
+            /** Text */
+            text: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "met" | "not_met" | "unmeasured";
+            /** Detail */
+            detail: string;
+            /** Since */
+            since: string;
+        };
+        /**
+         * BulkRule
+         * @description One requirement of large mailbox providers for bulk mail.
+         */
+        BulkRule: {
+            /** Key */
+            key: string;
+            /** Text */
+            text: string;
+            /**
+             * Measure
+             * @enum {string}
+             */
+            measure: "spf" | "dkim" | "spf_and_dkim" | "alignment" | "dmarc" | "ptr" | "tls" | "one_click" | "complaints";
+            /** Since */
+            since: string;
+            /**
+             * Limit
+             * @default 0
+             */
+            limit: number;
+            /**
+             * Above
+             * @default 0
+             */
+            above: number;
         };
         /**
          * CauseRow
@@ -472,6 +932,23 @@ export interface components {
             transient: number;
             /** Permanent */
             permanent: number;
+        };
+        /**
+         * CheckPoint
+         * @description One point of the check-list. `absent`: not published, and nobody has to. `unmeasured`: not known.
+         */
+        CheckPoint: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "good" | "fault" | "risk" | "note" | "absent" | "unmeasured";
+            /** Summary */
+            summary: string;
         };
         /**
          * ClearanceAnswer
@@ -555,6 +1032,82 @@ export interface components {
             withheld: number;
         };
         /**
+         * DmarcPicture
+         * @description The policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis).
+         */
+        DmarcPicture: {
+            by_list: components["schemas"]["PolicyFound"];
+            by_walk: components["schemas"]["PolicyFound"];
+            /** Differences */
+            differences: string[];
+            /** Exists */
+            exists: boolean | null;
+        };
+        /**
+         * DmarcResult
+         * @description DMARC for a stream or a message, and what would happen to it.
+         */
+        DmarcResult: {
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "suffix-list" | "tree-walk";
+            /** Header From */
+            header_from: string;
+            /** Organisation */
+            organisation: string;
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "pass" | "fail" | "none" | "temperror";
+            /**
+             * Disposition
+             * @enum {string}
+             */
+            disposition: "deliver" | "quarantine" | "reject";
+            /** Share */
+            share: number;
+            /** Policy */
+            policy: ("none" | "quarantine" | "reject") | null;
+            /** Owner */
+            owner: string;
+            /** Aligned */
+            aligned: components["schemas"]["AlignedIdentifier"][];
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * DnsListSetting
+         * @description A DNS list that audits ask (RFC 5782), and what its answers mean.
+         */
+        DnsListSetting: {
+            /**
+             * Zone
+             * @example bl.harbourmaster.example
+             */
+            zone: string;
+            /**
+             * Kind
+             * @default ip
+             * @enum {string}
+             */
+            kind: "ip" | "domain";
+            /**
+             * Label
+             * @default
+             */
+            label: string;
+            /**
+             * Codes
+             * @default {}
+             */
+            codes: {
+                [key: string]: string;
+            };
+        };
+        /**
          * Domain
          * @description A sending domain. One that was only seen in events is `seen` until somebody adds it.
          */
@@ -575,15 +1128,42 @@ export interface components {
              * Format: date-time
              */
             added_at: string;
+            /**
+             * Streams
+             * @default []
+             */
+            streams: components["schemas"]["StreamPath"][];
+            /**
+             * Sends
+             * @default true
+             */
+            sends: boolean;
+            /**
+             * Audit Every Hours
+             * @default 24
+             */
+            audit_every_hours: number;
             last_audit?: components["schemas"]["AuditSummary"] | null;
         };
         /**
          * DomainChange
-         * @description New settings of a domain.
+         * @description New settings of a domain; what is left out stays.
          */
         DomainChange: {
             /** Selectors */
-            selectors: string[];
+            selectors?: string[] | null;
+            /** Streams */
+            streams?: components["schemas"]["StreamPath"][] | null;
+            /**
+             * Sends
+             * @description False for a domain that never sends
+             */
+            sends?: boolean | null;
+            /**
+             * Audit Every Hours
+             * @description 0: only when asked
+             */
+            audit_every_hours?: number | null;
         };
         /**
          * Event
@@ -711,6 +1291,23 @@ export interface components {
              * @example RFC 7208 §4.5
              */
             reference: string;
+            /**
+             * Check
+             * @description The point of the check-list that it belongs to
+             * @default dns
+             */
+            check: string;
+            /**
+             * Scope
+             * @description Whose mail it touches: all, subdomains, stream:<name>, selector:<s>, none
+             * @default all
+             */
+            scope: string;
+            /**
+             * Mail
+             * @description Messages of the last seven days that it touches, where that is known
+             */
+            mail?: number | null;
         };
         /**
          * FindingPlace
@@ -789,6 +1386,44 @@ export interface components {
             before: components["schemas"]["Counts"];
         };
         /**
+         * HistoryEntry
+         * @description Something that happened to a domain: a record changed, a finding appeared or went.
+         */
+        HistoryEntry: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "record" | "appeared" | "gone";
+            /** Title */
+            title: string;
+            /** Audit */
+            audit: number;
+            change?: components["schemas"]["RecordChange"] | null;
+            finding?: components["schemas"]["Finding"] | null;
+        };
+        /**
+         * HostSeen
+         * @description A sending address, its names, and those of them that lead back.
+         */
+        HostSeen: {
+            /** Ip */
+            ip: string;
+            /** Names */
+            names: string[];
+            /** Confirmed */
+            confirmed: string[];
+            /** Helo */
+            helo: string;
+        };
+        /**
          * IntakeResult
          * @description What became of a load: every row is stored, was there already, or is refused with its reason.
          */
@@ -806,6 +1441,85 @@ export interface components {
              * @description The first 200 of the refused rows
              */
             refusals: components["schemas"]["ProblemError"][];
+        };
+        /**
+         * KeySeen
+         * @description A DKIM key. The fingerprint is the same for the same key wherever it is published.
+         */
+        KeySeen: {
+            /** Selector */
+            selector: string;
+            /** Source */
+            source: string;
+            /** Key Type */
+            key_type: string;
+            /** Bits */
+            bits: number | null;
+            /** Fingerprint */
+            fingerprint: string;
+            /** Revoked */
+            revoked: boolean;
+            /** Usable */
+            usable: boolean;
+            /** Testing */
+            testing: boolean;
+            /** First Seen */
+            first_seen?: string | null;
+        };
+        /**
+         * ListResult
+         * @description What one DNS list says of an address or a domain.
+         */
+        ListResult: {
+            /** Zone */
+            zone: string;
+            /** Label */
+            label: string;
+            /** Subject */
+            subject: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "listed" | "not_listed" | "refused" | "answers_all" | "empty" | "failed";
+            /** Codes */
+            codes: string[];
+            /** Text */
+            text: string;
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * LookupNode
+         * @description A term of an SPF record that costs a DNS look-up, and what it drags in.
+         */
+        LookupNode: {
+            /** Term */
+            term: string;
+            /**
+             * Name
+             * @description The name that it leads to; empty where that depends on the connection
+             */
+            name: string;
+            /**
+             * Problem
+             * @description Empty, dead, void, loop, several, many_mx, syntax, failed or not_held
+             */
+            problem: string;
+            /** Detail */
+            detail: string;
+            /**
+             * Cost
+             * @description Look-ups of this term and all below it
+             */
+            cost: number;
+            /**
+             * Networks
+             * @description The networks that this very term lets send
+             */
+            networks: string[];
+            /** Children */
+            children: components["schemas"]["LookupNode"][];
         };
         /**
          * MadeToken
@@ -832,6 +1546,35 @@ export interface components {
              * @description Shown now and never again; send it as `Authorization: Bearer ...`
              */
             secret: string;
+        };
+        /**
+         * MessageCheck
+         * @description A message looked at: its signatures, SPF where the connection is known, and DMARC both ways.
+         */
+        MessageCheck: {
+            /** Header From */
+            header_from: string;
+            /** Signatures */
+            signatures: components["schemas"]["SignatureResult"][];
+            spf: components["schemas"]["SpfTrial"] | null;
+            /** Dmarc */
+            dmarc: components["schemas"]["DmarcResult"][];
+            /** Problems */
+            problems: string[];
+        };
+        /**
+         * NetworkOverlap
+         * @description A network that is there already.
+         */
+        NetworkOverlap: {
+            /** Inner */
+            inner: string;
+            /** Outer */
+            outer: string;
+            /** Inner Via */
+            inner_via: string[];
+            /** Outer Via */
+            outer_via: string[];
         };
         /**
          * NewDomain
@@ -875,6 +1618,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[BatchResult] */
+        Page_BatchResult_: {
+            /** Items */
+            items: components["schemas"]["BatchResult"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Domain] */
         Page_Domain_: {
             /** Items */
@@ -889,12 +1639,50 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[HistoryEntry] */
+        Page_HistoryEntry_: {
+            /** Items */
+            items: components["schemas"]["HistoryEntry"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[SuppressionEntry] */
         Page_SuppressionEntry_: {
             /** Items */
             items: components["schemas"]["SuppressionEntry"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * PolicyFound
+         * @description Which DMARC record governs, by one way of looking.
+         */
+        PolicyFound: {
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "suffix-list" | "tree-walk";
+            /** Organisation */
+            organisation: string;
+            /**
+             * Owner
+             * @description The domain whose record it is; empty where there is none
+             */
+            owner: string;
+            /** Policy */
+            policy: ("none" | "quarantine" | "reject") | null;
+            /**
+             * Tag
+             * @description p, sp or np: the tag that says so
+             */
+            tag: string;
+            /** Percent */
+            percent: number;
+            /** Testing */
+            testing: boolean;
+            /** Looked At */
+            looked_at: string[];
         };
         /**
          * Problem
@@ -995,7 +1783,7 @@ export interface components {
              * Purpose
              * @enum {string}
              */
-            purpose: "spf" | "dkim" | "dmarc" | "mx";
+            purpose: "spf" | "dkim" | "dmarc" | "mx" | "mta-sts" | "tls-rpt" | "bimi" | "tlsa" | "dnssec";
             /** Name */
             name: string;
             /** Rdtype */
@@ -1009,6 +1797,24 @@ export interface components {
              * @description Seconds
              */
             ttl?: number | null;
+            /**
+             * Aliases
+             * @description The CNAMEs that led there
+             * @default []
+             */
+            aliases: string[];
+            /**
+             * Source
+             * @description For a key: where its selector is known from
+             * @default
+             */
+            source: string;
+            /**
+             * Strings
+             * @description Octets of each string, when the first value has several
+             * @default []
+             */
+            strings: number[];
         };
         /**
          * Pull
@@ -1039,7 +1845,7 @@ export interface components {
         };
         /**
          * Question
-         * @description One DNS question that the audit asked, and how it ended.
+         * @description One question that the audit asked, and how it ended.
          */
         Question: {
             /** Question */
@@ -1111,6 +1917,22 @@ export interface components {
             readings: components["schemas"]["Reading"][];
         };
         /**
+         * RecordChange
+         * @description One name whose published values changed.
+         */
+        RecordChange: {
+            /** Purpose */
+            purpose: string;
+            /** Name */
+            name: string;
+            /** Rdtype */
+            rdtype: string;
+            /** Before */
+            before: string[];
+            /** After */
+            after: string[];
+        };
+        /**
          * SignIn
          * @description What a person types.
          */
@@ -1125,6 +1947,265 @@ export interface components {
              * Format: password
              */
             password: string;
+        };
+        /**
+         * SignatureResult
+         * @description One DKIM signature of a message, and why it holds or does not.
+         */
+        SignatureResult: {
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "pass" | "fail" | "neutral" | "temperror" | "permerror";
+            /** Reason */
+            reason: string;
+            /** Detail */
+            detail: string;
+            /** Domain */
+            domain: string;
+            /** Selector */
+            selector: string;
+            /** Algorithm */
+            algorithm: string;
+            /** Canonicalisation */
+            canonicalisation: string;
+            /** Identity */
+            identity: string;
+            /** Key Name */
+            key_name: string;
+            /** Key Bits */
+            key_bits: number | null;
+            /** Body Octets */
+            body_octets: number;
+            /** Body Hashed */
+            body_hashed: number;
+            /** Body Hash Given */
+            body_hash_given: string;
+            /** Body Hash Computed */
+            body_hash_computed: string;
+            /** Body Matches */
+            body_matches: boolean | null;
+            /** Header Matches */
+            header_matches: boolean | null;
+            /** Signed Fields */
+            signed_fields: string[];
+            /** Missing */
+            missing: string[];
+            /** Unsigned */
+            unsigned: string[];
+            /** Clues */
+            clues: string[];
+            /** Notes */
+            notes: string[];
+        };
+        /**
+         * SpfOfAddress
+         * @description SPF for one address of a stream.
+         */
+        SpfOfAddress: {
+            /** Ip */
+            ip: string;
+            /** Result */
+            result: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * SpfPicture
+         * @description What the SPF record costs and whom it lets send.
+         */
+        SpfPicture: {
+            /** Lookups */
+            lookups: number;
+            /** Limit */
+            limit: number;
+            /** Voids */
+            voids: number;
+            /** Truncated */
+            truncated: boolean;
+            /** Own Networks */
+            own_networks: string[];
+            /** Nodes */
+            nodes: components["schemas"]["LookupNode"][];
+            /** Networks */
+            networks: components["schemas"]["AuthorisedNetwork"][];
+            /** Overlaps */
+            overlaps: components["schemas"]["NetworkOverlap"][];
+            /** Ipv4 Addresses */
+            ipv4_addresses: number;
+            /** Ipv6 Addresses */
+            ipv6_addresses: number;
+            /**
+             * Open Ended
+             * @description Terms that depend on the connection may let others send as well
+             */
+            open_ended: boolean;
+        };
+        /**
+         * SpfResult
+         * @description SPF for one identity, with the trace.
+         */
+        SpfResult: {
+            /**
+             * Identity
+             * @enum {string}
+             */
+            identity: "helo" | "mail_from";
+            /** Domain */
+            domain: string;
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "none" | "neutral" | "pass" | "fail" | "softfail" | "temperror" | "permerror";
+            /** Reason */
+            reason: string;
+            /** Term */
+            term: string;
+            /** Decided By */
+            decided_by: string;
+            /** Explanation */
+            explanation: string;
+            /** Lookups */
+            lookups: number;
+            /** Voids */
+            voids: number;
+            /** Steps */
+            steps: components["schemas"]["SpfStep"][];
+        };
+        /**
+         * SpfStep
+         * @description One term as it was evaluated.
+         */
+        SpfStep: {
+            /** Depth */
+            depth: number;
+            /** Domain */
+            domain: string;
+            /** Term */
+            term: string;
+            /** Column */
+            column: number;
+            /** Outcome */
+            outcome: string;
+            /** Asked */
+            asked: string[];
+            /** Answer */
+            answer: string[];
+            /** Note */
+            note: string;
+        };
+        /**
+         * SpfTrial
+         * @description SPF for both identities of a connection.
+         */
+        SpfTrial: {
+            helo: components["schemas"]["SpfResult"] | null;
+            mail_from: components["schemas"]["SpfResult"];
+            /**
+             * Postmaster
+             * @description MAIL FROM was empty: postmaster@ the HELO name was checked
+             */
+            postmaster: boolean;
+        };
+        /**
+         * SpfTrialRequest
+         * @description Would this pass? `record` is tried in place of what the envelope domain publishes.
+         */
+        SpfTrialRequest: {
+            /**
+             * Ip
+             * @example 192.0.2.43
+             */
+            ip: string;
+            /**
+             * Mail From
+             * @description Empty for notices
+             * @default
+             * @example bounce@news.glasswort.example
+             */
+            mail_from: string;
+            /**
+             * Helo
+             * @default
+             * @example mx1.skerry.example
+             */
+            helo: string;
+            /** Record */
+            record?: string | null;
+        };
+        /**
+         * StreamPath
+         * @description How one kind of mail of a domain is sent. What is not known stays empty.
+         */
+        StreamPath: {
+            /**
+             * Name
+             * @example newsletter
+             */
+            name: string;
+            /**
+             * Header From
+             * @description Domain in From; the domain itself when empty
+             * @default
+             */
+            header_from: string;
+            /**
+             * Envelope
+             * @description Domain of MAIL FROM
+             * @default
+             * @example bounce.glasswort.example
+             */
+            envelope: string;
+            /**
+             * Dkim Domain
+             * @description d= of the signatures
+             * @default
+             */
+            dkim_domain: string;
+            /**
+             * Selector
+             * @default
+             */
+            selector: string;
+            /**
+             * Relay
+             * @default
+             */
+            relay: string;
+            /**
+             * Helo
+             * @default
+             */
+            helo: string;
+            /**
+             * Ips
+             * @default []
+             */
+            ips: string[];
+        };
+        /**
+         * StreamResult
+         * @description How one stream fares.
+         */
+        StreamResult: {
+            /** Name */
+            name: string;
+            /** Relay */
+            relay: string;
+            /** Header From */
+            header_from: string;
+            /** Envelope */
+            envelope: string;
+            /** Dkim Domain */
+            dkim_domain: string;
+            /** Selector */
+            selector: string;
+            /** Spf */
+            spf: components["schemas"]["SpfOfAddress"][];
+            by_list: components["schemas"]["DmarcResult"];
+            by_walk: components["schemas"]["DmarcResult"];
         };
         /**
          * SuppressionEntry
@@ -2225,6 +3306,66 @@ export interface operations {
             };
         };
     };
+    compare_audits: {
+        parameters: {
+            query?: {
+                /** @description The earlier one; else the one before `after` */
+                before?: number | null;
+                /** @description The later one; else the newest */
+                after?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditComparison"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_audit: {
         parameters: {
             query?: never;
@@ -2247,6 +3388,626 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Audit"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_history: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_HistoryEntry_"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_spf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpfTrialRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpfTrial"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_message: {
+        parameters: {
+            query?: {
+                /** @description The address that it came from */
+                ip?: string;
+                /** @description The name that it greeted with */
+                helo?: string;
+                /** @description Its envelope sender */
+                mail_from?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "message/rfc822": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageCheck"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_batches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BatchRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_batch_results: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_BatchResult_"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_audit_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_audit_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuditSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditSettings"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -1,51 +1,111 @@
-"""`rustgauge audit`: what a domain publishes and what is wrong with it, readable in a terminal."""
+"""`rustgauge audit`, `compare`, `history`: what a domain publishes and what is wrong with it, readable in a terminal.
 
+With `--zone-file`, `--answers` or `--live` no service is needed.
+"""
+
+import json
+import os
 import shutil
 import textwrap
+from collections.abc import Sequence
+from pathlib import Path
 
+from rust_gauge.cli import formats, local
 from rust_gauge.cli.output import Output, plural
-from rust_gauge.cli.session import Session
-from rust_gauge.contract.audits import Audit, Finding
+from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.contract.audits import Audit, CheckPoint, Finding, LookupNode, StreamResult
 
-_RANK = {"fault": 0, "risk": 1, "note": 2}
-_NOTHING = {"no_name": "nothing is published (no such name)", "no_data": "nothing is published (no such record)"}
+_NOTHING = {
+    "no_name": "nothing is published (no such name)",
+    "no_data": "nothing is published (no such record)",
+    "not_held": "not looked at: not in the zone files or the recording",
+}
 _WINDOW = 30  # characters shown on each side of a marked place in a long record
+_MARKS = {"good": "=", "fault": "x", "risk": "!", "note": "i", "absent": "-", "unmeasured": "?"}
+_SHOWN_NETWORKS = 4
 
 
 def audit(session: Session) -> int:
     """Exit status 3 when there is a finding of the level asked about or worse."""
     arguments = session.arguments
-    tenant = session.tenant(arguments.domain)
-    client = session.client.audits
-    result = client.newest(tenant, arguments.domain) if arguments.last else client.run(tenant, arguments.domain)
-    if arguments.format == "json":
-        session.output.json(result)
-    elif arguments.format == "text":
-        show(session.output, result)
+    if local.is_local(arguments):
+        audits, lines = _local(session)
     else:
-        rows = [(f.level, f.rule, f.place.name, f.place.column or None, f.title, f.remedy, f.record, f.reference)
-                for f in result.findings]  # fmt: skip
-        columns = ("level", "rule", "name", "column", "title", "remedy", "record", "reference")
-        session.output.table(arguments.format, columns, rows)
-    if arguments.fail_on == "never":
+        if len(arguments.domain) != 1:
+            raise UsageError("Name one domain; for many at once see rustgauge batch")
+        if arguments.record_to:
+            raise UsageError("--record-to goes with --live or --zone-file")
+        name = arguments.domain[0]
+        tenant = session.tenant(name)
+        client = session.client.audits
+        audits, lines = [client.newest(tenant, name) if arguments.last else client.run(tenant, name)], {}
+    _write(session.output, arguments.format, audits, lines, arguments.fail_on)
+    return status_of(audits, arguments.fail_on)
+
+
+def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
+    arguments = session.arguments
+    source = local.source(arguments)
+    try:
+        done = local.audit_locally(source, arguments.domain, arguments.selector, arguments.ip)
+    finally:
+        source.close()
+    if arguments.record_to:
+        answers: list[object] = []
+        about: dict[str, object] = {}
+        for each in done:
+            answers += each.answers
+            about[each.audit.domain] = each.selectors
+        document = {"format": done[0].format, "about": about, "answers": answers}
+        Path(arguments.record_to).write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", "utf-8")
+        session.output.say(f"{len(answers)} answers were written to {arguments.record_to}")
+    here = os.getcwd()
+    lines = {key: (os.path.relpath(file, here), line) for key, (file, line) in source.lines.items()}
+    return [each.audit for each in done], lines
+
+
+def status_of(audits: Sequence[Audit], fail_on: str) -> int:
+    """3 when there is a finding of this level or worse."""
+    if fail_on == "never":
         return 0
-    return 3 if any(_RANK[finding.level] <= _RANK[arguments.fail_on] for finding in result.findings) else 0
+    limit = formats.RANK[fail_on]
+    return 3 if any(formats.RANK[f.level] <= limit for audit in audits for f in audit.findings) else 0
+
+
+def _write(output: Output, form: str, audits: Sequence[Audit], lines: formats.Lines, fail_on: str) -> None:
+    if form == "json":
+        output.json(audits[0] if len(audits) == 1 else list(audits))
+    elif form == "sarif":
+        output.line(formats.sarif(audits, lines))
+    elif form == "junit":
+        output.line(formats.junit(audits, fail_on))
+    elif form == "text":
+        for index, each in enumerate(audits):
+            if index:
+                output.line()
+            show(output, each)
+    else:
+        output.table(form, formats.COLUMNS, formats.rows(audits))
 
 
 def show(output: Output, result: Audit) -> None:
+    """The whole audit as text."""
     counted = ((result.faults, "fault"), (result.risks, "risk"), (result.notes, "note"))
     counts = ", ".join(plural(n, word) for n, word in counted)
     output.line(f"{output.paint(result.domain, 'bold')}  {counts}  ({result.finished_at:%Y-%m-%d %H:%M} UTC)")
     output.line()
+    _show_checks(output, result.checks)
     for record in result.records:
-        output.line(output.paint(f"{record.name} {record.rdtype}", "dim"))
+        via = f"  via {' -> '.join(record.aliases)}" if record.aliases else ""
+        known = f"  selector from: {record.source}" if record.source else ""
+        output.line(output.paint(f"{record.name} {record.rdtype}{via}{known}", "dim"))
         if not record.values:
             output.line(f"    {_NOTHING.get(record.status, record.status)}")
         for value in record.values:
             for line in textwrap.wrap(value, _width() - 4, break_on_hyphens=False, drop_whitespace=False):
                 output.line(f"    {line}")
-    if result.spf_lookups is not None:
-        output.line(output.paint(f"SPF costs {result.spf_lookups} of 10 DNS look-ups", "dim"))
+    _show_tree(output, result)
+    _show_streams(output, result.streams)
     for finding in result.findings:
         output.line()
         _show_finding(output, result, finding)
@@ -54,20 +114,82 @@ def show(output: Output, result: Audit) -> None:
         output.line(output.paint("Nothing wrong was found.", "sound"))
 
 
+def _show_checks(output: Output, checks: list[CheckPoint]) -> None:
+    width = max((len(check.title) for check in checks), default=0)
+    colours = {"good": "sound", "fault": "fault", "risk": "risk"}
+    for check in checks:
+        text = f"{_MARKS[check.state]} {check.title.ljust(width)}  {check.state.ljust(10)}  {check.summary}"
+        shown = text if len(text) <= _width() else text[: _width() - 1] + "…"
+        output.line(output.paint(shown, colours.get(check.state, "dim")))
+    if checks:
+        output.line()
+
+
+def _show_tree(output: Output, result: Audit) -> None:
+    spf = result.spf
+    if spf is None:
+        return
+    more = "at least " if spf.truncated else ""
+    six = f" and {_power(spf.ipv6_addresses)} IPv6 addresses" if spf.ipv6_addresses else ""
+    output.line()
+    output.line(f"SPF costs {more}{spf.lookups} of {spf.limit} DNS look-ups; "
+                f"{spf.ipv4_addresses:,} IPv4 addresses{six} may send")  # fmt: skip
+    if spf.own_networks:
+        output.line(f"    own networks  {_networks(spf.own_networks)}")
+    for index, node in enumerate(spf.nodes):
+        _show_node(output, node, "    ", last=index == len(spf.nodes) - 1)
+
+
+def _show_node(output: Output, node: LookupNode, lead: str, *, last: bool) -> None:
+    detail = f": {node.detail}" if node.detail else ""
+    problem = f"  {node.problem.replace('_', ' ')}{detail}" if node.problem else ""
+    networks = f"  {_networks(node.networks)}" if node.networks else ""
+    text = f"{lead}{'└─' if last else '├─'} {node.term}  {node.cost}{networks}"
+    output.line(text + output.paint(problem, "fault" if node.problem not in ("not_held", "failed") else "risk"))
+    for index, child in enumerate(node.children):
+        _show_node(output, child, lead + ("   " if last else "│  "), last=index == len(node.children) - 1)
+
+
+def _networks(networks: list[str]) -> str:
+    shown = " ".join(networks[:_SHOWN_NETWORKS])
+    left = len(networks) - _SHOWN_NETWORKS
+    return f"{shown} and {left} more" if left > 0 else shown
+
+
+def _power(number: int) -> str:
+    return f"{number:,}" if number < 2**32 else f"2^{number.bit_length() - 1}"
+
+
+def _show_streams(output: Output, streams: list[StreamResult]) -> None:
+    for stream in streams:
+        output.line()
+        result = stream.by_list
+        colour = "sound" if result.result == "pass" else "fault" if result.result == "fail" else "dim"
+        head = f"stream {stream.name}" + (f" over {stream.relay}" if stream.relay else "")
+        output.line(f"{head}: " + output.paint(f"DMARC {result.result}, {result.disposition}", colour))
+        for each in result.aligned:
+            said = "aligns" if each.counts else "aligns, but does not pass" if each.relaxed else "does not align"
+            output.line(f"    {each.kind.upper():4}  {each.domain}  {said} ({each.mode})")
+        if stream.by_walk.result != result.result:
+            output.line(f"    by the tree walk: DMARC {stream.by_walk.result}, {stream.by_walk.reason}")
+
+
 def _show_finding(output: Output, result: Audit, finding: Finding) -> None:
     output.line(output.paint(f"{finding.level.upper():5}  {finding.title}", finding.level))
     marked = _marked(result, finding)
     if marked:
         for line in marked:
             output.line(f"       {line}")
-    else:
-        for text in finding.evidence:
+    if not marked or len(finding.evidence) > 1:
+        for text in finding.evidence[:12]:
             output.line(f"       | {text}")
     for text in (finding.reason, finding.remedy):
         output.line(textwrap.indent(textwrap.fill(text, _width() - 7), "       "))
     if finding.record:
         output.line(output.paint("       Publish:", "dim"))
         output.line(f"       {finding.record}")
+    if finding.mail is not None and finding.mail:
+        output.line(output.paint(f"       touches {finding.mail:,} messages of the last seven days", "dim"))
     output.line(output.paint(f"       {finding.reference}, {finding.rule}", "dim"))
 
 
@@ -90,3 +212,44 @@ def _marked(result: Audit, finding: Finding) -> list[str]:
 
 def _width() -> int:
     return max(50, min(110, shutil.get_terminal_size().columns))
+
+
+def compare(session: Session) -> int:
+    """Exit status 3 when something appeared."""
+    arguments = session.arguments
+    output = session.output
+    name = arguments.domain
+    done = session.client.audits.compare(session.tenant(name), name, before=arguments.before, after=arguments.after)
+    if arguments.format == "json":
+        output.json(done)
+        return 3 if done.appeared else 0
+    output.line(f"{output.paint(name, 'bold')}  audit {done.before.id} ({done.before.finished_at:%Y-%m-%d %H:%M}) "
+                f"beside {done.after.id} ({done.after.finished_at:%Y-%m-%d %H:%M})")  # fmt: skip
+    for change in done.records:
+        output.line(f"\n{change.name} {change.rdtype}")
+        for value in change.before:
+            output.line(output.paint(f"  - {value}", "fault"))
+        for value in change.after:
+            output.line(output.paint(f"  + {value}", "sound"))
+    for title, findings in (("Appeared", done.appeared), ("Gone", done.gone)):
+        if findings:
+            output.line(f"\n{title}")
+            for finding in findings:
+                output.line(f"  {finding.level.upper():5}  {finding.title}")
+    if not (done.records or done.appeared or done.gone):
+        output.line("Nothing changed.")
+    return 3 if done.appeared else 0
+
+
+def history(session: Session) -> int:
+    name = session.arguments.domain
+    entries = session.client.audits.history(session.tenant(name), name)
+    rows = []
+    for entry in entries:
+        rows.append((f"{entry.at:%Y-%m-%d %H:%M}", entry.kind, entry.title, entry.audit))
+        if len(rows) >= session.arguments.limit:
+            break
+    session.output.table(session.arguments.format, ("at", "kind", "what", "audit"), rows)
+    if not rows and session.arguments.format == "text":
+        session.output.say("Nothing has changed since the first audit.")
+    return 0

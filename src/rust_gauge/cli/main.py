@@ -9,7 +9,7 @@ import os
 import sys
 
 from rust_gauge import __version__
-from rust_gauge.cli import audit, completion, domains, events, flow, readings, suppression
+from rust_gauge.cli import audit, batches, completion, domains, events, flow, local, readings, suppression, trials
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.client import Client, ClientError, ProblemResponse
@@ -53,11 +53,42 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--selector", action="append", default=[], help="a DKIM selector that signs its mail; repeatable")
     made = command("forget", domains.forget, "stop watching a domain")
     made.add_argument("domain")
-    made = command("audit", audit.audit, "audit a domain's records now", tables)
-    made.add_argument("domain")
+    made = command("audit", audit.audit, "audit a domain's records now: at the service, or here from zone files")
+    made.add_argument("domain", nargs="*", help="with --zone-file or --answers: without it all that they speak of")
+    made.add_argument("--format", choices=("text", "json", "csv", "ndjson", "sarif", "junit"), default="text")
     made.add_argument("--last", action="store_true", help="show the newest audit instead of making one")
     made.add_argument("--fail-on", choices=("fault", "risk", "note", "never"), default="fault",
                       help="exit with 3 from this level on (fault)")  # fmt: skip
+    made.add_argument("--selector", action="append", default=[], help="without a service: a DKIM selector; repeatable")
+    made.add_argument("--ip", action="append", default=[], help="without a service: a sending address; repeatable")
+    made.add_argument("--record-to", metavar="FILE", help="without a service: write all answers there")
+    local.options(made)
+    made = command("compare", audit.compare, "two audits of a domain beside each other", brief)
+    made.add_argument("domain")
+    made.add_argument("--before", type=_days, help="the number of the earlier one (the one before the newest)")
+    made.add_argument("--after", type=_days, help="the number of the later one (the newest)")
+    made = command("history", audit.history, "what changed at a domain: records, findings", tables)
+    made.add_argument("domain")
+    made.add_argument("--limit", type=_days, default=100, help="the newest so many (100)")
+    made = command("batch", batches.batch, "audit many domains from a file, one name a line", tables)
+    made.add_argument("file", nargs="?", help="a file, or - for standard input; without it the batches there are")
+    made.add_argument("--selector", action="append", default=[], help="a DKIM selector to look for; repeatable")
+    made.add_argument("--id", type=_days, help="look at this batch")
+    made.add_argument("--cancel", action="store_true", help="with --id: stop it")
+    made.add_argument("--resume", action="store_true", help="with --id: go on where it stopped")
+    made.add_argument("--no-wait", action="store_true", help="only start it")
+    made = command("trial", trials.trial, "would a message from this address pass SPF?", brief)
+    made.add_argument("ip", help="the address that sends")
+    made.add_argument("mail_from", nargs="?", default="", help="the envelope sender; empty for notices")
+    made.add_argument("--helo", default="", help="the name that it greets with")
+    made.add_argument("--record", help="try this record in place of what is published")
+    local.options(made)
+    made = command("message", trials.message, "SPF, DKIM and DMARC of a captured message, and why", brief)
+    made.add_argument("file", help="a file, or - for standard input")
+    made.add_argument("--ip", default="", help="the address that it came from, for SPF")
+    made.add_argument("--helo", default="", help="the name that it greeted with")
+    made.add_argument("--mail-from", default="", help="its envelope sender")
+    local.options(made)
     made = command("load", events.load, "load events from a file of JSON lines", brief)
     made.add_argument("file", help="a file, or - for standard input")
     made = command("trail", events.trail, "all events of a recipient or a message", tables)
@@ -103,6 +134,11 @@ def main(argv: list[str] | None = None, output: Output | None = None) -> int:
             return int(arguments.run(Session(client, arguments, output)))
     except UsageError as error:
         output.say(f"rustgauge: {error}")
+        return 2
+    except local.SourceError as error:
+        output.say(f"rustgauge: {error}")
+        if error.remedy:
+            output.say(f"  {error.remedy}")
         return 2
     except ProblemResponse as error:
         output.say(f"rustgauge: {error}")

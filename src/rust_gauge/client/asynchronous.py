@@ -1,6 +1,7 @@
 """The asynchronous client. The same methods as the synchronous one, to be awaited; lists are asynchronous iterators."""
 
 import asyncio
+import builtins
 from collections.abc import AsyncIterator, Callable, Sequence
 from datetime import date, datetime
 from types import TracebackType
@@ -13,9 +14,21 @@ from rust_gauge.client import calls
 from rust_gauge.client.calls import Call
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
-from rust_gauge.contract.audits import Audit, AuditSummary
+from rust_gauge.contract.audits import (
+    Audit,
+    AuditComparison,
+    AuditSettings,
+    AuditSummary,
+    Batch,
+    BatchRequest,
+    BatchResult,
+    HistoryEntry,
+    MessageCheck,
+    SpfTrial,
+    SpfTrialRequest,
+)
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.domains import Domain, NewDomain
+from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider
 from rust_gauge.contract.readings import ReadingSeries, Wall
@@ -139,6 +152,10 @@ class Domains(_Part):
         new = NewDomain.model_construct(name=name, selectors=[*selectors])
         return await self._client.send(calls.add_domain(tenant, new))
 
+    async def change(self, tenant: str, name: str, change: DomainChange) -> Domain:
+        """New settings; what is left out stays."""
+        return await self._client.send(calls.change_domain(tenant, name, change))
+
     async def forget(self, tenant: str, name: str) -> None:
         """Stop watching it; what is known of it stays."""
         await self._client.send(calls.forget_domain(tenant, name))
@@ -160,6 +177,62 @@ class Audits(_Part):
     def list(self, tenant: str, domain: str) -> AsyncIterator[AuditSummary]:
         """Newest first."""
         return self._client.pages(lambda cursor: calls.list_audits(tenant, domain, cursor))
+
+    async def compare(
+        self, tenant: str, domain: str, *, before: int | None = None, after: int | None = None
+    ) -> AuditComparison:
+        """Two audits beside each other; without numbers the newest two. NotFoundError when there are not two."""
+        return await self._client.send(calls.compare_audits(tenant, domain, before, after))
+
+    def history(self, tenant: str, domain: str) -> AsyncIterator[HistoryEntry]:
+        """What changed, newest first."""
+        return self._client.pages(lambda cursor: calls.list_history(tenant, domain, cursor))
+
+    async def try_spf(
+        self, tenant: str, ip: str, *, mail_from: str = "", helo: str = "", record: str | None = None
+    ) -> SpfTrial:
+        """Would a message from `ip` pass SPF? `record` is tried in place of what the envelope domain publishes."""
+        request = SpfTrialRequest.model_construct(ip=ip, mail_from=mail_from, helo=helo, record=record)
+        return await self._client.send(calls.try_spf(tenant, request))
+
+    async def check_message(
+        self, tenant: str, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = ""
+    ) -> MessageCheck:
+        """SPF, DKIM and DMARC of a message as it was captured. Without `ip` SPF is left out."""
+        return await self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
+
+    async def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Batch:
+        """Audit many domains as a job."""
+        request = BatchRequest.model_construct(names=[*names], selectors=[*selectors])
+        return await self._client.send(calls.start_batch(tenant, request))
+
+    async def batches(self, tenant: str) -> "builtins.list[Batch]":
+        """The newest batches."""
+        return await self._client.send(calls.list_batches(tenant))
+
+    async def batch(self, tenant: str, id: int) -> Batch:
+        """How far it is."""
+        return await self._client.send(calls.get_batch(tenant, id))
+
+    async def cancel_batch(self, tenant: str, id: int) -> Batch:
+        """Stop it after the domains that are under way."""
+        return await self._client.send(calls.cancel_batch(tenant, id))
+
+    async def resume_batch(self, tenant: str, id: int) -> Batch:
+        """Go on where it stopped."""
+        return await self._client.send(calls.resume_batch(tenant, id))
+
+    def batch_results(self, tenant: str, id: int) -> AsyncIterator[BatchResult]:
+        """In the order of the names."""
+        return self._client.pages(lambda cursor: calls.list_batch_results(tenant, id, cursor))
+
+    async def settings(self, tenant: str) -> AuditSettings:
+        """What the tenant's audits look at."""
+        return await self._client.send(calls.get_audit_settings(tenant))
+
+    async def set_settings(self, tenant: str, settings: AuditSettings) -> AuditSettings:
+        """Replace them."""
+        return await self._client.send(calls.put_audit_settings(tenant, settings))
 
 
 class Events(_Part):

@@ -8,9 +8,21 @@ from urllib.parse import quote
 
 from pydantic import BaseModel, TypeAdapter
 
-from rust_gauge.contract.audits import Audit, AuditSummary
+from rust_gauge.contract.audits import (
+    Audit,
+    AuditComparison,
+    AuditSettings,
+    AuditSummary,
+    Batch,
+    BatchRequest,
+    BatchResult,
+    HistoryEntry,
+    MessageCheck,
+    SpfTrial,
+    SpfTrialRequest,
+)
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.domains import Domain, NewDomain
+from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.readings import ReadingSeries, Wall
@@ -87,6 +99,10 @@ def get_domain(tenant: str, name: str) -> Call[Domain]:
     return _call("GET", _domain(tenant, name), Domain)
 
 
+def change_domain(tenant: str, name: str, change: DomainChange) -> Call[Domain]:
+    return _again(_call("PATCH", _domain(tenant, name), Domain, change))
+
+
 def forget_domain(tenant: str, name: str) -> Call[None]:
     return _call("DELETE", _domain(tenant, name), type(None))
 
@@ -105,6 +121,56 @@ def get_audit(tenant: str, name: str, id: int) -> Call[Audit]:
 
 def list_audits(tenant: str, name: str, cursor: str | None) -> Call[Page[AuditSummary]]:
     return _call("GET", _domain(tenant, name) + "/audits", Page[AuditSummary], cursor=cursor)
+
+
+def compare_audits(tenant: str, name: str, before: int | None, after: int | None) -> Call[AuditComparison]:
+    return _call("GET", _domain(tenant, name) + "/audits/compare", AuditComparison, before=before, after=after)
+
+
+def list_history(tenant: str, name: str, cursor: str | None) -> Call[Page[HistoryEntry]]:
+    return _call("GET", _domain(tenant, name) + "/history", Page[HistoryEntry], cursor=cursor)
+
+
+def try_spf(tenant: str, request: SpfTrialRequest) -> Call[SpfTrial]:
+    return _again(_call("POST", _tenant(tenant, "spf-trials"), SpfTrial, request))
+
+
+def check_message(tenant: str, raw: bytes, ip: str, helo: str, mail_from: str) -> Call[MessageCheck]:
+    query = {name: value for name, value in (("ip", ip), ("helo", helo), ("mail_from", mail_from)) if value}
+    path = f"/api/v1{_tenant(tenant, 'message-checks')}"
+    return Call("POST", path, TypeAdapter(MessageCheck), query, raw, "message/rfc822", True)
+
+
+def start_batch(tenant: str, request: BatchRequest) -> Call[Batch]:
+    return _call("POST", _tenant(tenant, "batches"), Batch, request)
+
+
+def list_batches(tenant: str) -> Call[list[Batch]]:
+    return _call("GET", _tenant(tenant, "batches"), list[Batch])
+
+
+def get_batch(tenant: str, id: int) -> Call[Batch]:
+    return _call("GET", _tenant(tenant, f"batches/{id}"), Batch)
+
+
+def cancel_batch(tenant: str, id: int) -> Call[Batch]:
+    return _again(_call("POST", _tenant(tenant, f"batches/{id}/cancel"), Batch))
+
+
+def resume_batch(tenant: str, id: int) -> Call[Batch]:
+    return _again(_call("POST", _tenant(tenant, f"batches/{id}/resume"), Batch))
+
+
+def list_batch_results(tenant: str, id: int, cursor: str | None) -> Call[Page[BatchResult]]:
+    return _call("GET", _tenant(tenant, f"batches/{id}/results"), Page[BatchResult], cursor=cursor)
+
+
+def get_audit_settings(tenant: str) -> Call[AuditSettings]:
+    return _call("GET", _tenant(tenant, "audit-settings"), AuditSettings)
+
+
+def put_audit_settings(tenant: str, settings: AuditSettings) -> Call[AuditSettings]:
+    return _again(_call("PUT", _tenant(tenant, "audit-settings"), AuditSettings, settings))
 
 
 def readings(

@@ -1,6 +1,6 @@
 """Audits: what a domain publishes, and what is wrong with it."""
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -32,24 +32,203 @@ class Finding(Model):
     remedy: str
     record: str | None = Field(None, description="The exact value to publish, where one can be given")
     reference: str = Field(examples=["RFC 7208 §4.5"])
+    check: str = Field("dns", description="The point of the check-list that it belongs to")
+    scope: str = Field("all", description="Whose mail it touches: all, subdomains, stream:<name>, selector:<s>, none")
+    mail: int | None = Field(None, description="Messages of the last seven days that it touches, where that is known")
 
 
 class PublishedRecord(Model):
     """What DNS gave at one name; `values` is empty where nothing is published (see `status`)."""
 
-    purpose: Literal["spf", "dkim", "dmarc", "mx"]
+    purpose: Literal["spf", "dkim", "dmarc", "mx", "mta-sts", "tls-rpt", "bimi", "tlsa", "dnssec"]
     name: str
     rdtype: str
     status: str
     values: list[str]
     ttl: int | None = Field(None, description="Seconds")
+    aliases: list[str] = Field([], description="The CNAMEs that led there")
+    source: str = Field("", description="For a key: where its selector is known from")
+    strings: list[int] = Field([], description="Octets of each string, when the first value has several")
 
 
 class Question(Model):
-    """One DNS question that the audit asked, and how it ended."""
+    """One question that the audit asked, and how it ended."""
 
     question: str
     status: str
+
+
+class CheckPoint(Model):
+    """One point of the check-list. `absent`: not published, and nobody has to. `unmeasured`: not known."""
+
+    key: str
+    title: str
+    state: Literal["good", "fault", "risk", "note", "absent", "unmeasured"]
+    summary: str
+
+
+class LookupNode(Model):
+    """A term of an SPF record that costs a DNS look-up, and what it drags in."""
+
+    term: str
+    name: str = Field(description="The name that it leads to; empty where that depends on the connection")
+    problem: str = Field(description="Empty, dead, void, loop, several, many_mx, syntax, failed or not_held")
+    detail: str
+    cost: int = Field(description="Look-ups of this term and all below it")
+    networks: list[str] = Field(description="The networks that this very term lets send")
+    children: list["LookupNode"]
+
+
+class AuthorisedNetwork(Model):
+    """A network that may send, and the terms that lead to it."""
+
+    network: str
+    via: list[str]
+    kind: Literal["public", "private", "documentation", "reserved"]
+    wide: bool
+
+
+class NetworkOverlap(Model):
+    """A network that is there already."""
+
+    inner: str
+    outer: str
+    inner_via: list[str]
+    outer_via: list[str]
+
+
+class SpfPicture(Model):
+    """What the SPF record costs and whom it lets send."""
+
+    lookups: int
+    limit: int
+    voids: int
+    truncated: bool
+    own_networks: list[str]
+    nodes: list[LookupNode]
+    networks: list[AuthorisedNetwork]
+    overlaps: list[NetworkOverlap]
+    ipv4_addresses: int
+    ipv6_addresses: int
+    open_ended: bool = Field(description="Terms that depend on the connection may let others send as well")
+
+
+class PolicyFound(Model):
+    """Which DMARC record governs, by one way of looking."""
+
+    way: Literal["suffix-list", "tree-walk"]
+    organisation: str
+    owner: str = Field(description="The domain whose record it is; empty where there is none")
+    policy: Literal["none", "quarantine", "reject"] | None
+    tag: str = Field(description="p, sp or np: the tag that says so")
+    percent: int
+    testing: bool
+    looked_at: list[str]
+
+
+class DmarcPicture(Model):
+    """The policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis)."""
+
+    by_list: PolicyFound
+    by_walk: PolicyFound
+    differences: list[str]
+    exists: bool | None
+
+
+class KeySeen(Model):
+    """A DKIM key. The fingerprint is the same for the same key wherever it is published."""
+
+    selector: str
+    source: str
+    key_type: str
+    bits: int | None
+    fingerprint: str
+    revoked: bool
+    usable: bool
+    testing: bool
+    first_seen: UtcTime | None = None
+
+
+class HostSeen(Model):
+    """A sending address, its names, and those of them that lead back."""
+
+    ip: str
+    names: list[str]
+    confirmed: list[str]
+    helo: str
+
+
+class AlignedIdentifier(Model):
+    """One domain that was proved, or not, beside From."""
+
+    kind: Literal["spf", "dkim"]
+    domain: str
+    passed: bool
+    detail: str
+    organisation: str
+    relaxed: bool
+    strict: bool
+    mode: Literal["relaxed", "strict"]
+    counts: bool
+
+
+class DmarcResult(Model):
+    """DMARC for a stream or a message, and what would happen to it."""
+
+    way: Literal["suffix-list", "tree-walk"]
+    header_from: str
+    organisation: str
+    result: Literal["pass", "fail", "none", "temperror"]
+    disposition: Literal["deliver", "quarantine", "reject"]
+    share: int
+    policy: Literal["none", "quarantine", "reject"] | None
+    owner: str
+    aligned: list[AlignedIdentifier]
+    reason: str
+
+
+class SpfOfAddress(Model):
+    """SPF for one address of a stream."""
+
+    ip: str
+    result: str
+    reason: str
+
+
+class StreamResult(Model):
+    """How one stream fares."""
+
+    name: str
+    relay: str
+    header_from: str
+    envelope: str
+    dkim_domain: str
+    selector: str
+    spf: list[SpfOfAddress]
+    by_list: DmarcResult
+    by_walk: DmarcResult
+
+
+class ListResult(Model):
+    """What one DNS list says of an address or a domain."""
+
+    zone: str
+    label: str
+    subject: str
+    state: Literal["listed", "not_listed", "refused", "answers_all", "empty", "failed"]
+    codes: list[str]
+    text: str
+    detail: str
+
+
+class BulkPoint(Model):
+    """One requirement for bulk mail."""
+
+    key: str
+    text: str
+    state: Literal["met", "not_met", "unmeasured"]
+    detail: str
+    since: str
 
 
 class AuditSummary(Model):
@@ -62,6 +241,8 @@ class AuditSummary(Model):
     risks: int
     notes: int
     spf_lookups: int | None = Field(None, description="DNS look-ups that the SPF record costs, of 10 (RFC 7208 §4.6.4)")
+    cause: Literal["asked", "schedule", "batch", "offline"] = "asked"
+    checked_at: UtcTime | None = Field(None, description="When it was last found unchanged")
 
 
 class Audit(AuditSummary):
@@ -70,3 +251,186 @@ class Audit(AuditSummary):
     records: list[PublishedRecord]
     findings: list[Finding]
     questions: list[Question]
+    checks: list[CheckPoint] = []
+    spf: SpfPicture | None = None
+    dmarc: DmarcPicture | None = None
+    keys: list[KeySeen] = []
+    hosts: list[HostSeen] = []
+    streams: list[StreamResult] = []
+    lists: list[ListResult] = []
+    bulk: list[BulkPoint] = []
+
+
+class RecordChange(Model):
+    """One name whose published values changed."""
+
+    purpose: str
+    name: str
+    rdtype: str
+    before: list[str]
+    after: list[str]
+
+
+class AuditComparison(Model):
+    """Two audits of a domain beside each other."""
+
+    before: AuditSummary
+    after: AuditSummary
+    records: list[RecordChange]
+    appeared: list[Finding]
+    gone: list[Finding]
+    checks: list[list[CheckPoint]] = Field(description="Points that changed: [before, after]")
+
+
+class HistoryEntry(Model):
+    """Something that happened to a domain: a record changed, a finding appeared or went."""
+
+    id: int
+    at: UtcTime
+    kind: Literal["record", "appeared", "gone"]
+    title: str
+    audit: int
+    change: RecordChange | None = None
+    finding: Finding | None = None
+
+
+class BatchRequest(Model):
+    """Many domains to audit, none of which has to be watched."""
+
+    names: list[Annotated[str, Field(max_length=1000)]] = Field(min_length=1, max_length=20_000)
+    selectors: list[Annotated[str, Field(max_length=64)]] = Field(default=[], max_length=20)
+
+
+class Batch(Model):
+    """A batch of audits and how far it is."""
+
+    id: int
+    state: Literal["queued", "running", "done", "cancelled", "failed"]
+    done: int
+    total: int
+    created_at: UtcTime
+    finished_at: UtcTime | None = None
+    error: str = ""
+
+
+class BatchResult(Model):
+    """One domain of a batch. `problem` says why it could not be audited; else the audit is there."""
+
+    number: int
+    name: str
+    problem: str = ""
+    faults: int
+    risks: int
+    notes: int
+    findings: list[Finding]
+
+
+class SpfTrialRequest(Model):
+    """Would this pass? `record` is tried in place of what the envelope domain publishes."""
+
+    ip: str = Field(max_length=45, examples=["192.0.2.43"])
+    mail_from: str = Field(
+        "", max_length=400, description="Empty for notices", examples=["bounce@news.glasswort.example"]
+    )
+    helo: str = Field("", max_length=1000, examples=["mx1.skerry.example"])
+    record: str | None = Field(None, max_length=65_000)
+
+
+class SpfStep(Model):
+    """One term as it was evaluated."""
+
+    depth: int
+    domain: str
+    term: str
+    column: int
+    outcome: str
+    asked: list[str]
+    answer: list[str]
+    note: str
+
+
+class SpfResult(Model):
+    """SPF for one identity, with the trace."""
+
+    identity: Literal["helo", "mail_from"]
+    domain: str
+    result: Literal["none", "neutral", "pass", "fail", "softfail", "temperror", "permerror"]
+    reason: str
+    term: str
+    decided_by: str
+    explanation: str
+    lookups: int
+    voids: int
+    steps: list[SpfStep]
+
+
+class SpfTrial(Model):
+    """SPF for both identities of a connection."""
+
+    helo: SpfResult | None
+    mail_from: SpfResult
+    postmaster: bool = Field(description="MAIL FROM was empty: postmaster@ the HELO name was checked")
+
+
+class SignatureResult(Model):
+    """One DKIM signature of a message, and why it holds or does not."""
+
+    result: Literal["pass", "fail", "neutral", "temperror", "permerror"]
+    reason: str
+    detail: str
+    domain: str
+    selector: str
+    algorithm: str
+    canonicalisation: str
+    identity: str
+    key_name: str
+    key_bits: int | None
+    body_octets: int
+    body_hashed: int
+    body_hash_given: str
+    body_hash_computed: str
+    body_matches: bool | None
+    header_matches: bool | None
+    signed_fields: list[str]
+    missing: list[str]
+    unsigned: list[str]
+    clues: list[str]
+    notes: list[str]
+
+
+class MessageCheck(Model):
+    """A message looked at: its signatures, SPF where the connection is known, and DMARC both ways."""
+
+    header_from: str
+    signatures: list[SignatureResult]
+    spf: SpfTrial | None
+    dmarc: list[DmarcResult]
+    problems: list[str]
+
+
+class DnsListSetting(Model):
+    """A DNS list that audits ask (RFC 5782), and what its answers mean."""
+
+    zone: str = Field(min_length=3, max_length=253, examples=["bl.harbourmaster.example"])
+    kind: Literal["ip", "domain"] = "ip"
+    label: str = Field("", max_length=80)
+    codes: dict[str, str] = Field({}, max_length=100)
+
+
+class BulkRule(Model):
+    """One requirement of large mailbox providers for bulk mail."""
+
+    key: str = Field(min_length=1, max_length=40, pattern="^[a-z0-9-]+$")
+    text: str = Field(min_length=1, max_length=400)
+    measure: Literal["spf", "dkim", "spf_and_dkim", "alignment", "dmarc", "ptr", "tls", "one_click", "complaints"]
+    since: str = Field(max_length=10, pattern=r"^\d{4}-\d{2}-\d{2}$")
+    limit: float = Field(0.0, ge=0, le=1)
+    above: float = Field(0.0, ge=0)
+
+
+class AuditSettings(Model):
+    """What a tenant's audits look at."""
+
+    lists: list[DnsListSetting] = Field(default=[], max_length=40)
+    usual_selectors: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9_.-]{1,63}$")]] = Field(default=[], max_length=60)
+    bulk_rules: list[BulkRule] = Field(default=[], max_length=40)

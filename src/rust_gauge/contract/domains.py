@@ -10,6 +10,19 @@ from rust_gauge.contract.common import Model, UtcTime
 Selector = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9_]([A-Za-z0-9_.-]{0,62}[A-Za-z0-9_])?$")]
 
 
+class StreamPath(Model):
+    """How one kind of mail of a domain is sent. What is not known stays empty."""
+
+    name: str = Field(min_length=1, max_length=60, examples=["newsletter"])
+    header_from: str = Field("", max_length=1000, description="Domain in From; the domain itself when empty")
+    envelope: str = Field("", max_length=1000, description="Domain of MAIL FROM", examples=["bounce.glasswort.example"])
+    dkim_domain: str = Field("", max_length=1000, description="d= of the signatures")
+    selector: str = Field("", max_length=63, pattern=r"^[A-Za-z0-9_.-]*$")
+    relay: str = Field("", max_length=60)
+    helo: str = Field("", max_length=1000)
+    ips: list[Annotated[str, StringConstraints(max_length=45)]] = Field(default=[], max_length=50)
+
+
 class NewDomain(Model):
     """A domain to watch. Selectors cannot be listed from DNS, so name those that sign its mail."""
 
@@ -18,9 +31,12 @@ class NewDomain(Model):
 
 
 class DomainChange(Model):
-    """New settings of a domain."""
+    """New settings of a domain; what is left out stays."""
 
-    selectors: list[Selector] = Field(max_length=50)
+    selectors: list[Selector] | None = Field(None, max_length=50)
+    streams: list[StreamPath] | None = Field(None, max_length=50)
+    sends: bool | None = Field(None, description="False for a domain that never sends")
+    audit_every_hours: int | None = Field(None, ge=0, le=24 * 30, description="0: only when asked")
 
 
 class Domain(Model):
@@ -31,4 +47,7 @@ class Domain(Model):
     origin: Literal["added", "seen"]
     selectors: list[str]
     added_at: UtcTime
+    streams: list[StreamPath] = []
+    sends: bool = True
+    audit_every_hours: int = 24
     last_audit: AuditSummary | None = None

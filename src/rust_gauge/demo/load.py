@@ -20,7 +20,7 @@ from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
 from rust_gauge.demo.zones import SELECTORS
 from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import domains, events
+from rust_gauge.service import audits, domains, events
 from rust_gauge.service.context import Context
 from rust_gauge.service.readings import compute_readings
 from rust_gauge.store import accounts, providers
@@ -178,7 +178,7 @@ def _event(row: dict[str, Any], now: datetime) -> Event:
 def _audits(context: Context, tenant: TenantAccess) -> None:
     for row in context.store.transaction(lambda c: list_domains(c, tenant.id)):
         if row.audit is None and row.origin == "added":
-            domains.run_audit(context, tenant, row.name)
+            audits.run_audit(context, tenant, row.name)
 
 
 def _sample(path: Path, anchor: date) -> None:

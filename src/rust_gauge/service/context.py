@@ -34,5 +34,15 @@ def make_context(settings: Settings, clock: Clock = utc_now) -> Context:
     if settings.database_url is None:
         raise ValueError("database_url is not set")
     servers = tuple(split_server(text) for text in settings.dns_servers) or system_servers()
-    resolver = Resolver(ResolverSettings(servers, timeout=settings.dns_timeout))
+    resolver = Resolver(
+        ResolverSettings(
+            servers,
+            timeout=settings.dns_timeout,
+            attempts=settings.dns_attempts,
+            tcp=settings.dns_tcp,
+            per_server=settings.dns_per_server,
+            reach={address: split_server(target) for address, target in settings.reach.items()},
+            ca_file=str(settings.tls_ca_file or ""),
+        )
+    )
     return Context(Store(settings.database_url.get_secret_value()), resolver, settings, clock)

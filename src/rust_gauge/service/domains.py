@@ -1,9 +1,10 @@
-"""Sending domains and their audits."""
+"""Sending domains and what a tenant says of them."""
 
-from rust_gauge.contract.audits import Audit, AuditSummary
+import ipaddress
+
+from rust_gauge.contract.audits import AuditSummary
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.domains import Domain, NewDomain
-from rust_gauge.core.audit import AuditRequest, DomainAudit, Finding, Level, audit_domain
+from rust_gauge.contract.domains import Domain, DomainChange, NewDomain, StreamPath
 from rust_gauge.core.errors import DomainNameError
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.service.context import Context
@@ -41,11 +42,37 @@ def add_domain(context: Context, tenant: TenantAccess, new: NewDomain) -> Domain
     return show_domain(tenant, find_domain(context, tenant, name))
 
 
-def change_domain(context: Context, tenant: TenantAccess, text: str, selectors: list[str]) -> Domain:
+def change_domain(context: Context, tenant: TenantAccess, text: str, change: DomainChange) -> Domain:
+    """Set what is named; the rest stays."""
     row = find_domain(context, tenant, text)
-    chosen = list(dict.fromkeys(selector.lower() for selector in selectors))
-    context.store.transaction(lambda c: store_domains.change_domain(c, row.id, selectors=chosen))
+    values: dict[str, object] = {}
+    if change.selectors is not None:
+        values["selectors"] = list(dict.fromkeys(selector.lower() for selector in change.selectors))
+    if change.streams is not None:
+        values["streams"] = [_stream(row.name, stream).model_dump() for stream in change.streams]
+    if change.sends is not None:
+        values["sends"] = change.sends
+    if change.audit_every_hours is not None:
+        values |= {"audit_every_hours": change.audit_every_hours, "next_audit_at": None}
+    if values:
+        context.store.transaction(lambda c: store_domains.change_domain(c, row.id, **values))
     return show_domain(tenant, find_domain(context, tenant, text))
+
+
+def _stream(domain: str, stream: StreamPath) -> StreamPath:
+    """A stream as it is kept: names in A-labels. ServiceProblem `not-a-domain`, `invalid-request`."""
+    names = {
+        field: domain_name(value)
+        for field in ("header_from", "envelope", "dkim_domain", "helo")
+        if (value := getattr(stream, field))
+    }
+    for ip in stream.ips:
+        try:
+            ipaddress.ip_address(ip)
+        except ValueError:
+            what = f"{ip[:60]} is no IP address"
+            raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
+    return stream.model_copy(update={"header_from": domain, **names})
 
 
 def forget_domain(context: Context, tenant: TenantAccess, text: str) -> None:
@@ -75,6 +102,8 @@ def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:
             risks=a.audit_risks,
             notes=a.audit_notes,
             spf_lookups=a.audit_spf_lookups,
+            cause=a.audit_cause,
+            checked_at=a.audit_checked_at,
         )
     return Domain(
         name=row.name,
@@ -82,90 +111,8 @@ def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:
         origin="added" if row.origin == "added" else "seen",
         selectors=row.selectors,
         added_at=row.added_at,
+        streams=[StreamPath.model_validate(stream) for stream in row.streams],
+        sends=row.sends,
+        audit_every_hours=row.audit_every_hours,
         last_audit=summary,
     )
-
-
-def run_audit(context: Context, tenant: TenantAccess, text: str) -> Audit:
-    """Examine a domain now, with fresh answers, and keep the result."""
-    row = find_domain(context, tenant, text)
-    result = context.resolver.run(audit_domain(AuditRequest(row.name, tuple(row.selectors))), fresh=True)
-    document = _document(result)
-    now = context.clock()
-    values = {
-        "tenant_id": tenant.id,
-        "domain_id": row.id,
-        "finished_at": now,
-        "faults": result.count(Level.FAULT),
-        "risks": result.count(Level.RISK),
-        "notes": result.count(Level.NOTE),
-        "spf_lookups": result.spf_lookups,
-    }
-    id = context.store.transaction(lambda c: store_domains.add_audit(c, **values, document=document))
-    shown = {key: values[key] for key in ("finished_at", "faults", "risks", "notes", "spf_lookups")}
-    return Audit.model_validate({"id": id, "domain": row.name, **shown, **document})
-
-
-def _document(result: DomainAudit) -> dict[str, object]:
-    """What is kept of an audit beside its counts: the same shape as in the contract."""
-    return {
-        "records": [
-            {
-                "purpose": record.purpose,
-                "name": record.name,
-                "rdtype": record.rdtype,
-                "status": record.status,
-                "values": list(record.values),
-                "ttl": record.ttl,
-            }
-            for record in result.records
-        ],
-        "findings": [_finding(finding) for finding in result.findings],
-        "questions": [{"question": question, "status": status} for question, status in result.questions],
-    }
-
-
-def _finding(finding: Finding) -> dict[str, object]:
-    place = finding.place
-    return {
-        "id": finding.id,
-        "rule": finding.rule,
-        "level": str(finding.level),
-        "title": finding.title,
-        "place": {
-            "name": place.name,
-            "rdtype": place.rdtype,
-            "record": place.record,
-            "column": place.column,
-            "length": place.length,
-        },
-        "evidence": list(finding.evidence),
-        "reason": finding.reason,
-        "remedy": finding.remedy,
-        "record": finding.record,
-        "reference": finding.reference,
-    }
-
-
-def list_audits(
-    context: Context, tenant: TenantAccess, text: str, cursor: str | None, limit: int
-) -> Page[AuditSummary]:
-    row = find_domain(context, tenant, text)
-    position = read_cursor(cursor, int)
-    rows = context.store.transaction(
-        lambda c: store_domains.list_audits(c, row.id, before=position[0] if position else None, limit=limit + 1)
-    )
-    items = [AuditSummary(domain=row.name, **audit._mapping) for audit in rows[:limit]]
-    return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
-
-
-def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int | None) -> Audit:
-    """One audit; the newest without `audit_id`."""
-    row = find_domain(context, tenant, text)
-    found = context.store.transaction(lambda c: store_domains.get_audit(c, row.id, audit_id))
-    if found is None:
-        what = "was never audited" if audit_id is None else f"has no audit {audit_id}"
-        raise ServiceProblem("not-found", f"{row.name} {what}", remedy="Start one: POST to its audits")
-    shown = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups")
-    values = {key: getattr(found, key) for key in shown}
-    return Audit.model_validate({**values, "domain": row.name, **found.document})

@@ -31,6 +31,18 @@ class Settings(BaseSettings):
     public_url: str = Field("", description="How people reach the console; https:// makes the cookie secure")
     dns_servers: list[str] = Field(default=[], description="address or address:port; without it the machine's own")
     dns_timeout: float = Field(3.0, gt=0, le=30)
+    dns_attempts: int = Field(2, ge=1, le=10, description="Rounds over all servers before an answer counts as missing")
+    dns_tcp: bool = Field(False, description="Ask over TCP from the start")
+    dns_per_server: int = Field(64, ge=1, le=1000, description="Questions to one server at a time")
+    reach: dict[str, str] = Field(
+        default={},
+        description="Addresses from DNS that are contacted at another address:port: stand-ins, servers behind a NAT. "
+        "Others are contacted only when they are public",
+    )
+    tls_ca_file: Path | None = Field(
+        None, description="Authorities trusted beside the usual ones when fetching policies"
+    )
+    bulk_rules_file: Path | None = Field(None, description="Requirements for bulk mail instead of those shipped (TOML)")
     session_hours: int = Field(12, ge=1, le=24 * 30)
     max_body_bytes: int = Field(16 * 1024 * 1024, ge=1024)
     max_event_rows: int = Field(50_000, ge=1)
@@ -41,6 +53,14 @@ class Settings(BaseSettings):
     def _check_servers(cls, value: list[str]) -> list[str]:
         for text in value:
             split_server(text)
+        return value
+
+    @field_validator("reach")
+    @classmethod
+    def _check_reach(cls, value: dict[str, str]) -> dict[str, str]:
+        for address, target in value.items():
+            ipaddress.ip_address(address)
+            split_server(target)
         return value
 
     @classmethod

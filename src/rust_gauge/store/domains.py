@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import Connection, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
@@ -20,6 +21,9 @@ class DomainRow:
     selectors: list[str]
     added_at: datetime
     audit: AnyRow | None
+    streams: list[dict[str, Any]]
+    sends: bool
+    audit_every_hours: int
 
 
 def add_domain(connection: Connection, tenant_id: int, name: str, selectors: list[str], now: datetime) -> bool:
@@ -38,11 +42,11 @@ def add_domain(connection: Connection, tenant_id: int, name: str, selectors: lis
 
 
 def change_domain(connection: Connection, domain_id: int, **values: object) -> None:
-    """Set `selectors` or `origin`."""
+    """Set columns such as `selectors`, `streams` or `origin`."""
     connection.execute(update(t.sending_domain).where(t.sending_domain.c.id == domain_id).values(**values))
 
 
-_SUMMARY = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups")
+_SUMMARY = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups", "cause", "checked_at")
 
 
 def list_domains(
@@ -66,7 +70,17 @@ def list_domains(
     if name is not None:
         query = query.where(t.sending_domain.c.name == name)
     return [
-        DomainRow(row.id, row.name, row.origin, row.selectors, row.created_at, row if row.audit_id else None)
+        DomainRow(
+            row.id,
+            row.name,
+            row.origin,
+            row.selectors,
+            row.created_at,
+            row if row.audit_id else None,
+            row.streams,
+            row.sends,
+            row.audit_every_hours,
+        )
         for row in connection.execute(query)
     ]
 

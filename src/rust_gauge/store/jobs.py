@@ -80,6 +80,11 @@ def claim(connection: Connection, now: datetime) -> Job | None:
     return Job(row.id, row.kind, row.tenant_id, row.subject, row.parameters, row.attempts + 1)
 
 
+def renew(connection: Connection, job: Job, now: datetime) -> None:
+    """Hold a job for another lease: it takes long, and goes on."""
+    connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE))
+
+
 def finish(connection: Connection, job: Job, now: datetime) -> None:
     """Done: the row has served its purpose and goes, so that the table stays small."""
     connection.execute(t.job.delete().where(t.job.c.id == job.id))

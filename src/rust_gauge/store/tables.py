@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy import (
     BINARY,
+    CHAR,
     JSON,
     Boolean,
     Column,
@@ -21,6 +22,7 @@ from sqlalchemy import (
     Table,
     Text,
     UniqueConstraint,
+    text,
 )
 from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, SMALLINT, TINYINT
 from sqlalchemy.schema import SchemaItem
@@ -107,7 +109,12 @@ sending_domain = _table(
     Column("origin", String(8), nullable=False),
     Column("selectors", JSON, nullable=False),
     Column("created_at", _Time, nullable=False),
+    Column("streams", JSON, nullable=False, server_default=text("'[]'")),
+    Column("sends", Boolean, nullable=False, server_default=text("1")),
+    Column("audit_every_hours", SMALLINT(unsigned=True), nullable=False, server_default=text("24")),
+    Column("next_audit_at", _Time, nullable=True),
     UniqueConstraint("tenant_id", "name", name="sending_domain_name"),
+    Index("sending_domain_due", "origin", "next_audit_at"),
 )
 
 stream = _table(
@@ -158,7 +165,69 @@ audit = _table(
     Column("notes", SMALLINT(unsigned=True), nullable=False),
     Column("spf_lookups", SMALLINT(unsigned=True), nullable=True),
     Column("document", JSON, nullable=False),
+    Column("cause", String(12), nullable=False, server_default=text("'asked'")),
+    Column("digest", BINARY(16), nullable=True),
+    Column("checked_at", _Time, nullable=True),
     Index("audit_domain", "domain_id", "id"),
+)
+
+domain_history = _table(
+    "domain_history",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), nullable=False),
+    Column("audit_id", _Big, nullable=False),
+    Column("happened_at", _Time, nullable=False),
+    Column("kind", String(12), nullable=False),
+    Column("title", String(500), nullable=False),
+    Column("document", JSON, nullable=False),
+    Index("domain_history_domain", "domain_id", "id"),
+)
+
+dkim_key_seen = _table(
+    "dkim_key_seen",
+    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),
+    Column("selector", String(63), primary_key=True),
+    Column("fingerprint", CHAR(32), primary_key=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("first_seen_at", _Time, nullable=False),
+    Column("last_seen_at", _Time, nullable=False),
+    Index("dkim_key_seen_fingerprint", "tenant_id", "fingerprint"),
+)
+
+tenant_setting = _table(
+    "tenant_setting",
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    Column("name", String(40), primary_key=True),
+    Column("document", JSON, nullable=False),
+    Column("changed_at", _Time, nullable=False),
+)
+
+audit_batch = _table(
+    "audit_batch",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("state", String(12), nullable=False),
+    Column("request", JSON, nullable=False),
+    Column("total", _Id, nullable=False),
+    Column("done", _Id, nullable=False),
+    Column("cancel_asked", Boolean, nullable=False),
+    Column("error", String(500), nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("finished_at", _Time, nullable=True),
+    Index("audit_batch_tenant", "tenant_id", "id"),
+)
+
+audit_batch_result = _table(
+    "audit_batch_result",
+    Column("batch_id", _Big, ForeignKey("audit_batch.id", ondelete="CASCADE"), primary_key=True),
+    Column("number", _Id, primary_key=True, autoincrement=False),
+    Column("name", String(253), nullable=False),
+    Column("problem", String(500), nullable=False),
+    Column("faults", SMALLINT(unsigned=True), nullable=False),
+    Column("risks", SMALLINT(unsigned=True), nullable=False),
+    Column("notes", SMALLINT(unsigned=True), nullable=False),
+    Column("findings", JSON, nullable=False),
 )
 
 # Partitioned tables take no foreign keys; the ids here are handed out by the tables above.

@@ -8,7 +8,7 @@ its successor (DMARCbis §4.10), which asks at most eight times and lets a domai
 from dataclasses import dataclass
 
 from rust_gauge.core.dmarc.record import DmarcRecord, is_dmarc1, read_policy
-from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, ask
 from rust_gauge.core.names import registered_domain
 
 WALK_LIMIT = 8  # questions of one walk
@@ -57,7 +57,9 @@ class Discoveries:
     @property
     def differences(self) -> tuple[str, ...]:
         """Where receivers of the two kinds come to different answers, in words."""
-        out = []
+        out: list[str] = []
+        if self.by_list.failed or self.by_walk.failed:
+            return ()
         if self.by_list.organisation != self.by_walk.organisation:
             out.append(
                 f"the organisational domain is {self.by_list.organisation} by the public suffix list "
@@ -165,6 +167,8 @@ def walk(domain: str) -> DnsProgram[tuple[tuple[PolicyAt, ...], DnsAnswer | None
     for target in walk_targets(domain):
         at = yield from policy_at(target)
         found.append(at)
+        if at.answer.status is AnswerStatus.NOT_HELD and len(found) > 1:
+            break  # off line: above the zones that are held nothing is known, and nearly always nothing is there
         if at.answer.failed:
             return tuple(found), at.answer
         record = at.record

@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import readings
+from rust_gauge.service import audits, batches, readings
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -22,7 +22,15 @@ def _readings(context: Context, job: Job) -> None:
     readings.compute_readings(context, job.tenant_id, job.subject)
 
 
-KINDS: dict[str, Callable[[Context, Job], None]] = {"readings": _readings}
+def _audit(context: Context, job: Job) -> None:
+    audits.audit_by_schedule(context, job.subject)
+
+
+KINDS: dict[str, Callable[[Context, Job], None]] = {
+    "readings": _readings,
+    "audit": _audit,
+    "batch": batches.run_batch,
+}
 
 
 def work_once(context: Context) -> bool:
@@ -45,6 +53,7 @@ def work_once(context: Context) -> bool:
 def tick(context: Context) -> None:
     """What is due from time to time: a day begins, partitions ahead."""
     readings.ask_for_stale(context)
+    audits.ask_for_due(context)
     ensure_partitions(context.store, context.clock().date())
 
 

@@ -7,7 +7,19 @@ from fastapi import APIRouter, Body, Path, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import AwareDatetime
 
-from rust_gauge.contract.audits import Audit, AuditSummary
+from rust_gauge.contract.audits import (
+    Audit,
+    AuditComparison,
+    AuditSettings,
+    AuditSummary,
+    Batch,
+    BatchRequest,
+    BatchResult,
+    HistoryEntry,
+    MessageCheck,
+    SpfTrial,
+    SpfTrialRequest,
+)
 from rust_gauge.contract.common import Page, Problem
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult, Kind
@@ -15,7 +27,7 @@ from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
-from rust_gauge.service import accounts, domains, events, flow, providers, readings, suppression
+from rust_gauge.service import accounts, audits, batches, domains, events, flow, providers, readings, suppression
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
 
@@ -122,7 +134,7 @@ def get_domain(context: Ctx, tenant: Tenant, name: Name) -> Domain:
 @router.patch("/tenants/{tenant}/domains/{name}", tags=["domains"], operation_id="change_domain")
 def change_domain(context: Ctx, tenant: Tenant, name: Name, body: DomainChange) -> Domain:
     """Change a domain's settings."""
-    return domains.change_domain(context, tenant, name, list(body.selectors))
+    return domains.change_domain(context, tenant, name, body)
 
 
 @router.delete("/tenants/{tenant}/domains/{name}", tags=["domains"], status_code=204, operation_id="forget_domain")
@@ -134,7 +146,7 @@ def forget_domain(context: Ctx, tenant: Tenant, name: Name) -> None:
 @router.post("/tenants/{tenant}/domains/{name}/audits", tags=["audits"], status_code=201, operation_id="run_audit")
 def run_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
     """Audit a domain now."""
-    return domains.run_audit(context, tenant, name)
+    return audits.run_audit(context, tenant, name)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/audits", tags=["audits"], operation_id="list_audits")
@@ -142,19 +154,116 @@ def list_audits(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 50
 ) -> Page[AuditSummary]:
     """A domain's audits, newest first."""
-    return domains.list_audits(context, tenant, name, cursor, limit)
+    return audits.list_audits(context, tenant, name, cursor, limit)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/audits/newest", tags=["audits"], operation_id="newest_audit")
 def newest_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
     """A domain's newest audit."""
-    return domains.get_audit(context, tenant, name, None)
+    return audits.get_audit(context, tenant, name, None)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/audits/compare", tags=["audits"], operation_id="compare_audits")
+def compare_audits(
+    context: Ctx,
+    tenant: Tenant,
+    name: Name,
+    before: Annotated[int | None, Query(ge=1, description="The earlier one; else the one before `after`")] = None,
+    after: Annotated[int | None, Query(ge=1, description="The later one; else the newest")] = None,
+) -> AuditComparison:
+    """Two audits of a domain beside each other: records, findings, check-list."""
+    return audits.compare_audits(context, tenant, name, before, after)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/audits/{id}", tags=["audits"], operation_id="get_audit")
 def get_audit(context: Ctx, tenant: Tenant, name: Name, id: Annotated[int, Path(ge=1)]) -> Audit:
     """One audit."""
-    return domains.get_audit(context, tenant, name, id)
+    return audits.get_audit(context, tenant, name, id)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/history", tags=["audits"], operation_id="list_history")
+def list_history(
+    context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100
+) -> Page[HistoryEntry]:
+    """What changed at a domain, newest first: records, findings that appeared or went."""
+    return audits.list_history(context, tenant, name, cursor, limit)
+
+
+@router.post("/tenants/{tenant}/spf-trials", tags=["audits"], operation_id="try_spf")
+def try_spf(context: Ctx, tenant: Tenant, body: SpfTrialRequest) -> SpfTrial:
+    """Would a message from this address pass SPF? With a record, before it is published."""
+    return audits.try_spf(context, body)
+
+
+@router.post(
+    "/tenants/{tenant}/message-checks",
+    tags=["audits"],
+    operation_id="check_message",
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"message/rfc822": {"schema": {"type": "string"}}}},
+    },
+)
+async def check_message(
+    context: Ctx,
+    tenant: Tenant,
+    request: Request,
+    ip: Annotated[str, Query(max_length=45, description="The address that it came from")] = "",
+    helo: Annotated[str, Query(max_length=1000, description="The name that it greeted with")] = "",
+    mail_from: Annotated[str, Query(max_length=400, description="Its envelope sender")] = "",
+) -> MessageCheck:
+    """SPF, DKIM and DMARC of a message as it was captured, with the reason for each result. Nothing is kept."""
+    body = await request.body()
+    return await run_in_threadpool(audits.check_message, context, body, ip, helo, mail_from)
+
+
+@router.post("/tenants/{tenant}/batches", tags=["audits"], status_code=202, operation_id="start_batch")
+def start_batch(context: Ctx, tenant: Tenant, body: BatchRequest) -> Batch:
+    """Audit many domains as a job; none of them has to be watched."""
+    return batches.start_batch(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/batches", tags=["audits"], operation_id="list_batches")
+def list_batches(context: Ctx, tenant: Tenant) -> list[Batch]:
+    """The newest batches."""
+    return batches.list_batches(context, tenant)
+
+
+@router.get("/tenants/{tenant}/batches/{id}", tags=["audits"], operation_id="get_batch")
+def get_batch(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)]) -> Batch:
+    """How far a batch is."""
+    return batches.get_batch(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/batches/{id}/cancel", tags=["audits"], operation_id="cancel_batch")
+def cancel_batch(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)]) -> Batch:
+    """Stop a batch; what is done stays."""
+    return batches.cancel_batch(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/batches/{id}/resume", tags=["audits"], operation_id="resume_batch")
+def resume_batch(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)]) -> Batch:
+    """Go on with a batch that was stopped or failed."""
+    return batches.resume_batch(context, tenant, id)
+
+
+@router.get("/tenants/{tenant}/batches/{id}/results", tags=["audits"], operation_id="list_batch_results")
+def list_batch_results(
+    context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)], cursor: Cursor = None, limit: Limit = 100
+) -> Page[BatchResult]:
+    """Results in the order of the names."""
+    return batches.list_results(context, tenant, id, cursor, limit)
+
+
+@router.get("/tenants/{tenant}/audit-settings", tags=["audits"], operation_id="get_audit_settings")
+def get_audit_settings(context: Ctx, tenant: Tenant) -> AuditSettings:
+    """What the tenant's audits look at: DNS lists, usual selectors, requirements for bulk mail."""
+    return audits.get_settings(context, tenant)
+
+
+@router.put("/tenants/{tenant}/audit-settings", tags=["audits"], operation_id="put_audit_settings")
+def put_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> AuditSettings:
+    """Replace what the tenant's audits look at."""
+    return audits.put_settings(context, tenant, body)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/readings", tags=["readings"], operation_id="show_readings")

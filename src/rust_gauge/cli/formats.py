@@ -1,0 +1,132 @@
+"""Audits in the formats that pipelines read: SARIF 2.1.0, JUnit XML, CSV and lines of JSON."""
+
+import json
+from collections.abc import Mapping, Sequence
+from xml.sax.saxutils import escape, quoteattr
+
+from rust_gauge import __version__
+from rust_gauge.contract.audits import Audit, Finding
+
+Lines = Mapping[tuple[str, str], tuple[str, int]]
+RANK = {"fault": 0, "risk": 1, "note": 2}
+_SARIF_LEVEL = {"fault": "error", "risk": "warning", "note": "note"}
+COLUMNS = ("domain", "level", "rule", "name", "type", "column", "length", "title", "reason", "remedy", "record",
+           "reference", "id")  # fmt: skip
+
+
+def rows(audits: Sequence[Audit]) -> list[tuple[object, ...]]:
+    """A row a finding, for tables."""
+    return [
+        (audit.domain, f.level, f.rule, f.place.name, f.place.rdtype, f.place.column or None, f.place.length or None,
+         f.title, f.reason, f.remedy, f.record, f.reference, f.id)
+        for audit in audits
+        for f in audit.findings
+    ]  # fmt: skip
+
+
+def sarif(audits: Sequence[Audit], lines: Lines) -> str:
+    """SARIF 2.1.0 (OASIS): one run, a result a finding; the file and line where they are known."""
+    found = [(audit, finding) for audit in audits for finding in audit.findings]
+    rules = {finding.rule: finding for _, finding in found}
+    order = sorted(rules)
+    document = {
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [
+            {
+                "tool": {
+                    "driver": {
+                        "name": "Rust Gauge",
+                        "version": __version__,
+                        "rules": [
+                            {
+                                "id": rule,
+                                "shortDescription": {"text": rule.replace("-", " ")},
+                                "fullDescription": {"text": rules[rule].reason},
+                                "help": {"text": f"{rules[rule].remedy} ({rules[rule].reference})"},
+                            }
+                            for rule in order
+                        ],
+                    }
+                },
+                "columnKind": "unicodeCodePoints",
+                "results": [_sarif_result(audit, finding, order, lines) for audit, finding in found],
+            }
+        ],
+    }
+    return json.dumps(document, indent=2, ensure_ascii=False)
+
+
+def _sarif_result(audit: Audit, finding: Finding, order: list[str], lines: Lines) -> dict[str, object]:
+    place = finding.place
+    location: dict[str, object] = {
+        "logicalLocations": [{"fullyQualifiedName": f"{place.name} {place.rdtype}", "kind": "resource"}]
+    }
+    at = lines.get((place.name, place.rdtype)) or lines.get((audit.domain, "SOA"))
+    if at is not None:
+        region = {"startLine": at[1]}
+        location["physicalLocation"] = {"artifactLocation": {"uri": at[0]}, "region": region}
+    return {
+        "ruleId": finding.rule,
+        "ruleIndex": order.index(finding.rule),
+        "level": _SARIF_LEVEL[finding.level],
+        "message": {"text": f"{finding.title}. {finding.remedy}"},
+        "locations": [location],
+        "partialFingerprints": {"finding/v1": finding.id},
+        "properties": {
+            "domain": audit.domain,
+            "column": place.column,
+            "length": place.length,
+            "publish": finding.record,
+            "evidence": finding.evidence,
+        },
+    }
+
+
+def junit(audits: Sequence[Audit], fail_on: str) -> str:
+    """JUnit XML: a suite a domain, a case a point of the check-list, failed from the level asked about on."""
+    limit = RANK.get(fail_on, -1)
+    out = ['<?xml version="1.0" encoding="UTF-8"?>', "<testsuites>"]
+    for audit in audits:
+        cases: list[str] = []
+        failures = 0
+        for check in audit.checks:
+            found = [f for f in audit.findings if f.check == check.key]
+            bad = [f for f in found if RANK[f.level] <= limit]
+            failures += bool(bad)
+            cases.append(f"    <testcase classname={quoteattr(audit.domain)} name={quoteattr(check.title)}>")
+            if bad:
+                cases.append(f"      <failure type={quoteattr(bad[0].rule)} message={quoteattr(_xml(bad[0].title))}>")
+                cases.append(escape(_xml("\n\n".join(_words(f) for f in bad))))
+                cases.append("      </failure>")
+            elif check.state == "unmeasured":
+                cases.append(f"      <skipped message={quoteattr(_xml(check.summary))}/>")
+            rest = [f for f in found if f not in bad]
+            if rest:
+                cases.append(f"      <system-out>{escape(_xml(chr(10).join(_words(f) for f in rest)))}</system-out>")
+            cases.append("    </testcase>")
+        skipped = sum("<skipped" in line for line in cases)
+        out.append(
+            f'  <testsuite name={quoteattr(audit.domain)} tests="{len(audit.checks)}" failures="{failures}" errors="0"'
+            f' skipped="{skipped}" timestamp="{audit.finished_at:%Y-%m-%dT%H:%M:%S}">'
+        )
+        out += [*cases, "  </testsuite>"]
+    return "\n".join([*out, "</testsuites>"])
+
+
+def _words(finding: Finding) -> str:
+    publish = f"\nPublish at {finding.place.name}: {finding.record}" if finding.record else ""
+    column = f", column {finding.place.column}" if finding.place.column else ""
+    where = f"{finding.place.name} {finding.place.rdtype}{column}"
+    return (
+        f"{finding.level}: {finding.title}\n{where}\n{finding.reason}\n{finding.remedy}{publish}\n{finding.reference}"
+    )
+
+
+def _xml(text: str) -> str:
+    """Without the characters that XML cannot hold (XML 1.0 §2.2)."""
+    return "".join(char if _holds(char) else "?" for char in text)
+
+
+def _holds(char: str) -> bool:
+    return char in "\t\n\r" or (char >= " " and not "\ud800" <= char <= "\udfff" and char not in "\ufffe\uffff")

@@ -1,0 +1,81 @@
+"""The audit, the trial of SPF and the check of a message, over a source of answers."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from rust_gauge.contract.audits import Audit, MessageCheck, SpfTrial
+from rust_gauge.core.audit import AuditRequest, DomainAudit, Selector, audit_domain
+from rust_gauge.core.dns.held import write_recording
+from rust_gauge.core.errors import InputError
+from rust_gauge.core.message import authenticate
+from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.spf import check_mail
+from rust_gauge.documents.audits import audit_document
+from rust_gauge.documents.messages import message_document
+from rust_gauge.documents.trials import trial_document
+from rust_gauge.offline.sources import Source, SourceError
+
+
+@dataclass(frozen=True, slots=True)
+class LocalAudit:
+    """An audit, and all that was asked for it, to be recorded."""
+
+    audit: Audit
+    format: str
+    answers: list[object]
+    selectors: list[str]
+
+
+def audit_locally(
+    source: Source, domains: Iterable[str] = (), selectors: Sequence[str] = (), ips: Sequence[str] = ()
+) -> list[LocalAudit]:
+    """Audit the domains named, or all that the source speaks of."""
+    try:
+        names = [normalise_domain(name) for name in domains] or list(source.domains)
+    except InputError as error:
+        raise SourceError(str(error), remedy=error.remedy) from None
+    if not names:
+        raise SourceError("no domain is named", remedy="Name the domains to audit")
+    done = []
+    for name in names:
+        known = source.selectors.get(name, ())
+        chosen = [Selector(each, "hand") for each in selectors] + [Selector(each, "zone") for each in known]
+        request = AuditRequest(
+            name,
+            tuple(chosen),
+            ips=tuple(ips),
+            now=int(datetime.now(UTC).timestamp()),
+            ask_pages=not source.offline,
+            ask_servers=not source.offline,
+        )
+        result: DomainAudit = source.run(audit_domain(request))
+        recording = write_recording(result.answers)
+        document = audit_document(result, finished_at=datetime.now(UTC), cause="offline")
+        used = [each.name for each in request.all_selectors()]
+        done.append(LocalAudit(document, str(recording["format"]), list(recording["answers"]), used))
+    return done
+
+
+def try_spf(source: Source, ip: str, mail_from: str, helo: str = "", record: str | None = None) -> SpfTrial:
+    """Would this pass? SourceError when `ip` is no address."""
+    try:
+        return trial_document(source.run(check_mail(ip, helo, mail_from, record=record)))
+    except ValueError:
+        raise SourceError(f"{ip} is no IP address", remedy="Give an address such as 192.0.2.43") from None
+
+
+def check_message(source: Source, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "") -> MessageCheck:
+    """SPF, DKIM and DMARC of a message. SourceError when `ip` is no address."""
+    now = int(datetime.now(UTC).timestamp())
+    try:
+        return message_document(source.run(authenticate(raw, ip=ip, helo=helo, mail_from=mail_from, now=now)))
+    except ValueError:
+        raise SourceError(f"{ip} is no IP address", remedy="Give an address such as 192.0.2.43") from None
+
+
+def read_message(raw: bytes) -> bytes:
+    """The message as it is in a file; an mbox line in front is taken off."""
+    if raw.startswith(b"From "):
+        return raw.partition(b"\n")[2]
+    return raw

@@ -1,0 +1,190 @@
+"""What audits leave behind beside their snapshots: history, keys by first sight, settings, and batches."""
+
+from collections.abc import Iterable, Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection, func, insert, or_, select, update
+from sqlalchemy.dialects.mysql import insert as upsert
+
+from rust_gauge.core.mailflow import Kind
+from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
+
+
+def mark_checked(connection: Connection, audit_id: int, at: datetime) -> None:
+    """The newest audit still holds at this time."""
+    connection.execute(update(t.audit).where(t.audit.c.id == audit_id).values(checked_at=at))
+
+
+def add_history(connection: Connection, rows: list[dict[str, Any]]) -> None:
+    """Entries of a domain's history; the columns are those of the table."""
+    if rows:
+        connection.execute(insert(t.domain_history), rows)
+
+
+def list_history(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[AnyRow]:
+    """Newest first."""
+    c = t.domain_history.c
+    query = select(t.domain_history).where(c.domain_id == domain_id).order_by(c.id.desc()).limit(limit)
+    if before is not None:
+        query = query.where(c.id < before)
+    return list(connection.execute(query))
+
+
+def see_keys(
+    connection: Connection, tenant_id: int, domain_id: int, keys: Iterable[tuple[str, str]], now: datetime
+) -> None:
+    """Keys (selector, fingerprint) that are published now."""
+    for selector, fingerprint in keys:
+        statement = upsert(t.dkim_key_seen).values(
+            tenant_id=tenant_id,
+            domain_id=domain_id,
+            selector=selector,
+            fingerprint=fingerprint,
+            first_seen_at=now,
+            last_seen_at=now,
+        )
+        connection.execute(statement.on_duplicate_key_update(last_seen_at=now))
+
+
+def known_keys(
+    connection: Connection, tenant_id: int, domain_id: int
+) -> tuple[dict[str, datetime], dict[str, tuple[str, ...]]]:
+    """First sight of each key at this domain, and the tenant's other domains that had each key lately."""
+    c = t.dkim_key_seen.c
+    first = dict(
+        connection.execute(
+            select(c.fingerprint, func.min(c.first_seen_at)).where(c.domain_id == domain_id).group_by(c.fingerprint)
+        ).all()
+    )
+    elsewhere: dict[str, tuple[str, ...]] = {}
+    if first:
+        other = t.dkim_key_seen.alias()
+        newest = select(func.max(other.c.last_seen_at)).where(other.c.domain_id == c.domain_id).scalar_subquery()
+        rows = connection.execute(
+            select(c.fingerprint, t.sending_domain.c.name)
+            .join(t.sending_domain, t.sending_domain.c.id == c.domain_id)
+            .where(
+                c.tenant_id == tenant_id, c.domain_id != domain_id, c.fingerprint.in_(first), c.last_seen_at == newest
+            )
+            .order_by(t.sending_domain.c.name)
+        )
+        for fingerprint, name in rows:
+            elsewhere[fingerprint] = (*elsewhere.get(fingerprint, ()), name)
+    return first, elsewhere
+
+
+def recent_counts(
+    connection: Connection, tenant_id: int, domain_id: int, since: datetime
+) -> dict[tuple[str, str], int]:
+    """Events since a day by (stream, kind), of those kinds that an audit weighs."""
+    c = t.flow_day.c
+    kinds = {kind.number: str(kind) for kind in (Kind.ACCEPTED, Kind.DELIVERED, Kind.COMPLAINED)}
+    rows = connection.execute(
+        select(t.stream.c.name, c.kind, func.sum(c.n))
+        .select_from(t.flow_day.outerjoin(t.stream, t.stream.c.id == c.stream_id))
+        .where(c.tenant_id == tenant_id, c.domain_id == domain_id, c.day >= since.date(), c.kind.in_(kinds))
+        .group_by(t.stream.c.name, c.kind)
+    )
+    return {(name or "", kinds[kind]): int(n) for name, kind, n in rows}
+
+
+def due_domains(connection: Connection, now: datetime, limit: int = 500) -> list[AnyRow]:
+    """Watched domains whose next audit is due; each is set to its next time, so that nobody else takes it."""
+    c = t.sending_domain.c
+    rows = connection.execute(
+        select(c.id, c.tenant_id, c.audit_every_hours)
+        .where(c.origin == "added", c.audit_every_hours > 0, or_(c.next_audit_at.is_(None), c.next_audit_at <= now))
+        .order_by(c.next_audit_at)
+        .limit(limit)
+        .with_for_update(skip_locked=True)
+    ).all()
+    for row in rows:
+        spread = timedelta(minutes=row.id % 60)  # so that all domains of a day are not audited in one minute
+        again = now + timedelta(hours=row.audit_every_hours) + spread
+        connection.execute(update(t.sending_domain).where(c.id == row.id).values(next_audit_at=again))
+    return list(rows)
+
+
+def get_domain(connection: Connection, domain_id: int) -> AnyRow | None:
+    """A domain with its tenant's name and slug."""
+    c = t.sending_domain.c
+    return connection.execute(
+        select(
+            c.id, c.name, c.origin, t.tenant.c.id.label("tenant_id"), t.tenant.c.slug, t.tenant.c.name.label("tenant")
+        )
+        .join(t.tenant, t.tenant.c.id == c.tenant_id)
+        .where(c.id == domain_id)
+    ).first()
+
+
+def get_setting(connection: Connection, tenant_id: int, name: str) -> Any:
+    """A setting's document, or None."""
+    c = t.tenant_setting.c
+    return connection.scalar(select(c.document).where(c.tenant_id == tenant_id, c.name == name))
+
+
+def put_setting(connection: Connection, tenant_id: int, name: str, document: Mapping[str, Any], now: datetime) -> None:
+    statement = upsert(t.tenant_setting).values(tenant_id=tenant_id, name=name, document=document, changed_at=now)
+    connection.execute(statement.on_duplicate_key_update(document=document, changed_at=now))
+
+
+# Batches
+
+
+def add_batch(connection: Connection, tenant_id: int, request: Mapping[str, Any], total: int, now: datetime) -> int:
+    result = connection.execute(
+        insert(t.audit_batch).values(
+            tenant_id=tenant_id,
+            state="queued",
+            request=request,
+            total=total,
+            done=0,
+            cancel_asked=False,
+            error="",
+            created_at=now,
+        )
+    )
+    return int(result.inserted_primary_key[0])  # type: ignore[index]
+
+
+def get_batch(connection: Connection, batch_id: int, tenant_id: int | None = None) -> AnyRow | None:
+    query = select(t.audit_batch).where(t.audit_batch.c.id == batch_id)
+    if tenant_id is not None:
+        query = query.where(t.audit_batch.c.tenant_id == tenant_id)
+    return connection.execute(query).first()
+
+
+def list_batches(connection: Connection, tenant_id: int, limit: int = 50) -> list[AnyRow]:
+    """Newest first, without their names."""
+    columns = [column for column in t.audit_batch.c if column.name != "request"]
+    where = t.audit_batch.c.tenant_id == tenant_id
+    return list(connection.execute(select(*columns).where(where).order_by(t.audit_batch.c.id.desc()).limit(limit)))
+
+
+def change_batch(connection: Connection, batch_id: int, **values: object) -> None:
+    connection.execute(update(t.audit_batch).where(t.audit_batch.c.id == batch_id).values(**values))
+
+
+def done_numbers(connection: Connection, batch_id: int) -> set[int]:
+    """Which names of a batch have a result."""
+    c = t.audit_batch_result.c
+    return set(connection.scalars(select(c.number).where(c.batch_id == batch_id)))
+
+
+def add_results(connection: Connection, batch_id: int, rows: list[dict[str, Any]]) -> bool:
+    """Keep results; gives whether somebody asked to stop. A result that is there already stays as it is."""
+    if rows:
+        connection.execute(insert(t.audit_batch_result).prefix_with("IGNORE"), rows)
+    c = t.audit_batch_result.c
+    done = connection.scalar(select(func.count()).select_from(t.audit_batch_result).where(c.batch_id == batch_id))
+    change_batch(connection, batch_id, done=done)
+    return bool(connection.scalar(select(t.audit_batch.c.cancel_asked).where(t.audit_batch.c.id == batch_id)))
+
+
+def list_results(connection: Connection, batch_id: int, after: int, limit: int) -> list[AnyRow]:
+    """In the order of the names."""
+    c = t.audit_batch_result.c
+    query = select(t.audit_batch_result).where(c.batch_id == batch_id, c.number > after).order_by(c.number).limit(limit)
+    return list(connection.execute(query))
