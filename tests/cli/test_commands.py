@@ -38,7 +38,9 @@ def run(office: Office, monkeypatch: pytest.MonkeyPatch):  # type: ignore[no-unt
 
 def broken_zone(office: Office) -> str:
     name = f"{office.slug}.example"
-    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.1 ~all"\n@ IN TXT "v=spf1 mx ~all"\n@ IN MX 10 mx\n')
+    office.world.zone(
+        name, '@ IN TXT "v=spf1 ip4:192.0.2.1 ~all"\n@ IN TXT "v=spf1 mx ~all"\n@ IN MX 10 mx\nmx IN A 192.0.2.5\n'
+    )
     return name
 
 
@@ -53,7 +55,7 @@ def test_from_adding_a_domain_to_its_audit(office: Office, run) -> None:  # type
     assert "Publish:" in out
     assert "v=spf1 ip4:192.0.2.1 mx ~all" in out or "v=spf1 mx ip4:192.0.2.1 ~all" in out
     assert "\x1b" not in out
-    assert "2 faults, 1 risk" in run("domains")[1]
+    assert "2 faults, 2 risks" in run("domains")[1]
     assert run("audit", name, "--last", "--fail-on", "never")[0] == 0
 
 

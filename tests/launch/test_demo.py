@@ -8,13 +8,14 @@ import pytest
 from sqlalchemy import text
 
 from rust_gauge.contract.events import NewEvent
-from rust_gauge.core.audit import AuditRequest, audit_domain
+from rust_gauge.core.audit import AuditRequest, Stream, audit_domain
 from rust_gauge.core.dns import drive
 from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.transport import DnsList
 from rust_gauge.demo import load
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
-from rust_gauge.demo.zones import SELECTORS, write_zones
+from rust_gauge.demo.zones import LISTS, NAME_SERVERS, SELECTORS, streams_of, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.events import to_event
 from rust_gauge.service.settings import Settings
@@ -36,9 +37,12 @@ def found(zones: Path, world: World, domain: str) -> set[str]:
     for path in zones.glob("*.zone"):
         (world.zones / path.name).write_text(path.read_text())
     world.dns.reload()
-    resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1))
+    reach = dict.fromkeys(NAME_SERVERS, ("127.0.0.1", world.dns.port))
+    resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1, reach=reach))
     try:
-        request = AuditRequest(domain, tuple(SELECTORS[domain]))
+        streams = tuple(Stream(header_from=domain, **each) for each in streams_of(domain))  # type: ignore[arg-type]
+        lists = tuple(DnsList(str(each["zone"]), str(each["kind"])) for each in LISTS)
+        request = AuditRequest(domain, tuple(SELECTORS[domain]), streams=streams, lists=lists, ask_pages=False)
         return {finding.rule for finding in drive(audit_domain(request), resolver.answer_all).findings}
     finally:
         resolver.close()
@@ -52,10 +56,10 @@ def found(zones: Path, world: World, domain: str) -> set[str]:
 @pytest.mark.parametrize(
     ("domain", "rules"),
     [
-        ("copperline.example", {"spf-several-records", "dkim-key-short", "dmarc-missing"}),
+        ("copperline.example", {"spf-several-records", "dkim-key-short", "dmarc-missing", "listed-ip"}),
         ("members.copperline.example", {"spf-neutral", "dmarc-missing"}),
         ("news.glasswort.example", {"dkim-key-unreadable", "dmarc-only-watching"}),
-        ("catalogue.thornfieldseeds.example", {"spf-lookups-close", "dkim-testing"}),
+        ("catalogue.thornfieldseeds.example", {"spf-lookups-close", "dkim-testing", "listed-ip"}),
         ("marramferries.example", set()),
         ("mail.marramferries.example", set()),
         ("alerts.marramferries.example", set()),

@@ -11,7 +11,7 @@ from tests.rows import bounce, ndjson, row
 
 def test_the_whole_path_works_asynchronously(office: Office) -> None:
     name = f"{office.slug}.example"
-    office.world.zone(name, '@ IN TXT "v=spf1 mx ~all"\n@ IN TXT "v=spf1 a ~all"\n@ IN MX 10 mx\n')
+    office.world.zone(name, '@ IN TXT "v=spf1 mx ~all"\n@ IN TXT "v=spf1 a ~all"\n@ IN MX 10 mx\nmx IN A 192.0.2.5\n')
 
     async def path() -> None:
         async with AsyncClient(office.world.url, token=office.token) as client:

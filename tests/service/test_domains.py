@@ -66,10 +66,11 @@ def test_a_change_shows_in_the_next_audit_at_once(office: Office, client: Client
     name = zone(office, '@ IN TXT "v=spf1 +all"\n')
     client.domains.add(office.slug, name)
     first = client.audits.run(office.slug, name)
-    zone(office, '@ IN TXT "v=spf1 -all"\n@ IN MX 10 mx\n_dmarc IN TXT "v=DMARC1; p=reject; rua=mailto:a@b.example"\n')
+    right = f'@ IN NS ns2.\n@ IN MX 10 mx\nmx IN A 192.0.2.5\n_dmarc IN TXT "v=DMARC1; p=reject; rua=mailto:a@{name}"\n'
+    zone(office, '@ IN TXT "v=spf1 -all"\n' + right)
     second = client.audits.run(office.slug, name)
     assert "spf-everyone" in {finding.rule for finding in first.findings}
-    assert second.findings == []
+    assert {finding.rule for finding in second.findings} <= {"dns-lame-server"}  # the stand-in knows no ns.
     assert [audit.id for audit in client.audits.list(office.slug, name)] == [second.id, first.id]
     assert client.audits.get(office.slug, name, first.id) == first
 

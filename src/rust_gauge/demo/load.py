@@ -13,12 +13,13 @@ from typing import Any
 
 from sqlalchemy import Connection, select
 
-from rust_gauge.contract.domains import NewDomain
+from rust_gauge.contract.audits import DnsListSetting
+from rust_gauge.contract.domains import DomainChange, NewDomain
 from rust_gauge.contract.events import NewEvent
 from rust_gauge.core.mailflow import Event, Tally
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
-from rust_gauge.demo.zones import SELECTORS
+from rust_gauge.demo.zones import LISTS, SELECTORS, USELESS_LIST, streams_of
 from rust_gauge.service import accounts as service_accounts
 from rust_gauge.service import audits, domains, events
 from rust_gauge.service.context import Context
@@ -92,10 +93,18 @@ def _anchor(connection: Connection) -> date:
 
 
 def _domains(context: Context, tenant: TenantAccess) -> None:
-    there = {row.name for row in context.store.transaction(lambda c: list_domains(c, tenant.id))}
+    there = {row.name: row.streams for row in context.store.transaction(lambda c: list_domains(c, tenant.id))}
     for name in dict.fromkeys(flow.domain for flow in FLOWS if flow.tenant == tenant.slug):
         if name not in there:
             domains.add_domain(context, tenant, NewDomain(name=name, selectors=SELECTORS[name]))
+        if not there.get(name):
+            change = DomainChange.model_validate({"streams": streams_of(name)})
+            domains.change_domain(context, tenant, name, change)
+    settings = audits.get_settings(context, tenant)
+    if not settings.lists:
+        chosen = [*LISTS, USELESS_LIST] if tenant.slug == "copperline" else LISTS
+        lists = [DnsListSetting.model_validate(each) for each in chosen]
+        audits.put_settings(context, tenant, settings.model_copy(update={"lists": lists}))
 
 
 def _labels(connection: Connection, tenant_id: int) -> None:

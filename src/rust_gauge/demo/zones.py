@@ -1,18 +1,33 @@
 """The demo's DNS: a zone file for every name in the scenario, with the mistakes that its story needs."""
 
 import base64
+import shutil
 from pathlib import Path
 
 from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from rust_gauge.demo.scenario import LONG_TAIL, NULL_MX_DOMAIN, PROVIDERS
+from rust_gauge.demo.scenario import FLOWS, LONG_TAIL, NULL_MX_DOMAIN, PROVIDERS, RELAYS
 
 _HEAD = """$ORIGIN {name}.
 $TTL 300
 @ IN SOA ns1.skerry.example. hostmaster.skerry.example. 2026112300 3600 600 1209600 300
 @ IN NS ns1.skerry.example.
+@ IN NS ns2.skerry.example.
 """
+VERSION = "2"  # of the zones: when it changes, those of an older demo are written anew
+NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
+PAGE_SERVER = "192.0.2.90"
+STS_POLICY = "version: STSv1\nmode: enforce\nmx: mx1.skerry.example\nmax_age: 2592000\n"
+_HOSTS = {  # every sending host, in both directions
+    "192.0.2.41": "mta1.skerry.example",
+    "192.0.2.42": "mta2.skerry.example",
+    "192.0.2.43": "mx1.skerry.example",
+    "198.51.100.21": "out1.driftline.example",
+    "198.51.100.22": "out2.driftline.example",
+    "203.0.113.17": "relay1.cobble.example",
+    "203.0.113.18": "relay2.cobble.example",
+}
 _OFFICE_MX = "@ IN MX 10 mx1.skerry.example.\n"
 _OFFICE_SPF = "ip4:192.0.2.40/29"
 
@@ -21,9 +36,25 @@ def write_zones(directory: Path) -> None:
     """Write all zone files into a directory, which is made. Keys are made anew each time."""
     staging = directory.with_name(directory.name + ".new")
     staging.mkdir(parents=True, exist_ok=True)
+    (staging / "version").write_text(VERSION)
     for name, body in _zones().items():
         (staging / f"{name}.zone").write_text(_HEAD.format(name=name) + body, "utf-8")
+    if directory.exists():
+        shutil.rmtree(directory)
     staging.rename(directory)
+
+
+def write_pages(directory: Path) -> None:
+    """Write the pages that audits fetch over HTTPS."""
+    policy = directory / "mta-sts.marramferries.example" / ".well-known" / "mta-sts.txt"
+    policy.parent.mkdir(parents=True, exist_ok=True)
+    policy.write_text(STS_POLICY, "utf-8")
+
+
+def is_current(directory: Path) -> bool:
+    """Whether zones are there, of this version."""
+    stamp = directory / "version"
+    return stamp.exists() and stamp.read_text().strip() == VERSION
 
 
 def _key(bits: int = 2048) -> str:
@@ -45,18 +76,24 @@ def _dkim(selector: str, owner: str = "", *, bits: int = 2048, flags: str = "") 
 
 def _zones() -> dict[str, str]:
     zones = {
-        "skerry.example": "ns1 IN A 192.0.2.1\nmx1 IN A 192.0.2.43\n" + _OFFICE_MX
+        "skerry.example": "ns1 IN A 192.0.2.1\nns2 IN A 192.0.2.2\n" + _hosts_of("skerry.example") + _OFFICE_MX
         + _txt("@", f"v=spf1 {_OFFICE_SPF} -all") + _txt("_spf", f"v=spf1 {_OFFICE_SPF} -all")
         + _txt("_dmarc", "v=DMARC1; p=reject; rua=mailto:dmarc@skerry.example"),
         # Driftline's own record goes through two more, Cobble's through one.
-        "driftline.example": _txt("spf", "v=spf1 include:spf-a.driftline.example include:spf-b.driftline.example ~all")
+        "driftline.example": _hosts_of("driftline.example")
+        + _txt("spf", "v=spf1 include:spf-a.driftline.example include:spf-b.driftline.example ~all")
         + _txt("spf-a", "v=spf1 ip4:198.51.100.16/28 ~all") + _txt("spf-b", "v=spf1 ip4:198.51.100.128/28 ~all"),
-        "cobble.example": _txt("spf", "v=spf1 ip4:203.0.113.16/28 include:spf2.cobble.example ~all")
+        "cobble.example": _hosts_of("cobble.example") + _OFFICE_MX
+        + _txt("bounce", "v=spf1 include:spf.cobble.example -all") + "bounce IN MX 10 relay1\n"
+        + _txt("spf", "v=spf1 ip4:203.0.113.16/28 include:spf2.cobble.example ~all")
         + _txt("spf2", "v=spf1 ip4:203.0.113.64/28 ~all"),
         # Everything as it should be.
         "marramferries.example": _OFFICE_MX
         + _txt("@", f"v=spf1 {_OFFICE_SPF} -all")
         + _dkim("m1")
+        + f"mta-sts IN A {PAGE_SERVER}\n"
+        + _txt("_mta-sts", "v=STSv1; id=20261101T090000")
+        + _txt("_smtp._tls", "v=TLSRPTv1; rua=mailto:tls-reports@marramferries.example")
         + _txt("_dmarc", "v=DMARC1; p=reject; rua=mailto:dmarc@marramferries.example")
         + "mail IN MX 10 mx1.skerry.example.\n"
         + _txt("mail", "v=spf1 include:spf.driftline.example -all")
@@ -105,6 +142,12 @@ def _zones() -> dict[str, str]:
         + _txt("reminders", f"v=spf1 {_OFFICE_SPF} -all")
         + _dkim("r1", "reminders"),
         NULL_MX_DOMAIN: "@ IN MX 0 .\n",
+        # A list that is sane, with the address that the story tells of, and one that lists everybody.
+        "bl.harbourwatch.example": "2.0.0.127 IN A 127.0.0.2\n17.113.0.203 IN A 127.0.0.3\n"
+        + _txt("17.113.0.203", "mail nobody asked for was seen from here on three days"),
+        "names.harbourwatch.example": "test IN A 127.0.1.2\n",
+        "old-tide-list.example": "* IN A 127.0.0.2\n*.127 IN A 127.0.0.2\n",
+        **_reverse(),
     }  # fmt: skip
     for provider in PROVIDERS:
         zones[provider.name] = "mx1 IN A 203.0.113.101\nmx2 IN A 203.0.113.102\n"
@@ -113,6 +156,24 @@ def _zones() -> dict[str, str]:
             zones[domain] = zones.get(domain, "") + mx
     for number, domain in enumerate(LONG_TAIL):
         zones[domain] = "@ IN A 203.0.113.120\n" + ("@ IN MX 10 mail\nmail IN A 203.0.113.121\n" if number % 6 else "")
+    return zones
+
+
+def _hosts_of(zone: str) -> str:
+    """The sending hosts of a zone, each with a record for its HELO name."""
+    return "".join(
+        f"{name.removesuffix('.' + zone)} IN A {ip}\n" + _txt(name.removesuffix("." + zone), "v=spf1 a -all")
+        for ip, name in _HOSTS.items()
+        if name.endswith("." + zone)
+    )
+
+
+def _reverse() -> dict[str, str]:
+    zones: dict[str, str] = {}
+    for ip, name in _HOSTS.items():
+        a, b, c, d = ip.split(".")
+        zone = f"{c}.{b}.{a}.in-addr.arpa"
+        zones[zone] = zones.get(zone, "") + f"{d} IN PTR {name}.\n"
     return zones
 
 
@@ -135,3 +196,39 @@ SELECTORS = {
     "halyardclinic.example": ["h1"],
     "reminders.halyardclinic.example": ["r1"],
 }
+
+_FROM_RELAY = {  # relay: (HELO name, addresses)
+    relay.name: (_HOSTS[relay.addresses[0]], list(relay.addresses)) for relay in RELAYS
+}
+
+
+def streams_of(domain: str) -> list[dict[str, object]]:
+    """How each kind of mail of a domain is sent, as its settings say it."""
+    out: list[dict[str, object]] = []
+    for flow in FLOWS:
+        if flow.domain == domain:
+            helo, addresses = _FROM_RELAY[flow.relay]
+            out.append(
+                {
+                    "name": flow.stream,
+                    "envelope": "bounce.cobble.example" if domain == "copperline.example" else domain,
+                    "dkim_domain": domain,
+                    "selector": SELECTORS[domain][0],
+                    "relay": flow.relay,
+                    "helo": helo,
+                    "ips": addresses,
+                }
+            )
+    return out
+
+
+LISTS = [
+    {
+        "zone": "bl.harbourwatch.example",
+        "kind": "ip",
+        "label": "Harbour Watch, addresses",
+        "codes": {"127.0.0.2": "test entry", "127.0.0.3": "sends mail that nobody asked for"},
+    },
+    {"zone": "names.harbourwatch.example", "kind": "domain", "label": "Harbour Watch, names"},
+]
+USELESS_LIST = {"zone": "old-tide-list.example", "kind": "ip", "label": "Old Tide List"}

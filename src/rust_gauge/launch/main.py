@@ -12,10 +12,12 @@ import argparse
 import contextlib
 import fcntl
 import getpass
+import json
 import secrets
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 from pydantic import SecretStr, ValidationError
 from sqlalchemy import Connection
@@ -129,7 +131,8 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
 
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     from rust_gauge.demo.load import load_demo
-    from rust_gauge.demo.zones import write_zones
+    from rust_gauge.demo.zones import NAME_SERVERS, PAGE_SERVER, is_current, write_pages, write_zones
+    from rust_gauge.standins.pages import make_certificates
 
     var = settings.var_dir
     port = arguments.port or settings.port
@@ -143,21 +146,46 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             prepare(url)
             dns_port = free_port(33_853)
             zones = var / "demo" / "zones"
-            if not zones.is_dir():  # written once: whoever plays with them keeps the changes
+            if not is_current(zones):  # written once: whoever plays with them keeps the changes
                 write_zones(zones)
+            pages = var / "demo" / "pages"
+            if not pages.is_dir():
+                write_pages(pages)
+                make_certificates(pages)
             supervisor.start(
                 "dns-standin",
                 ["rust_gauge.standins.dns_world", "--directory", str(zones), "--port", str(dns_port)],
                 {},
             )
-            dns = f'["127.0.0.1:{dns_port}"]'
+            page_port = free_port(33_854)
+            supervisor.start(
+                "page-standin",
+                ["rust_gauge.standins.pages", "--directory", str(pages), "--port", str(page_port)],
+                {},
+            )
+            outside: dict[str, Any] = {
+                "dns_servers": [f"127.0.0.1:{dns_port}"],
+                "reach": {
+                    **dict.fromkeys(NAME_SERVERS, f"127.0.0.1:{dns_port}"),
+                    PAGE_SERVER: f"127.0.0.1:{page_port}",
+                },
+                "tls_ca_file": str((pages / "ca.pem").resolve()),
+            }
             password, token = _demo_secrets(var / "demo" / "access")
-            context = _context(settings, url, [f"127.0.0.1:{dns_port}"])
+            context = _context(settings, url, outside)
             try:
                 load_demo(context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked)
             finally:
                 context.close()
-            _serve(supervisor, settings, url, port, RUSTGAUGE_DNS_SERVERS=dns)
+            _serve(
+                supervisor,
+                settings,
+                url,
+                port,
+                RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
+                RUSTGAUGE_REACH=json.dumps(outside["reach"]),
+                RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
+            )
             _greet(port, password, token)
             supervisor.run()
             print("\nStopping ...", flush=True)
@@ -215,9 +243,8 @@ def _only_one(path: Path) -> Iterator[None]:
 # Looking after it
 
 
-def _context(settings: Settings, url: str, dns: list[str] | None = None) -> Context:
-    changed = settings.model_copy(update={"database_url": SecretStr(url), "dns_servers": dns or settings.dns_servers})
-    return make_context(changed)
+def _context(settings: Settings, url: str, outside: dict[str, Any] | None = None) -> Context:
+    return make_context(settings.model_copy(update={"database_url": SecretStr(url), **(outside or {})}))
 
 
 @contextlib.contextmanager

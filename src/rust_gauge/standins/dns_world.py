@@ -144,6 +144,7 @@ class DnsWorld:
                 response.set_rcode(dns.rcode.NXDOMAIN)
                 return
             origin, zone = found
+            response.flags |= dns.flags.AA  # every zone here is this server's own
             node = zone.get_node(name) or self._wildcard(zone, origin, name)
             if node is None:
                 if not any(other.is_subdomain(name) for other in zone.nodes):  # an empty name above others exists

@@ -9,7 +9,7 @@ from dns.rdtypes.IN.AAAA import AAAA
 
 from rust_gauge.core.audit.examination import CheckState, Examination, HostSeen
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.audit.request import AuditRequest, Stream
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, ask, gather
 
 _MAX_IPS = 64
@@ -20,8 +20,8 @@ def examine_hosts(request: AuditRequest) -> DnsProgram[Examination]:
     """Look at each sending address that is known."""
     out = Examination()
     ips = [ip for ip in request.all_ips() if _valid(ip)][:_MAX_IPS]
-    helos = {ip: stream.helo for stream in request.streams for ip in stream.ips if stream.helo}
-    parts: list[Examination] = yield from gather([_examine_ip(ip, helos.get(ip, "")) for ip in ips])
+    helos = {ip: stream for stream in request.streams for ip in stream.ips if stream.helo}
+    parts: list[Examination] = yield from gather([_examine_ip(ip, helos.get(ip)) for ip in ips])
     for part in parts:
         out.findings += part.findings
         out.hosts += part.hosts
@@ -45,8 +45,9 @@ def _valid(ip: str) -> bool:
     return True
 
 
-def _examine_ip(ip: str, helo: str) -> DnsProgram[Examination]:
+def _examine_ip(ip: str, stream: Stream | None) -> DnsProgram[Examination]:
     out = Examination()
+    helo = stream.helo if stream else ""
     address = ipaddress.ip_address(ip)
     answer = yield from ask(address.reverse_pointer, "PTR")
     if answer.failed:
@@ -66,8 +67,8 @@ def _examine_ip(ip: str, helo: str) -> DnsProgram[Examination]:
         out.findings.append(_mismatch(ip, names, rdtype, place))
     if confirmed and _generic(confirmed[0], ip):
         out.findings.append(_looks_generic(ip, confirmed[0], place))
-    if helo:
-        out.findings += yield from _examine_helo(ip, helo, rdtype, names)
+    if stream is not None:
+        out.findings += yield from _examine_helo(ip, stream, rdtype, names)
     return out
 
 
@@ -81,10 +82,11 @@ def _generic(name: str, ip: str) -> bool:
     return len(parts) == 4 and all(part in name.replace("-", ".").replace("_", ".").split(".") for part in set(parts))
 
 
-def _examine_helo(ip: str, helo: str, rdtype: str, names: list[str]) -> DnsProgram[list[Finding]]:
+def _examine_helo(ip: str, stream: Stream, rdtype: str, names: list[str]) -> DnsProgram[list[Finding]]:
+    """The name has to be one of the stream's hosts; with several of them it is not known which greets how."""
+    helo = stream.helo
     answer = yield from ask(helo, rdtype)
-    address = ipaddress.ip_address(ip)
-    if answer.failed or _holds(answer, address):
+    if answer.failed or any(_holds(answer, ipaddress.ip_address(each)) for each in stream.ips if _valid(each)):
         return []
     dead = answer.void
     return [
