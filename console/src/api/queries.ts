@@ -1,6 +1,6 @@
 /** Queries by resource. A key begins with the resource's name, so that a change can refresh all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap} from './client';
+import {api, unwrap, type Schemas} from './client';
 
 export const sessionQuery = queryOptions({
   queryKey: ['session'],
@@ -79,9 +79,123 @@ export function useAudit(tenant: string, name: string) {
       unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/audits', {params: {path: {tenant, name}}})),
     onSuccess: (audit) => {
       queries.setQueryData(['audit', tenant, name], audit);
+      for (const key of ['audits', 'history', 'comparison']) void queries.invalidateQueries({queryKey: [key, tenant, name]});
       void queries.invalidateQueries({queryKey: ['wall']});
       void queries.invalidateQueries({queryKey: ['domains', tenant]});
     },
+  });
+}
+
+export const useDomain = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['domains', tenant, name],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}', {params: {path: {tenant, name}}, signal})),
+  });
+
+export function useChangeDomain(tenant: string, name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['DomainChange']) =>
+      unwrap(api.PATCH('/api/v1/tenants/{tenant}/domains/{name}', {params: {path: {tenant, name}}, body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['domains', tenant]}),
+  });
+}
+
+export const useAudits = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['audits', tenant, name],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}/audits', {params: {path: {tenant, name}}, signal})),
+  });
+
+export const useHistory = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['history', tenant, name],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}/history', {params: {path: {tenant, name}}, signal})),
+  });
+
+export const useComparison = (tenant: string, name: string, before?: number, after?: number) =>
+  useQuery({
+    queryKey: ['comparison', tenant, name, before, after],
+    enabled: before != null && after != null,
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/domains/{name}/audits/compare', {
+          params: {path: {tenant, name}, query: {before, after}},
+          signal,
+        }),
+      ),
+  });
+
+export const useSpfTrial = (tenant: string) =>
+  useMutation({
+    mutationFn: (body: Schemas['SpfTrialRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/spf-trials', {params: {path: {tenant}}, body})),
+  });
+
+export const useMessageCheck = (tenant: string) =>
+  useMutation({
+    mutationFn: ({message, ...query}: {message: string; ip: string; mail_from: string}) =>
+      unwrap(
+        api.POST('/api/v1/tenants/{tenant}/message-checks', {
+          params: {path: {tenant}, query},
+          body: message,
+          bodySerializer: (body: string) => body,
+          headers: {'Content-Type': 'message/rfc822'},
+        }),
+      ),
+  });
+
+export const useBatches = (tenant: string) =>
+  useQuery({
+    queryKey: ['batches', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/batches', {params: {path: {tenant}}, signal})),
+    refetchInterval: (query) =>
+      query.state.data?.some((each) => each.state === 'queued' || each.state === 'running') ? 1000 : false,
+  });
+
+export function useBatchAction(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (asked: {names: string[]} | {id: number; action: 'cancel' | 'resume'}) =>
+      'names' in asked
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/batches', {params: {path: {tenant}}, body: {names: asked.names, selectors: []}}))
+        : asked.action === 'cancel'
+          ? unwrap(api.POST('/api/v1/tenants/{tenant}/batches/{id}/cancel', {params: {path: {tenant, id: asked.id}}}))
+          : unwrap(api.POST('/api/v1/tenants/{tenant}/batches/{id}/resume', {params: {path: {tenant, id: asked.id}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['batches', tenant]}),
+  });
+}
+
+/** All results of a batch, page by page: for export. */
+export async function fetchBatchResults(tenant: string, id: number): Promise<Schemas['BatchResult'][]> {
+  const out: Schemas['BatchResult'][] = [];
+  let cursor: string | undefined;
+  do {
+    const page = await unwrap(
+      api.GET('/api/v1/tenants/{tenant}/batches/{id}/results', {params: {path: {tenant, id}, query: {cursor, limit: 1000}}}),
+    );
+    out.push(...page.items);
+    cursor = page.next ?? undefined;
+  } while (cursor);
+  return out;
+}
+
+export const useAuditSettings = (tenant: string) =>
+  useQuery({
+    queryKey: ['audit-settings', tenant],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/audit-settings', {params: {path: {tenant}}, signal})),
+  });
+
+export function useSaveAuditSettings(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['AuditSettings']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/audit-settings', {params: {path: {tenant}}, body})),
+    onSuccess: (saved) => queries.setQueryData(['audit-settings', tenant], saved),
   });
 }
 

@@ -28,6 +28,12 @@ export function ago(iso: string, now = new Date()): string {
   return `${Math.round(minutes / 1440)} days ago`;
 }
 
+const clock = new Intl.DateTimeFormat('en-GB', {
+  day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone: 'UTC',
+});
+/** A moment, in UTC. */
+export const time = (iso: string): string => clock.format(new Date(iso));
+
 const FACTORS: Record<string, string> = {
   complaints: 'Complaints',
   bad_addresses: 'Bad addresses',

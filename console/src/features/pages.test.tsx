@@ -63,7 +63,10 @@ const finding: Schemas['Finding'] = {
   remedy: 'Correct it.',
   record: 'v=spf1 -all',
   reference: 'RFC 7208 §4.6',
+  check: 'spf',
+  scope: 'all',
 };
+const plain = {aliases: [], source: '', strings: []};
 const audit: Schemas['Audit'] = {
   id: 7,
   domain: DOMAIN,
@@ -73,11 +76,18 @@ const audit: Schemas['Audit'] = {
   notes: 0,
   spf_lookups: 3,
   records: [
-    {purpose: 'spf', name: DOMAIN, rdtype: 'TXT', status: 'found', values: ['v=spf1 -alx'], ttl: 300},
-    {purpose: 'dmarc', name: `_dmarc.${DOMAIN}`, rdtype: 'TXT', status: 'no_name', values: [], ttl: null},
+    {purpose: 'spf', name: DOMAIN, rdtype: 'TXT', status: 'found', values: ['v=spf1 -alx'], ttl: 300, ...plain},
+    {purpose: 'dmarc', name: `_dmarc.${DOMAIN}`, rdtype: 'TXT', status: 'no_name', values: [], ttl: null, ...plain},
   ],
   findings: [finding],
   questions: [],
+  cause: 'asked',
+  checks: [{key: 'spf', title: 'SPF', state: 'fault', summary: '3 of 10 look-ups'}],
+  keys: [],
+  hosts: [],
+  streams: [],
+  lists: [],
+  bulk: [],
 };
 const reading = (day: string, value: number | null): Schemas['Reading'] => ({
   day,
@@ -116,7 +126,8 @@ const domainAnswers = {
   [`GET ${BASE}/audits/newest`]: audit,
   'GET /api/v1/tenants/copperline/flow': flow,
 };
-const openDomain = () => open(<DomainPage />, `/domains/copperline/${DOMAIN}`, '/domains/:tenant/:name');
+const openDomain = (view = '') =>
+  open(<DomainPage />, `/domains/copperline/${DOMAIN}${view && `?view=${view}`}`, '/domains/:tenant/:name');
 
 describe('signing in', () => {
   it('sends what was typed and says why it was refused', async () => {
@@ -197,7 +208,7 @@ describe('the wall', () => {
 describe('a domain', () => {
   it('says what matters first, marks the wrong characters and gives the record', async () => {
     serviceWith(domainAnswers);
-    openDomain();
+    openDomain('records');
     expect(await screen.findByText('Refusals at Tidepost took 58 of the 58.0 missing points.')).toBeTruthy();
     const records = within(await screen.findByRole('region', {name: 'Records'}));
     expect(records.getByText('-alx').tagName).toBe('MARK');
@@ -209,7 +220,7 @@ describe('a domain', () => {
   it('audits again and shows what changed', async () => {
     const mended = {...audit, findings: [], faults: 0};
     const seen = serviceWith({...domainAnswers, [`POST ${BASE}/audits`]: mended});
-    openDomain();
+    openDomain('records');
     await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
     await waitFor(() => expect(screen.queryByText(finding.title)).toBeNull());
     expect(seen.filter((sent) => sent.method === 'POST')).toHaveLength(1);
@@ -248,6 +259,8 @@ describe('domains', () => {
     let answer: unknown = problem(422, 'Not a domain name', {detail: 'it has only one label'});
     const seen = serviceWith({
       'GET /api/v1/tenants/copperline/domains': {items: [], next: null},
+      'GET /api/v1/tenants/copperline/batches': [],
+      'GET /api/v1/tenants/copperline/audit-settings': {lists: [], usual_selectors: [], bulk_rules: []},
       'POST /api/v1/tenants/copperline/domains': () => answer,
     });
     open(<DomainsPage who={who} />);

@@ -10,17 +10,18 @@ import {Plate} from '../../design/Plate';
 import {colour, font, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {ProvidersTable} from '../mailflow/ProvidersTable';
+import {Tabs} from '../../design/Tabs';
+import {BulkCard, ChecksCard} from './ChecksCard';
+import {HistoryView} from './HistoryView';
 import {PullsCard} from './PullsCard';
 import {ReadingCard} from './ReadingCard';
 import {FindingsCard, RecordsCard} from './RecordsCard';
 import {conditionDays, sentence} from './sentence';
+import {SendersCard, SpfCard} from './SpfCard';
+import {AlignmentCard, StreamSettings} from './StreamsView';
+import {TryView} from './TryView';
 
-const Page = styled.div`
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) 400px;
-  gap: ${space.l} ${space.xl};
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
-`;
+const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
 const Title = styled.div`
   grid-column: 1 / -1;
   display: flex;
@@ -40,6 +41,14 @@ const Big = styled.div`
   white-space: nowrap;
   small { font-size: 15px; font-weight: 400; color: ${colour('soft')}; }
 `;
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 400px;
+  gap: ${space.l} ${space.xl};
+  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const TABS = ['standing', 'records', 'streams', 'try', 'history'];
+const counted = (title: string, faults?: number) => (faults ? `${title} (${plural(faults, 'fault')})` : title);
 const Column = styled.div`display: grid; gap: ${space.l}; align-content: start; min-width: 0;`;
 
 export function DomainPage() {
@@ -63,6 +72,20 @@ export function DomainPage() {
     {value: '(all)', label: 'All providers'},
     ...(flow.data?.providers ?? []).map((row) => ({value: row.provider, label: row.label})),
   ];
+  const tab = TABS.includes(view.get('view')) ? view.get('view') : 'standing';
+  const notAudited = audit.error && (
+    <Card title="Records">
+      {audit.error instanceof ProblemError && audit.error.problem.status === 404 ? (
+        <Notice title="Not audited yet">
+          <Button tone="main" onPress={() => again.mutate()} isDisabled={again.isPending}>
+            {again.isPending ? 'Asking DNS …' : 'Audit its records'}
+          </Button>
+        </Notice>
+      ) : (
+        <Trouble error={audit.error} again={() => void audit.refetch()} />
+      )}
+    </Card>
+  );
   return (
     <Page>
       <Title>
@@ -83,7 +106,18 @@ export function DomainPage() {
           </p>
         </div>
       </Title>
-      <Column>
+      <div style={{gridColumn: '1 / -1', minWidth: 0}}>
+        <Tabs
+          label="Views of this domain"
+          value={tab}
+          onChange={(value) => view.set('view', value === 'standing' ? '' : value)}
+          tabs={[
+            {
+              id: 'standing',
+              title: 'Standing',
+              content: () => (
+                <Two>
+                  <Column>
         <ReadingCard
           readings={chosen.data?.readings ?? []}
           provider={provider}
@@ -100,26 +134,52 @@ export function DomainPage() {
               <Notice title="No mail in this period">Load events of this domain, or choose a longer period.</Notice>
             ))}
         </Card>
-        {audit.data && <RecordsCard audit={audit.data} onAudit={() => again.mutate()} busy={again.isPending} />}
-        {audit.error && (
-          <Card title="Records">
-            {audit.error instanceof ProblemError && audit.error.problem.status === 404 ? (
-              <Notice title="Not audited yet">
-                <Button tone="main" onPress={() => again.mutate()} isDisabled={again.isPending}>
-                  {again.isPending ? 'Asking DNS …' : 'Audit its records'}
-                </Button>
-              </Notice>
-            ) : (
-              <Trouble error={audit.error} again={() => void audit.refetch()} />
-            )}
-          </Card>
-        )}
+                  </Column>
+                  <Column>
+                    <PullsCard reading={chosen.data?.readings.at(-1)} />
+                    {audit.data && <FindingsCard audit={audit.data} />}
+                    {notAudited}
+                  </Column>
+                </Two>
+              ),
+            },
+            {
+              id: 'records',
+              title: counted('Records', audit.data?.faults),
+              content: () =>
+                audit.data ? (
+                  <Two>
+                    <Column>
+                      <RecordsCard audit={audit.data} onAudit={() => again.mutate()} busy={again.isPending} />
+                      {audit.data.spf && <SpfCard spf={audit.data.spf} />}
+                      {audit.data.spf && <SendersCard spf={audit.data.spf} file={`senders-${name}.csv`} />}
+                    </Column>
+                    <Column>
+                      <FindingsCard audit={audit.data} />
+                      <ChecksCard audit={audit.data} />
+                      <BulkCard audit={audit.data} />
+                    </Column>
+                  </Two>
+                ) : (
+                  notAudited
+                ),
+            },
+            {
+              id: 'streams',
+              title: 'Streams',
+              content: () => (
+                <Column>
+                  {audit.data ? <AlignmentCard audit={audit.data} /> : notAudited}
+                  <StreamSettings tenant={tenant} name={name} onChanged={() => again.mutate()} />
+                </Column>
+              ),
+            },
+            {id: 'try', title: 'Try', content: () => <TryView tenant={tenant} name={name} />},
+            {id: 'history', title: 'History', content: () => <HistoryView tenant={tenant} name={name} />},
+          ]}
+        />
         {again.error && <Trouble error={again.error} />}
-      </Column>
-      <Column>
-        <PullsCard reading={chosen.data?.readings.at(-1)} />
-        {audit.data && <FindingsCard audit={audit.data} />}
-      </Column>
+      </div>
     </Page>
   );
 }

@@ -11,6 +11,8 @@ import {ago, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {AuditSettingsCard} from './AuditSettingsCard';
+import {BatchesCard} from './BatchesCard';
 
 type Domain = Schemas['Domain'];
 type Who = Schemas['Who'];
@@ -27,7 +29,11 @@ export function DomainsPage({who}: {who: Who}) {
       {shown.map((each) => (
         <TenantDomains key={each.slug} tenant={each} adding={shown.length === 1} />
       ))}
-      {shown.length > 1 && <Small>Choose a tenant above to add a domain to it.</Small>}
+      {shown.length > 1 && (
+        <Small>Choose a tenant above to add a domain to it, to audit many at once, or to say what audits look at.</Small>
+      )}
+      {shown.length === 1 && <BatchesCard tenant={shown[0]!.slug} />}
+      {shown.length === 1 && <AuditSettingsCard key={shown[0]!.slug} tenant={shown[0]!.slug} />}
     </Page>
   );
 }

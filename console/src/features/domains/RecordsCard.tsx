@@ -1,8 +1,11 @@
+import {useEffect} from 'react';
+import {Link, useLocation} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
+import {download} from '../../design/csv';
 import {ago, words} from '../../design/format';
 import {RecordText, type Mark} from '../../design/RecordText';
 import {colour, font} from '../../design/tokens';
@@ -29,7 +32,20 @@ const Found = styled.div`
   b { font-weight: 600; }
 `;
 
+const Evidence = styled.ul`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  font: 12px/1.5 ${font.mono};
+  color: ${colour('soft')};
+  overflow-wrap: anywhere;
+`;
+
 export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () => void; busy: boolean}) {
+  const {hash} = useLocation();
+  useEffect(() => {
+    if (hash) document.getElementById(hash.slice(1))?.scrollIntoView?.({block: 'center'});
+  }, [hash]);
   const placed = new Set<string>();
   const shown = audit.records.map((record) => {
     const findings = audit.findings.filter(
@@ -37,7 +53,7 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
         !placed.has(each.id) &&
         each.place.name === record.name &&
         each.place.rdtype === record.rdtype &&
-        (record.purpose === each.rule.split('-')[0] || each.rule.startsWith('dns')),
+        (record.purpose === (each.check ?? '') || each.rule.startsWith('dns') || record.purpose === each.rule.split('-')[0]),
     );
     findings.forEach((each) => placed.add(each.id));
     return {record, findings};
@@ -49,9 +65,17 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
       title="Records"
       note={`audited ${ago(audit.finished_at)}${spf}`}
       actions={
-        <Button onPress={onAudit} isDisabled={busy}>
-          {busy ? 'Asking DNS …' : 'Measure again'}
-        </Button>
+        <>
+          <Button
+            tone="link"
+            onPress={() => download(`audit-${audit.domain}.json`, JSON.stringify(audit, null, 2), 'application/json')}
+          >
+            Export JSON
+          </Button>
+          <Button onPress={onAudit} isDisabled={busy}>
+            {busy ? 'Asking DNS …' : 'Measure again'}
+          </Button>
+        </>
       }
     >
       {shown.map(({record, findings}) => (
@@ -66,6 +90,7 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
   );
 }
 
+const SOURCES: Record<string, string> = {hand: 'your settings', stream: 'a stream', usual: 'the usual names', message: 'a message', report: 'a report', zone: 'the zone file'};
 const ORDER = ['fault', 'risk', 'note'] as const;
 
 function RecordView({record, findings}: {record: Published; findings: Finding[]}) {
@@ -79,6 +104,8 @@ function RecordView({record, findings}: {record: Published; findings: Finding[]}
       <header>
         <span>
           {record.name} {record.rdtype}
+          {(record.aliases ?? []).map((each) => ` → ${each}`)}
+          {record.source && <Small> selector from: {SOURCES[record.source] ?? record.source}</Small>}
         </span>
         {worst ? <Tag level={worst}>{worst}</Tag> : record.values.length > 0 && <Tag level="right">in order</Tag>}
       </header>
@@ -112,7 +139,7 @@ export function FindingsCard({audit}: {audit: Audit}) {
         {audit.findings.map((each) => (
           <li key={each.id}>
             <Tag level={each.level}>{each.level}</Tag>
-            <a href={`#${anchor(each)}`}>{each.title}</a>
+            <Link to={{search: '?view=records', hash: anchor(each)}}>{each.title}</Link>
           </li>
         ))}
       </Items>
@@ -128,10 +155,18 @@ const FindingView = ({finding}: {finding: Finding}) => (
   <Found id={anchor(finding)} style={{borderColor: colour(LEVEL_COLOUR[finding.level])}}>
     <b>{finding.title}</b>
     {finding.place.column > 0 && <Small>at column {finding.place.column}</Small>}
+    {finding.evidence.length > 0 && !finding.place.column && (
+      <Evidence>
+        {finding.evidence.slice(0, 8).map((each, i) => (
+          <li key={i}>{each}</li>
+        ))}
+      </Evidence>
+    )}
     <span>{finding.reason}</span>
     <span>
       <b>To do:</b> {finding.remedy} <Small>{finding.reference}</Small>
     </span>
+    {finding.mail ? <Small>touches {finding.mail.toLocaleString('en')} messages of the last seven days</Small> : null}
     {finding.record && (
       <>
         <RecordText text={finding.record} />

@@ -86,5 +86,5 @@ def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
     if rule.measure == "complaints":
         return (
             "met" if value < rule.limit else "not_met"
-        ), f"{value:.3%} of delivered mail, under {rule.limit:.2%} is asked"
+        ), f"{100 * value:.3f} % of delivered mail, under {100 * rule.limit:g} % is asked"
     return ("met" if value >= rule.limit else "not_met"), f"{value:.1%} over TLS"

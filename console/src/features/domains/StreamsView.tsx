@@ -1,0 +1,256 @@
+/** How each kind of mail is sent, what aligns, and what would happen to it. */
+import {useState, type FormEvent} from 'react';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useChangeDomain, useDomain} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft, Tag} from '../../design/Card';
+import {Field} from '../../design/Field';
+import {Notice, Trouble} from '../../design/Notice';
+import {colour, font, space} from '../../design/tokens';
+
+type Audit = Schemas['Audit'];
+type Result = Schemas['StreamResult'];
+type Path = Schemas['StreamPath'];
+
+const Frame = styled.div`
+  overflow-x: auto;
+  table { width: 100%; border-collapse: collapse; font-size: 13px; }
+  th { text-align: left; font-size: 12px; color: ${colour('soft')}; padding: 4px 8px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
+  td { padding: 6px 8px; border-bottom: 1px solid ${colour('line')}; vertical-align: top; }
+  tr:last-child td { border-bottom: 0; }
+  code { font: 12px ${font.mono}; overflow-wrap: anywhere; }
+`;
+const DO = {deliver: 'delivered', quarantine: 'filed as spam', reject: 'refused'} as const;
+
+/** The sentence under a stream: what would happen to its mail, by both ways of finding the organisation. */
+function happens(stream: Result): string {
+  const list = stream.by_list;
+  const walk = stream.by_walk;
+  const share = list.disposition !== 'deliver' && list.share < 100 ? ` (${list.share} % of it)` : '';
+  const other = walk.disposition === list.disposition && walk.result === list.result ? '' : ` By the tree walk: ${walk.result}, ${DO[walk.disposition]}.`;
+  const none = list.result === 'none' ? ', as no policy holds' : '';
+  return `${DO[list.disposition]}${share}${none}.${other}`;
+}
+
+export function AlignmentCard({audit}: {audit: Audit}) {
+  const streams = audit.streams ?? [];
+  return (
+    <Card title="Alignment" note="whether what is proved is the domain that people see in From">
+      {streams.length === 0 && (
+        <Notice title="No stream is described yet">
+          <span>Say below which envelope domain and which d= each kind of mail has; then measure again.</span>
+        </Notice>
+      )}
+      {streams.length > 0 && (
+        <Frame>
+          <table aria-label="Alignment of streams">
+            <thead>
+              <tr>
+                <th>Stream</th>
+                <th>Proved</th>
+                <th>Relaxed</th>
+                <th>Strict</th>
+                <th>DMARC</th>
+                <th>Its mail would be</th>
+              </tr>
+            </thead>
+            <tbody>
+              {streams.map((stream) => (
+                <tr key={stream.name}>
+                  <td>
+                    {stream.name}
+                    <br />
+                    <Small>{stream.relay && `over ${stream.relay}`}</Small>
+                  </td>
+                  <td>
+                    {stream.by_list.aligned.map((each, i) => (
+                      <div key={i}>
+                        {each.kind.toUpperCase()} <code>{each.domain}</code>{' '}
+                        {each.passed ? <Small>passes</Small> : <Tag level="fault">does not pass</Tag>}
+                        {!each.passed && each.detail && (
+                          <div>
+                            <Small>{each.detail}</Small>
+                          </div>
+                        )}
+                      </div>
+                    ))}
+                    {stream.by_list.aligned.length === 0 && <Soft>nothing</Soft>}
+                    {stream.spf.map((each) => (
+                      <div key={each.ip}>
+                        <Small>
+                          <code>{each.ip}</code> SPF {each.result}
+                        </Small>
+                      </div>
+                    ))}
+                  </td>
+                  <td>{stream.by_list.aligned.map((each, i) => <div key={i}>{each.relaxed ? 'aligns' : '–'}</div>)}</td>
+                  <td>{stream.by_list.aligned.map((each, i) => <div key={i}>{each.strict ? 'aligns' : '–'}</div>)}</td>
+                  <td>
+                    <Tag level={stream.by_list.result === 'pass' ? 'right' : stream.by_list.result === 'fail' ? 'fault' : 'note'}>
+                      {stream.by_list.result}
+                    </Tag>
+                  </td>
+                  <td>
+                    {happens(stream)}
+                    <br />
+                    <Small>{stream.by_list.reason}</Small>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Frame>
+      )}
+      {audit.dmarc && <Policies dmarc={audit.dmarc} />}
+    </Card>
+  );
+}
+
+function Policies({dmarc}: {dmarc: Schemas['DmarcPicture']}) {
+  const rows = [
+    ['Public suffix list (RFC 7489)', dmarc.by_list],
+    ['DNS tree walk (DMARCbis)', dmarc.by_walk],
+  ] as const;
+  return (
+    <Frame style={{marginTop: 16}}>
+      <table aria-label="Which policy holds">
+        <thead>
+          <tr>
+            <th>Policy found by</th>
+            <th>Organisation</th>
+            <th>Policy</th>
+            <th>From</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map(([title, found]) => (
+            <tr key={title}>
+              <td>{title}</td>
+              <td>
+                <code>{found.organisation}</code>
+              </td>
+              <td>
+                {found.policy ? `${found.tag}=${found.policy}` : 'none holds'}
+                {found.percent < 100 ? ` for ${found.percent} %` : ''}
+                {found.testing ? ', on trial' : ''}
+              </td>
+              <td>
+                <code>{found.owner || '–'}</code>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {dmarc.differences.map((each) => (
+        <p key={each} style={{fontSize: 13}}>
+          <Tag level="note">differs</Tag> {each}.
+        </p>
+      ))}
+    </Frame>
+  );
+}
+
+const Form = styled.form`
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  gap: ${space.m};
+  align-items: end;
+  border-top: 1px solid ${colour('line')};
+  padding-top: ${space.m};
+  margin-top: ${space.m};
+`;
+const EMPTY: Path = {name: '', header_from: '', envelope: '', dkim_domain: '', selector: '', relay: '', helo: '', ips: []};
+const FIELDS: [keyof Omit<Path, 'ips'>, string, string][] = [
+  ['name', 'Stream', 'newsletter'],
+  ['relay', 'Relay', 'driftline'],
+  ['envelope', 'Envelope domain (MAIL FROM)', 'bounce.glasswort.example'],
+  ['dkim_domain', 'Signs with d=', 'glasswort.example'],
+  ['selector', 'and selector s=', 'd1'],
+  ['helo', 'Greets as (HELO)', 'out1.driftline.example'],
+];
+
+export function StreamSettings({tenant, name, onChanged}: {tenant: string; name: string; onChanged: () => void}) {
+  const domain = useDomain(tenant, name);
+  const change = useChangeDomain(tenant, name);
+  const [draft, setDraft] = useState<Path | null>(null);
+  const streams = domain.data?.streams ?? [];
+  const save = (next: Path[]) => change.mutate({streams: next}, {onSuccess: () => (setDraft(null), onChanged())});
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    if (draft) save([...streams.filter((each) => each.name !== draft.name), draft]);
+  };
+  return (
+    <Card title="How it is sent" note="what DNS cannot tell; audits use it">
+      {domain.error && <Trouble error={domain.error} />}
+      {streams.length > 0 && (
+        <Frame>
+          <table aria-label="Streams">
+            <thead>
+              <tr>
+                {['Stream', 'Relay', 'Envelope', 'd=', 's=', 'HELO', 'Addresses', ''].map((title) => (
+                  <th key={title}>{title}</th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {streams.map((each) => (
+                <tr key={each.name}>
+                  <td>{each.name}</td>
+                  <td>{each.relay}</td>
+                  {[each.envelope, each.dkim_domain, each.selector, each.helo, (each.ips ?? []).join(' ')].map((value, i) => (
+                    <td key={i}>
+                      <code>{value}</code>
+                    </td>
+                  ))}
+                  <td style={{whiteSpace: 'nowrap'}}>
+                    <Button tone="link" onPress={() => setDraft(each)}>
+                      Change
+                    </Button>{' '}
+                    <Button tone="link" onPress={() => save(streams.filter((other) => other.name !== each.name))}>
+                      Remove
+                    </Button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Frame>
+      )}
+      {draft ? (
+        <Form onSubmit={submit}>
+          {FIELDS.map(([key, label, placeholder]) => (
+            <Field
+              key={key}
+              label={label}
+              mono={key !== 'name' && key !== 'relay'}
+              value={draft[key] ?? ''}
+              placeholder={placeholder}
+              isRequired={key === 'name'}
+              onChange={(value) => setDraft({...draft, [key]: value.trim()})}
+            />
+          ))}
+          <Field
+            label="Sending addresses"
+            mono
+            value={(draft.ips ?? []).join(' ')}
+            placeholder="192.0.2.43"
+            onChange={(value) => setDraft({...draft, ips: value.split(/[\s,]+/)})}
+            onBlur={() => setDraft({...draft, ips: (draft.ips ?? []).filter(Boolean)})}
+          />
+          <span style={{display: 'flex', gap: 8}}>
+            <Button type="submit" tone="main" isDisabled={change.isPending}>
+              Save stream
+            </Button>
+            <Button onPress={() => setDraft(null)}>Leave it</Button>
+          </span>
+        </Form>
+      ) : (
+        <p>
+          <Button onPress={() => setDraft(EMPTY)}>Describe a stream</Button>
+        </p>
+      )}
+      {change.error && <Trouble error={change.error} />}
+    </Card>
+  );
+}
