@@ -32,6 +32,8 @@ command -v my_print_defaults >/dev/null || missing+=(mariadb-client-core)
 "$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
 if [ "$what" = test ]; then
   command -v chromium >/dev/null || missing+=(chromium)
+  PATH=$sbin command -v named >/dev/null || missing+=(bind9)
+  PATH=$sbin command -v dnssec-signzone >/dev/null || missing+=(bind9-utils)
   # The Node inside the Playwright package is linked against it; a small Debian does not have it.
   /sbin/ldconfig -p | grep -q 'libatomic\.so\.1' || missing+=(libatomic1)
 fi
@@ -45,7 +47,8 @@ if [ ${#missing[@]} -gt 0 ]; then
   fi
   log=$(mktemp)
   # The server package of MariaDB without "core" would start an instance of its own; ours is private.
-  if ! { "${root[@]}" apt-get update && "${root[@]}" env DEBIAN_FRONTEND=noninteractive \
+  # RUNLEVEL=1: a name server that comes with the tests is not started on the machine itself.
+  if ! { "${root[@]}" apt-get update && "${root[@]}" env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 \
       apt-get install -y --no-install-recommends "${missing[@]}"; } >"$log" 2>&1; then
     tail -20 "$log" >&2
     fail "apt could not install ${missing[*]} (above is the end of what it said)"

@@ -39,7 +39,10 @@ def audit(session: Session) -> int:
         tenant = session.tenant(name)
         client = session.client.audits
         audits, lines = [client.newest(tenant, name) if arguments.last else client.run(tenant, name)], {}
-    _write(session.output, arguments.format, audits, lines, arguments.fail_on)
+    if arguments.format == "json":  # one audit for one domain that was named, else a list
+        session.output.json(audits[0] if len(arguments.domain) == 1 else list(audits))
+    else:
+        _write(session.output, arguments.format, audits, lines, arguments.fail_on)
     return status_of(audits, arguments.fail_on)
 
 
@@ -73,9 +76,7 @@ def status_of(audits: Sequence[Audit], fail_on: str) -> int:
 
 
 def _write(output: Output, form: str, audits: Sequence[Audit], lines: formats.Lines, fail_on: str) -> None:
-    if form == "json":
-        output.json(audits[0] if len(audits) == 1 else list(audits))
-    elif form == "sarif":
+    if form == "sarif":
         output.line(formats.sarif(audits, lines))
     elif form == "junit":
         output.line(formats.junit(audits, fail_on))

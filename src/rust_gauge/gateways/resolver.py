@@ -74,8 +74,20 @@ class Resolver:
         self._thread.start()
 
     def close(self) -> None:
+        """Give up what is under way, and end the thread."""
+        asyncio.run_coroutine_threadsafe(self._give_up(), self._loop).result(5)
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join(5)
+        if not self._thread.is_alive():
+            self._loop.close()
+
+    @staticmethod
+    async def _give_up() -> None:
+        tasks = asyncio.all_tasks() - {asyncio.current_task()}
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        await asyncio.sleep(0)  # transports close in the next round
 
     def run(self, program: DnsProgram[T], *, fresh: bool = False) -> T:
         """Drive a program to its end. `fresh` passes over answers that are held already."""

@@ -109,8 +109,10 @@ def _origin_from_name(path: Path, text: str) -> str | None:
     """`glasswort.example.zone` is the zone glasswort.example unless the file says otherwise."""
     if re.search(r"(?im)^\s*\$ORIGIN\s", text):
         return None
-    name = path.name.removesuffix(".zone").removesuffix(".db").removeprefix("db.")
-    return name if "." in name else None
+    for bare in (path.name.removesuffix(".zone"), path.name.removesuffix(".db"), path.name.removeprefix("db.")):
+        if bare != path.name and "." in bare:
+            return bare
+    return None
 
 
 def _speak_of(zones: list[dns.zone.Zone]) -> tuple[tuple[str, ...], dict[str, tuple[str, ...]]]:

@@ -28,6 +28,9 @@ def examine_zone(request: AuditRequest) -> DnsProgram[Examination]:
         out.check("dnssec", "DNSSEC", CheckState.UNMEASURED, what)
         out.check("dns", "Name servers", CheckState.UNMEASURED, what)
         return out
+    text = yield from ask(request.domain, "TXT")
+    if text.status is AnswerStatus.SERVFAIL:
+        yield from _bogus(request.domain, out)
     yield from _dnssec(zone, soa, out)
     yield from _servers(request, zone, out)
     return out

@@ -1,0 +1,200 @@
+"""audit, trial, message, compare, history and batch from the command line; formats that pipelines read."""
+
+import io
+import json
+import re
+import xml.etree.ElementTree as ET
+from pathlib import Path
+
+import pytest
+
+from rust_gauge.cli.main import main
+from rust_gauge.cli.output import Output
+from rust_gauge.core.dkim import sign_message
+from tests.conftest import Office
+from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
+
+BROKEN = """$ORIGIN d.example.
+$TTL 600
+@ IN SOA ns1 hostmaster 1 3600 600 86400 60
+@ IN NS ns1
+@ IN NS ns2
+@ IN MX 10 mx
+mx IN A 192.0.2.25
+@ IN TXT "v=spf1 ipv4:192.0.2.1 include:mx.d.example -all"
+_dmarc IN TXT "v=DMARC1; p=reject; sp=none; rua=mailto:r@d.example"
+"""
+RIGHT = BROKEN.replace("ipv4:192.0.2.1 include:mx.d.example", "mx").replace(" sp=none;", "")
+
+
+@pytest.fixture
+def run(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch):  # type: ignore[no-untyped-def]
+    monkeypatch.setenv("RUSTGAUGE_URL", "http://127.0.0.1:9")  # nothing is there: no service is needed
+
+    def command(*words: str) -> tuple[int, str, str]:
+        out, err = io.StringIO(), io.StringIO()
+        status = main(list(words), Output(out, err))
+        return status, out.getvalue(), err.getvalue()
+
+    return command
+
+
+@pytest.fixture
+def zone(tmp_path: Path) -> str:
+    path = tmp_path / "d.example.zone"
+    path.write_text(BROKEN)
+    return str(path)
+
+
+def test_a_zone_file_is_audited_without_a_service(run, zone: str) -> None:  # type: ignore[no-untyped-def]
+    status, out, _ = run("audit", "d.example", "--zone-file", zone)
+    assert status == 3
+    assert "FAULT  The SPF record of d.example cannot be read: ipv4:192.0.2.1" in out
+    assert re.search(r"\n +\^{14} column 8\n", out)
+    assert "v=spf1 ip4:192.0.2.1 include:mx.d.example -all" in out
+    assert "└─ include:mx.d.example  1  dead" in out
+    assert "RISK   The DMARC record of d.example leaves its subdomains open" in out
+
+
+@pytest.mark.parametrize(("level", "status"), [("fault", 3), ("never", 0)])
+def test_the_exit_status_goes_by_level(run, zone: str, level: str, status: int) -> None:  # type: ignore[no-untyped-def]
+    assert run("audit", "d.example", "--zone-file", zone, "--fail-on", level)[0] == status
+
+
+def test_what_is_right_exits_with_0_even_for_notes(run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    (tmp_path / "d.example.zone").write_text(RIGHT)
+    status, out, _ = run("audit", "d.example", "--zone-file", str(tmp_path), "--fail-on", "note")
+    assert (status, "Nothing wrong was found." in out) == (0, True)
+
+
+def test_sarif_points_into_the_zone_file(run, zone: str) -> None:  # type: ignore[no-untyped-def]
+    document = json.loads(run("audit", "d.example", "--zone-file", zone, "--format", "sarif")[1])
+    assert document["version"] == "2.1.0"
+    (one,) = document["runs"]
+    rules = [rule["id"] for rule in one["tool"]["driver"]["rules"]]
+    syntax = next(result for result in one["results"] if result["ruleId"] == "spf-syntax")
+    assert rules[syntax["ruleIndex"]] == "spf-syntax"
+    assert syntax["level"] == "error"
+    physical = syntax["locations"][0]["physicalLocation"]
+    assert physical["artifactLocation"]["uri"].endswith("d.example.zone")
+    assert BROKEN.splitlines()[physical["region"]["startLine"] - 1].startswith("@ IN TXT")
+    assert {result["level"] for result in one["results"]} <= {"error", "warning", "note"}
+
+
+def test_junit_has_a_case_for_each_point_and_fails_from_the_level_asked_about(run, zone: str) -> None:  # type: ignore[no-untyped-def]
+    root = ET.fromstring(run("audit", "d.example", "--zone-file", zone, "--format", "junit")[1])
+    (suite,) = root
+    cases = {case.get("name"): case for case in suite}
+    assert int(suite.get("failures", 0)) == 1
+    assert cases["SPF"].find("failure") is not None
+    assert cases["DMARC"].find("failure") is None  # a risk, and faults were asked about
+    assert cases["DNSSEC"].find("skipped") is not None
+    strict = ET.fromstring(run("audit", "d.example", "--zone-file", zone, "--format", "junit", "--fail-on", "risk")[1])
+    assert int(strict[0].get("failures", 0)) == 2
+
+
+def test_other_formats_hold_a_row_a_finding(run, zone: str) -> None:  # type: ignore[no-untyped-def]
+    csv = run("audit", "d.example", "--zone-file", zone, "--format", "csv")[1]
+    assert csv.startswith("domain,level,rule,name,type,column,length,title")
+    lines = [
+        json.loads(line)
+        for line in run("audit", "d.example", "--zone-file", zone, "--format", "ndjson")[1].splitlines()
+    ]
+    whole = json.loads(run("audit", "d.example", "--zone-file", zone, "--format", "json")[1])
+    assert [line["rule"] for line in lines] == [finding["rule"] for finding in whole["findings"]]
+    assert run("audit", "--zone-file", zone, "--format", "json")[1].startswith("[")  # mx.d.example is there too
+
+
+def test_an_audit_is_recorded_and_played_back(run, zone: str, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    kept = str(tmp_path / "answers.json")
+    _, first, said = run("audit", "d.example", "--zone-file", zone, "--record-to", kept, "--format", "csv")
+    assert "answers were written" in said
+    assert run("audit", "--answers", kept, "--format", "csv")[1] == first
+
+
+@pytest.mark.parametrize(
+    ("words", "status"),
+    [
+        (("audit", "--zone-file", "nowhere.zone"), 2),
+        (("audit", "--answers", "nowhere.json"), 2),
+        (("audit", "--zone-file", "x", "--answers", "y"), 2),
+        (("audit", "--resolver", "nonsense"), 2),
+        (("audit", "not a domain", "--live", "--resolver", "127.0.0.1:9"), 2),
+        (("audit",), 2),
+        (("trial", "nonsense", "a@d.example", "--live", "--resolver", "127.0.0.1:9"), 2),
+        (("message", "nowhere.eml", "--live"), 2),
+    ],
+)
+def test_wrong_words_are_told_without_a_traceback(run, words: tuple[str, ...], status: int) -> None:  # type: ignore[no-untyped-def]
+    got, _, said = run(*words)
+    assert got == status
+    assert "Traceback" not in said
+    assert said.startswith("rustgauge: ")
+
+
+def test_a_connection_is_tried_against_a_zone_file(run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    (tmp_path / "d.example.zone").write_text(RIGHT)
+    status, out, _ = run("trial", "192.0.2.25", "a@d.example", "--helo", "mx.d.example", "--zone-file", str(tmp_path))
+    assert (status, "MAIL FROM d.example: pass" in out) == (0, True)
+    assert "mx  match" in out
+    status, out, _ = run("trial", "198.51.100.1", "a@d.example", "--zone-file", str(tmp_path))
+    assert (status, "-all of d.example matches" in out) == (3, True)
+    record = "v=spf1 ip4:198.51.100.0/24 -all"
+    assert run("trial", "198.51.100.1", "a@d.example", "--record", record, "--zone-file", str(tmp_path))[0] == 0
+    done = json.loads(
+        run("trial", "192.0.2.25", "--helo", "d.example", "--zone-file", str(tmp_path), "--format", "json")[1]
+    )
+    assert (done["postmaster"], done["mail_from"]["result"]) == (True, "pass")
+
+
+def test_a_message_is_checked_against_a_zone_file(run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    key = published(rsa_key())
+    (tmp_path / "d.example.zone").write_text(RIGHT + f's1._domainkey IN TXT "{key[:250]}" "{key[250:]}"\n')
+    message = sign_message(MESSAGE, rsa_key(), domain="d.example", selector="s1")
+    good, bad = tmp_path / "good.eml", tmp_path / "bad.eml"
+    good.write_bytes(b"From booking Fri Nov 20 08:00:00 2026\n" + message.replace(b"\r\n", b"\n"))
+    bad.write_bytes(message + b"-- \r\nsent by a list\r\n")
+    words = ("--zone-file", str(tmp_path / "d.example.zone"), "--ip", "192.0.2.25", "--mail-from", "b@d.example")
+    status, out, _ = run("message", str(good), *words)
+    assert status == 0
+    assert "DKIM d=d.example s=s1 rsa-sha256: pass" in out
+    assert "DMARC by the tree walk (DMARCbis): pass" in out
+    _, out, _ = run("message", str(bad), *words)
+    assert "were appended, beginning with: -- sent by a list" in out
+
+
+def test_with_a_service_audits_are_compared_and_batches_run(
+    office: Office, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setenv("RUSTGAUGE_URL", office.world.url)
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
+    name = f"{office.slug}.example"
+
+    def command(*words: str) -> tuple[int, str, str]:
+        out, err = io.StringIO(), io.StringIO()
+        return main(list(words), Output(out, err)), out.getvalue(), err.getvalue()
+
+    office.world.zone(name, '@ IN TXT "v=spf1 -all"\n')
+    command("add", name)
+    command("audit", name)
+    office.world.zone(name, '@ IN TXT "v=spf1 +all"\n')
+    assert command("audit", name)[0] == 3
+    status, out, _ = command("compare", name)
+    assert status == 3
+    assert "- v=spf1 -all" in out
+    assert "+ v=spf1 +all" in out
+    assert f"{name} TXT changed" in command("history", name)[1]
+    assert json.loads(command("compare", name, "--format", "json")[1])["appeared"]
+    assert command("trial", "192.0.2.1", f"a@{name}")[0] == 0
+    names = tmp_path / "names.txt"
+    names.write_text(f"# ours\n{name}\nnot a domain\n")
+    assert command("batch", str(names), "--no-wait")[1].endswith("queued, 0 of 2\n")
+    office.world.work()
+    id = json.loads(command("batch", "--format", "json")[1])[0]["batch"]
+    status, out, _ = command("batch", "--id", str(id))
+    assert status == 3
+    assert name in out
+    assert "not audited" in out
+    assert len(command("batch", "--id", str(id), "--format", "csv")[1].splitlines()) > 3
+    assert command("batch", str(tmp_path / "nowhere"))[0] == 2
+    assert command("batch", "--id", str(id), "--cancel")[1].startswith(f"batch {id}: done")

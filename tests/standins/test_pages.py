@@ -1,0 +1,75 @@
+"""The HTTPS stand-in, and what may be fetched from where (RFC 8461 §3.3)."""
+
+import threading
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import pytest
+
+from rust_gauge.core.dns import DnsAnswer, DnsQuestion, PageQuestion
+from rust_gauge.gateways.pages import PageFetcher, may_reach
+from rust_gauge.standins.pages import make_server
+from tests.answers import answering
+
+HOST = "mta-sts.d.example"
+WORLD = {f"{HOST} A": ["192.0.2.90"], "inside.example A": ["127.0.0.1"], "other.example A": ["192.0.2.90"]}
+
+
+def look_up(questions: Sequence[DnsQuestion]) -> Sequence[DnsAnswer]:
+    return answering(WORLD)(tuple(questions))
+
+
+@pytest.fixture(scope="module")
+def pages(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, int]]:
+    directory = tmp_path_factory.mktemp("pages")
+    for name, text in ((".well-known/mta-sts.txt", "version: STSv1\n"), ("large.txt", "x" * 70_000)):
+        path = directory / HOST / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text)
+    server = make_server(directory, "127.0.0.1", 0)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield directory, server.server_address[1]
+    server.shutdown()
+    server.server_close()
+    thread.join(5)
+
+
+def fetcher(pages: tuple[Path, int], *, trusted: bool = True) -> PageFetcher:
+    directory, port = pages
+    return PageFetcher(5, {"192.0.2.90": ("127.0.0.1", port)}, str(directory / "ca.pem") if trusted else "")
+
+
+def test_a_page_is_fetched_with_its_certificate_checked(pages: tuple[Path, int]) -> None:
+    url = f"https://{HOST}/.well-known/mta-sts.txt"
+    answer = fetcher(pages).fetch(PageQuestion(url), look_up)
+    assert (answer.status, answer.text, answer.content_type) == ("found", "version: STSv1\n", "text/plain")
+    refused = fetcher(pages, trusted=False).fetch(PageQuestion(url), look_up)
+    assert refused.failed
+    assert "certificate" in refused.detail.lower()
+
+
+@pytest.mark.parametrize(
+    ("url", "status", "words"),
+    [
+        (f"https://{HOST}/gone.txt", "no_data", ""),
+        (f"https://{HOST}/../ca.pem", "no_data", ""),
+        (f"https://{HOST}/large.txt", "failed", "too large"),
+        ("https://other.example/x", "failed", ""),  # the certificate is for another name
+        ("https://gone.example/x", "failed", "no address"),
+        ("https://inside.example/x", "failed", "no public address"),
+    ],
+)
+def test_what_cannot_or_may_not_be_fetched_says_why(pages: tuple[Path, int], url: str, status: str, words: str) -> None:
+    answer = fetcher(pages).fetch(PageQuestion(url), look_up)
+    assert answer.status == status
+    assert words in answer.detail
+
+
+@pytest.mark.parametrize(
+    ("address", "allowed"),
+    [("127.0.0.1", False), ("10.0.0.1", False), ("169.254.169.254", False), ("::1", False), ("fd00::1", False),
+     ("192.0.2.1", False), ("9.9.9.9", True), ("192.0.2.90", True)],
+)  # fmt: skip
+def test_only_public_addresses_and_those_of_the_settings_are_contacted(address: str, allowed: bool) -> None:
+    assert may_reach(address, {"192.0.2.90": ("127.0.0.1", 1)}) is allowed
