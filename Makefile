@@ -26,6 +26,7 @@ lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
 	.venv/bin/python tools/openapi.py --check
+	.venv/bin/python tools/audit_rules.py --check
 	cd console && npm run --silent lint && npm run --silent types
 
 bench: ## measure the figures of docs/performance.md

@@ -289,6 +289,15 @@ def test_fifty_signatures_and_ten_thousand_fields_are_bounded() -> None:
     assert verdicts[0].result is F or verdicts[0].result is P
 
 
+def test_explaining_many_failures_is_bounded_too() -> None:
+    message = b"".join(b"X-%d: y\r\n" % n for n in range(5000)) + MESSAGE
+    names = [f"x-{n}" for n in range(5000)]
+    one_ = signed(message, headers=["from", *names])
+    field = one_[: one_.index(b"X-0:")].replace(b"t=", b"t=")
+    broken = field * 40 + one_[len(field) :].replace(b"ticket", b"money").replace(b"y\r\n", b"z\r\n")
+    assert {verdict.reason for verdict in verify(broken)} == {"header-changed"}
+
+
 @settings(max_examples=200)
 @given(st.binary(max_size=3000))
 def test_any_octets_are_some_message(octets: bytes) -> None:

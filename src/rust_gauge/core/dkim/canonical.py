@@ -16,7 +16,10 @@ def canonical_header(raw: bytes, how: str) -> bytes:
     if how == SIMPLE:
         return raw
     name, _, value = raw.partition(b":")
-    return name.rstrip(b" \t").lower() + b":" + _BLANKS.sub(b" ", value.replace(b"\r\n", b"")).strip(b" \t")
+    value = value.replace(b"\r\n", b"")
+    if b"\t" in value or b"  " in value:
+        value = _BLANKS.sub(b" ", value)
+    return name.rstrip(b" \t").lower() + b":" + value.strip(b" \t")
 
 
 def canonical_body(body: bytes, how: str) -> bytes:

@@ -122,7 +122,7 @@ def _a_labels(name: str) -> str:
 
 def _base64(text: str) -> bytes | None:
     try:
-        return base64.b64decode(re.sub(r"\s+", "", text), validate=True)
+        return base64.b64decode("".join(text.split()), validate=True)
     except ValueError:
         return None
 

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 from itertools import islice
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
@@ -29,7 +30,9 @@ MIN_RSA_BITS = 1024  # RFC 8301 §3.2
 MAX_SIGNATURES = 50  # our own bound; the rest is told as not tried
 _MAX_FIELDS = 20_000
 _MAX_GUESSES = 80  # changes tried to explain a header that does not verify
+_EFFORT = 40_000_000  # octets hashed for explanations of one message, over all its signatures
 _MAX_LINES = 5000  # ends of lines tried to find where text was appended
+_PADDING, _HASHED = PKCS1v15(), Prehashed(SHA256())
 _SHA256_INFO = bytes.fromhex("3031300d060960864801650304020105000420")  # DigestInfo of SHA-256 (RFC 8017 §9.2)
 _SUBJECT_TAG = re.compile(rb"^\s*(\[[^\]\r\n]{1,60}\]|\*{2,}[^*\r\n]{1,40}\*{2,}|(?:fwd?|re|ext(?:ernal)?):)\s*", re.I)
 
@@ -44,11 +47,12 @@ class DkimResult(StrEnum):
     PERMERROR = "permerror"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DkimVerdict:
     """One signature. `reason` is a stable word, `detail` says it to a person, `clues` what probably happened.
 
-    Octets are those of the canonical body: `body_hashed` of `body_octets` were hashed.
+    Octets are those of the canonical body: `body_hashed` of `body_octets` were hashed. What is only for showing is
+    worked out when it is asked for: a message that passes costs little more than its hashes.
     """
 
     result: DkimResult
@@ -60,14 +64,44 @@ class DkimVerdict:
     key: DkimKey | None = None
     body_octets: int = 0
     body_hashed: int = 0
-    body_hash_computed: str = ""  # base64, beside bh=
+    body_digest: bytes = b""
     body_matches: bool | None = None
     header_matches: bool | None = None
-    signed_fields: tuple[str, ...] = ()  # "name: value" as hashed, in order
-    missing: tuple[str, ...] = ()  # signed names that the message does not have (signed as absent)
-    unsigned: tuple[str, ...] = ()  # fields that matter and are not covered
     clues: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
+    message: MailMessage | None = field(default=None, repr=False, compare=False)
+    chosen: tuple[HeaderField | None, ...] = field(default=(), repr=False)  # the field for each name of h=
+
+    @property
+    def body_hash_computed(self) -> str:
+        """Base64, to stand beside bh=."""
+        return base64.b64encode(self.body_digest).decode()
+
+    @property
+    def signed_fields(self) -> tuple[str, ...]:
+        """`Name: value` of each field that was hashed, in order."""
+        return tuple(f"{each.name}: {each.text[:200]}" for each in self.chosen if each is not None)
+
+    @property
+    def missing(self) -> tuple[str, ...]:
+        """Names that were signed as absent: the message has no such field (any more)."""
+        names = self.signature.headers if self.chosen else ()
+        return tuple(name for name, each in zip(names, self.chosen, strict=False) if each is None)
+
+    @cached_property
+    def unsigned(self) -> tuple[str, ...]:
+        """Fields that matter and that this signature does not cover (§5.4.1)."""
+        if self.message is None or not self.chosen:
+            return ()
+        covered = {id(each) for each in self.chosen if each is not None}
+        loose = (f for f in self.message.fields if f.name.lower() in _MATTERS and id(f) not in covered)
+        return tuple(dict.fromkeys(f.name for f in loose))
+
+    @cached_property
+    def notes(self) -> tuple[str, ...]:
+        """What is weak about it although it may hold."""
+        if self.message is None or self.key is None:
+            return ()
+        return _notes(self.message, self.signature, self.key, self.body_octets)
 
 
 @dataclass
@@ -75,8 +109,14 @@ class _Hashes:
     """The message's canonical bodies and their digests, each made once however many signatures there are."""
 
     message: MailMessage
+    effort: int = _EFFORT
     bodies: dict[str, bytes] = field(default_factory=dict)
     digests: dict[tuple[str, int | None], bytes] = field(default_factory=dict)
+
+    def may_try(self, octets: int) -> bool:
+        """Whether there is still room to hash so many octets for explanations."""
+        self.effort -= octets
+        return self.effort >= 0
 
     def body(self, how: str) -> bytes:
         if how not in self.bodies:
@@ -179,24 +219,21 @@ def _compute(
     body = hashes.body(signature.body_form)
     length = len(body) if signature.length is None else signature.length
     chosen = _choose(message, signature.headers)
-    shown = tuple(f"{f.name}: {f.text[:200]}" for f in chosen if f is not None)
-    missing = tuple(n for n, f in zip(signature.headers, chosen, strict=True) if f is None)
+    digest = hashes.digest(signature.body_form, signature.length)
 
     def verdict(
         result: DkimResult, reason: str, detail: str, *, body_ok: bool | None = None, header_ok: bool | None = None,
         clues: tuple[str, ...] = (),
     ) -> DkimVerdict:  # fmt: skip
-        computed = base64.b64encode(hashes.digest(signature.body_form, signature.length)).decode()
         return DkimVerdict(
-            result, reason, detail, index, signature, name, key, len(body), min(length, len(body)), computed,
-            body_ok, header_ok, shown, missing, _unsigned(message, chosen), clues,
-            _notes(message, signature, key, body),
+            result, reason, detail, index, signature, name, key, len(body), min(length, len(body)), digest,
+            body_ok, header_ok, clues, message, tuple(chosen),
         )  # fmt: skip
 
     if length > len(body):
         detail = f"l={length} is more than the {len(body)} octets that the body has: its end is missing"
         return verdict(DkimResult.PERMERROR, "body-too-short", detail, body_ok=False)
-    body_ok = hashes.digest(signature.body_form, signature.length) == signature.body_hash
+    body_ok = digest == signature.body_hash
     data = _hash_input(chosen, each, signature.header_form)
     header_ok = _holds(key, signature.signature, data)
     if body_ok and header_ok:
@@ -209,7 +246,7 @@ def _compute(
     if made_by_key is None and isinstance(key.public_key, RSAPublicKey):
         detail = f"the signature was not made with the private key that belongs to {name}"
         return verdict(DkimResult.FAIL, "other-key", detail, body_ok=body_ok, header_ok=False)
-    clues = tuple(_header_clues(message, chosen, each, signature, key))
+    clues = tuple(_header_clues(hashes, chosen, each, signature, key))
     if not body_ok:
         clues += tuple(_body_clues(hashes, signature))
     what = "the signed header fields" + ("" if body_ok else " and the body")
@@ -237,7 +274,7 @@ def _holds(key: DkimKey, signature: bytes, data: bytes) -> bool:
     digest = hashlib.sha256(data).digest()
     try:
         if isinstance(key.public_key, RSAPublicKey):
-            key.public_key.verify(signature, digest, PKCS1v15(), Prehashed(SHA256()))
+            key.public_key.verify(signature, digest, _PADDING, _HASHED)
         elif isinstance(key.public_key, Ed25519PublicKey):
             key.public_key.verify(signature, digest)  # RFC 8463 §3: PureEdDSA over the SHA-256 hash
         else:
@@ -273,6 +310,8 @@ def _body_clues(hashes: _Hashes, signature: DkimSignature) -> Iterator[str]:
         yield f"bh= has {len(wanted)} octets; a SHA-256 hash has 32"
         return
     body = hashes.body(signature.body_form)
+    if not hashes.may_try(len(body)):
+        return
     running, at = hashlib.sha256(), 0
     for _ in range(_MAX_LINES):
         end = body.find(b"\r\n", at)
@@ -287,10 +326,14 @@ def _body_clues(hashes: _Hashes, signature: DkimSignature) -> Iterator[str]:
 
 
 def _header_clues(
-    message: MailMessage, chosen: list[HeaderField | None], own: HeaderField, signature: DkimSignature, key: DkimKey
+    hashes: _Hashes, chosen: list[HeaderField | None], own: HeaderField, signature: DkimSignature, key: DkimKey
 ) -> Iterator[str]:
     """Single changes that make the signature hold again; the first that does explains the failure."""
+    message = hashes.message
+    octets = sum(len(each.raw) for each in chosen if each is not None) + 200 * len(chosen)  # and what each costs
     for what, fields, form in islice(_guesses(message, chosen, signature), _MAX_GUESSES):
+        if not hashes.may_try(octets):
+            break
         if _holds(key, signature.signature, _hash_input(fields, own, form)):
             yield what
             return
@@ -344,17 +387,10 @@ _MATTERS = ("from", "subject", "to", "cc", "date", "reply-to", "message-id", "co
             "list-unsubscribe", "list-unsubscribe-post")  # fmt: skip
 
 
-def _unsigned(message: MailMessage, chosen: list[HeaderField | None]) -> tuple[str, ...]:
-    """Fields that people or programs act on and that this signature does not cover (§5.4.1)."""
-    covered = {id(each) for each in chosen if each is not None}
-    loose = (f for f in message.fields if f.name.lower() in _MATTERS and id(f) not in covered)
-    return tuple(dict.fromkeys(f.name for f in loose))
-
-
-def _notes(message: MailMessage, signature: DkimSignature, key: DkimKey, body: bytes) -> tuple[str, ...]:
+def _notes(message: MailMessage, signature: DkimSignature, key: DkimKey, octets: int) -> tuple[str, ...]:
     notes = []
     if signature.length is not None:
-        loose = len(body) - min(signature.length, len(body))
+        loose = octets - min(signature.length, octets)
         notes.append(f"l={signature.length}: {loose} octets of the body are not covered, and anybody may append more")
     if key.key_type == "rsa" and (key.bits or 0) < 2048:
         notes.append(f"the key has only {key.bits} bits")

@@ -36,7 +36,7 @@ def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
     try:
         addresses = getattr(_registry("From", text[:2000]), "addresses", ())
         domains = {normalise_domain(address.domain) for address in addresses if address.domain}
-    except (DomainNameError, MessageError, ValueError, IndexError, AttributeError, KeyError, TypeError):
+    except (DomainNameError, MessageError, ValueError, LookupError, AttributeError, TypeError, RecursionError):
         domains = set()  # the parser of the standard library trips over some of what people send
     if not domains:
         try:
