@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from rust_gauge.core.dmarc import (
     Discoveries,
     Identifier,
+    below_policy,
     check_destination,
     discover,
     effective_policy,
@@ -120,6 +121,30 @@ def test_the_effective_policy_both_ways(
     assert effective_policy(both.by_list, exists=exists).policy == listed
     assert effective_policy(both.by_walk, exists=exists).policy == walked
     assert bool(both.differences) == (listed != walked)
+
+
+@pytest.mark.parametrize(
+    ("record", "below", "absent"),
+    [
+        ("v=DMARC1; p=reject", "reject", "reject"),
+        ("v=DMARC1; p=reject; sp=none", "none", "none"),
+        ("v=DMARC1; p=none; sp=quarantine; np=reject", "quarantine", "reject"),
+        ("v=DMARC1; p=none; np=reject", "none", "reject"),
+        ("nothing", None, None),
+    ],
+)
+def test_what_holds_for_a_subdomain_and_for_one_that_does_not_exist(
+    record: str, below: str | None, absent: str | None
+) -> None:
+    for name in ("d.example", "news.d.example"):
+        both = found(
+            name, {"d.example": record, **({"news.d.example": "v=DMARC1; p=none"} if name != "d.example" else {})}
+        )
+        assert (below_policy(both.by_list, exists=True), below_policy(both.by_list, exists=False)) == (
+            (below, absent) if name == "d.example" else (None, None)
+        )
+        if record != "nothing":
+            assert below_policy(both.by_walk, exists=False) == absent
 
 
 def test_two_records_count_as_none_and_end_the_search_by_list() -> None:

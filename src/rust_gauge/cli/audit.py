@@ -106,6 +106,7 @@ def show(output: Output, result: Audit) -> None:
             for line in textwrap.wrap(value, _width() - 4, break_on_hyphens=False, drop_whitespace=False):
                 output.line(f"    {line}")
     _show_tree(output, result)
+    _show_policy(output, result)
     _show_streams(output, result.streams)
     for finding in result.findings:
         output.line()
@@ -159,6 +160,20 @@ def _networks(networks: list[str]) -> str:
 
 def _power(number: int) -> str:
     return f"{number:,}" if number < 2**32 else f"2^{number.bit_length() - 1}"
+
+
+def _show_policy(output: Output, result: Audit) -> None:
+    """What holds for names below the domain, where a policy does."""
+    found = result.dmarc
+    if found is None or found.by_list.for_subdomains is None:
+        return
+    below, absent = found.by_list.for_subdomains, found.by_list.for_absent
+    output.line()
+    output.line(
+        f"DMARC of {found.by_list.organisation}: {below} for its subdomains, {absent} for names that do not exist"
+    )
+    for difference in found.differences:
+        output.line(output.paint(f"    {difference}", "dim"))
 
 
 def _show_streams(output: Output, streams: list[StreamResult]) -> None:

@@ -123,6 +123,12 @@ class PolicyFound(Model):
     tag: str = Field(description="p, sp or np: the tag that says so")
     percent: int
     testing: bool
+    for_subdomains: Literal["none", "quarantine", "reject"] | None = Field(
+        None, description="What holds for a subdomain without a record of its own"
+    )
+    for_absent: Literal["none", "quarantine", "reject"] | None = Field(
+        None, description="What holds for a subdomain that does not exist"
+    )
     looked_at: list[str]
 
 

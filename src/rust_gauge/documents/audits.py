@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from rust_gauge.contract import audits as c
 from rust_gauge.core.audit import DomainAudit, Finding, Level, StreamOutcome
 from rust_gauge.core.audit.examination import Examination
-from rust_gauge.core.dmarc import Discoveries, Discovery, DmarcOutcome, effective_policy
+from rust_gauge.core.dmarc import Discoveries, Discovery, DmarcOutcome, below_policy, effective_policy
 from rust_gauge.core.spf import LOOKUP_LIMIT, Authorised, LookupNode, LookupTree
 from rust_gauge.core.transport import ListAnswer
 
@@ -151,6 +151,8 @@ def _policy(found: Discovery, exists: bool) -> c.PolicyFound:
             "tag": policy.tag,
             "percent": policy.percent,
             "testing": policy.testing,
+            "for_subdomains": below_policy(found, exists=True),
+            "for_absent": below_policy(found, exists=False),
             "looked_at": [f"_dmarc.{at.domain}: {at.answer.status}" for at in found.looked],
         }
     )

@@ -121,6 +121,8 @@ function Policies({dmarc}: {dmarc: Schemas['DmarcPicture']}) {
             <th>Organisation</th>
             <th>Policy</th>
             <th>From</th>
+            <th>For subdomains</th>
+            <th>For names that do not exist</th>
           </tr>
         </thead>
         <tbody>
@@ -138,6 +140,8 @@ function Policies({dmarc}: {dmarc: Schemas['DmarcPicture']}) {
               <td>
                 <code>{found.owner || '–'}</code>
               </td>
+              <td>{found.for_subdomains ?? '–'}</td>
+              <td>{found.for_absent ?? '–'}</td>
             </tr>
           ))}
         </tbody>

@@ -16,7 +16,7 @@ def examine_bimi(request: AuditRequest) -> DnsProgram[Examination]:
     texts = [txt.text for txt in answer.texts if txt.text.lower().lstrip().startswith("v=bimi")]
     if answer.failed or not texts:
         state = CheckState.UNMEASURED if answer.failed else CheckState.ABSENT
-        out.check("bimi", "BIMI", state, why_unmeasured(answer) if answer.failed else "No logo is published")
+        out.point("bimi", "BIMI", state, why_unmeasured(answer) if answer.failed else "No logo is published")
         return out
     out.show("bimi", answer, texts)
     record = read_bimi(texts[0])
@@ -50,5 +50,5 @@ def examine_bimi(request: AuditRequest) -> DnsProgram[Examination]:
                 scope="none",
             )
         )
-    out.check("bimi", "BIMI", CheckState.GOOD, "It declines to take part" if record.declines else record.logo[:80])
+    out.point("bimi", "BIMI", CheckState.GOOD, "It declines to take part" if record.declines else record.logo[:80])
     return out

@@ -38,7 +38,7 @@ def judge_bulk(whole: Examination, measured: Measured, rules: Iterable[BulkRule]
     counts = {state: sum(point.state == state for point in whole.bulk) for state in ("met", "not_met", "unmeasured")}
     summary = f"{counts['met']} met, {counts['not_met']} not met, {counts['unmeasured']} not measured yet"
     state = CheckState.RISK if counts["not_met"] else CheckState.UNMEASURED if counts["unmeasured"] else CheckState.GOOD
-    whole.check("bulk", "Bulk-sender readiness", state, summary)
+    whole.point("bulk", "Bulk-sender readiness", state, summary)
 
 
 def _judge(whole: Examination, measured: Measured, rule: BulkRule) -> tuple[str, str]:

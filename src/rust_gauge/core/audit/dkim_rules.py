@@ -30,13 +30,13 @@ def examine_dkim(request: AuditRequest) -> DnsProgram[Examination]:
     told = [selector for selector in selectors if selector.source != "usual"]
     if usable:
         lengths = ", ".join(f"{key.selector} ({key.key_type} {key.bits})" for key in usable)
-        whole.check("dkim", "DKIM", CheckState.GOOD, f"Keys at {lengths}")
+        whole.point("dkim", "DKIM", CheckState.GOOD, f"Keys at {lengths}")
     elif unanswered:
-        whole.check("dkim", "DKIM", CheckState.UNMEASURED, unanswered[0].summary)
+        whole.point("dkim", "DKIM", CheckState.UNMEASURED, unanswered[0].summary)
     elif told:
-        whole.check("dkim", "DKIM", CheckState.FAULT, "No usable key at any selector")
+        whole.point("dkim", "DKIM", CheckState.FAULT, "No usable key at any selector")
     else:
-        whole.check("dkim", "DKIM", CheckState.UNMEASURED, "No selector is known; they cannot be listed from DNS")
+        whole.point("dkim", "DKIM", CheckState.UNMEASURED, "No selector is known; they cannot be listed from DNS")
     return whole
 
 
@@ -49,7 +49,7 @@ def _examine_selector(request: AuditRequest, selector: Selector) -> DnsProgram[E
     if answer.failed:
         if not usual:
             out.unanswered("dkim", answer)
-            out.check("dkim", "DKIM", CheckState.UNMEASURED, why_unmeasured(answer))
+            out.point("dkim", "DKIM", CheckState.UNMEASURED, why_unmeasured(answer))
         return out
     texts = [txt.text for txt in answer.texts]
     keys = [parse_dkim_key(text) for text in texts if looks_like_key(text)]

@@ -30,7 +30,7 @@ def examine_dmarc(request: AuditRequest) -> DnsProgram[Examination]:
     out.discoveries = found
     if found.by_list.failed is not None:
         out.unanswered("dmarc", found.by_list.failed)
-        out.check("dmarc", "DMARC", CheckState.UNMEASURED, why_unmeasured(found.by_list.failed))
+        out.point("dmarc", "DMARC", CheckState.UNMEASURED, why_unmeasured(found.by_list.failed))
         return out
     own, last = found.by_list.looked[0], found.by_list.looked[-1]
     if last is not own:
@@ -52,7 +52,7 @@ def examine_dmarc(request: AuditRequest) -> DnsProgram[Examination]:
     if record is not None:
         owner = (found.by_list.at or found.by_walk.at or last).domain
         out.findings += yield from _destinations(owner, record)
-    out.check("dmarc", "DMARC", CheckState.GOOD, _summary(found))
+    out.point("dmarc", "DMARC", CheckState.GOOD, _summary(found))
     return out
 
 

@@ -116,7 +116,7 @@ class Examination:
     def spf_lookups(self) -> int | None:
         return self.spf_tree.cost if self.spf_tree is not None else None
 
-    def check(self, key: str, title: str, state: CheckState, summary: str) -> None:
+    def point(self, key: str, title: str, state: CheckState, summary: str) -> None:
         """Set a point of the check-list; findings under it may worsen it."""
         self.checks.append(Check(key, title, state, summary))
 

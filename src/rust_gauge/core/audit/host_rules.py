@@ -27,13 +27,13 @@ def examine_hosts(request: AuditRequest) -> DnsProgram[Examination]:
         out.hosts += part.hosts
     if not ips:
         what = "No sending address is known" if not request.all_ips() else "No sending address could be read"
-        out.check("hosts", "PTR and HELO", CheckState.UNMEASURED, what)
+        out.point("hosts", "PTR and HELO", CheckState.UNMEASURED, what)
     elif not out.hosts:
-        out.check("hosts", "PTR and HELO", CheckState.UNMEASURED, "No answer about any sending address")
+        out.point("hosts", "PTR and HELO", CheckState.UNMEASURED, "No answer about any sending address")
     else:
         good = sum(1 for host in out.hosts if host.confirmed)
         what = f"{good} of {len(out.hosts)} addresses have a name that leads back"
-        out.check("hosts", "PTR and HELO", CheckState.GOOD, what)
+        out.point("hosts", "PTR and HELO", CheckState.GOOD, what)
     return out
 
 

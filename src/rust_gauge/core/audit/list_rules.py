@@ -29,13 +29,13 @@ def examine_lists(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings.append(_unusable(answer))
     heard = [answer for answer in out.lists if answer.state in (ListState.LISTED, ListState.NOT_LISTED)]
     if not request.lists:
-        out.check("lists", "Blocklists", CheckState.UNMEASURED, "No list is followed; choose them in the settings")
+        out.point("lists", "Blocklists", CheckState.UNMEASURED, "No list is followed; choose them in the settings")
     elif not heard:
-        out.check("lists", "Blocklists", CheckState.UNMEASURED, "No list gave an answer that counts")
+        out.point("lists", "Blocklists", CheckState.UNMEASURED, "No list gave an answer that counts")
     else:
         listed = sum(answer.state is ListState.LISTED for answer in heard)
         zones = len({answer.list.zone for answer in heard})
-        out.check("lists", "Blocklists", CheckState.GOOD, f"{listed} listings on {zones} lists")
+        out.point("lists", "Blocklists", CheckState.GOOD, f"{listed} listings on {zones} lists")
     return out
 
 

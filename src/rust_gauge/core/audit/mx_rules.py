@@ -28,16 +28,16 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
     answer = yield from ask(domain, "MX")
     if answer.failed:
         out.unanswered("mx", answer)
-        out.check("mx", "MX", CheckState.UNMEASURED, why_unmeasured(answer))
-        out.check("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, "The MX is not known")
+        out.point("mx", "MX", CheckState.UNMEASURED, why_unmeasured(answer))
+        out.point("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, "The MX is not known")
         return out
     mxs = sorted((r for r in answer.records if isinstance(r, MX)), key=lambda mx: (mx.preference, mx.exchange))
     values = [f"{mx.preference} {mx.exchange.to_text(omit_final_dot=True)}" for mx in mxs]
     out.show("mx", answer, values)
     if not mxs:
         out.findings.append(_missing(domain))
-        out.check("mx", "MX", CheckState.ABSENT, "No MX record")
-        out.check("mailboxes", "postmaster and abuse", CheckState.ABSENT, "Nothing takes mail for this name")
+        out.point("mx", "MX", CheckState.ABSENT, "No MX record")
+        out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "Nothing takes mail for this name")
         return out
     null = [index for index, mx in enumerate(mxs) if mx.exchange == dns.name.root]
     if null:
@@ -55,9 +55,9 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
             out.findings.append(_alias(domain, host, alias.records[0].to_text(), place))
         elif four.void and six.void:
             out.findings.append(_dead(domain, host, place, all_dead=len(hosts) == 1))
-    out.check("mx", "MX", CheckState.GOOD, ", ".join(values[:4]))
+    out.point("mx", "MX", CheckState.GOOD, ", ".join(values[:4]))
     state = "Nothing takes mail for this name" if null else "Not measured: no message was sent to them yet"
-    out.check("mailboxes", "postmaster and abuse", CheckState.ABSENT if null else CheckState.UNMEASURED, state)
+    out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT if null else CheckState.UNMEASURED, state)
     return out
 
 

@@ -41,7 +41,7 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
     answer = yield from ask(domain, "TXT")
     if answer.failed:
         out.unanswered("spf", answer)
-        out.check("spf", "SPF", CheckState.UNMEASURED, why_unmeasured(answer))
+        out.point("spf", "SPF", CheckState.UNMEASURED, why_unmeasured(answer))
         return out
     published = [txt for txt in answer.texts if is_spf1(txt.text)]
     texts = [txt.text for txt in published]
@@ -56,7 +56,7 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         out.records.clear()
         out.show("spf", answer, near)
         out.findings.append(_missing(whole, near, request.sends))
-        out.check("spf", "SPF", CheckState.FAULT, "No SPF record is published")
+        out.point("spf", "SPF", CheckState.FAULT, "No SPF record is published")
         return out
     if len(records) > 1:
         out.findings.append(_several(whole, records))
@@ -73,7 +73,7 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings += _lookups(domain, tree, records[0])
         if request.sends is False and not _closed(records[0]):
             out.findings.append(_open_though_parked(domain))
-    out.check("spf", "SPF", CheckState.GOOD, _summary(out.spf_tree, out.authorised, len(records)))
+    out.point("spf", "SPF", CheckState.GOOD, _summary(out.spf_tree, out.authorised, len(records)))
     return out
 
 

@@ -22,10 +22,10 @@ def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
         out.streams += part.streams
     if not out.streams:
         what = "No stream is described yet: say which envelope domain and d= each kind of mail has"
-        out.check("alignment", "Alignment", CheckState.UNMEASURED, what)
+        out.point("alignment", "Alignment", CheckState.UNMEASURED, what)
     else:
         good = sum(any(each.counts for each in stream.by_list.aligned) for stream in out.streams)
-        out.check("alignment", "Alignment", CheckState.GOOD, f"{good} of {len(out.streams)} streams align")
+        out.point("alignment", "Alignment", CheckState.GOOD, f"{good} of {len(out.streams)} streams align")
     return out
 
 

@@ -33,11 +33,11 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
     name = f"_mta-sts.{request.domain}"
     answer = yield from ask(name, "TXT")
     if answer.failed:
-        out.check("mta-sts", title, CheckState.UNMEASURED, why_unmeasured(answer))
+        out.point("mta-sts", title, CheckState.UNMEASURED, why_unmeasured(answer))
         return False
     texts = [txt.text for txt in answer.texts if txt.text.lower().lstrip().startswith("v=sts")]
     if not texts:
-        out.check("mta-sts", title, CheckState.ABSENT, "Not in use: nothing keeps mail to this name from being read")
+        out.point("mta-sts", title, CheckState.ABSENT, "Not in use: nothing keeps mail to this name from being read")
         return False
     out.show("mta-sts", answer, texts)
     place = Place(name, "TXT")
@@ -51,13 +51,13 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
                                  Place(name, "TXT", 0, first.column, first.length), _said(record.problems),
                                  f"Correct the record at column {first.column}.", "RFC 8461 §3.1"))  # fmt: skip
     if not request.ask_pages:
-        out.check("mta-sts", title, CheckState.UNMEASURED, "The policy was not fetched")
+        out.point("mta-sts", title, CheckState.UNMEASURED, "The policy was not fetched")
         return True
     host = f"mta-sts.{request.domain}"
     url = f"https://{host}/.well-known/mta-sts.txt"
     page = yield from ask_page(url)
     if page.status == "not_held":
-        out.check("mta-sts", title, CheckState.UNMEASURED, f"The policy was not fetched: {page.detail}")
+        out.point("mta-sts", title, CheckState.UNMEASURED, f"The policy was not fetched: {page.detail}")
         return True
     if page.failed or page.status != "found":
         why = page.detail or f"HTTP status {page.code}"
@@ -65,11 +65,11 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
                                  Place(host, "A"), (url, why),
                                  "Serve the policy over HTTPS with a certificate for this name and no redirect; "
                                  "or remove the record.", "RFC 8461 §3.3"))  # fmt: skip
-        out.check("mta-sts", title, CheckState.GOOD, "The policy cannot be fetched")
+        out.point("mta-sts", title, CheckState.GOOD, "The policy cannot be fetched")
         return True
     policy = read_sts_policy(page.text)
     out.findings += _policy(request.domain, url, policy, hosts, page.content_type)
-    out.check("mta-sts", title, CheckState.GOOD, f"mode {policy.mode}, for {', '.join(policy.mx[:4]) or 'no host'}")
+    out.point("mta-sts", title, CheckState.GOOD, f"mode {policy.mode}, for {', '.join(policy.mx[:4]) or 'no host'}")
     return True
 
 
@@ -166,11 +166,11 @@ def _tls_rpt(domain: str, sts: bool, out: Examination) -> DnsProgram[None]:
     name = f"_smtp._tls.{domain}"
     answer = yield from ask(name, "TXT")
     if answer.failed:
-        out.check("tls-rpt", title, CheckState.UNMEASURED, why_unmeasured(answer))
+        out.point("tls-rpt", title, CheckState.UNMEASURED, why_unmeasured(answer))
         return
     texts = [txt.text for txt in answer.texts if txt.text.lower().lstrip().startswith("v=tlsrpt")]
     if not texts:
-        out.check("tls-rpt", title, CheckState.ABSENT, "Not asked for")
+        out.point("tls-rpt", title, CheckState.ABSENT, "Not asked for")
         if sts:
             out.findings.append(
                 Finding(
@@ -206,20 +206,20 @@ def _tls_rpt(domain: str, sts: bool, out: Examination) -> DnsProgram[None]:
                 scope="none",
             )
         )
-    out.check("tls-rpt", title, CheckState.GOOD, f"Reports go to {', '.join(record.rua) or 'nobody'}")
+    out.point("tls-rpt", title, CheckState.GOOD, f"Reports go to {', '.join(record.rua) or 'nobody'}")
 
 
 def _dane(domain: str, hosts: list[str], out: Examination) -> DnsProgram[None]:
     title = "DANE"
     if not hosts:
-        out.check("dane", title, CheckState.ABSENT, "There is no MX host")
+        out.point("dane", title, CheckState.ABSENT, "There is no MX host")
         return
     answers = yield tuple(DnsQuestion(f"_25._tcp.{host}", "TLSA") for host in hosts[:10])
     there = [(host, answer) for host, answer in zip(hosts, answers, strict=False) if answer.records]
     if not there:
         failed = next((answer for answer in answers if answer.failed), None)
         state = CheckState.UNMEASURED if failed else CheckState.ABSENT
-        out.check("dane", title, state, why_unmeasured(failed) if failed else "No TLSA record for any MX host")
+        out.point("dane", title, state, why_unmeasured(failed) if failed else "No TLSA record for any MX host")
         return
     for host, answer in there:
         out.show("tlsa", answer, [rdata.to_text() for rdata in answer.records])
@@ -254,4 +254,4 @@ def _dane(domain: str, hosts: list[str], out: Examination) -> DnsProgram[None]:
                     scope="none",
                 )
             )
-    out.check("dane", title, CheckState.GOOD, f"{len(there)} of {len(hosts)} MX hosts have TLSA records")
+    out.point("dane", title, CheckState.GOOD, f"{len(there)} of {len(hosts)} MX hosts have TLSA records")

@@ -25,8 +25,8 @@ def examine_zone(request: AuditRequest) -> DnsProgram[Examination]:
     if zone is None or soa is None:
         what = why_unmeasured(soa) if soa is not None else "The zone could not be found"
         yield from _bogus(request.domain, out)
-        out.check("dnssec", "DNSSEC", CheckState.UNMEASURED, what)
-        out.check("dns", "Name servers", CheckState.UNMEASURED, what)
+        out.point("dnssec", "DNSSEC", CheckState.UNMEASURED, what)
+        out.point("dns", "Name servers", CheckState.UNMEASURED, what)
         return out
     text = yield from ask(request.domain, "TXT")
     if text.status is AnswerStatus.SERVFAIL:
@@ -75,7 +75,7 @@ def _dnssec(zone: str, soa: DnsAnswer, out: Examination) -> DnsProgram[None]:
     place = Place(zone, "DS")
     if ds.failed:  # off line the zone above is not held
         state = "signed" if signers else "not signed"
-        out.check("dnssec", "DNSSEC", CheckState.UNMEASURED, f"The zone is {state}; {why_unmeasured(ds).lower()}")
+        out.point("dnssec", "DNSSEC", CheckState.UNMEASURED, f"The zone is {state}; {why_unmeasured(ds).lower()}")
         return
     if digests:
         out.records.append(PublishedRecord("dnssec", zone, "DS", str(ds.status),
@@ -97,7 +97,7 @@ def _dnssec(zone: str, soa: DnsAnswer, out: Examination) -> DnsProgram[None]:
                 )
             )
         what = "Signed, without a DS record" if signers else "Not signed"
-        out.check("dnssec", "DNSSEC", CheckState.ABSENT, what)
+        out.point("dnssec", "DNSSEC", CheckState.ABSENT, what)
         return
     if not keys.failed and not any(_matches(zone, digest, signers) for digest in digests):
         out.findings.append(
@@ -116,7 +116,7 @@ def _dnssec(zone: str, soa: DnsAnswer, out: Examination) -> DnsProgram[None]:
     elif soa.status is AnswerStatus.SERVFAIL or keys.status is AnswerStatus.SERVFAIL:
         yield from _bogus(zone, out)
     what = "Signed, and the resolver validated it" if soa.authenticated else "Signed; this resolver does not validate"
-    out.check("dnssec", "DNSSEC", CheckState.GOOD if soa.authenticated else CheckState.UNMEASURED, what)
+    out.point("dnssec", "DNSSEC", CheckState.GOOD if soa.authenticated else CheckState.UNMEASURED, what)
 
 
 def _matches(zone: str, digest: DS, keys: list[DNSKEY]) -> bool:
@@ -147,7 +147,7 @@ def _servers(request: AuditRequest, zone: str, out: Examination) -> DnsProgram[N
         rdata.target.to_text(omit_final_dot=True).lower() for rdata in answer.records if isinstance(rdata, NS)
     )
     if answer.failed or not names:
-        out.check("dns", title, CheckState.UNMEASURED, why_unmeasured(answer) if answer.failed else "No NS records")
+        out.point("dns", title, CheckState.UNMEASURED, why_unmeasured(answer) if answer.failed else "No NS records")
         return
     if len(names) == 1:
         out.findings.append(
@@ -167,7 +167,7 @@ def _servers(request: AuditRequest, zone: str, out: Examination) -> DnsProgram[N
     if request.ask_servers:
         asked = yield from _ask_each(request.domain, zone, names[:_MAX_SERVERS], out)
         summary += f", {asked} of them asked" if asked else ", none of them could be asked from here"
-    out.check("dns", title, CheckState.GOOD if asked else CheckState.UNMEASURED, summary)
+    out.point("dns", title, CheckState.GOOD if asked else CheckState.UNMEASURED, summary)
 
 
 def _ask_each(domain: str, zone: str, names: list[str], out: Examination) -> DnsProgram[int]:

@@ -116,6 +116,19 @@ def effective_policy(found: Discovery, *, exists: bool = True) -> EffectivePolic
     return EffectivePolicy(policy, tag, found.at.domain, 100 if walk else record.percent, testing)
 
 
+def below_policy(found: Discovery, *, exists: bool) -> str | None:
+    """What holds for a name below this domain that has no record of its own; np= for one that does not exist.
+
+    By both ways it is taken from the organisation's record (RFC 7489 §6.6.3, DMARCbis §4.10.1), so a record of the
+    domain itself counts for names below it only where the domain is the organisation.
+    """
+    governing = next((at for at in found.looked if at.domain == found.organisation and at.record is not None), None)
+    if governing is None:
+        return None
+    below = Discovery(found.way, f"x.{found.organisation}", found.organisation, governing, found.looked)
+    return effective_policy(below, exists=exists).policy
+
+
 def discover(domain: str) -> DnsProgram[Discoveries]:
     """Both ways, and whether the domain exists."""
     exists = yield from domain_exists(domain)
