@@ -1,4 +1,4 @@
-"""Write the table of rules into docs/audit.md from the catalogue: `python tools/audit_rules.py` (`--check` compares)."""
+"""Write the table of rules into docs/audit.md from the catalogue; `--check` compares."""
 
 import sys
 from pathlib import Path

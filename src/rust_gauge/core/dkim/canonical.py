@@ -16,7 +16,8 @@ def canonical_header(raw: bytes, how: str) -> bytes:
     if how == SIMPLE:
         return raw
     name, _, value = raw.partition(b":")
-    value = value.replace(b"\r\n", b"")
+    if b"\n" in value:
+        value = value.replace(b"\r\n", b"")
     if b"\t" in value or b"  " in value:
         value = _BLANKS.sub(b" ", value)
     return name.rstrip(b" \t").lower() + b":" + value.strip(b" \t")
@@ -43,8 +44,10 @@ def _with_single_blanks(body: bytes) -> bytes:
     line_end = octets[1:] == 0x0D
     line_end[:-1] &= octets[2:] == 0x0A
     line_end[-1] = False  # a CR at the very end has no LF behind it
-    keep = ~(space[:-1] & (space[1:] | line_end))
-    kept: bytes = octets[:-1][keep].tobytes()
+    drop = space[:-1] & (space[1:] | line_end)
+    if not drop.any():
+        return body
+    kept: bytes = octets[:-1][~drop].tobytes()
     return kept + body[-1:]
 
 

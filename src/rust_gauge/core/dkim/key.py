@@ -65,6 +65,8 @@ class DkimKey:
 
 def looks_like_key(text: str) -> bool:
     """Whether a TXT record at a selector is meant as a key: DKIM1 in front, or a `p=` tag at all."""
+    if text.startswith("v=DKIM1"):
+        return True
     return bool(re.match(r"\s*[\"']?v\s*=\s*DKIM1", text, re.IGNORECASE) or re.search(r"(?:^|[;\s\"'])p\s*=", text))
 
 

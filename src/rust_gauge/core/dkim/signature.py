@@ -40,9 +40,7 @@ def read_signature(text: str) -> DkimSignature:
     """Read the value of a DKIM-Signature field. Never raises."""
     tags = parse_tag_list(text)
     problems = list(tags.problems)
-    for name in _REQUIRED:
-        if tags.get(name) is None:
-            problems.append(Problem(f"the tag {name}= is missing", 1))
+    problems += [Problem(f"the tag {name}= is missing", 1) for name in _REQUIRED if tags.get(name) is None]
 
     def wrong(tag: Tag, what: str) -> None:
         problems.append(Problem(what, tag.value_column, max(1, len(tag.value))))
@@ -61,7 +59,7 @@ def read_signature(text: str) -> DkimSignature:
     header_form, body_form = header_form or SIMPLE, body_form or SIMPLE
     if (tag := tags.get("c")) and not {header_form, body_form} <= {SIMPLE, RELAXED}:
         wrong(tag, f"c={tag.value[:40]} names no canonicalisation")
-    headers = tuple(name.strip().lower() for name in value("h").split(":"))
+    headers = tuple([name.strip() for name in value("h").lower().split(":")])
     if (tag := tags.get("h")) and "from" not in headers:
         wrong(tag, "h= does not hold From, which must be signed (§5.4)")
     domain, selector = _a_labels(value("d")), _a_labels(value("s"))
@@ -75,12 +73,12 @@ def read_signature(text: str) -> DkimSignature:
             wrong(tag, "i= has no @")
         elif host != domain and not host.endswith(f".{domain}"):
             wrong(tag, f"i= is in {host[:60]}, which is not {domain[:60]} nor below it (§3.5)")
-    numbers: dict[str, int | None] = {}
-    for name in ("l", "t", "x"):
-        tag = tags.get(name)
-        numbers[name] = int(tag.value) if tag and _NUMBER.match(tag.value) else None
-        if tag and numbers[name] is None:
-            wrong(tag, f"{name}= is no number")
+    numbers: dict[str, int | None] = dict.fromkeys("ltx")
+    for name in numbers:
+        if tag := tags.get(name):
+            numbers[name] = int(tag.value) if _NUMBER.match(tag.value) else None
+            if numbers[name] is None:
+                wrong(tag, f"{name}= is no number")
     signed_at, expires_at = numbers["t"], numbers["x"]
     if (tag := tags.get("x")) and signed_at is not None and expires_at is not None and expires_at <= signed_at:
         wrong(tag, "x= is not later than t= (§3.5)")
@@ -95,7 +93,7 @@ def read_signature(text: str) -> DkimSignature:
         decoded[name] = raw or b""
     return DkimSignature(
         tags, algorithm, decoded["b"], decoded["bh"], header_form, body_form, domain, selector, identity, headers,
-        numbers["l"], signed_at, expires_at, _copied(value("z")), tuple(problems),
+        numbers["l"], signed_at, expires_at, _copied(tag.value) if (tag := tags.get("z")) else (), tuple(problems),
     )  # fmt: skip
 
 
