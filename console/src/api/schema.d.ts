@@ -1681,6 +1681,16 @@ export interface components {
             percent: number;
             /** Testing */
             testing: boolean;
+            /**
+             * For Subdomains
+             * @description What holds for a subdomain without a record of its own
+             */
+            for_subdomains?: ("none" | "quarantine" | "reject") | null;
+            /**
+             * For Absent
+             * @description What holds for a subdomain that does not exist
+             */
+            for_absent?: ("none" | "quarantine" | "reject") | null;
             /** Looked At */
             looked_at: string[];
         };
