@@ -176,7 +176,8 @@ def _audit_all(names: Sequence[str], port: int) -> tuple[float, list[DnsQuestion
     resolver = Resolver(ResolverSettings((("127.0.0.1", port),), concurrency=CONCURRENCY, per_server=CONCURRENCY))
     asked: set[DnsQuestion] = set()
 
-    def done(_: int, result: DomainAudit) -> bool:
+    def done(_: int, result: DomainAudit | Exception) -> bool:
+        assert isinstance(result, DomainAudit), result
         asked.update(answer.question for answer in result.answers if isinstance(answer, DnsAnswer))
         return True
 

@@ -103,6 +103,7 @@ CASES = [
     ({DMARC: ["v=DMARC1; p=reject; rua=mailto:a@d.example", "v=DMARC1; p=reject; rua=mailto:a@d.example"]},
      "dmarc-several-records", Level.FAULT),
     ({DMARC: ["v=DMARC1; p=reject; pct=7x; rua=mailto:r@d.example"]}, "dmarc-syntax", Level.FAULT),
+    ({DMARC: ["v=DMARC1; rua=mailto:r@d.example; p=reject"]}, "dmarc-syntax", Level.RISK),
     ({DMARC: ["v=DMARC1; p=none; rua=mailto:r@d.example"]}, "dmarc-only-watching", Level.RISK),
     ({DMARC: ["v=DMARC1; p=reject"]}, "dmarc-no-reports", Level.NOTE),
     ({DMARC: ["v=DMARC1; p=reject; sp=none; rua=mailto:r@d.example"]}, "dmarc-subdomains-open", Level.RISK),

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from rust_gauge.core.audit import AuditRequest, DomainAudit, audit_domain
-from rust_gauge.core.dns import AnswerStatus, DnsQuestion
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, ask
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.launch.mariadb import free_port
 
@@ -184,10 +184,23 @@ def test_the_same_is_said_over_tcp(bind: Bind, resolver: Resolver) -> None:
         tcp.close()
 
 
+def test_a_program_that_fails_spoils_no_other(resolver: Resolver) -> None:
+    def broken() -> DnsProgram[DnsAnswer]:
+        yield (DnsQuestion("signed.test", "TXT"),)
+        raise ValueError("a slip")
+
+    found: dict[int, object] = {}
+    programs = [broken(), ask("signed.test", "TXT")]
+    resolver.run_many(programs, done=lambda number, result: found.update({number: result}) is None)
+    assert isinstance(found[0], ValueError)
+    assert isinstance(found[1], DnsAnswer)
+
+
 def test_many_audits_share_one_cache_and_end_in_any_order(resolver: Resolver) -> None:
     found: dict[int, str] = {}
 
-    def done(number: int, result: DomainAudit) -> bool:
+    def done(number: int, result: DomainAudit | Exception) -> bool:
+        assert isinstance(result, DomainAudit)
         found[number] = result.domain
         return len(found) < 30
 

@@ -103,19 +103,17 @@ class Resolver:
         *,
         at_once: int = 32,
         fresh: bool = False,
-        done: Callable[[int, T], bool] | None = None,
+        done: Callable[[int, T | Exception], bool] | None = None,
     ) -> None:
         """Drive many programs, `at_once` of them side by side, over one cache.
 
         `done` is given each one's number and result as it ends, in the caller's thread, and stops the rest by
-        returning False.
+        returning False. A program that raises spoils no other: its exception stands in place of its result.
         """
-        results: queue.Queue[tuple[int, T] | BaseException | None] = queue.Queue()
+        results: queue.Queue[tuple[int, T | Exception] | None] = queue.Queue()
         task = asyncio.run_coroutine_threadsafe(self._drive_many(programs, at_once, fresh, results), self._loop)
         try:
             while (item := results.get()) is not None:
-                if isinstance(item, BaseException):
-                    raise item
                 if done is not None and not done(*item):
                     break
         finally:
@@ -134,13 +132,11 @@ class Resolver:
                         answers = await self.answer_all_async(program.send(answers), fresh)
                 except StopIteration as stop:
                     results.put((number, stop.value))
+                except Exception as error:
+                    results.put((number, error))
 
-        try:
-            await asyncio.gather(*(one_after_another() for _ in range(at_once)))
-        except Exception as error:
-            results.put(error)
-        else:
-            results.put(None)
+        await asyncio.gather(*(one_after_another() for _ in range(at_once)))
+        results.put(None)
 
     async def answer_all_async(
         self, questions: Sequence[DnsQuestion | PageQuestion], fresh: bool = False

@@ -3,6 +3,8 @@
 from datetime import datetime
 from typing import Any
 
+import structlog
+
 from rust_gauge.contract.audits import Batch, BatchRequest, BatchResult
 from rust_gauge.contract.common import Page
 from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, DomainAudit, Level, audit_domain
@@ -18,6 +20,7 @@ from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
+log = structlog.get_logger()
 _AT_ONCE = 32  # domains audited side by side
 _CHUNK = 50  # results written together
 
@@ -144,9 +147,13 @@ def run_batch(context: Context, job: Job) -> None:
         stopped = context.store.transaction(both)
         return not stopped
 
-    def done(index: int, result: DomainAudit) -> bool:
+    def done(index: int, result: DomainAudit | Exception) -> bool:
         number, name, _ = programs[index]
-        waiting.append(_result(row.id, number, name, result))
+        if isinstance(result, Exception):
+            log.error("audit_failed", domain=name, error=repr(result))
+            waiting.append(_result(row.id, number, name, problem="It could not be audited; see the service's log"))
+        else:
+            waiting.append(_result(row.id, number, name, result))
         return write() if len(waiting) >= _CHUNK else True
 
     if write():

@@ -217,7 +217,7 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
         findings.append(
             Finding(
                 rule="dmarc-syntax",
-                level=Level.FAULT,
+                level=Level.RISK if _only_order(record) else Level.FAULT,
                 title=f"The DMARC record at {place.name} has a mistake: {first.what}",
                 place=Place(place.name, "TXT", place.record, first.column, first.length),
                 topic=topic,
@@ -278,6 +278,11 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
             )
         )
     return findings + _weaker(domain, owner, place, record)
+
+
+def _only_order(record: DmarcRecord) -> bool:
+    """All that is wrong is where p= stands, which strict readers of RFC 7489 mind and others do not."""
+    return len(record.problems) == 1 and record.problems[0].what.startswith("p= must stand")
 
 
 def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:
