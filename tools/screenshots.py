@@ -58,7 +58,7 @@ def main() -> int:
                 return 1
             page = context.new_page()
             page.goto(URL + path)
-            page.locator("table, aside").first.wait_for()
+            page.locator("table, aside, section").first.wait_for()
             page.wait_for_load_state("networkidle")
             page.screenshot(path=OUT / f"{name}.png")
             context.close()
