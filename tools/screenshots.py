@@ -23,7 +23,7 @@ PAGES = (
     ("wall", "/", "light", 1280, 800),
     ("wall-dark", "/", "dark", 1280, 800),
     ("wall-narrow", "/", "light", 390, 844),
-    ("domain", "/domains/glasswort/news.glasswort.example?days=30", "light", 1280, 1300),
+    ("domain", "/domains/glasswort/news.glasswort.example?days=30", "light", 1280, 880),
     ("domain-dark", "/domains/copperline/copperline.example?days=30", "dark", 1280, 800),
     ("domain-records", "/domains/copperline/copperline.example?view=records", "light", 1280, 1000),
     ("domain-spf", "/domains/thornfield/catalogue.thornfieldseeds.example?view=records", "light", 1280, 2000),
@@ -35,7 +35,7 @@ PAGES = (
 )
 COMMANDS = (
     ("terminal-wall", "wall", 168, 22),
-    ("terminal-audit", "audit copperline.example --tenant copperline", 112, 46),
+    ("terminal-audit", "audit catalogue.thornfieldseeds.example --tenant thornfield", 112, 76),
     ("terminal-reading", "reading news.glasswort.example --tenant glasswort", 112, 28),
 )
 

@@ -231,6 +231,10 @@ def test_a_message_is_checked_with_the_reason_for_each_result(office: Office, cl
     )
     assert client.audits.check_message(office.slug, message).spf is None
     assert client.audits.check_message(office.slug, b"no header\n").problems
+    client.domains.add(office.slug, name)
+    assert client.audits.run(office.slug, name).keys == []
+    client.audits.check_message(office.slug, message)
+    assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("s1", "message")]
     with pytest.raises(InvalidInputError):
         client.audits.check_message(office.slug, b" ")
     with pytest.raises(InvalidInputError):

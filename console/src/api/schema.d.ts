@@ -283,7 +283,9 @@ export interface paths {
         put?: never;
         /**
          * Check Message
-         * @description SPF, DKIM and DMARC of a message as it was captured, with the reason for each result. Nothing is kept.
+         * @description SPF, DKIM and DMARC of a message as it was captured, with the reason for each result.
+         *
+         *     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
          */
         post: operations["check_message"];
         delete?: never;

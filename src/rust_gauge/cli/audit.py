@@ -99,6 +99,9 @@ def show(output: Output, result: Audit) -> None:
     for record in result.records:
         via = f"  via {' -> '.join(record.aliases)}" if record.aliases else ""
         known = f"  selector from: {record.source}" if record.source else ""
+        key = next((k for k in result.keys if record.name == f"{k.selector}._domainkey.{result.domain}"), None)
+        if key is not None and key.first_seen is not None:
+            known += f"  first seen {key.first_seen:%Y-%m-%d}"
         output.line(output.paint(f"{record.name} {record.rdtype}{via}{known}", "dim"))
         if not record.values:
             output.line(f"    {_NOTHING.get(record.status, record.status)}")

@@ -2,6 +2,7 @@
 
 import hashlib
 import tomllib
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from importlib import resources
@@ -42,6 +43,8 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
 _SETTING = "audit"
+_SEEN = "selectors-seen"
+_MAX_SEEN = 20  # selectors of one domain that are remembered from messages
 _MAX_SPF_RECORD = 65_000
 _KNOWN = ("found", "no_data", "no_name")  # answers that say what is published; others say nothing
 _SUMMARY = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups", "cause", "checked_at")
@@ -94,7 +97,8 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     )
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
-    request = audit_request(row, settings, counts, now, seen, elsewhere)
+    in_messages = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SEEN)) or {}
+    request = audit_request(row, settings, counts, now, seen, elsewhere, in_messages.get(row.name, []))
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
     for key in result.whole.keys:
@@ -111,6 +115,7 @@ def audit_request(
     now: datetime,
     seen: dict[str, int],
     elsewhere: dict[str, tuple[str, ...]],
+    in_messages: Sequence[str] = (),
 ) -> AuditRequest:
     streams = tuple(
         Stream(
@@ -128,7 +133,10 @@ def audit_request(
     )
     return AuditRequest(
         row.name,
-        tuple(Selector(selector, "hand") for selector in row.selectors),
+        tuple(
+            [Selector(selector, "hand") for selector in row.selectors]
+            + [Selector(selector, "message") for selector in in_messages]
+        ),
         streams=streams,
         sends=row.sends,
         lists=tuple(DnsList(each.zone, each.kind, each.label, each.codes) for each in settings.lists),
@@ -345,14 +353,34 @@ def try_spf(context: Context, request: SpfTrialRequest) -> SpfTrial:
         raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
 
 
-def check_message(context: Context, raw: bytes, ip: str, helo: str, mail_from: str) -> MessageCheck:
-    """SPF, DKIM and DMARC of a message."""
+def check_message(
+    context: Context, tenant: TenantAccess, raw: bytes, ip: str, helo: str, mail_from: str
+) -> MessageCheck:
+    """SPF, DKIM and DMARC of a message. Selectors that sign for a domain of the tenant are remembered, nothing else."""
     if not raw.strip():
         raise ServiceProblem("invalid-request", "The body is empty", remedy="Send the message as it was received")
     try:
         now = int(context.clock().timestamp())
         run = authenticate(raw, ip=ip, helo=helo, mail_from=mail_from, now=now)
-        return message_document(context.resolver.run(run, fresh=True))
+        found = message_document(context.resolver.run(run, fresh=True))
     except ValueError:
         what = f"{ip[:60]} is no IP address"
         raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
+    _remember_selectors(context, tenant, found)
+    return found
+
+
+def _remember_selectors(context: Context, tenant: TenantAccess, found: MessageCheck) -> None:
+    """Selectors cannot be listed from DNS (RFC 6376 §3.1): those of signatures that hold are worth knowing."""
+    seen = {(each.domain, each.selector) for each in found.signatures if each.result == "pass"}
+
+    def write(connection: Any) -> None:
+        kept = store_audits.get_setting(connection, tenant.id, _SEEN) or {}
+        for domain, selector in sorted(seen):
+            here = kept.get(domain, [])
+            if selector not in here and store_domains.list_domains(connection, tenant.id, name=domain):
+                kept[domain] = [*here, selector][-_MAX_SEEN:]
+                store_audits.put_setting(connection, tenant.id, _SEEN, kept, context.clock())
+
+    if seen:
+        context.store.transaction(write)

@@ -79,7 +79,12 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
       }
     >
       {shown.map(({record, findings}) => (
-        <RecordView key={`${record.purpose} ${record.name} ${record.rdtype}`} record={record} findings={findings} />
+        <RecordView
+          key={`${record.purpose} ${record.name} ${record.rdtype}`}
+          record={record}
+          findings={findings}
+          about={aboutKey(audit, record)}
+        />
       ))}
       {others.map((each) => (
         <Rec key={each.id}>
@@ -93,7 +98,17 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
 const SOURCES: Record<string, string> = {hand: 'your settings', stream: 'a stream', usual: 'the usual names', message: 'a message', report: 'a report', zone: 'the zone file'};
 const ORDER = ['fault', 'risk', 'note'] as const;
 
-function RecordView({record, findings}: {record: Published; findings: Finding[]}) {
+/** What is known of the key at a selector: its kind, and since when it has been there. */
+export function aboutKey(audit: Audit, record: Published): string {
+  const key = audit.keys.find((each) => record.purpose === 'dkim' && record.name.startsWith(`${each.selector}._domainkey.`));
+  if (!key) return '';
+  const parts = [key.bits ? `${key.key_type} ${key.bits}` : key.key_type];
+  if (key.first_seen) parts.push(`first seen ${ago(key.first_seen)}`);
+  if (record.strings.length) parts.push(`${record.strings.length} strings`);
+  return parts.join(', ');
+}
+
+function RecordView({record, findings, about}: {record: Published; findings: Finding[]; about: string}) {
   const worst = ORDER.find((level) => findings.some((each) => each.level === level));
   const marks = (index: number): Mark[] =>
     findings
@@ -104,7 +119,8 @@ function RecordView({record, findings}: {record: Published; findings: Finding[]}
       <header>
         <span>
           {record.name} {record.rdtype}
-          {(record.aliases ?? []).map((each) => ` → ${each}`)}
+          {record.aliases.map((each) => ` → ${each}`)}
+          {about && <Small> {about};</Small>}
           {record.source && <Small> selector from: {SOURCES[record.source] ?? record.source}</Small>}
         </span>
         {worst ? <Tag level={worst}>{worst}</Tag> : record.values.length > 0 && <Tag level="right">in order</Tag>}

@@ -115,7 +115,7 @@ function MessageCard({tenant}: {tenant: string}) {
     check.mutate({message: text, ip: ip.trim(), mail_from: from.trim()});
   };
   return (
-    <Card title="Why does this message fail?" note="paste it whole, headers and all; nothing is kept">
+    <Card title="Why does this message fail?" note="paste it whole, headers and all; only selectors of your domains are kept">
       <Form onSubmit={submit}>
         <Field label="Message source" mono lines={8} value={text} onChange={setText} isRequired placeholder={'DKIM-Signature: …\nFrom: …\n\nHello'} />
         <div data-row>

@@ -8,6 +8,7 @@ import {AuditSettingsCard, listLines, readLists} from './AuditSettingsCard';
 import {BatchesCard} from './BatchesCard';
 import {BulkCard, ChecksCard} from './ChecksCard';
 import {between, HistoryView} from './HistoryView';
+import {aboutKey} from './RecordsCard';
 import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
 import {TryView} from './TryView';
@@ -201,5 +202,18 @@ describe('settings', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(await screen.findByText(/Saved/)).toBeTruthy();
     expect(seen.find((sent) => sent.method === 'PUT')!.body).toEqual({lists: known, usual_selectors: ['mail', 's1'], bulk_rules: []});
+  });
+});
+
+describe('keys', () => {
+  it('tells kind, age and strings of the key at a selector', () => {
+    const record: Schemas['PublishedRecord'] = {
+      purpose: 'dkim', name: `s1._domainkey.${NAME}`, rdtype: 'TXT', status: 'found', values: ['p=x'], ttl: 1,
+      aliases: [], source: 'message', strings: [255, 90],
+    };
+    const key = {selector: 's1', source: 'message', key_type: 'rsa', bits: 2048, fingerprint: 'f', revoked: false, usable: true, testing: false};
+    const old = new Date(Date.now() - 3 * 86_400_000).toISOString();
+    expect(aboutKey(audit({keys: [{...key, first_seen: old}]}), record)).toBe('rsa 2048, first seen 3 days ago, 2 strings');
+    expect(aboutKey(audit({}), record)).toBe('');
   });
 });

@@ -211,9 +211,12 @@ async def check_message(
     helo: Annotated[str, Query(max_length=1000, description="The name that it greeted with")] = "",
     mail_from: Annotated[str, Query(max_length=400, description="Its envelope sender")] = "",
 ) -> MessageCheck:
-    """SPF, DKIM and DMARC of a message as it was captured, with the reason for each result. Nothing is kept."""
+    """SPF, DKIM and DMARC of a message as it was captured, with the reason for each result.
+
+    Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+    """
     body = await request.body()
-    return await run_in_threadpool(audits.check_message, context, body, ip, helo, mail_from)
+    return await run_in_threadpool(audits.check_message, context, tenant, body, ip, helo, mail_from)
 
 
 @router.post("/tenants/{tenant}/batches", tags=["audits"], status_code=202, operation_id="start_batch")
