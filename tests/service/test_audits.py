@@ -213,9 +213,9 @@ def test_an_address_is_tried_against_what_is_published_and_before_it_is(office: 
 
 def test_a_message_is_checked_with_the_reason_for_each_result(office: Office, client: Client) -> None:
     key = published(rsa_key())
-    name = serve(office, "v=spf1 ip4:192.0.2.0/24 -all", GOOD + f's1._domainkey IN TXT "{key[:250]}" "{key[250:]}"\n')
+    name = serve(office, "v=spf1 ip4:192.0.2.0/24 -all", GOOD + f'odd7._domainkey IN TXT "{key[:250]}" "{key[250:]}"\n')
     raw = MESSAGE.replace(b"@d.example>", b"@" + name.encode() + b">")
-    message = sign_message(raw, rsa_key(), domain=name, selector="s1")
+    message = sign_message(raw, rsa_key(), domain=name, selector="odd7")
     good = client.audits.check_message(office.slug, message, ip="192.0.2.9", mail_from=f"b@{name}")
     assert (good.header_from, good.signatures[0].result, [each.result for each in good.dmarc]) == (
         name,
@@ -234,7 +234,7 @@ def test_a_message_is_checked_with_the_reason_for_each_result(office: Office, cl
     client.domains.add(office.slug, name)
     assert client.audits.run(office.slug, name).keys == []
     client.audits.check_message(office.slug, message)
-    assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("s1", "message")]
+    assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("odd7", "message")]
     with pytest.raises(InvalidInputError):
         client.audits.check_message(office.slug, b" ")
     with pytest.raises(InvalidInputError):
