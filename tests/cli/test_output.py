@@ -130,3 +130,16 @@ def test_progress_says_nothing_into_a_file() -> None:
     progress.advance(100, "x")
     progress.close()
     assert stream.getvalue() == ""
+
+
+@pytest.mark.parametrize("text", ["\x1b]0;title\x07", "\x1b[2J", "\x9b2J", "a\rb", "\x00"])
+def test_what_strangers_publish_cannot_steer_a_terminal(text: str) -> None:
+    for colour in (False, True):
+        out = io.StringIO()
+        output = Output(out, out)
+        output.colour = colour
+        output.line(f"record: {text}")
+        output.json({"record": text})
+        written = out.getvalue()
+        assert not any(char in written for char in "\x1b\x9b\x07\r\x00")
+        assert json.loads(written.partition("\n")[2])["record"] == text

@@ -3,6 +3,7 @@
 import csv
 import json
 import os
+import re
 import sys
 from collections.abc import Iterable, Sequence
 from typing import TextIO
@@ -26,6 +27,10 @@ _CODES = {
 MARKS = {"sound": "=", "tarnished": "~", "corroded": "#", "seized": "/"}
 
 
+_CONTROL = re.compile(r"\x1b\[[0-9;]*m|[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+_C1 = re.compile(r"[\x7f-\x9f]")  # json escapes the others itself
+
+
 class Output:
     """Writes results to standard output and words about them to standard error."""
 
@@ -40,14 +45,22 @@ class Output:
         return f"\x1b[{code}m{text}\x1b[0m" if self.colour and code else text
 
     def line(self, text: str = "") -> None:
-        print(text, file=self.out)
+        """Text for people. Records and messages come from strangers: what could steer a terminal is shown, not sent."""
+        print(_CONTROL.sub(self._shown, text), file=self.out)
 
     def say(self, text: str) -> None:
         """Something about the result, not part of it."""
-        print(text, file=self.err)
+        print(_CONTROL.sub(self._shown, text), file=self.err)
+
+    def _shown(self, found: re.Match[str]) -> str:
+        piece = found.group()
+        if len(piece) > 1 and self.colour:
+            return piece  # a colour, most likely our own; a stranger's does no harm
+        return "".join(f"\\x{ord(char):02x}" if not char.isprintable() else char for char in piece)
 
     def json(self, value: object) -> None:
-        self.line(json.dumps(_plain(value), indent=2, ensure_ascii=False))
+        text = json.dumps(_plain(value), indent=2, ensure_ascii=False)
+        print(_C1.sub(lambda found: f"\\u{ord(found.group()):04x}", text), file=self.out)
 
     def table(
         self, form: str, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Sequence[int] = ()

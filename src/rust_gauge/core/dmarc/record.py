@@ -156,6 +156,9 @@ def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
         uri = piece.strip()
         column = at + len(piece) - len(piece.lstrip())
         at += len(piece) + 1
+        if not uri:
+            problems.append(Problem("nothing stands beside the comma", max(1, column - 1), 1))
+            continue
         scheme, colon, rest = uri.partition(":")
         if not colon or scheme.lower() != "mailto":
             hint = ": mailto: is missing in front" if "@" in uri and not colon else ""
