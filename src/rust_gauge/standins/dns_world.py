@@ -71,7 +71,10 @@ class DnsWorld:
     def reload(self) -> None:
         """Take in files that are new, changed or gone."""
         rules = self.directory / "behaviour.toml"
-        stamp = rules.stat().st_mtime_ns if rules.exists() else 0
+        try:
+            stamp = rules.stat().st_mtime_ns
+        except OSError:
+            stamp = 0
         if stamp != self._behaviour_stamp:
             self._behaviour_stamp = stamp
             parsed = tomllib.loads(rules.read_text("utf-8")) if stamp else {}
@@ -80,7 +83,10 @@ class DnsWorld:
         for origin in self.zones.keys() - files.keys():
             del self.zones[origin]
         for origin, path in files.items():
-            stamp = path.stat().st_mtime_ns
+            try:
+                stamp = path.stat().st_mtime_ns
+            except OSError:
+                continue  # it went away between the two looks
             known = self.zones.get(origin)
             if known is not None and known.stamp == stamp:
                 continue
