@@ -15,7 +15,16 @@ from dns.rdtypes.ANY.TXT import TXT
 from rust_gauge.core.audit import AuditRequest, DomainAudit, Finding, Level, Stream, audit_domain
 from rust_gauge.core.audit.audit import CHECK_ORDER
 from rust_gauge.core.audit.catalogue import RULES
-from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion, PageAnswer, PageQuestion, drive
+from rust_gauge.core.dns import (
+    AnswerStatus,
+    DnsAnswer,
+    DnsQuestion,
+    MailboxAnswer,
+    MailboxQuestion,
+    PageAnswer,
+    PageQuestion,
+    drive,
+)
 from rust_gauge.core.transport import DnsList
 from tests.answers import answering
 from tests.core.test_tag_lists import RSA_1024, RSA_2048
@@ -249,6 +258,35 @@ def test_every_question_is_asked_once() -> None:
 
 GOOD = Stream("receipts", "d.example", "d.example", "d.example", "s1", "own", "mx.d.example", ("192.0.2.25",))
 HELO = {"mx.d.example TXT": ["v=spf1 a -all"]}
+
+
+def test_postmaster_and_abuse_are_asked_for_when_that_is_wanted() -> None:
+    def asked(replies: dict[str, str]) -> DomainAudit:
+        world = answering({name: values for name, values in RIGHT.items() if values})
+
+        def answer(question: Any) -> Any:
+            if isinstance(question, MailboxQuestion):
+                status = replies[question.address.partition("@")[0]]
+                return MailboxAnswer(question, status, "550 no", True, "" if status != "failed" else "away")
+            return world((question,))[0]
+
+        request = AuditRequest("d.example", ("s1",), ask_servers=False, ask_mailboxes=True)
+        return drive(audit_domain(request), lambda questions: tuple(answer(q) for q in questions))
+
+    both = asked({"postmaster": "refused", "abuse": "refused"})
+    assert {(f.rule, str(f.level)) for f in both.findings} == {
+        ("mailbox-no-postmaster", "risk"),
+        ("mailbox-no-abuse", "note"),
+    }
+    for finding in both.findings:
+        check_whole(finding)
+    states = [
+        {c.key: str(c.state) for c in asked(dict.fromkeys(("postmaster", "abuse"), s)).checks}["mailboxes"]
+        for s in ("taken", "later", "failed")
+    ]
+    assert states == ["good", "unmeasured", "unmeasured"]
+
+
 STREAMS = [
     ("all right", GOOD, {}, ()),
     (

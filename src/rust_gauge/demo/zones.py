@@ -18,6 +18,7 @@ $TTL 300
 VERSION = "2"  # of the zones: when it changes, those of an older demo are written anew
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
+MAIL_SERVER = "192.0.2.43"  # mx1.skerry.example
 STS_POLICY = "version: STSv1\nmode: enforce\nmx: mx1.skerry.example\nmax_age: 2592000\n"
 _HOSTS = {  # every sending host, in both directions
     "192.0.2.41": "mta1.skerry.example",

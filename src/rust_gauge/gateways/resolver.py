@@ -23,7 +23,18 @@ import dns.rcode
 import dns.rdatatype
 import dns.resolver
 
-from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, PageAnswer, PageQuestion, drive
+from rust_gauge.core.dns import (
+    Answer,
+    AnswerStatus,
+    DnsAnswer,
+    DnsProgram,
+    DnsQuestion,
+    MailboxQuestion,
+    PageQuestion,
+    Question,
+    drive,
+)
+from rust_gauge.gateways.mailboxes import MailboxProbe
 from rust_gauge.gateways.pages import PageFetcher, Reach, may_reach
 
 T = TypeVar("T")
@@ -47,6 +58,7 @@ class ResolverSettings:
     tcp: bool = False
     reach: Reach = field(default_factory=dict, hash=False)
     ca_file: str = ""
+    name: str = "localhost"  # what we greet mail hosts with
     cache_entries: int = 50_000
     longest_cache: float = 300.0
 
@@ -69,6 +81,7 @@ class Resolver:
         self._loop = asyncio.new_event_loop()
         self._gate: asyncio.Semaphore | None = None
         self._gates: dict[tuple[str, int], asyncio.Semaphore] = {}
+        self._mailboxes = MailboxProbe(settings.timeout * 4, settings.reach, settings.name)
         self._pages = PageFetcher(settings.timeout * 2, settings.reach, settings.ca_file)
         self._thread = threading.Thread(target=self._loop.run_forever, name="resolver", daemon=True)
         self._thread.start()
@@ -93,7 +106,7 @@ class Resolver:
         """Drive a program to its end. `fresh` passes over answers that are held already."""
         return drive(program, lambda questions: self.answer_all(questions, fresh=fresh))
 
-    def answer_all(self, questions: Sequence[DnsQuestion | PageQuestion], *, fresh: bool = False) -> tuple[Any, ...]:
+    def answer_all(self, questions: Sequence[Question], *, fresh: bool = False) -> tuple[Any, ...]:
         """Answers to all questions, asked side by side."""
         return asyncio.run_coroutine_threadsafe(self.answer_all_async(questions, fresh), self._loop).result()
 
@@ -138,17 +151,17 @@ class Resolver:
         await asyncio.gather(*(one_after_another() for _ in range(at_once)))
         results.put(None)
 
-    async def answer_all_async(
-        self, questions: Sequence[DnsQuestion | PageQuestion], fresh: bool = False
-    ) -> tuple[Any, ...]:
+    async def answer_all_async(self, questions: Sequence[Question], fresh: bool = False) -> tuple[Any, ...]:
         """The same, on the resolver's own loop."""
         if len(questions) == 1:
             return (await self._answer_any(questions[0], fresh),)
         return tuple(await asyncio.gather(*(self._answer_any(question, fresh) for question in questions)))
 
-    async def _answer_any(self, question: DnsQuestion | PageQuestion, fresh: bool) -> DnsAnswer | PageAnswer:
+    async def _answer_any(self, question: Question, fresh: bool) -> Answer:
         if isinstance(question, PageQuestion):
             return await asyncio.to_thread(self._pages.fetch, question, self.answer_all)
+        if isinstance(question, MailboxQuestion):
+            return await asyncio.to_thread(self._mailboxes.ask, question, self.answer_all)
         return await self._answer(question, fresh)
 
     async def _answer(self, question: DnsQuestion, fresh: bool) -> DnsAnswer:

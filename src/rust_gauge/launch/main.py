@@ -131,7 +131,7 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
 
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     from rust_gauge.demo.load import load_demo
-    from rust_gauge.demo.zones import NAME_SERVERS, PAGE_SERVER, is_current, write_pages, write_zones
+    from rust_gauge.demo.zones import MAIL_SERVER, NAME_SERVERS, PAGE_SERVER, is_current, write_pages, write_zones
     from rust_gauge.standins.pages import make_certificates
 
     var = settings.var_dir
@@ -163,11 +163,15 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 ["rust_gauge.standins.pages", "--directory", str(pages), "--port", str(page_port)],
                 {},
             )
+            mail_port = free_port(33_825)
+            supervisor.start("mail-standin", ["rust_gauge.standins.mail_host", "--port", str(mail_port)], {})
             outside: dict[str, Any] = {
+                "ask_mailboxes": True,
                 "dns_servers": [f"127.0.0.1:{dns_port}"],
                 "reach": {
                     **dict.fromkeys(NAME_SERVERS, f"127.0.0.1:{dns_port}"),
                     PAGE_SERVER: f"127.0.0.1:{page_port}",
+                    MAIL_SERVER: f"127.0.0.1:{mail_port}",
                 },
                 "tls_ca_file": str((pages / "ca.pem").resolve()),
             }
@@ -183,6 +187,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 url,
                 port,
                 RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
+                RUSTGAUGE_ASK_MAILBOXES="true",
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )

@@ -3,6 +3,7 @@
 import hashlib
 import tomllib
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from importlib import resources
@@ -99,6 +100,7 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
     in_messages = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SEEN)) or {}
     request = audit_request(row, settings, counts, now, seen, elsewhere, in_messages.get(row.name, []))
+    request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
     for key in result.whole.keys:

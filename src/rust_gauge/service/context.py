@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from urllib.parse import urlsplit
 
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings, system_servers
 from rust_gauge.service.settings import Settings, split_server
@@ -43,6 +44,7 @@ def make_context(settings: Settings, clock: Clock = utc_now) -> Context:
             per_server=settings.dns_per_server,
             reach={address: split_server(target) for address, target in settings.reach.items()},
             ca_file=str(settings.tls_ca_file or ""),
+            name=urlsplit(settings.public_url).hostname or "localhost",
         )
     )
     return Context(Store(settings.database_url.get_secret_value()), resolver, settings, clock)

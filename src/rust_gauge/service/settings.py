@@ -39,6 +39,9 @@ class Settings(BaseSettings):
         description="Addresses from DNS that are contacted at another address:port: stand-ins, servers behind a NAT. "
         "Others are contacted only when they are public",
     )
+    ask_mailboxes: bool = Field(
+        False, description="Ask MX hosts by SMTP whether postmaster and abuse are there; no message is sent"
+    )
     tls_ca_file: Path | None = Field(
         None, description="Authorities trusted beside the usual ones when fetching policies"
     )

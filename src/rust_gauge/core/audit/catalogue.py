@@ -67,6 +67,8 @@ RULES: dict[str, str] = {
     "mx-address": "An MX is an address",
     "mx-alias": "An MX is an alias",
     "mx-dead": "An MX has no address",
+    "mailbox-no-postmaster": "No mail is taken for postmaster",
+    "mailbox-no-abuse": "No mail is taken for abuse",
     "ptr-missing": "A sending address has no name",
     "ptr-not-confirmed": "The name of a sending address does not lead back",
     "ptr-generic": "The name of a sending address looks like an access line's",

@@ -10,9 +10,10 @@ from dns.rdtypes.ANY.MX import MX
 from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.request import AuditRequest
-from rust_gauge.core.dns import DnsProgram, DnsQuestion, ask
+from rust_gauge.core.dns import DnsProgram, DnsQuestion, MailboxAnswer, MailboxQuestion, ask
 
 _MAX_HOSTS = 20
+_ROLES = ("postmaster", "abuse")
 
 
 def mx_hosts(records: tuple[object, ...]) -> list[str]:
@@ -56,9 +57,47 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
         elif four.void and six.void:
             out.findings.append(_dead(domain, host, place, all_dead=len(hosts) == 1))
     out.point("mx", "MX", CheckState.GOOD, ", ".join(values[:4]))
-    state = "Nothing takes mail for this name" if null else "Not measured: no message was sent to them yet"
-    out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT if null else CheckState.UNMEASURED, state)
+    if null:
+        out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "Nothing takes mail for this name")
+    elif request.ask_mailboxes and hosts:
+        yield from _mailboxes(domain, hosts[0], out)
+    else:
+        what = "Not measured: mail hosts are not asked (setting ask_mailboxes)"
+        out.point("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, what)
     return out
+
+
+def _mailboxes(domain: str, host: str, out: Examination) -> DnsProgram[None]:
+    """postmaster is a duty of every domain with mail (RFC 5321 §4.5.1), abuse a good habit (RFC 2142 §2)."""
+    title = "postmaster and abuse"
+    answers: list[MailboxAnswer] = list((yield tuple(MailboxQuestion(host, f"{who}@{domain}") for who in _ROLES)))
+    for role, answer in zip(_ROLES, answers, strict=True):
+        if answer.status == "refused":
+            out.findings.append(
+                Finding(
+                    rule=f"mailbox-no-{role}",
+                    level=Level.RISK if role == "postmaster" else Level.NOTE,
+                    title=f"{host} takes no mail for {role}@{domain}",
+                    place=Place(domain, "MX"),
+                    topic=role,
+                    evidence=(answer.reply,),
+                    reason="Whoever runs the receiving side has no way to tell you what is wrong with your mail; some "
+                    "refuse domains without it."
+                    if role == "postmaster"
+                    else "Complaints go to your provider instead of to you.",
+                    remedy=f"Set up {role}@{domain}, and let somebody read it.",
+                    reference="RFC 5321 §4.5.1" if role == "postmaster" else "RFC 2142 §2",
+                    scope="none",
+                )
+            )
+    known = [answer for answer in answers if not answer.failed]
+    if not known:
+        said = answers[0].detail or answers[0].reply
+        out.point("mailboxes", title, CheckState.UNMEASURED, f"No usable answer: {said}")
+        return
+    taken = [role for role, answer in zip(_ROLES, answers, strict=True) if answer.status == "taken"]
+    tls = "TLS is offered" if known[0].tls else "TLS is not offered"
+    out.point("mailboxes", title, CheckState.GOOD, f"{' and '.join(taken) or 'neither'} taken by {host}; {tls}")
 
 
 def _is_address(host: str) -> bool:

@@ -53,7 +53,8 @@ class AuditRequest:
 
     `now` (Unix seconds) is for key ages; `key_first_seen` gives Unix seconds by key, `key_domains` the other domains
     that a key was seen at, both by fingerprint (`DkimKey.fingerprint`). `sends` is False for a domain that never sends.
-    `ask_servers` asks each name server of the zone itself, `ask_pages` fetches the MTA-STS policy.
+    `ask_servers` asks each name server of the zone itself, `ask_pages` fetches the MTA-STS policy,
+    `ask_mailboxes` asks the MX by SMTP whether postmaster and abuse are there.
     """
 
     domain: str
@@ -69,6 +70,7 @@ class AuditRequest:
     key_domains: Mapping[str, tuple[str, ...]] = field(default_factory=dict, hash=False)
     ask_servers: bool = True
     ask_pages: bool = True
+    ask_mailboxes: bool = False
 
     def all_selectors(self) -> tuple[Selector, ...]:
         """Each selector of this domain once; what was told goes before what is merely usual."""

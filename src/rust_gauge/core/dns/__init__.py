@@ -5,6 +5,7 @@ drives it decides where answers come from: a live resolver, a zone file, a recor
 """
 
 from rust_gauge.core.dns.answers import AnswerStatus, DnsAnswer, DnsQuestion, TxtRecord
+from rust_gauge.core.dns.mailboxes import MailboxAnswer, MailboxQuestion
 from rust_gauge.core.dns.pages import PageAnswer, PageQuestion
 from rust_gauge.core.dns.programs import (
     Answer,
@@ -26,6 +27,8 @@ __all__ = [
     "DnsAnswer",
     "DnsProgram",
     "DnsQuestion",
+    "MailboxAnswer",
+    "MailboxQuestion",
     "PageAnswer",
     "PageQuestion",
     "Question",

@@ -16,6 +16,7 @@ import dns.zone
 from dns.rdata import Rdata
 
 from rust_gauge.core.dns.answers import AnswerStatus, DnsAnswer, DnsQuestion
+from rust_gauge.core.dns.mailboxes import MailboxAnswer, MailboxQuestion
 from rust_gauge.core.dns.pages import PageAnswer, PageQuestion
 from rust_gauge.core.dns.programs import Answer, Answers, Question, Questions
 from rust_gauge.core.errors import InputError
@@ -53,6 +54,8 @@ def answers_from_zones(zones: Iterable[dns.zone.Zone]) -> Callable[[Questions], 
     def answer(question: Question) -> Answer:
         if isinstance(question, PageQuestion):
             return PageAnswer(question, "not_held", detail="pages are not fetched off line")
+        if isinstance(question, MailboxQuestion):
+            return MailboxAnswer(question, "not_held", detail="hosts are not asked off line")
         if question.server:
             return DnsAnswer(question, AnswerStatus.NOT_HELD, detail="servers are not asked off line")
         return _from_zones(held, question)
@@ -120,6 +123,9 @@ def write_recording(answers: Iterable[Answer]) -> dict[str, Any]:
         if isinstance(each, PageAnswer):
             entry: dict[str, Any] = {"url": each.question.url, "status": each.status, "code": each.code,
                                      "content_type": each.content_type, "text": each.text}  # fmt: skip
+        elif isinstance(each, MailboxAnswer):
+            entry = {"host": each.question.host, "address": each.question.address, "status": each.status,
+                     "reply": each.reply, "tls": each.tls}  # fmt: skip
         else:
             question = each.question
             entry = {"name": question.name, "type": question.rdtype, "status": str(each.status)}
@@ -155,6 +161,8 @@ def answers_from_recording(document: Mapping[str, Any]) -> Callable[[Questions],
             return known
         if isinstance(question, PageQuestion):
             return PageAnswer(question, "not_held", detail="it is not in the recording")
+        if isinstance(question, MailboxQuestion):
+            return MailboxAnswer(question, "not_held", detail="it is not in the recording")
         return DnsAnswer(question, AnswerStatus.NOT_HELD, detail="it is not in the recording")
 
     return lambda questions: tuple(answer(question) for question in questions)
@@ -164,6 +172,9 @@ def _read_entry(entry: Mapping[str, Any]) -> Answer:
     if "url" in entry:
         return PageAnswer(PageQuestion(entry["url"]), entry["status"], int(entry.get("code", 0)),
                           entry.get("content_type", ""), entry.get("text", ""), entry.get("detail", ""))  # fmt: skip
+    if "address" in entry:
+        asked = MailboxQuestion(entry["host"], entry["address"])
+        return MailboxAnswer(asked, entry["status"], entry.get("reply", ""), entry.get("tls"), entry.get("detail", ""))
     question = DnsQuestion(entry["name"], entry["type"], entry.get("server", ""), bool(entry.get("unchecked")))
     kind = dns.rdatatype.from_text(question.rdtype)
     records = tuple(_rdata(kind, base64.b64decode(each, validate=True)) for each in entry.get("records", ()))

@@ -5,13 +5,14 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from rust_gauge.core.dns.answers import DnsAnswer, DnsQuestion
+from rust_gauge.core.dns.mailboxes import MailboxAnswer, MailboxQuestion
 from rust_gauge.core.dns.pages import PageAnswer, PageQuestion
 
 T = TypeVar("T")
-Question = DnsQuestion | PageQuestion
-Answer = DnsAnswer | PageAnswer
+Question = DnsQuestion | PageQuestion | MailboxQuestion
+Answer = DnsAnswer | PageAnswer | MailboxAnswer
 Questions = tuple[Question, ...]
-Answers = tuple[Any, ...]  # for each DnsQuestion a DnsAnswer, for each PageQuestion a PageAnswer
+Answers = tuple[Any, ...]  # for each question the answer of its kind
 DnsProgram = Generator[Questions, Answers, T]
 
 
