@@ -61,6 +61,7 @@ class DnsWorld:
         self.zones: dict[dns.name.Name, _Zone] = {}
         self.behaviours: dict[dns.name.Name, Behaviour] = {}
         self._behaviour_stamp = 0
+        self._reloading = threading.Lock()  # a test reloads from its own thread, beside the server's
         self.port = 0  # known once it serves
         self.reload()
 
@@ -70,6 +71,10 @@ class DnsWorld:
 
     def reload(self) -> None:
         """Take in files that are new, changed or gone."""
+        with self._reloading:
+            self._reload()
+
+    def _reload(self) -> None:
         rules = self.directory / "behaviour.toml"
         try:
             stamp = rules.stat().st_mtime_ns
