@@ -210,7 +210,7 @@ def test_several_mistakes_are_all_found_and_the_worst_comes_first() -> None:
     [
         (
             ["v=spf1 ip4:192.0.2.40/29 ~all", "v=spf1 include:spf.cobble.example ~all"],
-            "v=spf1 ip4:192.0.2.40/29 include:spf.cobble.example ~all",
+            "v=spf1 include:spf.cobble.example ip4:192.0.2.40/29 ~all",
         ),
         (["v=spf1 a -all", "v=spf1 a mx ?all"], "v=spf1 a mx ?all"),
         (["v=spf1 a -all", "v=spf1 mx +all"], "v=spf1 a mx -all"),

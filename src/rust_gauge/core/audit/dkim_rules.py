@@ -51,7 +51,7 @@ def _examine_selector(request: AuditRequest, selector: Selector) -> DnsProgram[E
             out.unanswered("dkim", answer)
             out.point("dkim", "DKIM", CheckState.UNMEASURED, why_unmeasured(answer))
         return out
-    texts = [txt.text for txt in answer.texts]
+    texts = sorted(txt.text for txt in answer.texts)
     keys = [parse_dkim_key(text) for text in texts if looks_like_key(text)]
     if usual and not keys:
         return out

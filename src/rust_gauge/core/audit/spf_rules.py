@@ -43,7 +43,8 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         out.unanswered("spf", answer)
         out.point("spf", "SPF", CheckState.UNMEASURED, why_unmeasured(answer))
         return out
-    published = [txt for txt in answer.texts if is_spf1(txt.text)]
+    # In one order always: servers turn records round from answer to answer, and findings must not change with that.
+    published = sorted((txt for txt in answer.texts if is_spf1(txt.text)), key=lambda txt: txt.text)
     texts = [txt.text for txt in published]
     out.show("spf", answer, texts)
     old = yield from ask(domain, "SPF")

@@ -148,7 +148,7 @@ def domain_exists(domain: str) -> DnsProgram[bool | None]:
 def policy_at(domain: str) -> DnsProgram[PolicyAt]:
     """Ask for the record at `_dmarc.` of one domain."""
     answer = yield from ask(f"_dmarc.{domain}", "TXT")
-    return PolicyAt(domain, answer, tuple(txt.text for txt in answer.texts if is_dmarc1(txt.text)))
+    return PolicyAt(domain, answer, tuple(sorted(txt.text for txt in answer.texts if is_dmarc1(txt.text))))
 
 
 def discover_by_list(domain: str) -> DnsProgram[Discovery]:
