@@ -20,7 +20,7 @@ def examine_lists(request: AuditRequest) -> DnsProgram[Examination]:
     out = Examination()
     asked = [(each, subject) for each in request.lists for subject in _subjects(request, each.kind)]
     answers: list[ListAnswer] = yield from gather([ask_list(each, subject) for each, subject in asked])
-    out.lists = [answer for answer in answers if "not in" not in answer.detail or answer.state is not ListState.FAILED]
+    out.lists = answers
     for answer in answers:
         if answer.state is ListState.LISTED:
             out.findings.append(_listed(answer))
