@@ -2,6 +2,7 @@
 
 import base64
 import functools
+import re
 from pathlib import Path
 
 import pytest
@@ -318,6 +319,44 @@ def test_any_text_is_read_as_a_signature_or_says_why_not(text: str) -> None:
 def test_a_canonical_body_is_its_own_canonical_form(body: bytes, form: str) -> None:
     once = canonical_body(body.replace(b"\n", b"\r\n"), form)
     assert canonical_body(once, form) == once
+
+
+BODIES = st.lists(st.sampled_from([b"\r\n", b" ", b"\t", b"a", b"\r", b"\n", b"bc"]), max_size=40).map(b"".join)
+
+
+@settings(max_examples=300)
+@given(BODIES)
+def test_a_relaxed_body_is_what_the_standard_says_step_by_step(body: bytes) -> None:
+    body = re.sub(rb"[ \t]+(?=\r\n|\Z)", b"", body)  # §3.4.4: ignore all whitespace at the end of lines
+    wanted = re.sub(rb"[ \t]+", b" ", body)  # reduce all sequences within a line to a single SP
+    wanted = re.sub(rb"(\r\n)+\Z", b"", wanted)  # ignore all empty lines at the end of the body
+    wanted = wanted + b"\r\n" if wanted else b""  # non-empty and no CRLF at the end: one is added
+    assert canonical_body(body, "relaxed") == wanted
+
+
+@settings(max_examples=300)
+@given(BODIES)
+def test_a_simple_body_ends_in_one_line_end(body: bytes) -> None:
+    assert canonical_body(body, "simple") == re.sub(rb"(\r\n)*\Z", b"", body, count=1) + b"\r\n"
+
+
+HEADERS = st.lists(
+    st.sampled_from([b"\r\n", b"From", b":", b" ", b"\t", b"a", b"\r", b"To: x\r\n", b"X: y\r\n z\r\n", b"caf\xe9"]),
+    max_size=25,
+).map(b"".join)
+
+
+@settings(max_examples=300)
+@given(HEADERS)
+def test_every_line_of_a_header_is_in_a_field_or_a_stray(head: bytes) -> None:
+    head = re.sub(rb"(\r\n)+", b"\r\n", head).strip(b"\r\n")
+    message = split_message(head + b"\r\n\r\nbody\r\n")
+    if not message.bare_lf and head:
+        lines = [line for line in re.split(rb"\r\n(?![ \t])", head) if line]
+        fields = [line for line in lines if re.match(rb"[!-9;-~]+[ \t]*:", line)]
+        assert [field.raw for field in message.fields] == fields
+        assert len(message.strays) == len(lines) - len(fields)
+        assert message.body == b"body\r\n"
 
 
 @settings(max_examples=40)

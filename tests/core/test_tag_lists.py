@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
 from rust_gauge.core.dmarc import is_dmarc1, read_policy
-from rust_gauge.core.taglist import parse_tag_list
+from rust_gauge.core.taglist import _read_carefully, parse_tag_list
 
 
 def spki(key: object) -> str:
@@ -49,6 +49,22 @@ def test_tags_keep_their_values_and_columns() -> None:
 def test_a_mistake_in_a_tag_list_is_found_at_its_column(text: str, column: int, word: str) -> None:
     (problem,) = parse_tag_list(text).problems
     assert (problem.column, word in problem.what) == (column, True)
+
+
+TAG_LISTS = st.lists(
+    st.sampled_from(["v", "=", "DKIM1", ";", " ", "\r\n\t", "p", "a_b", "_", "1", "@@", "é", "b c", "p=x;", "; "]),
+    max_size=25,
+).map("".join)
+
+
+@given(TAG_LISTS)
+def test_the_short_way_through_a_tag_list_reads_what_the_careful_one_does(text: str) -> None:
+    assert parse_tag_list(text) == _read_carefully(text)
+
+
+@pytest.mark.parametrize("text", ["v=1;@@a=b  ", "v=1;@ a=b;\r\n", "@v=1 ", "v=1;;a=b ", "v=1; =x ", "v=1;a=b;c"])
+def test_what_stands_between_two_tags_is_never_passed_over(text: str) -> None:
+    assert parse_tag_list(text).problems
 
 
 @given(st.text(max_size=300))

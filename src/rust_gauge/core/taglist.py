@@ -15,7 +15,9 @@ from typing import NamedTuple
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*\Z")
 _BLANK = " \t\r\n"
-_SPEC = re.compile(r"[ \t\r\n]*([A-Za-z][A-Za-z0-9_]*)[ \t\r\n]*=[ \t\r\n]*([\x20-\x3a\x3c-\x7e\t\r\n]*)(?:;|\Z)")
+_SPEC = re.compile(
+    r"([ \t\r\n]*)([A-Za-z][A-Za-z0-9_]*)([ \t\r\n]*=[ \t\r\n]*)([\x20-\x3a\x3c-\x7e\t\r\n]*)(;|\Z)"
+)  # one after the other without a gap: what findall() leaves out makes the sum of their lengths too short
 _BAD_VALUE = re.compile(r"[^\x20-\x3a\x3c-\x7e\t\r\n]")
 
 
@@ -46,10 +48,11 @@ class TagList:
 
     def get(self, name: str) -> Tag | None:
         """The first tag of this name (names are case-sensitive, RFC 6376 §3.2)."""
-        return self._by_name.get(name)
+        return self.by_name.get(name)
 
     @cached_property
-    def _by_name(self) -> dict[str, Tag]:
+    def by_name(self) -> dict[str, Tag]:
+        """The tags by their name."""
         return {tag.name: tag for tag in self.tags}
 
 
@@ -61,19 +64,17 @@ def parse_tag_list(text: str) -> TagList:
 def _read_plain(text: str) -> TagList | None:
     """A list without any mistake, as nearly all are; None when there is one, whichever it is."""
     tags: dict[str, Tag] = {}
-    at = 0
-    while at < len(text):
-        spec = _SPEC.match(text, at)
-        if spec is None:
-            if text[at:].strip(_BLANK):
-                return None
-            break
-        name, value = spec.groups()
-        if name in tags:
-            return None
-        tags[name] = Tag(name, value.rstrip(_BLANK), spec.start(1) + 1, spec.start(2) + 1)
-        at = spec.end()
-    return TagList(tuple(tags.values()), ()) if tags else None
+    text = text.rstrip(_BLANK)
+    specs = _SPEC.findall(text)
+    at = 1
+    for lead, name, equals, value, end in specs:
+        column = at + len(lead)
+        value_column = column + len(name) + len(equals)
+        tags[name] = Tag(name, value.rstrip(_BLANK), column, value_column)
+        at = value_column + len(value) + len(end)
+    if not tags or len(tags) != len(specs) or at != len(text) + 1:
+        return None
+    return TagList(tuple(tags.values()), ())
 
 
 def _read_carefully(text: str) -> TagList:

@@ -9,6 +9,7 @@ import numpy as np
 
 SIMPLE, RELAXED = "simple", "relaxed"
 _BLANKS = re.compile(rb"[ \t]+")
+_LINE_ENDS = (b"", b"\r", b"\n")
 
 
 def canonical_header(raw: bytes, how: str) -> bytes:
@@ -27,6 +28,8 @@ def canonical_body(body: bytes, how: str) -> bytes:
     """A body (§3.4.3, §3.4.4). An empty one is CRLF in simple form and nothing in relaxed form."""
     if how == RELAXED:
         body = _with_single_blanks(body).removesuffix(b" ")
+    if body.endswith(b"\r\n") and body[-3:-2] not in _LINE_ENDS:  # as nearly all: no copy is made
+        return body
     body = _without_empty_end(body)
     if how == RELAXED and not body:
         return b""
@@ -41,13 +44,14 @@ def _with_single_blanks(body: bytes) -> bytes:
     if octets.size < 2:
         return body
     space = octets == 0x20
-    line_end = octets[1:] == 0x0D
-    line_end[:-1] &= octets[2:] == 0x0A
-    line_end[-1] = False  # a CR at the very end has no LF behind it
-    drop = space[:-1] & (space[1:] | line_end)
+    drop = octets[1:] == 0x0D  # worked on in place: each array more would push the message out of the cache
+    drop[:-1] &= octets[2:] == 0x0A
+    drop[-1] = False  # a CR at the very end has no LF behind it
+    drop |= space[1:]
+    drop &= space[:-1]
     if not drop.any():
         return body
-    kept: bytes = octets[:-1][~drop].tobytes()
+    kept: bytes = octets[:-1][np.logical_not(drop, out=drop)].tobytes()
     return kept + body[-1:]
 
 

@@ -3,6 +3,7 @@
 import base64
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 import idna
 
@@ -38,9 +39,10 @@ class DkimSignature:
 
 def read_signature(text: str) -> DkimSignature:
     """Read the value of a DKIM-Signature field. Never raises."""
-    tags = parse_tag_list(text)
-    problems = list(tags.problems)
-    problems += [Problem(f"the tag {name}= is missing", 1) for name in _REQUIRED if tags.get(name) is None]
+    tag_list = parse_tag_list(text)
+    tags = {tag.name: tag for tag in tag_list.tags}
+    problems = list(tag_list.problems)
+    problems += [Problem(f"the tag {name}= is missing", 1) for name in _REQUIRED if name not in tags]
 
     def wrong(tag: Tag, what: str) -> None:
         problems.append(Problem(what, tag.value_column, max(1, len(tag.value))))
@@ -64,7 +66,7 @@ def read_signature(text: str) -> DkimSignature:
         wrong(tag, "h= does not hold From, which must be signed (§5.4)")
     domain, selector = _a_labels(value("d")), _a_labels(value("s"))
     for name, text_ in (("d", domain), ("s", selector)):
-        if (tag := tags.get(name)) and not _NAME.match(text_):
+        if (tag := tags.get(name)) and not _is_name(text_[:300]):
             wrong(tag, f"{name}={tag.value[:60] or 'empty'} is no name")
     identity = value("i") or f"@{domain}"
     if tag := tags.get("i"):
@@ -73,13 +75,15 @@ def read_signature(text: str) -> DkimSignature:
             wrong(tag, "i= has no @")
         elif host != domain and not host.endswith(f".{domain}"):
             wrong(tag, f"i= is in {host[:60]}, which is not {domain[:60]} nor below it (§3.5)")
-    numbers: dict[str, int | None] = dict.fromkeys("ltx")
-    for name in numbers:
-        if tag := tags.get(name):
-            numbers[name] = int(tag.value) if _NUMBER.match(tag.value) else None
-            if numbers[name] is None:
-                wrong(tag, f"{name}= is no number")
-    signed_at, expires_at = numbers["t"], numbers["x"]
+
+    def number(name: str) -> int | None:
+        tag = tags.get(name)
+        if tag and not _NUMBER.match(tag.value):
+            wrong(tag, f"{name}= is no number")
+            return None
+        return int(tag.value) if tag else None
+
+    length, signed_at, expires_at = number("l"), number("t"), number("x")
     if (tag := tags.get("x")) and signed_at is not None and expires_at is not None and expires_at <= signed_at:
         wrong(tag, "x= is not later than t= (§3.5)")
     if (tag := tags.get("q")) and "dns/txt" not in [each.strip().lower() for each in tag.value.split(":")]:
@@ -92,8 +96,8 @@ def read_signature(text: str) -> DkimSignature:
             wrong(tag, f"{name}= is no base64")
         decoded[name] = raw or b""
     return DkimSignature(
-        tags, algorithm, decoded["b"], decoded["bh"], header_form, body_form, domain, selector, identity, headers,
-        numbers["l"], signed_at, expires_at, _copied(tag.value) if (tag := tags.get("z")) else (), tuple(problems),
+        tag_list, algorithm, decoded["b"], decoded["bh"], header_form, body_form, domain, selector, identity, headers,
+        length, signed_at, expires_at, _copied(tag.value) if (tag := tags.get("z")) else (), tuple(problems),
     )  # fmt: skip
 
 
@@ -107,6 +111,11 @@ def without_signature(raw: bytes) -> bytes:
             parts[index] = tag + equals
             break
     return name + colon + b";".join(parts)
+
+
+@lru_cache(maxsize=2048)  # a sender signs under the same names in every message
+def _is_name(text: str) -> bool:
+    return _NAME.match(text) is not None
 
 
 def _a_labels(name: str) -> str:
