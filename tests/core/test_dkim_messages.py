@@ -321,6 +321,12 @@ def test_a_canonical_body_is_its_own_canonical_form(body: bytes, form: str) -> N
     assert canonical_body(once, form) == once
 
 
+def test_a_header_of_one_endless_line_is_read_in_one_go() -> None:
+    message = split_message(b"x" * 400_000 + b"\r\nFrom: a@d.example\r\n\r\nHello\r\n")
+    assert ([field.name for field in message.fields], len(message.strays)) == (["From"], 1)
+    assert read_signature("x" * 400_000).problems
+
+
 BODIES = st.lists(st.sampled_from([b"\r\n", b" ", b"\t", b"a", b"\r", b"\n", b"bc"]), max_size=40).map(b"".join)
 
 

@@ -90,6 +90,7 @@ ROUTES = [
     ("GET", "domains/d.example/history", None),
     ("POST", "spf-trials", {"ip": "192.0.2.1"}),
     ("POST", "message-checks", None),
+    ("POST", "dmarc-reports", None),
     ("POST", "batches", {"names": ["a.example"]}),
     ("GET", "batches", None),
     ("GET", "batches/1", None),

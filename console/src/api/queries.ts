@@ -148,6 +148,19 @@ export const useMessageCheck = (tenant: string) =>
       ),
   });
 
+export const useDmarcReport = (tenant: string) =>
+  useMutation({
+    mutationFn: (file: Blob) =>
+      unwrap(
+        api.POST('/api/v1/tenants/{tenant}/dmarc-reports', {
+          params: {path: {tenant}},
+          body: file as unknown as string,
+          bodySerializer: (body: unknown) => body as Blob,
+          headers: {'Content-Type': 'application/octet-stream'},
+        }),
+      ),
+  });
+
 export const useBatches = (tenant: string) =>
   useQuery({
     queryKey: ['batches', tenant],

@@ -294,6 +294,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/dmarc-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Dmarc Report
+         * @description What an aggregate report (RFC 7489) says: XML, gzip, zip, or the message that carried it.
+         *
+         *     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+         */
+        post: operations["read_dmarc_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/batches": {
         parameters: {
             query?: never;
@@ -1044,6 +1066,44 @@ export interface components {
             differences: string[];
             /** Exists */
             exists: boolean | null;
+        };
+        /**
+         * DmarcReport
+         * @description An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on.
+         */
+        DmarcReport: {
+            /** Reporter */
+            reporter: string;
+            /** Report Id */
+            report_id: string;
+            /** Domain */
+            domain: string;
+            /**
+             * Begin
+             * Format: date-time
+             */
+            begin: string;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Messages */
+            messages: number;
+            /** Aligned */
+            aligned: number;
+            /**
+             * Sources
+             * @description The largest first, 500 at most
+             */
+            sources: components["schemas"]["ReportedSource"][];
+            /**
+             * Left Out
+             * @description Rows of the report that made no sense
+             */
+            left_out: number;
+            /** New Selectors */
+            new_selectors: components["schemas"]["ReportedSelector"][];
         };
         /**
          * DmarcResult
@@ -1943,6 +2003,45 @@ export interface components {
             before: string[];
             /** After */
             after: string[];
+        };
+        /**
+         * ReportedSelector
+         * @description A selector that signs for a domain of the tenant, as a report tells.
+         */
+        ReportedSelector: {
+            /** Domain */
+            domain: string;
+            /** Selector */
+            selector: string;
+        };
+        /**
+         * ReportedSource
+         * @description One address that sent as the domain, as the receiver of the report saw it.
+         */
+        ReportedSource: {
+            /** Source Ip */
+            source_ip: string;
+            /** Messages */
+            messages: number;
+            /**
+             * Aligned
+             * @description Of these, with SPF or DKIM aligned and passed
+             */
+            aligned: number;
+            /** Header From */
+            header_from: string[];
+            /**
+             * Signatures
+             * @description d= and selector with their result, such as `d.example s1 pass`
+             */
+            signatures: string[];
+            /**
+             * Spf
+             * @description Envelope domain with its result
+             */
+            spf: string[];
+            /** Dispositions */
+            dispositions: string[];
         };
         /**
          * SignIn
@@ -3580,6 +3679,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MessageCheck"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_dmarc_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DmarcReport"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -1,7 +1,6 @@
 """Answers without a service: `--zone-file`, `--answers` and `--live` of the commands that offer them."""
 
 import argparse
-import ipaddress
 from pathlib import Path
 
 from rust_gauge.cli.session import UsageError
@@ -49,20 +48,4 @@ def source(arguments: argparse.Namespace) -> Source:
         return from_zone_files([Path(name) for name in arguments.zone_file], arguments.origin)
     if arguments.answers:
         return from_recording(Path(arguments.answers))
-    servers = [_server(text) for text in arguments.resolver]
-    return from_resolvers(servers, timeout=arguments.timeout, tcp=arguments.tcp)
-
-
-def _server(text: str) -> tuple[str, int]:
-    host, port = text, "53"
-    if text.startswith("["):
-        host, _, port = text[1:].partition("]")
-        port = port.removeprefix(":") or "53"
-    elif text.count(":") == 1:
-        host, _, port = text.partition(":")
-    try:
-        ipaddress.ip_address(host)
-        number = int(port)
-    except ValueError:
-        raise UsageError(f"{text} is no resolver: write address or address:port") from None
-    return host, number
+    return from_resolvers(arguments.resolver, timeout=arguments.timeout, tcp=arguments.tcp)

@@ -89,6 +89,8 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--helo", default="", help="the name that it greeted with")
     made.add_argument("--mail-from", default="", help="its envelope sender")
     local.options(made)
+    made = command("dmarc-report", trials.dmarc_report, "what a DMARC aggregate report says, by source", brief)
+    made.add_argument("file", help="XML, .xml.gz, .zip or a message; - for standard input")
     made = command("load", events.load, "load events from a file of JSON lines", brief)
     made.add_argument("file", help="a file, or - for standard input")
     made = command("trail", events.trail, "all events of a recipient or a message", tables)

@@ -1,4 +1,4 @@
-"""`rustgauge trial` (would this pass SPF?) and `rustgauge message` (what authenticates a message)."""
+"""`rustgauge trial` (would this pass SPF?), `message` (what authenticates it) and `dmarc-report` (what others saw)."""
 
 import sys
 from pathlib import Path
@@ -71,6 +71,30 @@ def message(session: Session) -> int:
     else:
         show_message(session.output, done)
     return 0 if done.dmarc and done.dmarc[0].result == "pass" else 3
+
+
+def dmarc_report(session: Session) -> int:
+    """Exit status 3 when some of the mail did not align."""
+    arguments, output = session.arguments, session.output
+    done = session.client.audits.read_dmarc_report(session.tenant(), _read(arguments.file))
+    if arguments.format == "json":
+        output.json(done)
+    else:
+        share = f"{done.aligned} of {done.messages} messages aligned"
+        colour = "sound" if done.aligned == done.messages else "risk"
+        output.line(f"{done.reporter} about {output.paint(done.domain, 'bold')}, "
+                    f"{done.begin:%Y-%m-%d %H:%M} to {done.end:%Y-%m-%d %H:%M} UTC")  # fmt: skip
+        output.line(output.paint(share, colour))
+        for each in done.sources:
+            output.line(f"{each.source_ip}: {each.aligned} of {each.messages} aligned; {', '.join(each.dispositions)}")
+            output.line(output.paint(f"    From {', '.join(each.header_from) or '?'}", "dim"))
+            for what, words in (("DKIM", each.signatures), ("SPF", each.spf)):
+                output.line(output.paint(f"    {what} {'; '.join(words) or 'none'}", "dim"))
+        for new in done.new_selectors:
+            output.line(f"new selector {new.selector} of {new.domain}: audits look at its key from now on")
+        if done.left_out:
+            output.line(output.paint(f"{done.left_out} rows of the report made no sense and were left out", "risk"))
+    return 0 if done.aligned == done.messages else 3
 
 
 def _read(name: str) -> bytes:

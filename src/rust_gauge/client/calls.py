@@ -16,6 +16,7 @@ from rust_gauge.contract.audits import (
     Batch,
     BatchRequest,
     BatchResult,
+    DmarcReport,
     HistoryEntry,
     MessageCheck,
     SpfTrial,
@@ -139,6 +140,11 @@ def check_message(tenant: str, raw: bytes, ip: str, helo: str, mail_from: str) -
     query = {name: value for name, value in (("ip", ip), ("helo", helo), ("mail_from", mail_from)) if value}
     path = f"/api/v1{_tenant(tenant, 'message-checks')}"
     return Call("POST", path, TypeAdapter(MessageCheck), query, raw, "message/rfc822", True)
+
+
+def read_dmarc_report(tenant: str, octets: bytes) -> Call[DmarcReport]:
+    path = f"/api/v1{_tenant(tenant, 'dmarc-reports')}"
+    return Call("POST", path, TypeAdapter(DmarcReport), {}, octets, "application/octet-stream", True)
 
 
 def start_batch(tenant: str, request: BatchRequest) -> Call[Batch]:

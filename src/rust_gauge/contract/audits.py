@@ -414,6 +414,40 @@ class MessageCheck(Model):
     problems: list[str]
 
 
+class ReportedSource(Model):
+    """One address that sent as the domain, as the receiver of the report saw it."""
+
+    source_ip: str
+    messages: int
+    aligned: int = Field(description="Of these, with SPF or DKIM aligned and passed")
+    header_from: list[str]
+    signatures: list[str] = Field(description="d= and selector with their result, such as `d.example s1 pass`")
+    spf: list[str] = Field(description="Envelope domain with its result")
+    dispositions: list[str]
+
+
+class ReportedSelector(Model):
+    """A selector that signs for a domain of the tenant, as a report tells."""
+
+    domain: str
+    selector: str
+
+
+class DmarcReport(Model):
+    """An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on."""
+
+    reporter: str
+    report_id: str
+    domain: str
+    begin: UtcTime
+    end: UtcTime
+    messages: int
+    aligned: int
+    sources: list[ReportedSource] = Field(description="The largest first, 500 at most")
+    left_out: int = Field(description="Rows of the report that made no sense")
+    new_selectors: list[ReportedSelector]
+
+
 class DnsListSetting(Model):
     """A DNS list that audits ask (RFC 5782), and what its answers mean."""
 

@@ -15,9 +15,7 @@ from typing import NamedTuple
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*\Z")
 _BLANK = " \t\r\n"
-_SPEC = re.compile(
-    r"([ \t\r\n]*)([A-Za-z][A-Za-z0-9_]*)([ \t\r\n]*=[ \t\r\n]*)([\x20-\x3a\x3c-\x7e\t\r\n]*)(;|\Z)"
-)  # one after the other without a gap: what findall() leaves out makes the sum of their lengths too short
+_PLAIN = re.compile(r"[\x20-\x7e\t\r\n]*\Z")
 _BAD_VALUE = re.compile(r"[^\x20-\x3a\x3c-\x7e\t\r\n]")
 
 
@@ -63,18 +61,24 @@ def parse_tag_list(text: str) -> TagList:
 
 def _read_plain(text: str) -> TagList | None:
     """A list without any mistake, as nearly all are; None when there is one, whichever it is."""
-    tags: dict[str, Tag] = {}
-    text = text.rstrip(_BLANK)
-    specs = _SPEC.findall(text)
-    at = 1
-    for lead, name, equals, value, end in specs:
-        column = at + len(lead)
-        value_column = column + len(name) + len(equals)
-        tags[name] = Tag(name, value.rstrip(_BLANK), column, value_column)
-        at = value_column + len(value) + len(end)
-    if not tags or len(tags) != len(specs) or at != len(text) + 1:
+    if not _PLAIN.match(text):
         return None
-    return TagList(tuple(tags.values()), ())
+    tags: dict[str, Tag] = {}
+    pieces = text.split(";")
+    if not pieces[-1].strip(_BLANK):  # one trailing semicolon is allowed
+        pieces.pop()
+    at = 1
+    for piece in pieces:
+        raw_name, equals, raw_value = piece.partition("=")
+        from_name, from_value = raw_name.lstrip(_BLANK), raw_value.lstrip(_BLANK)
+        name = from_name.rstrip(_BLANK)
+        if not equals or name in tags or not name.isidentifier() or name[0] == "_":
+            return None
+        end = at + len(raw_name)
+        value_column = end + 1 + len(raw_value) - len(from_value)
+        tags[name] = Tag(name, from_value.rstrip(_BLANK), end - len(from_name), value_column)
+        at += len(piece) + 1
+    return TagList(tuple(tags.values()), ()) if tags else None
 
 
 def _read_carefully(text: str) -> TagList:

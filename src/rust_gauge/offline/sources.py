@@ -12,7 +12,7 @@ import dns.rdatatype
 import dns.zone
 from dns.rdtypes.ANY.TXT import TXT
 
-from rust_gauge.core.dns import Answers, DnsProgram, Questions, drive
+from rust_gauge.core.dns import Answers, DnsProgram, Questions, drive, split_server
 from rust_gauge.core.dns.held import answers_from_recording, answers_from_zones, read_zone
 from rust_gauge.core.errors import InputError, RustGaugeError
 from rust_gauge.core.spf import is_spf1
@@ -38,9 +38,15 @@ class Source:
     close: Callable[[], None] = lambda: None
 
 
-def from_resolvers(servers: Sequence[tuple[str, int]], *, timeout: float = 3.0, tcp: bool = False) -> Source:
-    """Answers over the network, without a service; without `servers` those that this machine asks."""
-    chosen = tuple(servers) or system_servers()
+def from_resolvers(servers: Sequence[str], *, timeout: float = 3.0, tcp: bool = False) -> Source:
+    """Answers over the network, without a service; without `servers` those that this machine asks.
+
+    SourceError when one is no `address` or `address:port`.
+    """
+    try:
+        chosen = tuple(split_server(text) for text in servers) or system_servers()
+    except ValueError as error:
+        raise SourceError(str(error), remedy="Write 192.0.2.1, 192.0.2.1:5353 or [2001:db8::1]:53") from None
     if not chosen:
         raise SourceError("this machine has no resolver", remedy="Name one with --resolver")
     resolver = Resolver(ResolverSettings(chosen, timeout=timeout, tcp=tcp))

@@ -18,6 +18,7 @@ from rust_gauge.contract.audits import (
     AuditSettings,
     AuditSummary,
     BulkRule,
+    DmarcReport,
     HistoryEntry,
     MessageCheck,
     RecordChange,
@@ -27,11 +28,13 @@ from rust_gauge.contract.audits import (
 from rust_gauge.contract.common import Page
 from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selector, Stream, audit_domain
 from rust_gauge.core.audit import BulkRule as CoreBulkRule
+from rust_gauge.core.dmarc import ReportError, read_report, unpack
 from rust_gauge.core.message import authenticate
 from rust_gauge.core.spf import check_mail
 from rust_gauge.core.transport import DnsList
 from rust_gauge.documents.audits import audit_document
 from rust_gauge.documents.messages import message_document
+from rust_gauge.documents.reports import report_document
 from rust_gauge.documents.trials import trial_document
 from rust_gauge.service.context import Context
 from rust_gauge.service.cursors import read_cursor, write_cursor
@@ -44,8 +47,8 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
 _SETTING = "audit"
-_SEEN = "selectors-seen"
-_MAX_SEEN = 20  # selectors of one domain that are remembered from messages
+_SEEN = {"message": "selectors-seen", "report": "selectors-reported"}  # the setting for each source
+_MAX_SEEN = 20  # selectors of one domain that are remembered from messages, and from reports
 _MAX_SPF_RECORD = 65_000
 _KNOWN = ("found", "no_data", "no_name")  # answers that say what is published; others say nothing
 _SUMMARY = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups", "cause", "checked_at")
@@ -98,8 +101,7 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     )
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
-    in_messages = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SEEN)) or {}
-    request = audit_request(row, settings, counts, now, seen, elsewhere, in_messages.get(row.name, []))
+    request = audit_request(row, settings, counts, now, seen, elsewhere, _selectors_seen(context, tenant, row.name))
     request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
@@ -117,7 +119,7 @@ def audit_request(
     now: datetime,
     seen: dict[str, int],
     elsewhere: dict[str, tuple[str, ...]],
-    in_messages: Sequence[str] = (),
+    selectors_seen: Sequence[Selector] = (),
 ) -> AuditRequest:
     streams = tuple(
         Stream(
@@ -135,10 +137,7 @@ def audit_request(
     )
     return AuditRequest(
         row.name,
-        tuple(
-            [Selector(selector, "hand") for selector in row.selectors]
-            + [Selector(selector, "message") for selector in in_messages]
-        ),
+        (*(Selector(selector, "hand") for selector in row.selectors), *selectors_seen),
         streams=streams,
         sends=row.sends,
         lists=tuple(DnsList(each.zone, each.kind, each.label, each.codes) for each in settings.lists),
@@ -368,21 +367,57 @@ def check_message(
     except ValueError:
         what = f"{ip[:60]} is no IP address"
         raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
-    _remember_selectors(context, tenant, found)
+    signed = {(each.domain, each.selector) for each in found.signatures if each.result == "pass"}
+    _remember_selectors(context, tenant, "message", signed)
     return found
 
 
-def _remember_selectors(context: Context, tenant: TenantAccess, found: MessageCheck) -> None:
-    """Selectors cannot be listed from DNS (RFC 6376 §3.1): those of signatures that hold are worth knowing."""
-    seen = {(each.domain, each.selector) for each in found.signatures if each.result == "pass"}
+def read_dmarc_report(context: Context, tenant: TenantAccess, octets: bytes) -> DmarcReport:
+    """What an aggregate report tells. The selectors that sign for a domain of the tenant are remembered, nothing else.
 
-    def write(connection: Any) -> None:
-        kept = store_audits.get_setting(connection, tenant.id, _SEEN) or {}
+    ServiceProblem `not-a-report` when it is none.
+    """
+    try:
+        report = read_report(unpack(octets))
+    except ReportError as error:
+        raise ServiceProblem("not-a-report", str(error), remedy=error.remedy) from None
+    signed = {
+        (each.domain, each.selector)
+        for row in report.rows
+        for each in row.signatures
+        if each.result == "pass" and each.selector
+    }
+    return report_document(report, _remember_selectors(context, tenant, "report", signed))
+
+
+def _selectors_seen(context: Context, tenant: TenantAccess, domain: str) -> list[Selector]:
+    """Selectors that signed for this domain, from messages and from reports."""
+
+    def read(connection: Any) -> list[Selector]:
+        kept = {source: store_audits.get_setting(connection, tenant.id, key) or {} for source, key in _SEEN.items()}
+        return [Selector(name, source) for source, names in kept.items() for name in names.get(domain, [])]
+
+    return context.store.transaction(read)
+
+
+def _remember_selectors(
+    context: Context, tenant: TenantAccess, source: str, seen: set[tuple[str, str]]
+) -> list[tuple[str, str]]:
+    """Selectors cannot be listed from DNS (RFC 6376 §3.1): those of signatures that hold are worth knowing.
+
+    Gives those that were not known from this source, as (domain, selector).
+    """
+
+    def write(connection: Any) -> list[tuple[str, str]]:
+        new = []
+        kept = store_audits.get_setting(connection, tenant.id, _SEEN[source]) or {}
         for domain, selector in sorted(seen):
             here = kept.get(domain, [])
             if selector not in here and store_domains.list_domains(connection, tenant.id, name=domain):
                 kept[domain] = [*here, selector][-_MAX_SEEN:]
-                store_audits.put_setting(connection, tenant.id, _SEEN, kept, context.clock())
+                new.append((domain, selector))
+        if new:
+            store_audits.put_setting(connection, tenant.id, _SEEN[source], kept, context.clock())
+        return new
 
-    if seen:
-        context.store.transaction(write)
+    return context.store.transaction(write) if seen else []

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
+from rust_gauge.core.dns import split_server
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings, system_servers
-from rust_gauge.service.settings import Settings, split_server
+from rust_gauge.service.settings import Settings
 from rust_gauge.store.engine import Store
 
 Clock = Callable[[], datetime]

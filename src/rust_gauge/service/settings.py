@@ -15,6 +15,8 @@ from pydantic_settings import (
     TomlConfigSettingsSource,
 )
 
+from rust_gauge.core.dns import split_server
+
 
 class Settings(BaseSettings):
     """Everything that can be set. Times in seconds unless the name says otherwise."""
@@ -77,17 +79,3 @@ class Settings(BaseSettings):
     ) -> tuple[PydanticBaseSettingsSource, ...]:
         path = Path(os.environ.get("RUSTGAUGE_CONFIG", "rust-gauge.toml"))
         return init_settings, env_settings, TomlConfigSettingsSource(settings_cls, toml_file=path)
-
-
-def split_server(text: str) -> tuple[str, int]:
-    """`192.0.2.1`, `192.0.2.1:5353` or `[2001:db8::1]:5353` as (address, port). ValueError otherwise."""
-    host, port = text, "53"
-    if text.startswith("["):
-        host, _, port = text[1:].partition("]")
-        port = port.removeprefix(":") or "53"
-    elif text.count(":") == 1:
-        host, _, port = text.partition(":")
-    ipaddress.ip_address(host)
-    if not port.isdigit() or not 0 < int(port) < 65536:
-        raise ValueError(f"{text!r} is no server: write address or address:port")
-    return host, int(port)

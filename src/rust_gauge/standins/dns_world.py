@@ -32,6 +32,8 @@ import dns.rdataclass
 import dns.rdatatype
 import dns.zone
 
+from rust_gauge.core.dns.held import wildcard_node
+
 _UDP_LIMIT = 512  # octets without EDNS (RFC 1035 §4.2.1)
 _MAX_ALIASES = 16
 
@@ -156,7 +158,7 @@ class DnsWorld:
                 return
             origin, zone = found
             response.flags |= dns.flags.AA  # every zone here is this server's own
-            node = zone.get_node(name) or self._wildcard(zone, origin, name)
+            node = zone.get_node(name) or wildcard_node(zone, name)
             if node is None:
                 if not any(other.is_subdomain(name) for other in zone.nodes):  # an empty name above others exists
                     response.set_rcode(dns.rcode.NXDOMAIN)
@@ -174,15 +176,6 @@ class DnsWorld:
             rrset = response.find_rrset(response.answer, name, dns.rdataclass.IN, dns.rdatatype.CNAME, create=True)
             rrset.update(alias)  # type: ignore[no-untyped-call]
             name = alias[0].target
-
-    @staticmethod
-    def _wildcard(zone: dns.zone.Zone, origin: dns.name.Name, name: dns.name.Name) -> dns.node.Node | None:
-        while name != origin:
-            name = name.parent()
-            node = zone.get_node(dns.name.Name((b"*",)) + name)
-            if node is not None or zone.get_node(name) is not None:
-                return node
-        return None
 
     @staticmethod
     def _authority(response: dns.message.Message, origin: dns.name.Name, zone: dns.zone.Zone) -> None:

@@ -1,8 +1,9 @@
-/** Would this pass? SPF for a connection, and everything about a captured message. */
+/** Would this pass? SPF for a connection, everything about a captured message, and what a DMARC report tells. */
 import {useState, type FormEvent} from 'react';
+import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useMessageCheck, useSpfTrial} from '../../api/queries';
+import {useDmarcReport, useMessageCheck, useSpfTrial} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';
@@ -35,6 +36,7 @@ export function TryView({tenant, name}: {tenant: string; name: string}) {
     <Page>
       <SpfTrialCard tenant={tenant} name={name} />
       <MessageCard tenant={tenant} />
+      <ReportCard tenant={tenant} />
     </Page>
   );
 }
@@ -131,6 +133,52 @@ function MessageCard({tenant}: {tenant: string}) {
       {check.error && <Trouble error={check.error} />}
       {check.data && <Message found={check.data} />}
     </Card>
+  );
+}
+
+function ReportCard({tenant}: {tenant: string}) {
+  const report = useDmarcReport(tenant);
+  return (
+    <Card title="What does this DMARC report say?" note="as it came: XML, gzip, zip, or the mail it was in; only selectors of your domains are kept">
+      <FileTrigger onSelect={(files) => files?.[0] && report.mutate(files[0])}>
+        <Button isDisabled={report.isPending}>{report.isPending ? 'Reading …' : 'Choose a report'}</Button>
+      </FileTrigger>
+      {report.error && <Trouble error={report.error} />}
+      {report.data && <Report found={report.data} />}
+    </Card>
+  );
+}
+
+export function Report({found}: {found: Schemas['DmarcReport']}) {
+  const day = (time: string) => time.slice(0, 10);
+  return (
+    <>
+      <Said>
+        <span>
+          <Tag level={found.aligned === found.messages ? 'right' : 'risk'}>
+            {found.aligned.toLocaleString('en-GB')} of {found.messages.toLocaleString('en-GB')} aligned
+          </Tag>{' '}
+          {found.reporter} about <code>{found.domain}</code>, {day(found.begin)} to {day(found.end)}
+        </span>
+        {found.new_selectors.map((each) => (
+          <b key={each.domain + each.selector} style={{fontWeight: 600}}>
+            New selector {each.selector} of {each.domain}: audits look at its key from now on
+          </b>
+        ))}
+        {found.left_out > 0 && <Small>{found.left_out} rows made no sense and were left out</Small>}
+      </Said>
+      {found.sources.map((each) => (
+        <Said key={each.source_ip}>
+          <span>
+            <code>{each.source_ip}</code> {each.aligned.toLocaleString('en-GB')} of {each.messages.toLocaleString('en-GB')} aligned;{' '}
+            {each.dispositions.join(', ')}
+          </span>
+          <Small>From {each.header_from.join(', ') || 'not told'}</Small>
+          <Small>DKIM {each.signatures.join('; ') || 'none'}</Small>
+          <Small>SPF {each.spf.join('; ') || 'none'}</Small>
+        </Said>
+      ))}
+    </>
   );
 }
 

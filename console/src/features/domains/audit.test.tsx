@@ -11,7 +11,7 @@ import {between, HistoryView} from './HistoryView';
 import {aboutKey} from './RecordsCard';
 import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
-import {TryView} from './TryView';
+import {TryView, Report} from './TryView';
 
 afterEach(cleanup);
 
@@ -179,6 +179,21 @@ describe('many domains', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Go on'}));
     expect(await screen.findByText('running, 4 of 10')).toBeTruthy();
     expect(seen.find((sent) => sent.method === 'POST')!.body).toEqual({names: ['a.example', 'b.example'], selectors: []});
+  });
+});
+
+describe('a DMARC report', () => {
+  it('says what aligned, source by source, and which selector is new', () => {
+    const found: Schemas['DmarcReport'] = {
+      reporter: 'Tidepost', report_id: 'r-1', domain: 'marram.example', begin: '2026-11-20T00:00:00Z', end: '2026-11-21T00:00:00Z',
+      messages: 9, aligned: 7, left_out: 2, new_selectors: [{domain: 'marram.example', selector: 's9'}],
+      sources: [{source_ip: '192.0.2.9', messages: 9, aligned: 7, header_from: ['marram.example'], signatures: ['marram.example s9 pass'], spf: [], dispositions: ['none']}],
+    };
+    open(<Report found={found} />);
+    expect(screen.getByText('7 of 9 aligned', {selector: 'span'})).toBeTruthy();
+    expect(screen.getByText(/New selector s9 of marram.example/)).toBeTruthy();
+    expect(screen.getByText('DKIM marram.example s9 pass')).toBeTruthy();
+    expect(screen.getByText('2 rows made no sense and were left out')).toBeTruthy();
   });
 });
 

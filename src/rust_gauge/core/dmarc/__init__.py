@@ -1,5 +1,5 @@
 """DMARC (RFC 7489 and its successor DMARCbis): the policy record (`record`), which one governs a domain (`discovery`),
-whether a message aligns (`alignment`), and where reports may go (`destinations`)."""
+whether a message aligns (`alignment`), where reports may go (`destinations`), and what they tell (`report`)."""
 
 from rust_gauge.core.dmarc.alignment import Aligned, DmarcOutcome, Identifier, evaluate
 from rust_gauge.core.dmarc.destinations import Destination, accepts_mail, check_destination
@@ -18,8 +18,10 @@ from rust_gauge.core.dmarc.discovery import (
     walk_targets,
 )
 from rust_gauge.core.dmarc.record import DmarcRecord, is_dmarc1, read_policy
+from rust_gauge.core.dmarc.report import AggregateReport, ReportError, ReportRow, SignatureSeen, read_report, unpack
 
 __all__ = [
+    "AggregateReport",
     "Aligned",
     "Destination",
     "Discoveries",
@@ -29,6 +31,9 @@ __all__ = [
     "EffectivePolicy",
     "Identifier",
     "PolicyAt",
+    "ReportError",
+    "ReportRow",
+    "SignatureSeen",
     "accepts_mail",
     "below_policy",
     "check_destination",
@@ -41,5 +46,7 @@ __all__ = [
     "is_dmarc1",
     "organisational_domain",
     "read_policy",
+    "read_report",
+    "unpack",
     "walk_targets",
 ]

@@ -19,6 +19,7 @@ from rust_gauge.core.dns.programs import (
     drive,
     gather,
 )
+from rust_gauge.core.dns.servers import split_server
 
 __all__ = [
     "Answer",
@@ -39,4 +40,5 @@ __all__ = [
     "ask_page",
     "drive",
     "gather",
+    "split_server",
 ]

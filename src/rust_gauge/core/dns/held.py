@@ -76,7 +76,7 @@ def _from_zones(zones: Mapping[dns.name.Name, dns.zone.Zone], question: DnsQuest
         if zone is None:
             detail = f"{name.to_text(omit_final_dot=True)} is in none of the zone files"
             return DnsAnswer(question, AnswerStatus.NOT_HELD, aliases=tuple(aliases), detail=detail)
-        node = zone.get_node(name) or _wildcard(zone, name)
+        node = zone.get_node(name) or wildcard_node(zone, name)
         if node is None:
             above = any(other.is_subdomain(name) for other in zone.nodes)  # an empty name above others exists
             status = AnswerStatus.NO_DATA if above else AnswerStatus.NO_NAME
@@ -107,7 +107,8 @@ def _zone_of(
         at = at.parent()
 
 
-def _wildcard(zone: dns.zone.Zone, name: dns.name.Name) -> Any:
+def wildcard_node(zone: dns.zone.Zone, name: dns.name.Name) -> Any:
+    """The node of the wildcard that covers a name which is not there (RFC 4592 §3.3.1), or None."""
     while name != zone.origin:
         name = name.parent()
         node = zone.get_node(dns.name.Name((b"*",)) + name)

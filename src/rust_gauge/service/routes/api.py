@@ -15,6 +15,7 @@ from rust_gauge.contract.audits import (
     Batch,
     BatchRequest,
     BatchResult,
+    DmarcReport,
     HistoryEntry,
     MessageCheck,
     SpfTrial,
@@ -217,6 +218,26 @@ async def check_message(
     """
     body = await request.body()
     return await run_in_threadpool(audits.check_message, context, tenant, body, ip, helo, mail_from)
+
+
+@router.post(
+    "/tenants/{tenant}/dmarc-reports",
+    tags=["audits"],
+    operation_id="read_dmarc_report",
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+        },
+    },
+)
+async def read_dmarc_report(context: Ctx, tenant: Tenant, request: Request) -> DmarcReport:
+    """What an aggregate report (RFC 7489) says: XML, gzip, zip, or the message that carried it.
+
+    Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+    """
+    body = await request.body()
+    return await run_in_threadpool(audits.read_dmarc_report, context, tenant, body)
 
 
 @router.post("/tenants/{tenant}/batches", tags=["audits"], status_code=202, operation_id="start_batch")

@@ -1,0 +1,53 @@
+"""A DMARC aggregate report in short, as the contract has it."""
+
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+
+from rust_gauge.contract import audits as c
+from rust_gauge.core.dmarc import AggregateReport, ReportRow
+
+_MAX_SOURCES = 500
+_MAX_SECONDS = 253_402_300_799  # the end of the year 9999
+
+
+def report_document(report: AggregateReport, new: Sequence[tuple[str, str]]) -> c.DmarcReport:
+    by_source: dict[str, list[ReportRow]] = {}
+    for row in report.rows:
+        by_source.setdefault(row.source_ip, []).append(row)
+    sources = sorted((_source(ip, rows) for ip, rows in by_source.items()), key=lambda each: -each.messages)
+    return c.DmarcReport(
+        reporter=report.reporter,
+        report_id=report.report_id,
+        domain=report.domain,
+        begin=_time(report.begin),
+        end=_time(report.end),
+        messages=sum(row.count for row in report.rows),
+        aligned=sum(row.count for row in report.rows if row.dkim or row.spf),
+        sources=sources[:_MAX_SOURCES],
+        left_out=report.left_out,
+        new_selectors=[c.ReportedSelector(domain=domain, selector=selector) for domain, selector in new],
+    )
+
+
+def _source(ip: str, rows: Sequence[ReportRow]) -> c.ReportedSource:
+    return c.ReportedSource(
+        source_ip=ip,
+        messages=sum(row.count for row in rows),
+        aligned=sum(row.count for row in rows if row.dkim or row.spf),
+        header_from=_each(row.header_from for row in rows),
+        signatures=_each(
+            f"{each.domain} {each.selector or '(no selector told)'} {each.result}"
+            for row in rows
+            for each in row.signatures
+        ),
+        spf=_each(f"{row.spf_domain} {row.spf_result}" for row in rows if row.spf_domain),
+        dispositions=_each(row.disposition for row in rows),
+    )
+
+
+def _each(words: Iterable[str]) -> list[str]:
+    return list(dict.fromkeys(word for word in words if word))[:20]
+
+
+def _time(seconds: int) -> datetime:
+    return datetime.fromtimestamp(min(seconds, _MAX_SECONDS), UTC)
