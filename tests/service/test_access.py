@@ -126,7 +126,7 @@ def test_no_route_works_for_a_stranger_or_for_another_tenant(
 
 
 def test_every_route_of_a_tenant_is_in_the_table_above(world: World) -> None:
-    paths = httpx.get(f"{world.url}/api/v1/openapi.json").json()["paths"]
+    paths = httpx.get(f"{world.url}/api/v1/openapi.json", timeout=60).json()["paths"]
     filled = {
         (method.upper(), path.partition("/tenants/{tenant}/")[2])
         for path, methods in paths.items()
