@@ -11,18 +11,20 @@ from dns.rdtypes.ANY.TXT import TXT
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion
 
 
-def rdata(rdtype: str, value: str | bytes) -> Rdata:
-    """A record of DNS; TXT values are given plainly (bytes as they are) and split as they have to be."""
+def rdata(rdtype: str, value: str | bytes | tuple[bytes, ...]) -> Rdata:
+    """A record of DNS; TXT values are given plainly (bytes as they are) and split as they have to be, or as strings."""
     kind = dns.rdatatype.from_text(rdtype)
     if rdtype != "TXT":
         return dns.rdata.from_text(dns.rdataclass.IN, kind, str(value))
+    if isinstance(value, tuple):
+        return TXT(dns.rdataclass.IN, kind, value)
     octets = value if isinstance(value, bytes) else value.encode()
     parts = [octets[start : start + 255] for start in range(0, len(octets), 255)] or [b""]
     return TXT(dns.rdataclass.IN, kind, parts)
 
 
 def answering(
-    records: Mapping[str, Sequence[str | bytes]], failing: dict[str, AnswerStatus] | None = None
+    records: Mapping[str, Sequence[str | bytes | tuple[bytes, ...]]], failing: dict[str, AnswerStatus] | None = None
 ) -> Callable[[tuple[DnsQuestion, ...]], tuple[DnsAnswer, ...]]:
     """Answers from {"name TYPE": [value, ...]}. Other names do not exist."""
     names = {key.split()[0] for key in records}

@@ -1,0 +1,334 @@
+"""All records that a sending domain ought to publish, computed from its relays, its streams and its settings.
+
+`make_plan` asks DNS only for what the relays' includes cost; everything else is arithmetic. What has to be published by
+somebody else (reverse DNS, names in a relay's own zone) is in the plan too, marked as such.
+"""
+
+import ipaddress
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from rust_gauge.core.dns import DnsProgram, ask
+from rust_gauge.core.names import registered_domain
+from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
+from rust_gauge.core.recordplan.relay import HostNeed, PlannedStream, Relay
+from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, include_costs, label_of, merge_spf
+
+STAGES = ("watch", "quarantine", "reject")
+_POLICIES = {"watch": "none", "quarantine": "quarantine", "reject": "reject"}
+
+
+@dataclass(frozen=True, slots=True)
+class PlanSettings:
+    """What people choose. `stage` is how strict DMARC is. `spf_ways` is (relay, `list`, `move` or `drop`).
+
+    `reports_to` and `tls_reports_to` are addresses; `mta_sts` is empty, `testing` or `enforce`, with the `id` that its
+    record carries and the host that serves the policy. `keep_terms` are SPF terms of senders that are no relay here.
+    """
+
+    stage: str = "watch"
+    reports_to: str = ""
+    spf_ending: str = "~all"
+    spf_ways: tuple[tuple[str, str], ...] = ()
+    keep_terms: tuple[str, ...] = ()
+    ttl: int = 3600
+    mta_sts: str = ""
+    mta_sts_id: str = ""
+    mta_sts_host: str = ""
+    tls_reports_to: str = ""
+    proof: str = ""  # the token that proves the domain
+
+
+@dataclass(frozen=True, slots=True)
+class PlanRequest:
+    """One plan. `zone` is the zone that the domain lies in; `relays` all that the streams may name."""
+
+    domain: str
+    zone: str
+    relays: tuple[Relay, ...] = ()
+    streams: tuple[PlannedStream, ...] = ()
+    sends: bool = True
+    settings: PlanSettings = field(default_factory=PlanSettings)
+
+
+@dataclass(frozen=True, slots=True)
+class Advice:
+    """Something to consider: what, why, and the name that it is about."""
+
+    title: str
+    why: str
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RecordPlan:
+    """The records in the order in which to publish them, the SPF arithmetic, and advice."""
+
+    domain: str
+    zone: str
+    records: tuple[PlannedRecord, ...]
+    spf: tuple[SpfPlan, ...] = ()
+    advice: tuple[Advice, ...] = ()
+    sts_policy: str = ""
+
+
+def find_zone(domain: str) -> DnsProgram[str]:
+    """The zone that a name lies in: the closest one above with a SOA, or its registered domain when nobody answers."""
+    name = domain
+    while "." in name:
+        answer = yield from ask(name, "SOA")
+        if answer.records and not answer.aliases:
+            return name
+        if answer.failed:
+            break
+        name = name.partition(".")[2]
+    return registered_domain(domain) or domain
+
+
+def make_plan(request: PlanRequest) -> DnsProgram[RecordPlan]:
+    """The plan. Asks what the includes of its relays cost."""
+    by_name = {relay.name: relay for relay in request.relays}
+    used = dict.fromkeys(name for stream in request.streams for name in stream.relays)
+    costs = yield from include_costs(by_name[n].include for n in used if n in by_name and by_name[n].include)
+    return plan_records(request, costs)
+
+
+def plan_records(request: PlanRequest, costs: Mapping[str, IncludeCost]) -> RecordPlan:
+    """The plan, with the costs of includes given."""
+    if not request.sends:
+        return _parked(request)
+    planner = _Planner(request, costs)
+    planner.proof()
+    planner.senders()
+    planner.keys()
+    planner.policy()
+    planner.inbound()
+    planner.tracking()
+    planner.transport()
+    planner.hosts()
+    records = tuple({(r.name, r.rdtype, r.value, r.purpose): r for r in planner.records}.values())
+    return RecordPlan(
+        request.domain, request.zone, records, tuple(planner.spf), tuple(_advice(request)), planner.sts_policy
+    )
+
+
+def _parked(request: PlanRequest) -> RecordPlan:
+    """A name that never sends: nobody may send as it, and it takes no mail."""
+    s = request.settings
+    reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
+    domain, zone = request.domain, request.zone
+    records = [
+        PlannedRecord(Purpose.SPF, zone, domain, "TXT", "v=spf1 -all", ttl=s.ttl, why="No host may send as this name"),
+        PlannedRecord(Purpose.DMARC, zone, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p=reject{reports}", ttl=s.ttl,
+                      why="Whoever uses it in From all the same is refused"),
+        PlannedRecord(Purpose.MX, zone, domain, "MX", "", priority=0, ttl=s.ttl,
+                      why="It takes no mail (null MX, RFC 7505), so bounces do not wander"),
+    ]  # fmt: skip
+    if s.proof:
+        records.insert(0, _proof(request))
+    return RecordPlan(request.domain, request.zone, tuple(records))
+
+
+def _proof(request: PlanRequest) -> PlannedRecord:
+    return PlannedRecord(
+        Purpose.PROOF, request.zone, f"_rustgauge.{request.domain}", "TXT", request.settings.proof,
+        ttl=request.settings.ttl, why="Shows that the domain is yours",
+    )  # fmt: skip
+
+
+class _Planner:
+    def __init__(self, request: PlanRequest, costs: Mapping[str, IncludeCost]) -> None:
+        self.request = request
+        self.costs = costs
+        self.settings = request.settings
+        self.by_name = {relay.name: relay for relay in request.relays}
+        self.ways = dict(request.settings.spf_ways)
+        self.records: list[PlannedRecord] = []
+        self.spf: list[SpfPlan] = []
+        self.sts_policy = ""
+        self.used = [
+            self.by_name[name]
+            for name in dict.fromkeys(name for stream in request.streams for name in stream.relays)
+            if name in self.by_name
+        ]
+
+    def add(self, purpose: Purpose, name: str, rdtype: str, value: str, why: str, **more: object) -> None:
+        outside = not (name == self.request.zone or name.endswith(f".{self.request.zone}"))
+        record = PlannedRecord(
+            purpose, self.request.zone, name, rdtype, value, ttl=self.settings.ttl, why=why,
+            **{"elsewhere": outside, **more},  # type: ignore[arg-type]
+        )  # fmt: skip
+        self.records.append(record)
+
+    def proof(self) -> None:
+        if self.settings.proof:
+            self.records.append(_proof(self.request))
+
+    # Who may send: SPF at every envelope domain, or what a relay wants at its return path
+
+    def senders(self) -> None:
+        users: dict[str, list[Relay]] = {self.request.domain: []}
+        for stream in self.request.streams:
+            for relay in self._relays(stream):
+                envelope = stream.envelope or self._return_path(stream, relay) or stream.header_from
+                if self.ways.get(relay.name) == "drop":
+                    continue
+                if self.ways.get(relay.name) == "move" and envelope == self.request.domain:
+                    envelope = f"{label_of(relay.name)}.{envelope}"
+                if self._return_path(stream, relay) != envelope:
+                    users.setdefault(envelope, []).append(relay)
+        for relay in self.used:
+            if relay.return_path is not None:
+                self._return_path_records(relay, relay.return_path)
+        listed = frozenset(name for name, way in self.ways.items() if way == "list")
+        for name, relays in users.items():
+            if name != self.request.domain and not self._inside(name):
+                continue  # somebody else's envelope domain
+            own = name == self.request.domain
+            merged = merge_spf(
+                name, relays, self.costs, ending=self.settings.spf_ending, listed=listed,
+                extra=self.settings.keep_terms if own else (),
+            )  # fmt: skip
+            self.spf.append(merged)
+            who = ", ".join(dict.fromkeys(relay.name for relay in relays))
+            why = f"Lets {who} send with this envelope domain" if who else "No host sends with this envelope domain"
+            self.add(Purpose.SPF, name, "TXT", merged.value, why)
+
+    def _return_path(self, stream: PlannedStream, relay: Relay) -> str:
+        need = relay.return_path
+        return f"{need.label}.{stream.header_from}" if need else ""
+
+    def _return_path_records(self, relay: Relay, need: HostNeed) -> None:
+        for domain in self._from_domains(relay):
+            name = f"{need.label}.{domain}"
+            self._host(Purpose.RETURN_PATH, name, relay, need, domain, f"Mail that comes back goes to {relay.name}")
+            if need.rdtype == "MX":
+                value = relay.filled(need.spf, domain) or (
+                    f"v=spf1 include:{relay.include} -all" if relay.include else ""
+                )
+                if value:
+                    self.add(Purpose.SPF, name, "TXT", value, f"Lets {relay.name} send with its return path",
+                             relay=relay.name)  # fmt: skip
+
+    def _host(self, purpose: Purpose, name: str, relay: Relay, need: HostNeed, domain: str, why: str) -> None:
+        priority = need.priority if need.rdtype == "MX" else None
+        self.add(purpose, name, need.rdtype, relay.filled(need.value, domain), why, priority=priority, relay=relay.name)
+
+    # Keys
+
+    def keys(self) -> None:
+        done: set[tuple[str, str]] = set()
+        for stream in self.request.streams:
+            domain = stream.dkim_domain or stream.header_from
+            for relay in self._relays(stream):
+                needs = [(need.selector, need.rdtype, relay.filled(need.value, domain)) for need in relay.dkim]
+                if not needs and stream.selector:
+                    needs = [(stream.selector, "TXT", "")]
+                for selector, rdtype, value in needs:
+                    if (selector, domain) in done or not self._inside(domain):
+                        continue
+                    done.add((selector, domain))
+                    what = "points to the key that" if rdtype == "CNAME" else "is the key that"
+                    self.add(Purpose.DKIM, f"{selector}._domainkey.{domain}", rdtype, value,
+                             f"Selector {selector} {what} {relay.name} signs with", relay=relay.name,
+                             waits_for="" if value else "the public key: make one here, or paste it")  # fmt: skip
+
+    # Policy
+
+    def policy(self) -> None:
+        s = self.settings
+        reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
+        why = {
+            "watch": "Asks for reports and changes nothing yet; the first stage",
+            "quarantine": "What does not align goes to spam; the second stage",
+            "reject": "What does not align is refused; the last stage",
+        }[s.stage]
+        domain = self.request.domain
+        self.add(Purpose.DMARC, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p={_POLICIES[s.stage]}{reports}", why)
+        host = s.reports_to.rpartition("@")[2].lower()
+        if host and registered_domain(host) != registered_domain(domain):
+            self.add(Purpose.DMARC, f"{domain}._report._dmarc.{host}", "TXT", "v=DMARC1",
+                     f"{host} agrees to take reports about {domain} (RFC 7489 §7.1)")  # fmt: skip
+
+    # Mail in, links, transport
+
+    def inbound(self) -> None:
+        for relay in self.used:
+            for priority, host in relay.inbound:
+                self.add(Purpose.MX, self.request.domain, "MX", relay.filled(host, self.request.domain),
+                         f"{relay.name} takes in replies and bounces", priority=priority, relay=relay.name)  # fmt: skip
+
+    def tracking(self) -> None:
+        for relay in self.used:
+            if relay.tracking is not None:
+                for domain in self._from_domains(relay):
+                    self._host(Purpose.TRACKING, f"{relay.tracking.label}.{domain}", relay, relay.tracking, domain,
+                               f"Links that {relay.name} counts bear your name")  # fmt: skip
+
+    def transport(self) -> None:
+        s, domain = self.settings, self.request.domain
+        if s.mta_sts:
+            self.add(Purpose.MTA_STS, f"_mta-sts.{domain}", "TXT", f"v=STSv1; id={s.mta_sts_id or '1'};",
+                     "Senders fetch the policy again when the id changes (RFC 8461 §3.1)")  # fmt: skip
+            self.add(Purpose.MTA_STS, f"mta-sts.{domain}", "CNAME", s.mta_sts_host,
+                     "Serves the policy over HTTPS at /.well-known/mta-sts.txt",
+                     waits_for="" if s.mta_sts_host else "the host that serves the policy")  # fmt: skip
+            hosts = [record.value for record in self.records if record.purpose is Purpose.MX and record.name == domain]
+            lines = ["version: STSv1", f"mode: {s.mta_sts}", *(f"mx: {host}" for host in hosts), "max_age: 604800"]
+            self.sts_policy = "\n".join(lines) + "\n"
+        if s.tls_reports_to:
+            self.add(Purpose.TLS_RPT, f"_smtp._tls.{domain}", "TXT", f"v=TLSRPTv1; rua=mailto:{s.tls_reports_to}",
+                     "Senders report when TLS to your servers fails (RFC 8460)")  # fmt: skip
+
+    # Own hosts: names in both directions
+
+    def hosts(self) -> None:
+        for relay in self.used:
+            for host in relay.hosts if relay.own else ():
+                if not host.helo:
+                    continue
+                address = ipaddress.ip_address(host.ip)
+                self.add(Purpose.PTR, address.reverse_pointer, "PTR", host.helo,
+                         f"{host.ip} has the name it greets with; whoever gave you the address sets this",
+                         relay=relay.name, elsewhere=True)  # fmt: skip
+                self.add(Purpose.HELO, host.helo, "A" if address.version == 4 else "AAAA", str(address),
+                         "The name leads back to the address", relay=relay.name)  # fmt: skip
+                self.add(Purpose.HELO, host.helo, "TXT", "v=spf1 a -all",
+                         "SPF for the greeting, and for notices with an empty sender (RFC 7208 §2.3)",
+                         relay=relay.name)  # fmt: skip
+
+    def _relays(self, stream: PlannedStream) -> list[Relay]:
+        return [self.by_name[name] for name in stream.relays if name in self.by_name]
+
+    def _from_domains(self, relay: Relay) -> list[str]:
+        return [name for name in dict.fromkeys(s.header_from for s in self.request.streams if relay.name in s.relays)
+                if self._inside(name)]  # fmt: skip
+
+    def _inside(self, name: str) -> bool:
+        return name == self.request.domain or name.endswith(f".{self.request.domain}")
+
+
+def _advice(request: PlanRequest) -> Iterable[Advice]:
+    own = [stream for stream in request.streams if stream.header_from == request.domain]
+    if len(own) > 1:
+        names = " and ".join(f"{label_of(stream.name)}.{request.domain}" for stream in own[1:3])
+        yield Advice(
+            f"{len(own)} streams share {request.domain}",
+            f"Mailbox providers judge the domain as one: complaints about one stream delay the others. A subdomain "
+            f"each, such as {names}, has its own reading, its own keys and its own SPF record; the organisation's "
+            "DMARC policy still covers it",
+            request.domain,
+        )
+    if own and registered_domain(request.domain) == request.domain and len(own) == 1:
+        yield Advice(
+            f"{own[0].name} is sent from the organisation's own domain",
+            "People's mail uses it too. What bulk mail does to its standing hits that as well; "
+            f"{label_of(own[0].name)}.{request.domain} would keep the two apart",
+            request.domain,
+        )
+    if not request.streams:
+        yield Advice(
+            f"No stream is described for {request.domain}",
+            "Without one, the plan cannot know which relays send. Say what mail it is and which relays carry it",
+            request.domain,
+        )
