@@ -206,7 +206,9 @@ def test_a_plan_as_a_zone_file_is_read_by_a_name_server() -> None:
         (OFFICE, DRIFTLINE), stream("n", "driftline"), stream("b", "office-1", selector="g1"), proof="rustgauge-proof=x"
     )
     own = [record for record in plan.records if not record.elsewhere and not record.waits_for]
-    text = "$ORIGIN glasswort.example.\n@ 60 IN SOA ns1 h 1 2 3 4 5\n@ IN NS ns1.skerry.example.\n" + "\n".join(zone_line(r) for r in own)
+    text = "$ORIGIN glasswort.example.\n@ 60 IN SOA ns1 h 1 2 3 4 5\n@ IN NS ns1.skerry.example.\n" + "\n".join(
+        zone_line(r) for r in own
+    )
     read = zone.from_text(text, relativize=False)
     assert sum(len(rdataset) for node in read.nodes.values() for rdataset in node) == len(own) + 2
 

@@ -90,6 +90,13 @@ ROUTES = [
     ("GET", "domains/d.example/history", None),
     ("POST", "spf-trials", {"ip": "192.0.2.1"}),
     ("POST", "message-checks", None),
+    ("GET", "relays", None),
+    ("PUT", "relays/office-1", {}),
+    ("DELETE", "relays/office-1", None),
+    ("GET", "domains/d.example/plan", None),
+    ("POST", "domains/d.example/plan/checks", None),
+    ("PUT", "domains/d.example/plan/settings", {}),
+    ("POST", "domains/d.example/plan/keys", {"selector": "s1"}),
     ("POST", "dmarc-reports", None),
     ("POST", "batches", {"names": ["a.example"]}),
     ("GET", "batches", None),
@@ -134,7 +141,13 @@ def test_every_route_of_a_tenant_is_in_the_table_above(world: World) -> None:
         for method in methods
     }
     table = {
-        (m, p.replace("d.example", "{name}").replace("tidepost.example", "{provider}").replace("/1", "/{id}"))
+        (
+            m,
+            p.replace("d.example", "{name}")
+            .replace("tidepost.example", "{provider}")
+            .replace("relays/office-1", "relays/{relay}")
+            .replace("/1", "/{id}"),
+        )
         for m, p, _ in ROUTES
     }
     assert table == filled

@@ -591,6 +591,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Relays
+         * @description Relays that were described, named by a stream, or seen in events.
+         */
+        get: operations["list_relays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/relays/{relay}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Describe Relay
+         * @description Say what a relay is, what it wants published, and what it allows.
+         */
+        put: operations["describe_relay"];
+        post?: never;
+        /**
+         * Forget Relay
+         * @description Forget what was said of a relay.
+         */
+        delete: operations["forget_relay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Plan
+         * @description All records that the domain ought to publish, in every form.
+         */
+        get: operations["get_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/plan/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Plan
+         * @description The plan beside what the zone's own name servers give now: states, causes, and where a record went.
+         */
+        post: operations["check_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/plan/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put Plan Settings
+         * @description Choose the stage of DMARC, where reports go, the ways out of too many look-ups.
+         */
+        put: operations["put_plan_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/plan/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Key
+         * @description Make a DKIM key for a selector. The private half is in this answer and is not kept.
+         */
+        post: operations["make_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1584,6 +1708,25 @@ export interface components {
             children: components["schemas"]["LookupNode"][];
         };
         /**
+         * MadeKey
+         * @description A new key. The private half is given this once and not kept.
+         */
+        MadeKey: {
+            /** Name */
+            name: string;
+            /** Selector */
+            selector: string;
+            /** Kind */
+            kind: string;
+            /** Record */
+            record: string;
+            /**
+             * Private Key
+             * @description PEM (PKCS #8)
+             */
+            private_key: string;
+        };
+        /**
          * MadeToken
          * @description A token just made.
          */
@@ -1659,6 +1802,20 @@ export interface components {
             selectors: string[];
         };
         /**
+         * NewKey
+         * @description A DKIM key to make.
+         */
+        NewKey: {
+            /** Selector */
+            selector: string;
+            /**
+             * Kind
+             * @default rsa2048
+             * @enum {string}
+             */
+            kind: "rsa2048" | "ed25519";
+        };
+        /**
          * NewToken
          * @description A token for a program, for one tenant or (without `tenant`) for all that its maker may see.
          */
@@ -1714,6 +1871,145 @@ export interface components {
             items: components["schemas"]["SuppressionEntry"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * Plan
+         * @description All records that a domain ought to publish. With `checked_at` they were compared with what is published.
+         */
+        Plan: {
+            /** Domain */
+            domain: string;
+            /** Zone */
+            zone: string;
+            settings: components["schemas"]["PlanSettings"];
+            /** Records */
+            records: components["schemas"]["PlanRecord"][];
+            /** Spf */
+            spf: components["schemas"]["SpfMerge"][];
+            /** Advice */
+            advice: components["schemas"]["PlanAdvice"][];
+            /** Sts Policy */
+            sts_policy: string;
+            /**
+             * Servers
+             * @description Name servers of the zone that were asked
+             */
+            servers: string[];
+            /** Checked At */
+            checked_at?: string | null;
+            /**
+             * Right
+             * @description Records that match, of those that are yours to publish
+             * @default 0
+             */
+            right: number;
+            /**
+             * Total
+             * @default 0
+             */
+            total: number;
+        };
+        /**
+         * PlanAdvice
+         * @description Something to consider.
+         */
+        PlanAdvice: {
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * PlanRecord
+         * @description A record to publish. `elsewhere`: somebody else has to, it is outside the zone.
+         */
+        PlanRecord: {
+            /** Key */
+            key: string;
+            /** Purpose */
+            purpose: string;
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+            /** Value */
+            value: string;
+            /** Priority */
+            priority: number | null;
+            /** Ttl */
+            ttl: number;
+            /** Why */
+            why: string;
+            /** Relay */
+            relay: string;
+            /**
+             * Waits For
+             * @description What is missing before the value can be told
+             */
+            waits_for: string;
+            /** Elsewhere */
+            elsewhere: boolean;
+            forms: components["schemas"]["RecordForms"];
+            check?: components["schemas"]["RecordCheck"] | null;
+        };
+        /**
+         * PlanSettings
+         * @description What people choose about a domain's plan.
+         */
+        PlanSettings: {
+            /**
+             * Stage
+             * @description How strict the DMARC policy is
+             * @default watch
+             * @enum {string}
+             */
+            stage: "watch" | "quarantine" | "reject";
+            /**
+             * Reports To
+             * @description Where DMARC reports go
+             * @default
+             * @example dmarc@glasswort.example
+             */
+            reports_to: string;
+            /**
+             * Spf Ending
+             * @default ~all
+             * @enum {string}
+             */
+            spf_ending: "~all" | "-all";
+            /**
+             * Spf Ways
+             * @default []
+             */
+            spf_ways: components["schemas"]["SpfWay"][];
+            /**
+             * Keep Terms
+             * @description SPF terms of senders that are no relay here
+             * @default []
+             */
+            keep_terms: string[];
+            /**
+             * Ttl
+             * @default 3600
+             */
+            ttl: number;
+            /**
+             * Mta Sts
+             * @default
+             * @enum {string}
+             */
+            mta_sts: "" | "testing" | "enforce";
+            /**
+             * Mta Sts Host
+             * @description Serves the MTA-STS policy over HTTPS
+             * @default
+             */
+            mta_sts_host: string;
+            /**
+             * Tls Reports To
+             * @default
+             */
+            tls_reports_to: string;
         };
         /**
          * PolicyFound
@@ -1989,6 +2285,20 @@ export interface components {
             readings: components["schemas"]["Reading"][];
         };
         /**
+         * RecordCause
+         * @description Why a published record is not the planned one; `column` counts from 1 in what is published, 0 is nowhere.
+         */
+        RecordCause: {
+            /** Key */
+            key: string;
+            /** Text */
+            text: string;
+            /** Column */
+            column: number;
+            /** Length */
+            length: number;
+        };
+        /**
          * RecordChange
          * @description One name whose published values changed.
          */
@@ -2003,6 +2313,328 @@ export interface components {
             before: string[];
             /** After */
             after: string[];
+        };
+        /**
+         * RecordCheck
+         * @description How a planned record stands.
+         */
+        RecordCheck: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "matches" | "differs" | "missing" | "misplaced" | "duplicated" | "spreading" | "unanswered" | "waiting";
+            /** Published */
+            published: string[];
+            /** Causes */
+            causes: components["schemas"]["RecordCause"][];
+            /** Pieces */
+            pieces: components["schemas"]["RecordPiece"][];
+            /**
+             * Found At
+             * @description The wrong name that holds it
+             */
+            found_at: string;
+            /** Found Value */
+            found_value: string;
+            /**
+             * Lacking
+             * @description Name servers of the zone that do not have it
+             */
+            lacking: string[];
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * RecordForms
+         * @description A record in the forms that control panels want, each to be copied exactly.
+         */
+        RecordForms: {
+            /**
+             * Host
+             * @description Within the zone, @ for the zone itself
+             */
+            host: string;
+            /** Host Or Blank */
+            host_or_blank: string;
+            /** Host Full */
+            host_full: string;
+            /** Host With Dot */
+            host_with_dot: string;
+            /**
+             * Value
+             * @description Without quotes; hosts without the last dot
+             */
+            value: string;
+            /**
+             * Value Quoted
+             * @description Text quoted and split at 255 octets; hosts with the last dot
+             */
+            value_quoted: string;
+            /** Value With Priority */
+            value_with_priority: string;
+            /** Zone Line */
+            zone_line: string;
+        };
+        /**
+         * RecordPiece
+         * @description A stretch of planned and published text beside each other.
+         */
+        RecordPiece: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "same" | "missing" | "extra" | "changed";
+            /** Planned */
+            planned: string;
+            /** Published */
+            published: string;
+        };
+        /**
+         * Relay
+         * @description A relay of a tenant. One that was only seen in events is not `described` yet.
+         */
+        Relay: {
+            /**
+             * Own
+             * @description An MTA of ours; otherwise a contracted service
+             * @default false
+             */
+            own: boolean;
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: components["schemas"]["RelayHost"][];
+            /**
+             * Include
+             * @description What goes behind include:
+             * @default
+             */
+            include: string;
+            /**
+             * Networks
+             * @default []
+             */
+            networks: string[];
+            /**
+             * Dkim
+             * @default []
+             */
+            dkim: components["schemas"]["RelayKey"][];
+            return_path?: components["schemas"]["RelayRecord"] | null;
+            tracking?: components["schemas"]["RelayRecord"] | null;
+            /**
+             * Inbound
+             * @default []
+             */
+            inbound: components["schemas"]["RelayInbound"][];
+            /**
+             * Limits
+             * @default []
+             */
+            limits: components["schemas"]["RelayLimit"][];
+            /** @default {} */
+            lines: components["schemas"]["RelayLines"];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Name */
+            name: string;
+            /** Described */
+            described: boolean;
+            /**
+             * Domains
+             * @description Sending domains with a stream over it
+             * @default []
+             */
+            domains: string[];
+        };
+        /**
+         * RelayDescription
+         * @description What a relay is, wants and allows.
+         */
+        RelayDescription: {
+            /**
+             * Own
+             * @description An MTA of ours; otherwise a contracted service
+             * @default false
+             */
+            own: boolean;
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: components["schemas"]["RelayHost"][];
+            /**
+             * Include
+             * @description What goes behind include:
+             * @default
+             */
+            include: string;
+            /**
+             * Networks
+             * @default []
+             */
+            networks: string[];
+            /**
+             * Dkim
+             * @default []
+             */
+            dkim: components["schemas"]["RelayKey"][];
+            return_path?: components["schemas"]["RelayRecord"] | null;
+            tracking?: components["schemas"]["RelayRecord"] | null;
+            /**
+             * Inbound
+             * @default []
+             */
+            inbound: components["schemas"]["RelayInbound"][];
+            /**
+             * Limits
+             * @default []
+             */
+            limits: components["schemas"]["RelayLimit"][];
+            /** @default {} */
+            lines: components["schemas"]["RelayLines"];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * RelayHost
+         * @description An address that mail leaves from, and the name it greets with.
+         */
+        RelayHost: {
+            /**
+             * Ip
+             * @example 192.0.2.41
+             */
+            ip: string;
+            /**
+             * Helo
+             * @default
+             * @example mta1.skerry.example
+             */
+            helo: string;
+        };
+        /**
+         * RelayInbound
+         * @description A host that takes in mail for the domain.
+         */
+        RelayInbound: {
+            /**
+             * Priority
+             * @default 10
+             */
+            priority: number;
+            /** Host */
+            host: string;
+        };
+        /**
+         * RelayKey
+         * @description A key that the relay signs with: a CNAME to its own record, or a TXT record to copy.
+         */
+        RelayKey: {
+            /** Selector */
+            selector: string;
+            /**
+             * Type
+             * @default CNAME
+             * @enum {string}
+             */
+            type: "CNAME" | "TXT";
+            /**
+             * Value
+             * @description Target or record; may hold {domain} and {dashed}
+             * @default
+             */
+            value: string;
+        };
+        /**
+         * RelayLimit
+         * @description How much the relay allows; empty is not known.
+         */
+        RelayLimit: {
+            /**
+             * Region
+             * @default
+             */
+            region: string;
+            /** Per Hour */
+            per_hour?: number | null;
+            /** Per Day */
+            per_day?: number | null;
+            /**
+             * Trial
+             * @description Only proven recipients may be mailed so far
+             * @default false
+             */
+            trial: boolean;
+        };
+        /**
+         * RelayLines
+         * @description The relay's own rates at which it warns and stops, as fractions; empty uses the defaults.
+         */
+        RelayLines: {
+            /**
+             * Bounce Watch
+             * @example 0.05
+             */
+            bounce_watch?: number | null;
+            /**
+             * Bounce Stop
+             * @example 0.1
+             */
+            bounce_stop?: number | null;
+            /**
+             * Complaint Watch
+             * @example 0.001
+             */
+            complaint_watch?: number | null;
+            /**
+             * Complaint Stop
+             * @example 0.005
+             */
+            complaint_stop?: number | null;
+        };
+        /**
+         * RelayRecord
+         * @description A host below the sending domain that belongs to the relay.
+         */
+        RelayRecord: {
+            /**
+             * Label
+             * @example bounce
+             */
+            label: string;
+            /**
+             * Type
+             * @default CNAME
+             * @enum {string}
+             */
+            type: "CNAME" | "MX";
+            /**
+             * Value
+             * @description Target; may hold {domain} and {dashed}
+             */
+            value: string;
+            /**
+             * Priority
+             * @description For MX
+             * @default 10
+             */
+            priority: number;
+            /**
+             * Spf
+             * @description SPF record beside an MX; made from the include when empty
+             * @default
+             */
+            spf: string;
         };
         /**
          * ReportedSelector
@@ -2111,6 +2743,45 @@ export interface components {
             notes: string[];
         };
         /**
+         * SpfChoice
+         * @description A way to need fewer look-ups, and what it costs.
+         */
+        SpfChoice: {
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "list" | "move" | "drop";
+            /** Relay */
+            relay: string;
+            /** Saves */
+            saves: number;
+            /** Lookups After */
+            lookups_after: number;
+            /** Price */
+            price: string;
+            /** Value */
+            value: string;
+        };
+        /**
+         * SpfMerge
+         * @description The merged SPF record of one name.
+         */
+        SpfMerge: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+            /** Lookups */
+            lookups: number;
+            /** Per Relay */
+            per_relay: components["schemas"]["SpfShare"][];
+            /** Options */
+            options: components["schemas"]["SpfChoice"][];
+            /** Problems */
+            problems: string[];
+        };
+        /**
          * SpfOfAddress
          * @description SPF for one address of a stream.
          */
@@ -2186,6 +2857,16 @@ export interface components {
             steps: components["schemas"]["SpfStep"][];
         };
         /**
+         * SpfShare
+         * @description What a relay costs in an SPF record.
+         */
+        SpfShare: {
+            /** Relay */
+            relay: string;
+            /** Lookups */
+            lookups: number;
+        };
+        /**
          * SpfStep
          * @description One term as it was evaluated.
          */
@@ -2247,6 +2928,19 @@ export interface components {
             record?: string | null;
         };
         /**
+         * SpfWay
+         * @description How a relay gets into the SPF record: addresses listed, streams moved to a name of their own, or dropped.
+         */
+        SpfWay: {
+            /** Relay */
+            relay: string;
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "list" | "move" | "drop";
+        };
+        /**
          * StreamPath
          * @description How one kind of mail of a domain is sent. What is not known stays empty.
          */
@@ -2282,9 +2976,16 @@ export interface components {
             selector: string;
             /**
              * Relay
+             * @description The relay that carries it
              * @default
              */
             relay: string;
+            /**
+             * Relays
+             * @description Further relays that carry it
+             * @default []
+             */
+            relays: string[];
             /**
              * Helo
              * @default
@@ -4646,6 +5347,397 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ClearanceResult"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_relays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relay"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    describe_relay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                relay: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RelayDescription"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relay"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_relay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                relay: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_plan_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -9,7 +9,19 @@ import os
 import sys
 
 from rust_gauge import __version__
-from rust_gauge.cli import audit, batches, completion, domains, events, flow, local, readings, suppression, trials
+from rust_gauge.cli import (
+    audit,
+    batches,
+    completion,
+    domains,
+    events,
+    flow,
+    local,
+    plans,
+    readings,
+    suppression,
+    trials,
+)
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.client import Client, ClientError, ProblemResponse
@@ -91,6 +103,48 @@ def _parser() -> argparse.ArgumentParser:
     local.options(made)
     made = command("dmarc-report", trials.dmarc_report, "what a DMARC aggregate report says, by source", brief)
     made.add_argument("file", help="XML, .xml.gz, .zip or a message; - for standard input")
+    made = command("plan", plans.plan, "all records that a domain ought to publish, and what became of them")
+    made.add_argument("domain")
+    made.add_argument("--format", choices=("text", "json", "csv", "zone"), default="text")
+    made.add_argument("--no-check", action="store_true", help="only what to publish; look at nothing")
+    made.add_argument("--host-form", choices=("host", "host_or_blank", "host_full", "host_with_dot"), default="host",
+                      help="how hosts are written: in the zone (@ for itself), whole, with the last dot")  # fmt: skip
+    made.add_argument("--stage", choices=("watch", "quarantine", "reject"), help="how strict the DMARC policy is")
+    made.add_argument("--reports-to", metavar="ADDRESS", help="where DMARC reports go")
+    made.add_argument("--spf", action="append", default=[], metavar="RELAY=WAY",
+                      help="list, move, drop or include a relay in the SPF record; repeatable")  # fmt: skip
+    made.add_argument("--spf-ending", choices=("~all", "-all"), help="how the SPF record ends")
+    made.add_argument("--keep", action="append", default=[], metavar="TERM", help="keep this SPF term; repeatable")
+    made.add_argument("--ttl", type=_days, help="seconds that resolvers may hold the records")
+    made.add_argument("--mta-sts", choices=("off", "testing", "enforce"), help="plan an MTA-STS policy")
+    made.add_argument("--mta-sts-host", metavar="HOST", help="the host that serves it")
+    made.add_argument("--tls-reports-to", metavar="ADDRESS", help="where TLS reports go")
+    made.add_argument("--key", metavar="SELECTOR", help="make a DKIM key; prints the private half, this once")
+    made.add_argument("--key-kind", choices=("rsa2048", "ed25519"), default="rsa2048")
+    command("relays", plans.list_relays, "relays, what they want published, who uses them", tables)
+    made = command("relay", plans.relay, "describe a relay, or show what is said of it")
+    made.add_argument("name")
+    made.add_argument("--own", action="store_true", help="an MTA of ours")
+    made.add_argument("--host", action="append", default=[], metavar="IP[=HELO]", help="a sending address; repeatable")
+    made.add_argument("--include", metavar="NAME", help="what goes behind include: in SPF")
+    made.add_argument("--network", action="append", default=[], help="addresses to list in SPF; repeatable")
+    made.add_argument("--dkim", action="append", default=[], metavar="SELECTOR=TARGET", help="a key by CNAME")
+    made.add_argument("--dkim-txt", action="append", default=[], metavar="SELECTOR[=RECORD]", help="a key by TXT")
+    made.add_argument("--return-path", metavar="LABEL=[TYPE:]TARGET", help="host for returned mail (mx: or cname:)")
+    made.add_argument("--tracking", metavar="LABEL=TARGET", help="host for counted links")
+    made.add_argument("--inbound", action="append", default=[], metavar="PRIORITY:HOST", help="takes in mail")
+    made.add_argument("--file", help="the whole description as JSON, with limits and lines")
+    made.add_argument("--forget", action="store_true", help="forget what was said of it")
+    made = command("stream", plans.stream, "say how one kind of mail of a domain is sent")
+    made.add_argument("domain")
+    made.add_argument("name", help="such as newsletter")
+    made.add_argument("--relay", action="append", default=[], help="carries it; repeatable")
+    made.add_argument("--envelope", default="", help="domain of MAIL FROM")
+    made.add_argument("--dkim-domain", default="", help="d= of its signatures")
+    made.add_argument("--selector", default="", help="s= of its signatures")
+    made.add_argument("--helo", default="", help="the name that it greets with")
+    made.add_argument("--ip", action="append", default=[], help="an address that it comes from; repeatable")
+    made.add_argument("--forget", action="store_true", help="take the stream out")
     made = command("load", events.load, "load events from a file of JSON lines", brief)
     made.add_argument("file", help="a file, or - for standard input")
     made = command("trail", events.trail, "all events of a recipient or a message", tables)

@@ -26,7 +26,9 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
 
@@ -216,3 +218,31 @@ def clearance(tenant: str, addresses: Sequence[str], stream: str | None) -> Call
 
 def list_suppression(tenant: str, cursor: str | None, address: str | None) -> Call[Page[SuppressionEntry]]:
     return _call("GET", _tenant(tenant, "suppression"), Page[SuppressionEntry], cursor=cursor, address=address)
+
+
+def list_relays(tenant: str) -> Call[list[Relay]]:
+    return _call("GET", _tenant(tenant, "relays"), list[Relay])
+
+
+def describe_relay(tenant: str, name: str, description: RelayDescription) -> Call[Relay]:
+    return _again(_call("PUT", _tenant(tenant, f"relays/{quote(name, safe='')}"), Relay, description))
+
+
+def forget_relay(tenant: str, name: str) -> Call[None]:
+    return _call("DELETE", _tenant(tenant, f"relays/{quote(name, safe='')}"), type(None))
+
+
+def get_plan(tenant: str, name: str) -> Call[Plan]:
+    return _call("GET", _domain(tenant, name) + "/plan", Plan)
+
+
+def check_plan(tenant: str, name: str) -> Call[Plan]:
+    return _again(_call("POST", _domain(tenant, name) + "/plan/checks", Plan))
+
+
+def put_plan_settings(tenant: str, name: str, settings: PlanSettings) -> Call[Plan]:
+    return _again(_call("PUT", _domain(tenant, name) + "/plan/settings", Plan, settings))
+
+
+def make_key(tenant: str, name: str, new: NewKey) -> Call[MadeKey]:
+    return _call("POST", _domain(tenant, name) + "/plan/keys", MadeKey, new)

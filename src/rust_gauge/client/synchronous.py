@@ -32,7 +32,9 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
 
@@ -64,6 +66,8 @@ class Client:
         self.flow = FlowReader(self)
         self.suppression = Suppression(self)
         self.readings = Readings(self)
+        self.relays = Relays(self)
+        self.plans = Plans(self)
 
     def __enter__(self) -> "Client":
         return self
@@ -318,3 +322,46 @@ class Readings(_Part):
 
     def wall(self, *, days: int = 7, tenant: str | None = None) -> Wall:
         return self._client.send(calls.wall(days, tenant))
+
+
+class Relays:
+    """Paths that mail leaves by."""
+
+    def __init__(self, client: Client) -> None:
+        self._client = client
+
+    def list(self, tenant: str) -> "builtins.list[Relay]":
+        """All relays, described or only seen in events."""
+        return self._client.send(calls.list_relays(tenant))
+
+    def describe(self, tenant: str, name: str, description: RelayDescription) -> Relay:
+        """Say what a relay is, wants published and allows."""
+        return self._client.send(calls.describe_relay(tenant, name, description))
+
+    def forget(self, tenant: str, name: str) -> None:
+        """Forget what was said of a relay."""
+        self._client.send(calls.forget_relay(tenant, name))
+
+
+class Plans:
+    """What domains ought to publish."""
+
+    def __init__(self, client: Client) -> None:
+        self._client = client
+
+    def get(self, tenant: str, name: str) -> Plan:
+        """The plan, not yet beside what is published."""
+        return self._client.send(calls.get_plan(tenant, name))
+
+    def check(self, tenant: str, name: str) -> Plan:
+        """The plan beside what the zone's name servers give now."""
+        return self._client.send(calls.check_plan(tenant, name))
+
+    def choose(self, tenant: str, name: str, settings: PlanSettings) -> Plan:
+        """Set what people choose: the stage of DMARC, where reports go, ways out of too many look-ups."""
+        return self._client.send(calls.put_plan_settings(tenant, name, settings))
+
+    def make_key(self, tenant: str, name: str, selector: str, kind: str = "rsa2048") -> MadeKey:
+        """Make a DKIM key. The private half is in the answer and nowhere else."""
+        new = NewKey.model_construct(selector=selector, kind=kind)  # type: ignore[arg-type]
+        return self._client.send(calls.make_key(tenant, name, new))

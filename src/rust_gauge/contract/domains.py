@@ -18,7 +18,10 @@ class StreamPath(Model):
     envelope: str = Field("", max_length=1000, description="Domain of MAIL FROM", examples=["bounce.glasswort.example"])
     dkim_domain: str = Field("", max_length=1000, description="d= of the signatures")
     selector: str = Field("", max_length=63, pattern=r"^[A-Za-z0-9_.-]*$")
-    relay: str = Field("", max_length=60)
+    relay: str = Field("", max_length=60, description="The relay that carries it")
+    relays: list[Annotated[str, StringConstraints(min_length=1, max_length=60)]] = Field(
+        default=[], max_length=50, description="Further relays that carry it"
+    )
     helo: str = Field("", max_length=1000)
     ips: list[Annotated[str, StringConstraints(max_length=45)]] = Field(default=[], max_length=50)
 

@@ -15,7 +15,7 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "2"  # of the zones: when it changes, those of an older demo are written anew
+VERSION = "3"  # of the zones: when it changes, those of an older demo are written anew
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
 MAIL_SERVER = "192.0.2.43"  # mx1.skerry.example
@@ -83,6 +83,7 @@ def _zones() -> dict[str, str]:
         # Driftline's own record goes through two more, Cobble's through one.
         "driftline.example": _hosts_of("driftline.example")
         + _txt("spf", "v=spf1 include:spf-a.driftline.example include:spf-b.driftline.example ~all")
+        + "".join(f"{host} IN A 198.51.100.2{n}\n" for n, host in enumerate(("returns", "track", "in1", "in2"), 5))
         + _txt("spf-a", "v=spf1 ip4:198.51.100.16/28 ~all") + _txt("spf-b", "v=spf1 ip4:198.51.100.128/28 ~all"),
         "cobble.example": _hosts_of("cobble.example") + _OFFICE_MX
         + _txt("bounce", "v=spf1 include:spf.cobble.example -all") + "bounce IN MX 10 relay1\n"
@@ -222,6 +223,33 @@ def streams_of(domain: str) -> list[dict[str, object]]:
             )
     return out
 
+
+RELAY_DESCRIPTIONS: dict[str, dict[str, object]] = {
+    "office-1": {"own": True, "hosts": [{"ip": "192.0.2.41", "helo": "mta1.skerry.example"}]},
+    "office-2": {"own": True, "hosts": [{"ip": "192.0.2.42", "helo": "mta2.skerry.example"}]},
+    "driftline": {
+        "include": "spf.driftline.example",
+        "hosts": [{"ip": ip, "helo": _HOSTS[ip]} for ip in ("198.51.100.21", "198.51.100.22")],
+        "dkim": [{"selector": f"df{n}", "value": f"df{n}.{{dashed}}.keys.driftline.example"} for n in (1, 2, 3)],
+        "return_path": {"label": "bounce", "type": "MX", "value": "returns.driftline.example"},
+        "tracking": {"label": "click", "value": "track.driftline.example"},
+        "inbound": [
+            {"priority": 10, "host": "in1.driftline.example"},
+            {"priority": 10, "host": "in2.driftline.example"},
+        ],
+        "limits": [
+            {"region": "north", "per_hour": 2000, "per_day": 20_000},
+            {"region": "south", "per_hour": 100, "per_day": 200, "trial": True},
+        ],
+        "lines": {"bounce_watch": 0.05, "bounce_stop": 0.1, "complaint_watch": 0.001, "complaint_stop": 0.005},
+    },
+    "cobble": {
+        "include": "spf.cobble.example",
+        "hosts": [{"ip": ip, "helo": _HOSTS[ip]} for ip in ("203.0.113.17", "203.0.113.18")],
+        "dkim": [{"selector": "cb1", "type": "TXT"}],
+        "limits": [{"per_day": 5000}],
+    },
+}
 
 LISTS = [
     {

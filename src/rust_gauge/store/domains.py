@@ -24,6 +24,7 @@ class DomainRow:
     streams: list[dict[str, Any]]
     sends: bool
     audit_every_hours: int
+    plan: dict[str, Any]
 
 
 def add_domain(connection: Connection, tenant_id: int, name: str, selectors: list[str], now: datetime) -> bool:
@@ -80,6 +81,7 @@ def list_domains(
             row.streams,
             row.sends,
             row.audit_every_hours,
+            row.plan,
         )
         for row in connection.execute(query)
     ]

@@ -113,6 +113,7 @@ sending_domain = _table(
     Column("sends", Boolean, nullable=False, server_default=text("1")),
     Column("audit_every_hours", SMALLINT(unsigned=True), nullable=False, server_default=text("24")),
     Column("next_audit_at", _Time, nullable=True),
+    Column("plan", JSON, nullable=False, server_default=text("'{}'")),
     UniqueConstraint("tenant_id", "name", name="sending_domain_name"),
     Index("sending_domain_due", "origin", "next_audit_at"),
 )
@@ -130,6 +131,7 @@ relay = _table(
     Column("id", _Id, primary_key=True, autoincrement=True),
     Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("name", String(60), nullable=False),
+    Column("description", JSON, nullable=True),
     UniqueConstraint("tenant_id", "name", name="relay_name"),
 )
 

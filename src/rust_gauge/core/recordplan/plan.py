@@ -37,6 +37,7 @@ class PlanSettings:
     mta_sts_host: str = ""
     tls_reports_to: str = ""
     proof: str = ""  # the token that proves the domain
+    keys: tuple[tuple[str, str], ...] = ()  # (selector, record) of keys that were made here
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,13 +219,15 @@ class _Planner:
 
     def keys(self) -> None:
         done: set[tuple[str, str]] = set()
+        made = dict(self.settings.keys)
         for stream in self.request.streams:
             domain = stream.dkim_domain or stream.header_from
             for relay in self._relays(stream):
                 needs = [(need.selector, need.rdtype, relay.filled(need.value, domain)) for need in relay.dkim]
                 if not needs and stream.selector:
                     needs = [(stream.selector, "TXT", "")]
-                for selector, rdtype, value in needs:
+                for selector, rdtype, given in needs:
+                    value = given or (made.get(selector, "") if rdtype == "TXT" else "")
                     if (selector, domain) in done or not self._inside(domain):
                         continue
                     done.add((selector, domain))
@@ -232,6 +235,11 @@ class _Planner:
                     self.add(Purpose.DKIM, f"{selector}._domainkey.{domain}", rdtype, value,
                              f"Selector {selector} {what} {relay.name} signs with", relay=relay.name,
                              waits_for="" if value else "the public key: make one here, or paste it")  # fmt: skip
+
+        for selector, value in made.items():
+            if (selector, self.request.domain) not in done:
+                self.add(Purpose.DKIM, f"{selector}._domainkey.{self.request.domain}", "TXT", value,
+                         f"Selector {selector}: the key that was made here")  # fmt: skip
 
     # Policy
 

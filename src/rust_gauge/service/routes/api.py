@@ -25,10 +25,24 @@ from rust_gauge.contract.common import Page, Problem
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult, Kind
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
-from rust_gauge.service import accounts, audits, batches, domains, events, flow, providers, readings, suppression
+from rust_gauge.service import (
+    accounts,
+    audits,
+    batches,
+    domains,
+    events,
+    flow,
+    plans,
+    providers,
+    readings,
+    relays,
+    suppression,
+)
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
 
@@ -415,3 +429,48 @@ def list_suppression(
 def ask_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> ClearanceResult:
     """May I mail these? Each address is `clear` or `held`, and why."""
     return suppression.answer(context, tenant, body)
+
+
+# Relays and record plans
+
+
+@router.get("/tenants/{tenant}/relays", tags=["plans"], operation_id="list_relays")
+def list_relays(context: Ctx, tenant: Tenant) -> list[Relay]:
+    """Relays that were described, named by a stream, or seen in events."""
+    return relays.list_relays(context, tenant)
+
+
+@router.put("/tenants/{tenant}/relays/{relay}", tags=["plans"], operation_id="describe_relay")
+def describe_relay(context: Ctx, tenant: Tenant, relay: RelayName, body: RelayDescription) -> Relay:
+    """Say what a relay is, what it wants published, and what it allows."""
+    return relays.describe_relay(context, tenant, relay, body)
+
+
+@router.delete("/tenants/{tenant}/relays/{relay}", tags=["plans"], status_code=204, operation_id="forget_relay")
+def forget_relay(context: Ctx, tenant: Tenant, relay: RelayName) -> None:
+    """Forget what was said of a relay."""
+    relays.forget_relay(context, tenant, relay)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/plan", tags=["plans"], operation_id="get_plan")
+def get_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
+    """All records that the domain ought to publish, in every form."""
+    return plans.get_plan(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/plan/checks", tags=["plans"], operation_id="check_plan")
+def check_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
+    """The plan beside what the zone's own name servers give now: states, causes, and where a record went."""
+    return plans.check_plan(context, tenant, name)
+
+
+@router.put("/tenants/{tenant}/domains/{name}/plan/settings", tags=["plans"], operation_id="put_plan_settings")
+def put_plan_settings(context: Ctx, tenant: Tenant, name: Name, body: PlanSettings) -> Plan:
+    """Choose the stage of DMARC, where reports go, the ways out of too many look-ups."""
+    return plans.put_settings(context, tenant, name, body)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/plan/keys", tags=["plans"], status_code=201, operation_id="make_key")
+def make_key(context: Ctx, tenant: Tenant, name: Name, body: NewKey) -> MadeKey:
+    """Make a DKIM key for a selector. The private half is in this answer and is not kept."""
+    return plans.make_key(context, tenant, name, body)

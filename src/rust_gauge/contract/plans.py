@@ -1,0 +1,167 @@
+"""Record plans: what a domain ought to publish, beside what is published."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.domains import Selector
+
+PlanState = Literal[
+    "matches", "differs", "missing", "misplaced", "duplicated", "spreading", "unanswered", "waiting"
+]  # fmt: skip
+_Address = Annotated[str, StringConstraints(max_length=320, pattern=r"^(?:[^\s@;,!]+@[^\s@;,!]+)?$")]
+_Term = Annotated[str, StringConstraints(max_length=260, pattern=r"^[^\s]+$")]
+
+
+class SpfWay(Model):
+    """How a relay gets into the SPF record: addresses listed, streams moved to a name of their own, or dropped."""
+
+    relay: str = Field(max_length=60)
+    way: Literal["list", "move", "drop"]
+
+
+class PlanSettings(Model):
+    """What people choose about a domain's plan."""
+
+    stage: Literal["watch", "quarantine", "reject"] = Field("watch", description="How strict the DMARC policy is")
+    reports_to: _Address = Field("", description="Where DMARC reports go", examples=["dmarc@glasswort.example"])
+    spf_ending: Literal["~all", "-all"] = "~all"
+    spf_ways: list[SpfWay] = Field(default=[], max_length=50)
+    keep_terms: list[_Term] = Field(
+        default=[], max_length=50, description="SPF terms of senders that are no relay here"
+    )
+    ttl: int = Field(3600, ge=30, le=604_800)
+    mta_sts: Literal["", "testing", "enforce"] = ""
+    mta_sts_host: str = Field("", max_length=253, description="Serves the MTA-STS policy over HTTPS")
+    tls_reports_to: _Address = ""
+
+
+class RecordForms(Model):
+    """A record in the forms that control panels want, each to be copied exactly."""
+
+    host: str = Field(description="Within the zone, @ for the zone itself")
+    host_or_blank: str
+    host_full: str
+    host_with_dot: str
+    value: str = Field(description="Without quotes; hosts without the last dot")
+    value_quoted: str = Field(description="Text quoted and split at 255 octets; hosts with the last dot")
+    value_with_priority: str
+    zone_line: str
+
+
+class RecordCause(Model):
+    """Why a published record is not the planned one; `column` counts from 1 in what is published, 0 is nowhere."""
+
+    key: str
+    text: str
+    column: int
+    length: int
+
+
+class RecordPiece(Model):
+    """A stretch of planned and published text beside each other."""
+
+    kind: Literal["same", "missing", "extra", "changed"]
+    planned: str
+    published: str
+
+
+class RecordCheck(Model):
+    """How a planned record stands."""
+
+    state: PlanState
+    published: list[str]
+    causes: list[RecordCause]
+    pieces: list[RecordPiece]
+    found_at: str = Field(description="The wrong name that holds it")
+    found_value: str
+    lacking: list[str] = Field(description="Name servers of the zone that do not have it")
+    detail: str
+
+
+class PlanRecord(Model):
+    """A record to publish. `elsewhere`: somebody else has to, it is outside the zone."""
+
+    key: str
+    purpose: str
+    name: str
+    type: str
+    value: str
+    priority: int | None
+    ttl: int
+    why: str
+    relay: str
+    waits_for: str = Field(description="What is missing before the value can be told")
+    elsewhere: bool
+    forms: RecordForms
+    check: RecordCheck | None = None
+
+
+class SpfChoice(Model):
+    """A way to need fewer look-ups, and what it costs."""
+
+    way: Literal["list", "move", "drop"]
+    relay: str
+    saves: int
+    lookups_after: int
+    price: str
+    value: str
+
+
+class SpfShare(Model):
+    """What a relay costs in an SPF record."""
+
+    relay: str
+    lookups: int
+
+
+class SpfMerge(Model):
+    """The merged SPF record of one name."""
+
+    name: str
+    value: str
+    lookups: int
+    per_relay: list[SpfShare]
+    options: list[SpfChoice]
+    problems: list[str]
+
+
+class PlanAdvice(Model):
+    """Something to consider."""
+
+    title: str
+    why: str
+
+
+class Plan(Model):
+    """All records that a domain ought to publish. With `checked_at` they were compared with what is published."""
+
+    domain: str
+    zone: str
+    settings: PlanSettings
+    records: list[PlanRecord]
+    spf: list[SpfMerge]
+    advice: list[PlanAdvice]
+    sts_policy: str
+    servers: list[str] = Field(description="Name servers of the zone that were asked")
+    checked_at: UtcTime | None = None
+    right: int = Field(0, description="Records that match, of those that are yours to publish")
+    total: int = 0
+
+
+class NewKey(Model):
+    """A DKIM key to make."""
+
+    selector: Selector
+    kind: Literal["rsa2048", "ed25519"] = "rsa2048"
+
+
+class MadeKey(Model):
+    """A new key. The private half is given this once and not kept."""
+
+    name: str
+    selector: str
+    kind: str
+    record: str
+    private_key: str = Field(description="PEM (PKCS #8)")

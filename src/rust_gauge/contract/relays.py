@@ -1,0 +1,85 @@
+"""Relays: paths that mail leaves by, what they want published, and what they allow."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model
+
+RelayName = Annotated[str, StringConstraints(min_length=1, max_length=60, pattern=r"^[^\s/][^/\x00-\x1f]*$")]
+_Label = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9_]([A-Za-z0-9_.-]{0,61}[A-Za-z0-9_])?$")]
+_Name = Annotated[str, StringConstraints(max_length=253)]
+
+
+class RelayHost(Model):
+    """An address that mail leaves from, and the name it greets with."""
+
+    ip: str = Field(max_length=45, examples=["192.0.2.41"])
+    helo: str = Field("", max_length=253, examples=["mta1.skerry.example"])
+
+
+class RelayKey(Model):
+    """A key that the relay signs with: a CNAME to its own record, or a TXT record to copy."""
+
+    selector: _Label
+    type: Literal["CNAME", "TXT"] = "CNAME"
+    value: str = Field("", max_length=4000, description="Target or record; may hold {domain} and {dashed}")
+
+
+class RelayRecord(Model):
+    """A host below the sending domain that belongs to the relay."""
+
+    label: _Label = Field(examples=["bounce"])
+    type: Literal["CNAME", "MX"] = "CNAME"
+    value: _Name = Field(min_length=1, description="Target; may hold {domain} and {dashed}")
+    priority: int = Field(10, ge=0, le=65535, description="For MX")
+    spf: str = Field("", max_length=1000, description="SPF record beside an MX; made from the include when empty")
+
+
+class RelayInbound(Model):
+    """A host that takes in mail for the domain."""
+
+    priority: int = Field(10, ge=0, le=65535)
+    host: _Name = Field(min_length=1)
+
+
+class RelayLimit(Model):
+    """How much the relay allows; empty is not known."""
+
+    region: str = Field("", max_length=60)
+    per_hour: int | None = Field(None, ge=0)
+    per_day: int | None = Field(None, ge=0)
+    trial: bool = Field(False, description="Only proven recipients may be mailed so far")
+
+
+class RelayLines(Model):
+    """The relay's own rates at which it warns and stops, as fractions; empty uses the defaults."""
+
+    bounce_watch: float | None = Field(None, ge=0, le=1, examples=[0.05])
+    bounce_stop: float | None = Field(None, ge=0, le=1, examples=[0.1])
+    complaint_watch: float | None = Field(None, ge=0, le=1, examples=[0.001])
+    complaint_stop: float | None = Field(None, ge=0, le=1, examples=[0.005])
+
+
+class RelayDescription(Model):
+    """What a relay is, wants and allows."""
+
+    own: bool = Field(False, description="An MTA of ours; otherwise a contracted service")
+    hosts: list[RelayHost] = Field(default=[], max_length=200)
+    include: _Name = Field("", description="What goes behind include:")
+    networks: list[Annotated[str, StringConstraints(max_length=49)]] = Field(default=[], max_length=200)
+    dkim: list[RelayKey] = Field(default=[], max_length=20)
+    return_path: RelayRecord | None = None
+    tracking: RelayRecord | None = None
+    inbound: list[RelayInbound] = Field(default=[], max_length=20)
+    limits: list[RelayLimit] = Field(default=[], max_length=50)
+    lines: RelayLines = RelayLines()
+    note: str = Field("", max_length=2000)
+
+
+class Relay(RelayDescription):
+    """A relay of a tenant. One that was only seen in events is not `described` yet."""
+
+    name: str
+    described: bool
+    domains: list[str] = Field(default=[], description="Sending domains with a stream over it")
