@@ -125,7 +125,7 @@ def dns_world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DnsWorld]:
     world = DnsWorld(tmp_path_factory.mktemp("zones"))
     loop = asyncio.new_event_loop()
     ready = threading.Event()
-    task = loop.create_task(serve(world, "127.0.0.1", 0, ready))
+    task = loop.create_task(serve(world, "127.0.0.1", 0, ready, [(0, 0), (0, 240)]))
 
     def run() -> None:
         try:
@@ -152,6 +152,9 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld) -> Iterator[World]:
         database_url=database.url,  # type: ignore[arg-type]
         dns_servers=[f"127.0.0.1:{dns_world.port}"],
         dns_timeout=0.5,
+        watch_resolvers=[
+            f"{name}=127.0.0.1:{port}" for name, port in zip(("near", "far"), dns_world.resolver_ports, strict=True)
+        ],
         max_body_bytes=2_000_000,
         max_event_rows=12_000,
     )

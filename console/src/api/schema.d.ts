@@ -715,6 +715,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/domains/{name}/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Watches
+         * @description The newest watches of a domain.
+         */
+        get: operations["list_watches"];
+        put?: never;
+        /**
+         * Start Watch
+         * @description Watch records of the plan at the zone's name servers and at resolvers, until they all have them.
+         */
+        post: operations["start_watch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/watches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Watch
+         * @description Who has the records, who has not, and when all will at the latest.
+         */
+        get: operations["get_watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/watches/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop Watch
+         * @description Stop a watch; what it saw stays.
+         */
+        post: operations["stop_watch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/watches/{id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look Now
+         * @description Look now in place of at the next time.
+         */
+        post: operations["look_now"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/watch-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Watch Settings
+         * @description Whom watches ask.
+         */
+        get: operations["get_watch_settings"];
+        /**
+         * Put Watch Settings
+         * @description Choose resolvers that watches ask beside those of the service; public addresses only.
+         */
+        put: operations["put_watch_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1587,7 +1695,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "record" | "appeared" | "gone";
+            kind: "record" | "appeared" | "gone" | "watch" | "proof" | "published";
             /** Title */
             title: string;
             /** Audit */
@@ -3177,6 +3285,153 @@ export interface components {
              * @description The record that mends it, where one can be given
              */
             record?: string | null;
+        };
+        /**
+         * Watch
+         * @description A watch and what its newest round saw. `all_by` is when everybody will have it, where that is known.
+         */
+        Watch: {
+            /** Id */
+            id: number;
+            /** Domain */
+            domain: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "running" | "agreed" | "gave_up" | "stopped";
+            /**
+             * Said
+             * @description How it stands, in a sentence
+             */
+            said: string;
+            /** Records */
+            records: components["schemas"]["WatchedRecord"][];
+            /** Servers */
+            servers: components["schemas"]["WatchedServer"][];
+            /** Sightings */
+            sightings: components["schemas"]["WatchSighting"][];
+            /** Rounds */
+            rounds: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Looked At */
+            looked_at: string | null;
+            /** Next At */
+            next_at: string | null;
+            /**
+             * Gives Up At
+             * Format: date-time
+             */
+            gives_up_at: string;
+            /** Finished At */
+            finished_at: string | null;
+            /** All By */
+            all_by: string | null;
+        };
+        /**
+         * WatchRequest
+         * @description What to watch: records of the plan by their key, or all that are yours to publish.
+         */
+        WatchRequest: {
+            /**
+             * Keys
+             * @default []
+             */
+            keys: string[];
+            /**
+             * Hours
+             * @description It gives up after so long
+             * @default 48
+             */
+            hours: number;
+        };
+        /**
+         * WatchResolver
+         * @description A resolver that watches ask beside those of the service. Only public addresses can be asked.
+         */
+        WatchResolver: {
+            /** Label */
+            label: string;
+            /**
+             * Address
+             * @description address or address:port
+             * @example 198.51.100.53
+             */
+            address: string;
+        };
+        /**
+         * WatchSettings
+         * @description Whom watches of a tenant ask. `given` are those that the service's own settings name.
+         */
+        WatchSettings: {
+            /**
+             * Resolvers
+             * @default []
+             */
+            resolvers: components["schemas"]["WatchResolver"][];
+            /**
+             * Given
+             * @default []
+             */
+            given: string[];
+        };
+        /**
+         * WatchSighting
+         * @description One record at one server. `until` is when an old answer runs out at the latest.
+         */
+        WatchSighting: {
+            /** Key */
+            key: string;
+            /** Server */
+            server: string;
+            /**
+             * Holds
+             * @enum {string}
+             */
+            holds: "new" | "old" | "nothing" | "failed";
+            /** Values */
+            values: string[];
+            /** Until */
+            until: string | null;
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * WatchedRecord
+         * @description A record that is watched for.
+         */
+        WatchedRecord: {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+            /** Value */
+            value: string;
+            /**
+             * Seen By
+             * @description Servers that have it
+             */
+            seen_by: number;
+            /** Asked */
+            asked: number;
+        };
+        /**
+         * WatchedServer
+         * @description A server that is asked; `own` is one of the zone itself.
+         */
+        WatchedServer: {
+            /** Label */
+            label: string;
+            /** Address */
+            address: string;
+            /** Own */
+            own: boolean;
         };
         /**
          * Who
@@ -5738,6 +5993,392 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_watches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_watch_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_watch_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchSettings"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

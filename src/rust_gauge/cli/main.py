@@ -21,6 +21,7 @@ from rust_gauge.cli import (
     readings,
     suppression,
     trials,
+    watches,
 )
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
@@ -121,6 +122,15 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--tls-reports-to", metavar="ADDRESS", help="where TLS reports go")
     made.add_argument("--key", metavar="SELECTOR", help="make a DKIM key; prints the private half, this once")
     made.add_argument("--key-kind", choices=("rsa2048", "ed25519"), default="rsa2048")
+    made = command("watch", watches.watch, "how a change of records spreads over name servers and resolvers", brief)
+    made.add_argument("domain")
+    made.add_argument("--record", action="append", default=[], metavar="KEY",
+                      help="only this record of the plan (as the JSON of plan names it); repeatable")  # fmt: skip
+    made.add_argument("--wait", action="store_true", help="until everybody has it or the watch gives up")
+    made.add_argument("--hours", type=_days, default=48, help="give up after so long (48)")
+    made.add_argument("--list", action="store_true", help="the newest watches of the domain")
+    made.add_argument("--id", type=_days, help="look at this watch")
+    made.add_argument("--stop", action="store_true", help="stop it")
     command("relays", plans.list_relays, "relays, what they want published, who uses them", tables)
     made = command("relay", plans.relay, "describe a relay, or show what is said of it")
     made.add_argument("name")

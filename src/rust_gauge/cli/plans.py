@@ -115,10 +115,10 @@ def _show_record(output: Output, record: PlanRecord, host_form: str) -> None:
     where = output.paint(" (not in your zone)", "dim") if record.elsewhere else ""
     colour = COLOURS.get(state, "fault" if check else "dim")
     output.line(f"{output.paint(f'{state:>10}', colour)}  "
-                f"{output.paint(host or '(empty)', 'bold')}  {record.type}{priority}  TTL {record.ttl}{where}")  # fmt: skip
-    output.line(
-        f"{'':12}{record.value or output.paint(f'(waits for {record.waits_for})' if record.waits_for else '.', 'dim')}"
-    )
+                f"{output.paint(host or '(empty)', 'bold')}  {record.type}{priority}  TTL {record.ttl}"
+                + where)  # fmt: skip
+    nothing = f"(waits for {record.waits_for})" if record.waits_for else "."
+    output.line(f"{'':12}{record.value or output.paint(nothing, 'dim')}")
     output.line(output.paint(f"{'':12}{record.why}", "dim"))
     if check is None:
         return

@@ -37,6 +37,7 @@ from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
+from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 
 T = TypeVar("T")
 
@@ -68,6 +69,7 @@ class AsyncClient:
         self.readings = Readings(self)
         self.relays = Relays(self)
         self.plans = Plans(self)
+        self.watches = Watches(self)
 
     async def __aenter__(self) -> "AsyncClient":
         return self
@@ -366,3 +368,38 @@ class Plans:
         """Make a DKIM key. The private half is in the answer and nowhere else."""
         new = NewKey.model_construct(selector=selector, kind=kind)  # type: ignore[arg-type]
         return await self._client.send(calls.make_key(tenant, name, new))
+
+
+class Watches:
+    """How changes of records spread."""
+
+    def __init__(self, client: AsyncClient) -> None:
+        self._client = client
+
+    async def start(self, tenant: str, name: str, keys: Sequence[str] = (), hours: int = 48) -> Watch:
+        """Watch records of the plan (all without `keys`) until every server has them."""
+        return await self._client.send(calls.start_watch(tenant, name, WatchRequest(keys=[*keys], hours=hours)))
+
+    async def list(self, tenant: str, name: str) -> "builtins.list[Watch]":
+        """The newest watches of a domain."""
+        return await self._client.send(calls.list_watches(tenant, name))
+
+    async def get(self, tenant: str, id: int) -> Watch:
+        """How it stands."""
+        return await self._client.send(calls.get_watch(tenant, id))
+
+    async def stop(self, tenant: str, id: int) -> Watch:
+        """Stop it; what it saw stays."""
+        return await self._client.send(calls.stop_watch(tenant, id))
+
+    async def look(self, tenant: str, id: int) -> Watch:
+        """Look now in place of at the next time."""
+        return await self._client.send(calls.look_now(tenant, id))
+
+    async def settings(self, tenant: str) -> WatchSettings:
+        """Whom watches ask."""
+        return await self._client.send(calls.get_watch_settings(tenant))
+
+    async def choose(self, tenant: str, settings: WatchSettings) -> WatchSettings:
+        """Choose whom watches ask beside those of the service."""
+        return await self._client.send(calls.put_watch_settings(tenant, settings))

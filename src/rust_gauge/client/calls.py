@@ -31,6 +31,7 @@ from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
+from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 
 T = TypeVar("T")
 
@@ -246,3 +247,31 @@ def put_plan_settings(tenant: str, name: str, settings: PlanSettings) -> Call[Pl
 
 def make_key(tenant: str, name: str, new: NewKey) -> Call[MadeKey]:
     return _call("POST", _domain(tenant, name) + "/plan/keys", MadeKey, new)
+
+
+def start_watch(tenant: str, name: str, request: WatchRequest) -> Call[Watch]:
+    return _call("POST", _domain(tenant, name) + "/watches", Watch, request)
+
+
+def list_watches(tenant: str, name: str) -> Call[list[Watch]]:
+    return _call("GET", _domain(tenant, name) + "/watches", list[Watch])
+
+
+def get_watch(tenant: str, id: int) -> Call[Watch]:
+    return _call("GET", _tenant(tenant, f"watches/{id}"), Watch)
+
+
+def stop_watch(tenant: str, id: int) -> Call[Watch]:
+    return _again(_call("POST", _tenant(tenant, f"watches/{id}/stop"), Watch))
+
+
+def look_now(tenant: str, id: int) -> Call[Watch]:
+    return _again(_call("POST", _tenant(tenant, f"watches/{id}/look"), Watch))
+
+
+def get_watch_settings(tenant: str) -> Call[WatchSettings]:
+    return _call("GET", _tenant(tenant, "watch-settings"), WatchSettings)
+
+
+def put_watch_settings(tenant: str, settings: WatchSettings) -> Call[WatchSettings]:
+    return _again(_call("PUT", _tenant(tenant, "watch-settings"), WatchSettings, settings))

@@ -293,7 +293,7 @@ class HistoryEntry(Model):
 
     id: int
     at: UtcTime
-    kind: Literal["record", "appeared", "gone"]
+    kind: Literal["record", "appeared", "gone", "watch", "proof", "published"]
     title: str
     audit: int
     change: RecordChange | None = None

@@ -33,6 +33,7 @@ from rust_gauge.core.dns import (
     PageQuestion,
     Question,
     drive,
+    split_server,
 )
 from rust_gauge.gateways.mailboxes import MailboxProbe
 from rust_gauge.gateways.pages import PageFetcher, Reach, may_reach
@@ -59,6 +60,7 @@ class ResolverSettings:
     reach: Reach = field(default_factory=dict, hash=False)
     ca_file: str = ""
     name: str = "localhost"  # what we greet mail hosts with
+    trusted: frozenset[str] = frozenset()  # servers that questions may name although they are not public
     cache_entries: int = 50_000
     longest_cache: float = 300.0
 
@@ -86,6 +88,11 @@ class Resolver:
         self._thread = threading.Thread(target=self._loop.run_forever, name="resolver", daemon=True)
         self._thread.start()
 
+    @property
+    def reach(self) -> Reach:
+        """Addresses that are contacted elsewhere."""
+        return self._settings.reach
+
     def close(self) -> None:
         """Give up what is under way, and end the thread."""
         asyncio.run_coroutine_threadsafe(self._give_up(), self._loop).result(5)
@@ -109,6 +116,24 @@ class Resolver:
     def answer_all(self, questions: Sequence[Question], *, fresh: bool = False) -> tuple[Any, ...]:
         """Answers to all questions, asked side by side."""
         return asyncio.run_coroutine_threadsafe(self.answer_all_async(questions, fresh), self._loop).result()
+
+    def look(self, questions: Sequence[DnsQuestion]) -> tuple[DnsAnswer, ...]:
+        """Ask each question exactly once, all at the same time, past every cache and limit: for watching servers.
+
+        It ends when the slowest has answered or run into the time-out.
+        """
+
+        async def once(question: DnsQuestion) -> DnsAnswer:
+            named = self._named(question.server)
+            if named is None:
+                detail = f"{question.server} is no public address, so it is not asked from here"
+                return DnsAnswer(question, AnswerStatus.NOT_HELD, detail=detail)
+            return await self._ask(question, *named)
+
+        async def every() -> list[DnsAnswer]:
+            return await asyncio.gather(*(once(question) for question in questions))
+
+        return tuple(asyncio.run_coroutine_threadsafe(every(), self._loop).result())
 
     def run_many(
         self,
@@ -192,10 +217,11 @@ class Resolver:
     async def _ask_servers(self, question: DnsQuestion) -> DnsAnswer:
         servers = self._settings.servers
         if question.server:
-            if not may_reach(question.server, self._settings.reach):
+            named = self._named(question.server)
+            if named is None:
                 detail = f"{question.server} is no public address, so it is not asked from here"
                 return DnsAnswer(question, AnswerStatus.NOT_HELD, detail=detail)
-            servers = (self._settings.reach.get(question.server, (question.server, 53)),)
+            servers = (named,)
         answer = DnsAnswer(question, AnswerStatus.SERVFAIL, detail="no DNS server is configured")
         for _ in range(self._settings.attempts):
             for server in servers:
@@ -208,6 +234,13 @@ class Resolver:
                 return answer
         return answer
 
+    def _named(self, server: str) -> tuple[str, int] | None:
+        """Where a server that a question names is reached; None when it may not be."""
+        host, port = split_server(server)
+        if server in self._settings.trusted:
+            return host, port
+        return self._settings.reach.get(host, (host, port)) if may_reach(host, self._settings.reach) else None
+
     async def _ask(self, question: DnsQuestion, host: str, port: int) -> DnsAnswer:
         where = f"{host} port {port}"
         timeout = self._settings.timeout
@@ -216,7 +249,7 @@ class Resolver:
                 question.name, question.rdtype, use_edns=0, payload=_PAYLOAD, want_dnssec=_wants_dnssec(question)
             )
             query.flags |= dns.flags.AD
-            if question.server:
+            if question.server and not question.recursive:
                 query.flags &= ~dns.flags.RD
             if question.unchecked:
                 query.flags |= dns.flags.CD

@@ -333,12 +333,18 @@ def list_history(
                 "kind": each.kind,
                 "title": each.title,
                 "audit": each.audit_id,
-                "change" if each.kind == "record" else "finding": each.document,
+                **_what_happened(each.kind, each.document),
             }
         )
         for each in rows[:limit]
     ]
     return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
+
+
+def _what_happened(kind: str, document: dict[str, Any]) -> dict[str, Any]:
+    if kind == "record":
+        return {"change": document}
+    return {"finding": document} if kind in ("appeared", "gone") else {}
 
 
 # Trials

@@ -41,6 +41,10 @@ class Settings(BaseSettings):
         description="Addresses from DNS that are contacted at another address:port: stand-ins, servers behind a NAT. "
         "Others are contacted only when they are public",
     )
+    watch_resolvers: list[str] = Field(
+        default=[],
+        description="Resolvers that watches ask, each name=address or name=address:port; they may be private",
+    )
     ask_mailboxes: bool = Field(
         False, description="Ask MX hosts by SMTP whether postmaster and abuse are there; no message is sent"
     )
@@ -58,6 +62,16 @@ class Settings(BaseSettings):
     def _check_servers(cls, value: list[str]) -> list[str]:
         for text in value:
             split_server(text)
+        return value
+
+    @field_validator("watch_resolvers")
+    @classmethod
+    def _check_resolvers(cls, value: list[str]) -> list[str]:
+        for text in value:
+            label, equals, server = text.partition("=")
+            if not label or not equals:
+                raise ValueError(f"{text!r} is no resolver: write name=address or name=address:port")
+            split_server(server)
         return value
 
     @field_validator("reach")

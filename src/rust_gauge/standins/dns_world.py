@@ -10,16 +10,21 @@ Each `<zone>.zone` file in a directory is a zone. `behaviour.toml` beside them t
     behind = 600           # seconds for which it goes on serving a zone as it was before its file changed
 
 Names outside every zone do not exist.
+
+`--resolver PORT=SECONDS` serves the same world at another port as a resolver would that holds old answers: after a zone
+has changed it goes on giving the old one for so many seconds, with a TTL that counts down.
 """
 
 import argparse
 import asyncio
 import contextlib
+import functools
 import ipaddress
 import struct
 import threading
 import time
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -53,6 +58,7 @@ class _Zone:
     stamp: int
     now: dns.zone.Zone
     waiting: list[tuple[float, dns.zone.Zone]] = field(default_factory=list)
+    was: list[tuple[float, dns.zone.Zone]] = field(default_factory=list)  # (until when, the zone), oldest first
 
 
 class DnsWorld:
@@ -65,6 +71,7 @@ class DnsWorld:
         self._behaviour_stamp = 0
         self._reloading = threading.Lock()  # a test reloads from its own thread, beside the server's
         self.port = 0  # known once it serves
+        self.resolver_ports: list[int] = []
         self.reload()
 
     def behave(self, zone: str, behaviour: Behaviour) -> None:
@@ -108,14 +115,16 @@ class DnsWorld:
                 lag = self.behaviours.get(origin, Behaviour()).behind
                 known.waiting.append((time.monotonic() + lag, zone))
 
-    def zone_of(self, name: dns.name.Name) -> tuple[dns.name.Name, dns.zone.Zone] | None:
-        """The closest zone above a name, in the version that is served now."""
+    def zone_of(self, name: dns.name.Name, lag: float = 0) -> tuple[dns.name.Name, dns.zone.Zone] | None:
+        """The closest zone above a name, in the version that is served now, or was `lag` seconds ago."""
         while True:
             held = self.zones.get(name)
             if held is not None:
                 while held.waiting and held.waiting[0][0] <= time.monotonic():
-                    held.now = held.waiting.pop(0)[1]
-                return name, held.now
+                    began, zone = held.waiting.pop(0)
+                    held.was = [*held.was[-9:], (began, held.now)]
+                    held.now = zone
+                return name, next((zone for until, zone in held.was if until + lag > time.monotonic()), held.now)
             if name == dns.name.root:
                 return None
             name = name.parent()
@@ -129,7 +138,15 @@ class DnsWorld:
             return Behaviour()
         return self.behaviours.get(found[0], Behaviour()) if found else Behaviour()
 
-    def answer(self, wire: bytes, *, udp: bool) -> bytes | None:
+    def held_for(self, name: dns.name.Name, lag: float) -> float | None:
+        """For how many seconds a resolver with this lag still holds what it gives; None when that is what there is."""
+        found = self.zone_of(name, lag)
+        if found is None:
+            return None
+        held = self.zones[found[0]]
+        return next((until + lag - time.monotonic() for until, zone in held.was if zone is found[1]), None)
+
+    def answer(self, wire: bytes, *, udp: bool, lag: float = 0) -> bytes | None:
         """The response to a query in wire form; None when nothing should be said."""
         try:
             query = dns.message.from_wire(wire, ignore_trailing=True)
@@ -146,13 +163,26 @@ class DnsWorld:
         if fail:
             response.set_rcode(dns.rcode.REFUSED if fail == "refused" else dns.rcode.SERVFAIL)
         else:
-            self._fill(response, question.name, question.rdtype)
+            self._fill(response, question.name, question.rdtype, lag)
+            self._count_down(response, question.name, lag)
         limit = max(_UDP_LIMIT, query.payload if query.edns >= 0 else _UDP_LIMIT) if udp else 65535
         return response.to_wire(max_size=limit, prefer_truncation=True)
 
-    def _fill(self, response: dns.message.Message, name: dns.name.Name, rdtype: dns.rdatatype.RdataType) -> None:
+    def _count_down(self, response: dns.message.Message, name: dns.name.Name, lag: float) -> None:
+        """A resolver says for how long it will still hold an answer (RFC 1035 §3.2.1, RFC 2308 §5)."""
+        if not lag:
+            return
+        response.flags &= ~dns.flags.AA
+        left = self.held_for(name, lag)
+        if left is not None:
+            for rrset in (*response.answer, *response.authority):
+                rrset.ttl = max(0, min(rrset.ttl, int(left) + 1))
+
+    def _fill(
+        self, response: dns.message.Message, name: dns.name.Name, rdtype: dns.rdatatype.RdataType, lag: float
+    ) -> None:
         for _ in range(_MAX_ALIASES):
-            found = self.zone_of(name)
+            found = self.zone_of(name, lag)
             if found is None:
                 response.set_rcode(dns.rcode.NXDOMAIN)
                 return
@@ -186,8 +216,9 @@ class DnsWorld:
 
 
 class _Udp(asyncio.DatagramProtocol):
-    def __init__(self, world: DnsWorld) -> None:
+    def __init__(self, world: DnsWorld, lag: float) -> None:
         self.world = world
+        self.lag = lag
         self.tasks: set[asyncio.Task[None]] = set()
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
@@ -202,13 +233,22 @@ class _Udp(asyncio.DatagramProtocol):
         delay = self.world.behaviour_for(data).delay
         if delay:
             await asyncio.sleep(delay)
-        wire = self.world.answer(data, udp=True)
+        wire = self.world.answer(data, udp=True, lag=self.lag)
         if wire is not None:
             self.transport.sendto(wire, addr)  # type: ignore[attr-defined]
 
 
-async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | None = None) -> None:
-    """Serve until cancelled, on loopback only. With port 0 a free one is taken; it is then in `world.port`."""
+async def serve(
+    world: DnsWorld,
+    host: str,
+    port: int,
+    ready: threading.Event | None = None,
+    resolvers: Sequence[tuple[int, float]] = (),
+) -> None:
+    """Serve until cancelled, on loopback only. With port 0 a free one is taken; it is then in `world.port`.
+
+    `resolvers` are (port, seconds of lag) of further ports that answer as resolvers which hold old answers.
+    """
     if not ipaddress.ip_address(host).is_loopback:
         raise ValueError("the stand-in serves on loopback only")
     loop = asyncio.get_running_loop()
@@ -228,7 +268,10 @@ async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | 
 
     server = await asyncio.start_server(talk, host, port)
     world.port = server.sockets[0].getsockname()[1]
-    transport, protocol = await loop.create_datagram_endpoint(lambda: _Udp(world), local_addr=(host, world.port))
+    udp = [await loop.create_datagram_endpoint(lambda: _Udp(world, 0), local_addr=(host, world.port))]
+    for number, lag in resolvers:
+        udp.append(await loop.create_datagram_endpoint(functools.partial(_Udp, world, lag), local_addr=(host, number)))
+        world.resolver_ports.append(udp[-1][0].get_extra_info("sockname")[1])
     if ready is not None:
         ready.set()
     try:
@@ -236,11 +279,13 @@ async def serve(world: DnsWorld, host: str, port: int, ready: threading.Event | 
             await asyncio.sleep(0.1)
             world.reload()
     finally:
-        transport.close()
         server.close()
-        for task in protocol.tasks:  # answers that were still being held back
+        tasks = [task for _, protocol in udp for task in protocol.tasks]  # answers that were still being held back
+        for transport, _ in udp:
+            transport.close()
+        for task in tasks:
             task.cancel()
-        await asyncio.gather(*protocol.tasks, return_exceptions=True)
+        await asyncio.gather(*tasks, return_exceptions=True)
 
 
 def main() -> None:
@@ -249,9 +294,11 @@ def main() -> None:
     parser.add_argument("--directory", type=Path, required=True)
     parser.add_argument("--host", default="127.0.0.1")
     parser.add_argument("--port", type=int, required=True)
+    parser.add_argument("--resolver", action="append", default=[], metavar="PORT=SECONDS", help="a resolver that lags")
     arguments = parser.parse_args()
+    resolvers = [(int(port), float(lag)) for port, _, lag in (text.partition("=") for text in arguments.resolver)]
     with contextlib.suppress(KeyboardInterrupt):
-        asyncio.run(serve(DnsWorld(arguments.directory), arguments.host, arguments.port))
+        asyncio.run(serve(DnsWorld(arguments.directory), arguments.host, arguments.port, resolvers=resolvers))
 
 
 if __name__ == "__main__":

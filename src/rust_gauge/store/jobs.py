@@ -34,8 +34,10 @@ def enqueue(
     subject: int,
     now: datetime,
     parameters: dict[str, Any] | None = None,
+    *,
+    at: datetime | None = None,
 ) -> None:
-    """Ask for work on a subject; joins a request for the same that still waits.
+    """Ask for work on a subject, not before `at`; joins a request for the same that still waits.
 
     When one waits, INSERT IGNORE holds it until this transaction ends, so a worker cannot take it before what this
     transaction writes can be seen.
@@ -55,7 +57,7 @@ def enqueue(
             attempts=0,
             error="",
             created_at=now,
-            run_after=now,
+            run_after=at or now,
         )
     )
 

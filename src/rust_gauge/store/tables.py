@@ -186,6 +186,24 @@ domain_history = _table(
     Index("domain_history_domain", "domain_id", "id"),
 )
 
+watch = _table(
+    "watch",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), nullable=False),
+    Column("state", String(12), nullable=False),
+    Column("records", JSON, nullable=False),
+    Column("servers", JSON, nullable=False),
+    Column("sightings", JSON, nullable=False),
+    Column("rounds", _Id, nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("looked_at", _Time, nullable=True),
+    Column("next_at", _Time, nullable=True),
+    Column("gives_up_at", _Time, nullable=False),
+    Column("finished_at", _Time, nullable=True),
+    Index("watch_domain", "domain_id", "id"),
+)
+
 dkim_key_seen = _table(
     "dkim_key_seen",
     Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),

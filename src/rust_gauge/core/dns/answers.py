@@ -29,7 +29,8 @@ class AnswerStatus(StrEnum):
 class DnsQuestion:
     """A name (A-labels, no last dot) and a type mnemonic such as `TXT`.
 
-    `server` asks this address itself, without recursion, instead of a resolver; `unchecked` asks a resolver to hand
+    `server` asks this address (or `address:port`) itself instead of the resolver, without recursion unless `recursive`
+    says that it is a resolver too; `unchecked` asks a resolver to hand
     over data that fails DNSSEC validation too (the CD bit, RFC 4035 §3.2.2).
     """
 
@@ -37,6 +38,7 @@ class DnsQuestion:
     rdtype: str
     server: str = ""
     unchecked: bool = False
+    recursive: bool = False
 
     def __str__(self) -> str:
         at = f" @{self.server}" if self.server else ""

@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, readings
+from rust_gauge.service import audits, batches, readings, watches
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -26,10 +26,15 @@ def _audit(context: Context, job: Job) -> None:
     audits.audit_by_schedule(context, job.subject)
 
 
+def _watch(context: Context, job: Job) -> None:
+    watches.run_watch(context, job.subject)
+
+
 KINDS: dict[str, Callable[[Context, Job], None]] = {
     "readings": _readings,
     "audit": _audit,
     "batch": batches.run_batch,
+    "watch": _watch,
 }
 
 

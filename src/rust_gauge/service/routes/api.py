@@ -30,6 +30,7 @@ from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
+from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.service import (
     accounts,
     audits,
@@ -42,6 +43,7 @@ from rust_gauge.service import (
     readings,
     relays,
     suppression,
+    watches,
 )
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
@@ -474,3 +476,48 @@ def put_plan_settings(context: Ctx, tenant: Tenant, name: Name, body: PlanSettin
 def make_key(context: Ctx, tenant: Tenant, name: Name, body: NewKey) -> MadeKey:
     """Make a DKIM key for a selector. The private half is in this answer and is not kept."""
     return plans.make_key(context, tenant, name, body)
+
+
+# Watches of propagation
+
+
+@router.post("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], status_code=201, operation_id="start_watch")
+def start_watch(context: Ctx, tenant: Tenant, name: Name, body: WatchRequest) -> Watch:
+    """Watch records of the plan at the zone's name servers and at resolvers, until they all have them."""
+    return watches.start_watch(context, tenant, name, body)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], operation_id="list_watches")
+def list_watches(context: Ctx, tenant: Tenant, name: Name) -> list[Watch]:
+    """The newest watches of a domain."""
+    return watches.list_watches(context, tenant, name)
+
+
+@router.get("/tenants/{tenant}/watches/{id}", tags=["watches"], operation_id="get_watch")
+def get_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
+    """Who has the records, who has not, and when all will at the latest."""
+    return watches.get_watch(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/watches/{id}/stop", tags=["watches"], operation_id="stop_watch")
+def stop_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
+    """Stop a watch; what it saw stays."""
+    return watches.stop_watch(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/watches/{id}/look", tags=["watches"], operation_id="look_now")
+def look_now(context: Ctx, tenant: Tenant, id: int) -> Watch:
+    """Look now in place of at the next time."""
+    return watches.look_now(context, tenant, id)
+
+
+@router.get("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="get_watch_settings")
+def get_watch_settings(context: Ctx, tenant: Tenant) -> WatchSettings:
+    """Whom watches ask."""
+    return watches.get_settings(context, tenant)
+
+
+@router.put("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="put_watch_settings")
+def put_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> WatchSettings:
+    """Choose resolvers that watches ask beside those of the service; public addresses only."""
+    return watches.put_settings(context, tenant, body)

@@ -10,6 +10,27 @@ depends_on = None
 STATEMENTS = (
     "ALTER TABLE relay ADD COLUMN description JSON NULL",
     "ALTER TABLE sending_domain ADD COLUMN plan JSON NOT NULL DEFAULT '{}'",
+    """
+CREATE TABLE watch (
+    id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT,
+    tenant_id INTEGER UNSIGNED NOT NULL,
+    domain_id INTEGER UNSIGNED NOT NULL,
+    state VARCHAR(12) NOT NULL,
+    records JSON NOT NULL,
+    servers JSON NOT NULL,
+    sightings JSON NOT NULL,
+    rounds INTEGER UNSIGNED NOT NULL,
+    created_at DATETIME(6) NOT NULL,
+    looked_at DATETIME(6) NULL,
+    next_at DATETIME(6) NULL,
+    gives_up_at DATETIME(6) NOT NULL,
+    finished_at DATETIME(6) NULL,
+    PRIMARY KEY (id),
+    FOREIGN KEY(tenant_id) REFERENCES tenant (id) ON DELETE CASCADE,
+    FOREIGN KEY(domain_id) REFERENCES sending_domain (id) ON DELETE CASCADE
+)ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
+    """,
+    "CREATE INDEX watch_domain ON watch (domain_id, id)",
 )
 
 

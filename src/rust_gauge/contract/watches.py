@@ -1,0 +1,77 @@
+"""Watches: how a change of records spreads over name servers and resolvers."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model, UtcTime
+
+
+class WatchResolver(Model):
+    """A resolver that watches ask beside those of the service. Only public addresses can be asked."""
+
+    label: str = Field(min_length=1, max_length=60)
+    address: str = Field(max_length=60, description="address or address:port", examples=["198.51.100.53"])
+
+
+class WatchSettings(Model):
+    """Whom watches of a tenant ask. `given` are those that the service's own settings name."""
+
+    resolvers: list[WatchResolver] = Field(default=[], max_length=60)
+    given: list[str] = []
+
+
+class WatchRequest(Model):
+    """What to watch: records of the plan by their key, or all that are yours to publish."""
+
+    keys: list[Annotated[str, StringConstraints(max_length=600)]] = Field(default=[], max_length=200)
+    hours: int = Field(48, ge=1, le=24 * 14, description="It gives up after so long")
+
+
+class WatchSighting(Model):
+    """One record at one server. `until` is when an old answer runs out at the latest."""
+
+    key: str
+    server: str
+    holds: Literal["new", "old", "nothing", "failed"]
+    values: list[str]
+    until: UtcTime | None
+    detail: str
+
+
+class WatchedRecord(Model):
+    """A record that is watched for."""
+
+    key: str
+    name: str
+    type: str
+    value: str
+    seen_by: int = Field(description="Servers that have it")
+    asked: int
+
+
+class WatchedServer(Model):
+    """A server that is asked; `own` is one of the zone itself."""
+
+    label: str
+    address: str
+    own: bool
+
+
+class Watch(Model):
+    """A watch and what its newest round saw. `all_by` is when everybody will have it, where that is known."""
+
+    id: int
+    domain: str
+    state: Literal["running", "agreed", "gave_up", "stopped"]
+    said: str = Field(description="How it stands, in a sentence")
+    records: list[WatchedRecord]
+    servers: list[WatchedServer]
+    sightings: list[WatchSighting]
+    rounds: int
+    created_at: UtcTime
+    looked_at: UtcTime | None
+    next_at: UtcTime | None
+    gives_up_at: UtcTime
+    finished_at: UtcTime | None
+    all_by: UtcTime | None

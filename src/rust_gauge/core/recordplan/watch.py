@@ -1,0 +1,96 @@
+"""How a change spreads: which servers give the planned record, which still give another, and for how long at most.
+
+A resolver holds what it was told for the TTL that stands beside it (RFC 1035 §3.2.1), and that there is nothing for the
+time in the zone's SOA (RFC 2308 §5). So what is left of the TTL in an old answer tells when it will be gone.
+"""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from rust_gauge.core.dns import DnsAnswer, DnsQuestion
+from rust_gauge.core.recordplan.compare import State, judge
+from rust_gauge.core.recordplan.plan import RecordPlan
+from rust_gauge.core.recordplan.record import PlannedRecord
+
+_SOONEST, _LATEST = 10, 900  # seconds between two looks
+_UNKNOWN_TTL = 300
+
+
+@dataclass(frozen=True, slots=True)
+class WatchServer:
+    """Who is asked. `address` is `address` or `address:port`; `own` is a name server of the zone itself."""
+
+    label: str
+    address: str
+    own: bool = False
+
+
+class Holds(StrEnum):
+    """What a server has: the planned record, another one, nothing, or no answer."""
+
+    NEW = "new"
+    OLD = "old"
+    NOTHING = "nothing"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class Sighting:
+    """One record at one server. `seconds` is for how long an old answer may still be given; None where nobody knows."""
+
+    key: str
+    server: str
+    holds: Holds
+    values: tuple[str, ...] = ()
+    seconds: int | None = None
+    detail: str = ""
+
+
+def watch_questions(
+    records: Sequence[PlannedRecord], servers: Sequence[WatchServer]
+) -> tuple[tuple[PlannedRecord, WatchServer, DnsQuestion], ...]:
+    """One question for each record and server: a round asks no more than that."""
+    return tuple(
+        (record, server, DnsQuestion(record.name, record.rdtype, server.address, recursive=not server.own))
+        for record in records
+        for server in servers
+    )
+
+
+def sight(record: PlannedRecord, server: WatchServer, answer: DnsAnswer, plan: RecordPlan) -> Sighting:
+    """What an answer says about a record."""
+    if answer.failed:
+        return Sighting(record.key, server.label, Holds.FAILED, detail=answer.detail or str(answer.status))
+    judged = judge(record, answer, plan)
+    if judged.state is State.MATCHES:
+        return Sighting(record.key, server.label, Holds.NEW, judged.published)
+    holds = Holds.OLD if judged.published else Holds.NOTHING
+    why = judged.causes[0].text if judged.causes else ""
+    seconds = None if server.own else answer.ttl  # a server of the zone gives what it has, whatever the TTL
+    return Sighting(record.key, server.label, holds, judged.published, seconds, why)
+
+
+def agreed(sightings: Iterable[Sighting]) -> bool:
+    """Whether every server that answers has every record. Servers that fail do not hold it up, if others answer."""
+    held = [each.holds for each in sightings]
+    return Holds.NEW in held and not any(each in (Holds.OLD, Holds.NOTHING) for each in held)
+
+
+def seconds_left(sightings: Iterable[Sighting]) -> int | None:
+    """When everybody will have it at the latest, in seconds from the look; 0 when all have it.
+
+    None when a server of the zone itself does not have it: then nobody knows.
+    """
+    waiting = [each for each in sightings if each.holds in (Holds.OLD, Holds.NOTHING)]
+    if any(each.seconds is None for each in waiting):
+        return None
+    return max((each.seconds or 0 for each in waiting), default=0)
+
+
+def next_look(sightings: Sequence[Sighting], rounds: int) -> int:
+    """Seconds until it is worth looking again: when the first old answer runs out, else further apart each time."""
+    ends = [each.seconds for each in sightings if each.holds in (Holds.OLD, Holds.NOTHING) and each.seconds is not None]
+    patience = min(_LATEST, _SOONEST * 2 ** min(rounds, 6))
+    soonest = min((end + 1 for end in ends), default=_UNKNOWN_TTL)
+    return int(max(_SOONEST, min(soonest, patience)))

@@ -1,0 +1,48 @@
+"""Watches of propagation."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import Connection, insert, select, update
+
+from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
+
+
+def add_watch(connection: Connection, **values: Any) -> int:
+    """Keep a new watch; its columns are those of the table."""
+    result = connection.execute(insert(t.watch).values(state="running", sightings=[], rounds=0, **values))
+    return int(result.inserted_primary_key[0])  # type: ignore[index]
+
+
+def get_watch(connection: Connection, watch_id: int, tenant_id: int | None = None) -> AnyRow | None:
+    """A watch with the name of its domain."""
+    query = select(t.watch, t.sending_domain.c.name.label("domain")).join(t.sending_domain)
+    query = query.where(t.watch.c.id == watch_id)
+    if tenant_id is not None:
+        query = query.where(t.watch.c.tenant_id == tenant_id)
+    return connection.execute(query).first()
+
+
+def list_watches(connection: Connection, domain_id: int, limit: int = 20) -> list[AnyRow]:
+    """The newest watches of a domain."""
+    query = select(t.watch, t.sending_domain.c.name.label("domain")).join(t.sending_domain)
+    query = query.where(t.watch.c.domain_id == domain_id).order_by(t.watch.c.id.desc())
+    return list(connection.execute(query.limit(limit)))
+
+
+def running(connection: Connection, tenant_id: int) -> int:
+    """How many watches of a tenant are not finished."""
+    query = select(t.watch.c.id).where(t.watch.c.tenant_id == tenant_id, t.watch.c.state == "running")
+    return len(connection.execute(query).all())
+
+
+def change_watch(connection: Connection, watch_id: int, **values: Any) -> bool:
+    """Set columns of a watch that still runs. False when it does not."""
+    where = (t.watch.c.id == watch_id) & (t.watch.c.state == "running")
+    return connection.execute(update(t.watch).where(where).values(**values)).rowcount > 0
+
+
+def finish_watch(connection: Connection, watch_id: int, state: str, now: datetime) -> bool:
+    """End a watch that still runs."""
+    return change_watch(connection, watch_id, state=state, finished_at=now, next_at=None)
