@@ -329,6 +329,14 @@ def test_two_swapped_values_are_told_as_such() -> None:
     assert [each.key for each in found.causes] == ["value-of-another"]
 
 
+def test_a_usable_key_that_stands_there_is_taken_where_the_plan_has_none() -> None:
+    record = PlannedRecord(Purpose.DKIM, Z, AT["dkim"], "TXT", "", waits_for="the public key")
+    (found,) = drive(compare_plan(RecordPlan(D, Z, (record,))), answering({f"{AT['dkim']} TXT": [KEY]}))
+    assert (found.state, [each.key for each in found.causes]) == (State.MATCHES, ["taken-as-it-is"])
+    (found,) = drive(compare_plan(RecordPlan(D, Z, (record,))), answering({f"{AT['dkim']} TXT": ["p="]}))
+    assert found.state is State.WAITING
+
+
 def test_a_server_that_fails_never_makes_a_record_missing() -> None:
     plan = RecordPlan(D, Z, (RECORDS["spf"], RECORDS["dmarc"]))
     spf, dmarc = drive(compare_plan(plan), answering({f"_dmarc.{D} TXT": [DMARC]}, {D: AnswerStatus.TIMEOUT}))

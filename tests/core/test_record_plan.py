@@ -50,7 +50,7 @@ WORLD = answering(
 
 
 def planned(relays: tuple[Relay, ...], *streams: PlannedStream, domain: str = D, **more: object) -> RecordPlan:
-    choices = PlanSettings(**{key: value for key, value in more.items() if key != "sends"})  # type: ignore[arg-type]
+    choices = PlanSettings(**{"stage": "watch", **{key: value for key, value in more.items() if key != "sends"}})  # type: ignore[arg-type]
     request = PlanRequest(domain, "glasswort.example", relays, streams, bool(more.get("sends", True)), choices)
     return drive(make_plan(request), WORLD)
 
@@ -141,6 +141,46 @@ def test_dmarc_goes_in_stages(stage: str, policy: str) -> None:
         (f"{D}._report._dmarc.reports.example", "TXT", "v=DMARC1"),
     ]
     assert [r.elsewhere for r in plan.records if r.purpose is Purpose.DMARC] == [False, True]
+
+
+@pytest.mark.parametrize(
+    ("published", "domain", "dmarc", "advice"),
+    [
+        (
+            {"_dmarc.glasswort.example TXT": ["v=DMARC1; p=reject"]},
+            D,
+            [],
+            "_dmarc.glasswort.example covers it with p=reject",
+        ),
+        (
+            {"_dmarc.glasswort.example TXT": ["v=DMARC1; p=reject; sp=none"]},
+            D,
+            [],
+            "_dmarc.glasswort.example covers it with p=none",
+        ),
+        ({f"_dmarc.{D} TXT": ["v=DMARC1; p=quarantine; pct=50"]}, D, ["v=DMARC1; p=quarantine; pct=50"], ""),
+        ({f"_dmarc.{D} TXT": ["v=DMARC1; p=quarantin"]}, D, ["v=DMARC1; p=none"], ""),
+        ({}, D, ["v=DMARC1; p=none"], ""),
+    ],
+)
+def test_without_a_chosen_stage_the_policy_that_holds_is_kept(
+    published: dict[str, list[str | bytes | tuple[bytes, ...]]], domain: str, dmarc: list[str], advice: str
+) -> None:
+    request = PlanRequest(domain, "glasswort.example", (OFFICE,), (stream("n", "office-1"),))
+    plan = drive(make_plan(request), answering(published))
+    assert [value for _, _, value in values(plan, Purpose.DMARC)] == dmarc
+    assert advice in [*(each.title for each in plan.advice), ""]
+
+
+def test_the_published_end_of_spf_is_kept() -> None:
+    request = PlanRequest(D, "glasswort.example", (OFFICE,), (stream("n", "office-1"),))
+    assert drive(make_plan(request), answering({f"{D} TXT": ["v=spf1 mx -all"]})).spf[0].value.endswith(" -all")
+
+
+def test_a_stream_that_names_its_selector_gets_a_key_there() -> None:
+    plan = planned((DRIFTLINE,), stream("n", "driftline", selector="d1", envelope=D))
+    assert [name for name, _, _ in values(plan, Purpose.DKIM)] == [f"d1._domainkey.{D}"]
+    assert values(plan, Purpose.RETURN_PATH) == []  # its envelope is the domain itself
 
 
 def test_a_name_that_never_sends_refuses_everything() -> None:

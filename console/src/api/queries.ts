@@ -229,3 +229,71 @@ export const useClearance = (tenant: string) =>
     mutationFn: (addresses: string[]) =>
       unwrap(api.POST('/api/v1/tenants/{tenant}/clearance', {params: {path: {tenant}}, body: {addresses}})),
   });
+
+// Relays, record plans and watches
+
+export const useRelays = (tenant: string) =>
+  useQuery({
+    queryKey: ['relays', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/relays', {params: {path: {tenant}}, signal})),
+  });
+
+export function useDescribeRelay(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({relay, body}: {relay: string; body: Schemas['RelayDescription']}) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/relays/{relay}', {params: {path: {tenant, relay}}, body})),
+    onSuccess: () => {
+      void queries.invalidateQueries({queryKey: ['relays', tenant]});
+      void queries.invalidateQueries({queryKey: ['plan', tenant]});
+    },
+  });
+}
+
+/** The plan beside what is published now: looking is what the page is for. */
+export const usePlan = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['plan', tenant, name],
+    queryFn: ({signal}) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/plan/checks', {params: {path: {tenant, name}}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+export function usePlanSettings(tenant: string, name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['PlanSettings']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/domains/{name}/plan/settings', {params: {path: {tenant, name}}, body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['plan', tenant, name]}),
+  });
+}
+
+export function useMakeKey(tenant: string, name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['NewKey']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/plan/keys', {params: {path: {tenant, name}}, body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['plan', tenant, name]}),
+  });
+}
+
+export const useWatches = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['watches', tenant, name],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}/watches', {params: {path: {tenant, name}}, signal})),
+    refetchInterval: (query) => (query.state.data?.[0]?.state === 'running' ? 3000 : false),
+  });
+
+export function useWatchAction(tenant: string, name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({id, what}: {id?: number; what: 'start' | 'stop' | 'look'}) =>
+      id == null
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/watches', {params: {path: {tenant, name}}, body: {keys: [], hours: 48}}))
+        : what === 'stop'
+          ? unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/stop', {params: {path: {tenant, id}}}))
+          : unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/look', {params: {path: {tenant, id}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['watches', tenant, name]}),
+  });
+}

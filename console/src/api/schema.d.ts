@@ -2067,11 +2067,11 @@ export interface components {
         PlanSettings: {
             /**
              * Stage
-             * @description How strict the DMARC policy is
-             * @default watch
+             * @description How strict the DMARC policy is; empty keeps the one that holds, or begins with watch
+             * @default
              * @enum {string}
              */
-            stage: "watch" | "quarantine" | "reject";
+            stage: "" | "watch" | "quarantine" | "reject";
             /**
              * Reports To
              * @description Where DMARC reports go
@@ -2081,10 +2081,11 @@ export interface components {
             reports_to: string;
             /**
              * Spf Ending
-             * @default ~all
+             * @description Empty keeps what is published, or takes ~all
+             * @default
              * @enum {string}
              */
-            spf_ending: "~all" | "-all";
+            spf_ending: "" | "~all" | "-all";
             /**
              * Spf Ways
              * @default []

@@ -24,9 +24,11 @@ class SpfWay(Model):
 class PlanSettings(Model):
     """What people choose about a domain's plan."""
 
-    stage: Literal["watch", "quarantine", "reject"] = Field("watch", description="How strict the DMARC policy is")
+    stage: Literal["", "watch", "quarantine", "reject"] = Field(
+        "", description="How strict the DMARC policy is; empty keeps the one that holds, or begins with watch"
+    )
     reports_to: _Address = Field("", description="Where DMARC reports go", examples=["dmarc@glasswort.example"])
-    spf_ending: Literal["~all", "-all"] = "~all"
+    spf_ending: Literal["", "~all", "-all"] = Field("", description="Empty keeps what is published, or takes ~all")
     spf_ways: list[SpfWay] = Field(default=[], max_length=50)
     keep_terms: list[_Term] = Field(
         default=[], max_length=50, description="SPF terms of senders that are no relay here"

@@ -18,6 +18,16 @@ $TTL 300
 VERSION = "3"  # of the zones: when it changes, those of an older demo are written anew
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
+RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
+    ("Tidepost resolver", 0),
+    ("Kestrelbox resolver", 25),
+    ("Orchard resolver", 40),
+    ("Fenlandnet resolver", 90),
+    ("Northgate resolver", 150),
+    ("Harbour public", 15),
+    ("Island library", 240),
+    ("Skerry office", 60),
+)
 MAIL_SERVER = "192.0.2.43"  # mx1.skerry.example
 STS_POLICY = "version: STSv1\nmode: enforce\nmx: mx1.skerry.example\nmax_age: 2592000\n"
 _HOSTS = {  # every sending host, in both directions
@@ -225,8 +235,14 @@ def streams_of(domain: str) -> list[dict[str, object]]:
 
 
 RELAY_DESCRIPTIONS: dict[str, dict[str, object]] = {
-    "office-1": {"own": True, "hosts": [{"ip": "192.0.2.41", "helo": "mta1.skerry.example"}]},
-    "office-2": {"own": True, "hosts": [{"ip": "192.0.2.42", "helo": "mta2.skerry.example"}]},
+    name: {
+        "own": True,
+        "hosts": [{"ip": ip, "helo": _HOSTS[ip]}],
+        "networks": ["192.0.2.40/29"],
+        "inbound": [{"priority": 10, "host": "mx1.skerry.example"}],
+    }
+    for name, ip in (("office-1", "192.0.2.41"), ("office-2", "192.0.2.42"))
+} | {
     "driftline": {
         "include": "spf.driftline.example",
         "hosts": [{"ip": ip, "helo": _HOSTS[ip]} for ip in ("198.51.100.21", "198.51.100.22")],

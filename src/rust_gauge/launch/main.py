@@ -131,7 +131,15 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
 
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     from rust_gauge.demo.load import load_demo
-    from rust_gauge.demo.zones import MAIL_SERVER, NAME_SERVERS, PAGE_SERVER, is_current, write_pages, write_zones
+    from rust_gauge.demo.zones import (
+        MAIL_SERVER,
+        NAME_SERVERS,
+        PAGE_SERVER,
+        RESOLVERS,
+        is_current,
+        write_pages,
+        write_zones,
+    )
     from rust_gauge.standins.pages import make_certificates
 
     var = settings.var_dir
@@ -152,9 +160,11 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             if not pages.is_dir():
                 write_pages(pages)
                 make_certificates(pages)
+            resolvers = {name: (free_port(33_861 + n), lag) for n, (name, lag) in enumerate(RESOLVERS)}
+            lagging = [word for number, lag in resolvers.values() for word in ("--resolver", f"{number}={lag}")]
             supervisor.start(
                 "dns-standin",
-                ["rust_gauge.standins.dns_world", "--directory", str(zones), "--port", str(dns_port)],
+                ["rust_gauge.standins.dns_world", "--directory", str(zones), "--port", str(dns_port), *lagging],
                 {},
             )
             page_port = free_port(33_854)
@@ -168,6 +178,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             outside: dict[str, Any] = {
                 "ask_mailboxes": True,
                 "dns_servers": [f"127.0.0.1:{dns_port}"],
+                "watch_resolvers": [f"{name}=127.0.0.1:{number}" for name, (number, _) in resolvers.items()],
                 "reach": {
                     **dict.fromkeys(NAME_SERVERS, f"127.0.0.1:{dns_port}"),
                     PAGE_SERVER: f"127.0.0.1:{page_port}",
@@ -187,6 +198,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 url,
                 port,
                 RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
+                RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),
                 RUSTGAUGE_ASK_MAILBOXES="true",
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),

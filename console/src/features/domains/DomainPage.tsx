@@ -20,6 +20,7 @@ import {conditionDays, sentence} from './sentence';
 import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
 import {TryView} from './TryView';
+import {SetUpView} from '../recordplan/SetUpView';
 
 const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
 const Title = styled.div`
@@ -47,7 +48,7 @@ const Two = styled.div`
   gap: ${space.l} ${space.xl};
   @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
 `;
-const TABS = ['standing', 'records', 'streams', 'try', 'history'];
+const TABS = ['standing', 'setup', 'records', 'streams', 'try', 'history'];
 const counted = (title: string, faults?: number) => (faults ? `${title} (${plural(faults, 'fault')})` : title);
 const Column = styled.div`display: grid; gap: ${space.l}; align-content: start; min-width: 0;`;
 
@@ -143,6 +144,7 @@ export function DomainPage() {
                 </Two>
               ),
             },
+            {id: 'setup', title: 'Set up', content: () => <SetUpView tenant={tenant} name={name} />},
             {
               id: 'records',
               title: counted('Records', audit.data?.faults),

@@ -37,7 +37,7 @@ const Diff = styled.pre`
   del, ins { text-decoration: none; background: color-mix(in srgb, ${colour('corroded')} 24%, transparent); }
   ins { background: color-mix(in srgb, ${colour('sound')} 28%, transparent); }
 `;
-const KINDS = {record: 'record', appeared: 'appeared', gone: 'gone'} as const;
+const KINDS = {record: 'record', appeared: 'appeared', gone: 'gone', watch: 'spread', proof: 'proof', published: 'published'} as const;
 
 /** The text that two values do not share, between their common beginning and end. */
 export function between(before: string, after: string): [number, number, number] {

@@ -164,10 +164,9 @@ const Form = styled.form`
   padding-top: ${space.m};
   margin-top: ${space.m};
 `;
-const EMPTY: Path = {name: '', header_from: '', envelope: '', dkim_domain: '', selector: '', relay: '', helo: '', ips: []};
-const FIELDS: [keyof Omit<Path, 'ips'>, string, string][] = [
+const EMPTY: Path = {name: '', header_from: '', envelope: '', dkim_domain: '', selector: '', relay: '', relays: [], helo: '', ips: []};
+const FIELDS: [keyof Omit<Path, 'ips' | 'relay' | 'relays'>, string, string][] = [
   ['name', 'Stream', 'newsletter'],
-  ['relay', 'Relay', 'driftline'],
   ['envelope', 'Envelope domain (MAIL FROM)', 'bounce.glasswort.example'],
   ['dkim_domain', 'Signs with d=', 'glasswort.example'],
   ['selector', 'and selector s=', 'd1'],
@@ -182,10 +181,10 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
   const save = (next: Path[]) => change.mutate({streams: next}, {onSuccess: () => (setDraft(null), onChanged())});
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (draft) save([...streams.filter((each) => each.name !== draft.name), draft]);
+    if (draft) save([...streams.filter((each) => each.name !== draft.name), {...draft, relays: draft.relays.filter(Boolean)}]);
   };
   return (
-    <Card title="How it is sent" note="what DNS cannot tell; audits use it">
+    <Card title="How it is sent" note="what DNS cannot tell; audits and plans use it">
       {domain.error && <Trouble error={domain.error} />}
       {streams.length > 0 && (
         <Frame>
@@ -201,7 +200,7 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
               {streams.map((each) => (
                 <tr key={each.name}>
                   <td>{each.name}</td>
-                  <td>{each.relay}</td>
+                  <td>{[each.relay, ...each.relays].filter(Boolean).join(', ')}</td>
                   {[each.envelope, each.dkim_domain, each.selector, each.helo, (each.ips ?? []).join(' ')].map((value, i) => (
                     <td key={i}>
                       <code>{value}</code>
@@ -227,13 +226,23 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
             <Field
               key={key}
               label={label}
-              mono={key !== 'name' && key !== 'relay'}
+              mono={key !== 'name'}
               value={draft[key] ?? ''}
               placeholder={placeholder}
               isRequired={key === 'name'}
               onChange={(value) => setDraft({...draft, [key]: value.trim()})}
             />
           ))}
+          <Field
+            label="Relays that carry it"
+            value={[draft.relay, ...draft.relays].join(' ')}
+            placeholder="driftline office-1"
+            onChange={(value) => {
+              const [relay = '', ...relays] = value.split(/[\s,]+/);
+              setDraft({...draft, relay, relays});
+            }}
+            onBlur={() => setDraft({...draft, relays: draft.relays.filter(Boolean)})}
+          />
           <Field
             label="Sending addresses"
             mono

@@ -17,6 +17,7 @@ from dns.rdtypes.ANY.PTR import PTR
 from dns.rdtypes.IN.A import A
 from dns.rdtypes.IN.AAAA import AAAA
 
+from rust_gauge.core.dkim import parse_dkim_key
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, TxtRecord, gather
 from rust_gauge.core.recordplan.meaning import explain, is_meant_as, means_the_same
 from rust_gauge.core.recordplan.places import WrongPlace, wrong_places
@@ -89,6 +90,10 @@ def _compare(
         return Comparison(record, State.UNANSWERED, detail=answers[0].detail or str(answers[0].status))
     if record.waits_for:
         found = _values(record, usable[0][1])
+        keys = [parse_dkim_key(text) for text in found] if record.purpose is Purpose.DKIM else []
+        if len(keys) == 1 and keys[0].usable:
+            taken = Cause("taken-as-it-is", "a usable key stands there, and the plan takes it as it is")
+            return Comparison(record, State.MATCHES, found, (taken,), ttl=usable[0][1].ttl)
         return Comparison(record, State.WAITING, found, detail=f"The plan still needs {record.waits_for}")
     judged = [(server, judge(record, answer, plan)) for server, answer in usable]
     right = [each for _, each in judged if each.state is State.MATCHES]
@@ -203,7 +208,7 @@ def diagnose(record: PlannedRecord, txt: TxtRecord, plan: RecordPlan) -> tuple[t
     """Why one published text is not the planned one, and the two character by character."""
     text = txt.text
     pieces = differences(record.value, text)
-    swapped = next((r for r in plan.records if r.key != record.key and r.value and r.value == text), None)
+    swapped = next((r for r in plan.records if _other_kind(r, record) and r.value == text), None)
     if swapped is not None:
         return (Cause("value-of-another", f"this is the value for {swapped.name}: the two were swapped"),), pieces
     cleaned, slips, solved = undo_slips(text, lambda candidate: means_the_same(record, candidate))
@@ -216,6 +221,13 @@ def diagnose(record: PlannedRecord, txt: TxtRecord, plan: RecordPlan) -> tuple[t
     if not found and not slips:
         found = [Cause("other-text", "this is another text than the planned one")]
     return (*slips, *found), pieces
+
+
+def _other_kind(other: PlannedRecord, record: PlannedRecord) -> bool:
+    """Whether the value of the other one cannot rightly be that of this one too."""
+    return (
+        bool(other.value) and other.key != record.key and (other.purpose, record.purpose) != (Purpose.SPF, Purpose.SPF)
+    )
 
 
 def _seam(record: PlannedRecord, txt: TxtRecord) -> Cause | None:

@@ -8,11 +8,13 @@ import ipaddress
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
+from rust_gauge.core.dmarc import discover_by_walk
 from rust_gauge.core.dns import DnsProgram, ask
 from rust_gauge.core.names import registered_domain
 from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
 from rust_gauge.core.recordplan.relay import HostNeed, PlannedStream, Relay
 from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, include_costs, label_of, merge_spf
+from rust_gauge.core.spf import is_spf1, parse_spf
 
 STAGES = ("watch", "quarantine", "reject")
 _POLICIES = {"watch": "none", "quarantine": "quarantine", "reject": "reject"}
@@ -20,15 +22,18 @@ _POLICIES = {"watch": "none", "quarantine": "quarantine", "reject": "reject"}
 
 @dataclass(frozen=True, slots=True)
 class PlanSettings:
-    """What people choose. `stage` is how strict DMARC is. `spf_ways` is (relay, `list`, `move` or `drop`).
+    """What people choose. `spf_ways` is (relay, `list`, `move` or `drop`).
+
+    `stage` is how strict DMARC is; empty keeps the policy that holds, and begins with `watch` where none does. An empty
+    `spf_ending` keeps the published one, and is `~all` where there is none.
 
     `reports_to` and `tls_reports_to` are addresses; `mta_sts` is empty, `testing` or `enforce`, with the `id` that its
     record carries and the host that serves the policy. `keep_terms` are SPF terms of senders that are no relay here.
     """
 
-    stage: str = "watch"
+    stage: str = ""
     reports_to: str = ""
-    spf_ending: str = "~all"
+    spf_ending: str = ""
     spf_ways: tuple[tuple[str, str], ...] = ()
     keep_terms: tuple[str, ...] = ()
     ttl: int = 3600
@@ -50,6 +55,17 @@ class PlanRequest:
     streams: tuple[PlannedStream, ...] = ()
     sends: bool = True
     settings: PlanSettings = field(default_factory=PlanSettings)
+
+
+@dataclass(frozen=True, slots=True)
+class Published:
+    """What is published already and is better kept: the domain's own DMARC record where it is in order, the policy
+    that holds for it without one (`covered_by` is where that stands), and the end of its SPF record."""
+
+    dmarc: str = ""
+    covered_by: str = ""
+    covering_policy: str = ""
+    spf_ending: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,18 +103,37 @@ def find_zone(domain: str) -> DnsProgram[str]:
 
 
 def make_plan(request: PlanRequest) -> DnsProgram[RecordPlan]:
-    """The plan. Asks what the includes of its relays cost."""
+    """The plan. Asks what the includes of its relays cost, and for the policy and the SPF record that there are."""
     by_name = {relay.name: relay for relay in request.relays}
     used = dict.fromkeys(name for stream in request.streams for name in stream.relays)
     costs = yield from include_costs(by_name[n].include for n in used if n in by_name and by_name[n].include)
-    return plan_records(request, costs)
+    return plan_records(request, costs, (yield from _published(request.domain)))
 
 
-def plan_records(request: PlanRequest, costs: Mapping[str, IncludeCost]) -> RecordPlan:
-    """The plan, with the costs of includes given."""
+def _published(domain: str) -> DnsProgram[Published]:
+    found = yield from discover_by_walk(domain)
+    answer = yield from ask(domain, "TXT")
+    texts = [txt.text for txt in answer.texts if is_spf1(txt.text)]
+    record = parse_spf(texts[0]) if len(texts) == 1 else None
+    ending = f"{record.all.qualifier}all" if record and record.all else ""
+    at = found.at
+    rule = at.record if at else None
+    ending = ending if ending in ("~all", "-all") else ""
+    if at is None or rule is None:
+        return Published(spf_ending=ending)
+    if at.domain == domain:
+        return Published("" if rule.problems else rule.text, spf_ending=ending)
+    covering = rule.subdomain_policy or rule.policy or "none"
+    return Published("", f"_dmarc.{at.domain}", covering, ending)
+
+
+def plan_records(
+    request: PlanRequest, costs: Mapping[str, IncludeCost], published: Published | None = None
+) -> RecordPlan:
+    """The plan, with the costs of includes and what is published given."""
     if not request.sends:
         return _parked(request)
-    planner = _Planner(request, costs)
+    planner = _Planner(request, costs, published or Published())
     planner.proof()
     planner.senders()
     planner.keys()
@@ -109,7 +144,12 @@ def plan_records(request: PlanRequest, costs: Mapping[str, IncludeCost]) -> Reco
     planner.hosts()
     records = tuple({(r.name, r.rdtype, r.value, r.purpose): r for r in planner.records}.values())
     return RecordPlan(
-        request.domain, request.zone, records, tuple(planner.spf), tuple(_advice(request)), planner.sts_policy
+        request.domain,
+        request.zone,
+        records,
+        tuple(planner.spf),
+        (*planner.advice, *_advice(request)),
+        planner.sts_policy,
     )
 
 
@@ -138,8 +178,10 @@ def _proof(request: PlanRequest) -> PlannedRecord:
 
 
 class _Planner:
-    def __init__(self, request: PlanRequest, costs: Mapping[str, IncludeCost]) -> None:
+    def __init__(self, request: PlanRequest, costs: Mapping[str, IncludeCost], published: Published) -> None:
         self.request = request
+        self.published = published
+        self.advice: list[Advice] = []
         self.costs = costs
         self.settings = request.settings
         self.by_name = {relay.name: relay for relay in request.relays}
@@ -179,21 +221,26 @@ class _Planner:
                 if self._return_path(stream, relay) != envelope:
                     users.setdefault(envelope, []).append(relay)
         for relay in self.used:
-            if relay.return_path is not None:
+            if relay.return_path is not None and self._uses_return_path(relay):
                 self._return_path_records(relay, relay.return_path)
+        ending = self.settings.spf_ending or self.published.spf_ending or "~all"
         listed = frozenset(name for name, way in self.ways.items() if way == "list")
         for name, relays in users.items():
             if name != self.request.domain and not self._inside(name):
                 continue  # somebody else's envelope domain
             own = name == self.request.domain
             merged = merge_spf(
-                name, relays, self.costs, ending=self.settings.spf_ending, listed=listed,
+                name, relays, self.costs, ending=ending, listed=listed,
                 extra=self.settings.keep_terms if own else (),
             )  # fmt: skip
             self.spf.append(merged)
             who = ", ".join(dict.fromkeys(relay.name for relay in relays))
             why = f"Lets {who} send with this envelope domain" if who else "No host sends with this envelope domain"
             self.add(Purpose.SPF, name, "TXT", merged.value, why)
+
+    def _uses_return_path(self, relay: Relay) -> bool:
+        streams = [stream for stream in self.request.streams if relay.name in stream.relays]
+        return any(not s.envelope or s.envelope == self._return_path(s, relay) for s in streams)
 
     def _return_path(self, stream: PlannedStream, relay: Relay) -> str:
         need = relay.return_path
@@ -224,7 +271,7 @@ class _Planner:
             domain = stream.dkim_domain or stream.header_from
             for relay in self._relays(stream):
                 needs = [(need.selector, need.rdtype, relay.filled(need.value, domain)) for need in relay.dkim]
-                if not needs and stream.selector:
+                if stream.selector and stream.selector not in [selector for selector, _, _ in needs]:
                     needs = [(stream.selector, "TXT", "")]
                 for selector, rdtype, given in needs:
                     value = given or (made.get(selector, "") if rdtype == "TXT" else "")
@@ -244,15 +291,25 @@ class _Planner:
     # Policy
 
     def policy(self) -> None:
-        s = self.settings
+        s, published = self.settings, self.published
+        if not s.stage and (published.covered_by or published.dmarc):
+            if published.dmarc:
+                self.add(Purpose.DMARC, f"_dmarc.{self.request.domain}", "TXT", published.dmarc,
+                         "The policy that is published; choose a stage to change it")  # fmt: skip
+            else:
+                title = f"{published.covered_by} covers it with p={published.covering_policy}"
+                why = "A policy of its own is needed only to be stricter or milder than the organisation"
+                self.advice.append(Advice(title, why, self.request.domain))
+            return
+        stage = s.stage or "watch"
         reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
         why = {
             "watch": "Asks for reports and changes nothing yet; the first stage",
             "quarantine": "What does not align goes to spam; the second stage",
             "reject": "What does not align is refused; the last stage",
-        }[s.stage]
+        }[stage]
         domain = self.request.domain
-        self.add(Purpose.DMARC, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p={_POLICIES[s.stage]}{reports}", why)
+        self.add(Purpose.DMARC, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p={_POLICIES[stage]}{reports}", why)
         host = s.reports_to.rpartition("@")[2].lower()
         if host and registered_domain(host) != registered_domain(domain):
             self.add(Purpose.DMARC, f"{domain}._report._dmarc.{host}", "TXT", "v=DMARC1",
