@@ -17,7 +17,7 @@ import uvicorn
 from rust_gauge.client import Client
 from rust_gauge.contract.session import NewToken
 from rust_gauge.launch.main import prepare
-from rust_gauge.launch.mariadb import PrivateMariaDb
+from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
 from rust_gauge.service import accounts
 from rust_gauge.service.app import create_app
 from rust_gauge.service.context import Context, make_context
@@ -144,7 +144,13 @@ def dns_world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DnsWorld]:
 
 
 @pytest.fixture(scope="session")
-def world(database: PrivateMariaDb, dns_world: DnsWorld) -> Iterator[World]:
+def update_port() -> int:
+    """Where the tests' BIND takes dynamic updates."""
+    return free_port(33_990)
+
+
+@pytest.fixture(scope="session")
+def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int) -> Iterator[World]:
     configure_logs("error")
     prepare(database.url)
     clock = Clock()
@@ -152,6 +158,8 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld) -> Iterator[World]:
         database_url=database.url,  # type: ignore[arg-type]
         dns_servers=[f"127.0.0.1:{dns_world.port}"],
         dns_timeout=0.5,
+        secret_key="only for tests",  # type: ignore[arg-type]
+        update_servers=[f"127.0.0.1:{update_port}"],
         watch_resolvers=[
             f"{name}=127.0.0.1:{port}" for name, port in zip(("near", "far"), dns_world.resolver_ports, strict=True)
         ],

@@ -91,6 +91,13 @@ ROUTES = [
     ("POST", "spf-trials", {"ip": "192.0.2.1"}),
     ("POST", "message-checks", None),
     ("GET", "relays", None),
+    ("GET", "update-servers", None),
+    ("PUT", "update-servers/d.example", {"address": "192.0.2.53", "key_name": "k.example", "secret": "QUJD"}),
+    ("DELETE", "update-servers/d.example", None),
+    ("POST", "domains/d.example/plan/changes", {}),
+    ("POST", "domains/d.example/publications", {}),
+    ("GET", "domains/d.example/publications", None),
+    ("POST", "publications/1/roll-back", None),
     ("POST", "domains/d.example/watches", {}),
     ("GET", "domains/d.example/watches", None),
     ("GET", "watches/1", None),
@@ -150,7 +157,8 @@ def test_every_route_of_a_tenant_is_in_the_table_above(world: World) -> None:
     table = {
         (
             m,
-            p.replace("d.example", "{name}")
+            p.replace("update-servers/d.example", "update-servers/{zone}")
+            .replace("d.example", "{name}")
             .replace("tidepost.example", "{provider}")
             .replace("relays/office-1", "relays/{relay}")
             .replace("/1", "/{id}"),

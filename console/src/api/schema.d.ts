@@ -823,6 +823,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/update-servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Update Servers
+         * @description Where zones are changed by dynamic update; secrets are not shown.
+         */
+        get: operations["list_update_servers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/update-servers/{zone}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put Update Server
+         * @description Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945).
+         */
+        put: operations["put_update_server"];
+        post?: never;
+        /**
+         * Forget Update Server
+         * @description Forget a server and its key.
+         */
+        delete: operations["forget_update_server"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/plan/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Change
+         * @description Exactly what publishing the plan would change in the zone. Nothing is changed.
+         */
+        post: operations["show_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/publications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Publications
+         * @description Changes that were made for a domain, newest first.
+         */
+        get: operations["list_publications"];
+        put?: never;
+        /**
+         * Apply Change
+         * @description Make the change that was shown, all of it or nothing, and look whether it is there.
+         */
+        post: operations["apply_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/publications/{id}/roll-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Roll Back
+         * @description Put everything back as it was before a change, if nobody changed it since.
+         */
+        post: operations["roll_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1938,6 +2046,35 @@ export interface components {
             /** Expires In Days */
             expires_in_days?: number | null;
         };
+        /**
+         * NewUpdateServer
+         * @description The primary server of a zone, and the TSIG key that may change it.
+         */
+        NewUpdateServer: {
+            /**
+             * Address
+             * @description address or address:port
+             * @example 192.0.2.53
+             */
+            address: string;
+            /**
+             * Key Name
+             * @example rust-gauge.glasswort.example
+             */
+            key_name: string;
+            /**
+             * Algorithm
+             * @default hmac-sha256
+             * @enum {string}
+             */
+            algorithm: "hmac-sha256" | "hmac-sha384" | "hmac-sha512";
+            /**
+             * Secret
+             * Format: password
+             * @description Base64; kept encrypted and never shown again
+             */
+            secret: string;
+        };
         /** Page[AuditSummary] */
         Page_AuditSummary_: {
             /** Items */
@@ -2250,6 +2387,36 @@ export interface components {
         ProviderChange: {
             /** Label */
             label: string;
+        };
+        /**
+         * Publication
+         * @description A change that was made. `verified`: the server gives it. It can be taken back.
+         */
+        Publication: {
+            /** Id */
+            id: number;
+            /** Domain */
+            domain: string;
+            /** Zone */
+            zone: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "applied" | "rolled_back";
+            /** Verified */
+            verified: boolean;
+            /** Changes */
+            changes: components["schemas"]["RrsetChange"][];
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Rolled Back At */
+            rolled_back_at: string | null;
         };
         /**
          * PublishedRecord
@@ -2785,6 +2952,24 @@ export interface components {
             dispositions: string[];
         };
         /**
+         * RrsetChange
+         * @description One set of records before and after, in the form of a zone file.
+         */
+        RrsetChange: {
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+            /** Ttl */
+            ttl: number;
+            /** Before Ttl */
+            before_ttl: number;
+            /** Before */
+            before: string[];
+            /** After */
+            after: string[];
+        };
+        /**
          * SignIn
          * @description What a person types.
          */
@@ -3211,6 +3396,23 @@ export interface components {
             expires_at?: string | null;
         };
         /**
+         * UpdateServer
+         * @description Where a zone is changed. The secret is not shown.
+         */
+        UpdateServer: {
+            /** Zone */
+            zone: string;
+            /** Address */
+            address: string;
+            /** Key Name */
+            key_name: string;
+            /**
+             * Algorithm
+             * @enum {string}
+             */
+            algorithm: "hmac-sha256" | "hmac-sha384" | "hmac-sha512";
+        };
+        /**
          * Wall
          * @description Domains as rows, providers as columns.
          */
@@ -3445,6 +3647,41 @@ export interface components {
             email: string;
             /** Tenants */
             tenants: components["schemas"]["TenantRef"][];
+        };
+        /**
+         * ZoneChange
+         * @description Exactly what would change. It is applied only with its `digest`.
+         */
+        ZoneChange: {
+            /** Zone */
+            zone: string;
+            /** Server */
+            server: string;
+            /** Changes */
+            changes: components["schemas"]["RrsetChange"][];
+            /**
+             * Obstacles
+             * @description What cannot be done, and why
+             */
+            obstacles: string[];
+            /** Digest */
+            digest: string;
+        };
+        /**
+         * ZoneChangeRequest
+         * @description Which records of the plan to publish (all that are yours without `keys`), and the digest of what was shown.
+         */
+        ZoneChangeRequest: {
+            /**
+             * Keys
+             * @default []
+             */
+            keys: string[];
+            /**
+             * Digest
+             * @default
+             */
+            digest: string;
         };
         /**
          * NewEvent
@@ -6380,6 +6617,398 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WatchSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_update_servers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpdateServer"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_update_server: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The zone that is changed */
+                zone: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUpdateServer"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpdateServer"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_update_server: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The zone that is changed */
+                zone: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZoneChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneChange"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_publications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Publication"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZoneChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Publication"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    roll_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Publication"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

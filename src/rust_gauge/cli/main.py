@@ -18,6 +18,7 @@ from rust_gauge.cli import (
     flow,
     local,
     plans,
+    publishing,
     readings,
     suppression,
     trials,
@@ -131,6 +132,21 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--list", action="store_true", help="the newest watches of the domain")
     made.add_argument("--id", type=_days, help="look at this watch")
     made.add_argument("--stop", action="store_true", help="stop it")
+    made = command(
+        "publish", publishing.publish, "publish a plan by dynamic update: shows the change, asks, applies it"
+    )
+    made.add_argument("domain")
+    made.add_argument("--record", action="append", default=[], metavar="KEY", help="only this record; repeatable")
+    made.add_argument("--yes", action="store_true", help="apply it without asking")
+    made.add_argument("--list", action="store_true", help="changes that were made")
+    made.add_argument("--roll-back", type=_days, metavar="NUMBER", help="take this change back")
+    made = command("update-server", publishing.update_server, "where a zone is changed, and with which TSIG key")
+    made.add_argument("zone", nargs="?", help="without it the servers that are kept")
+    made.add_argument("--address", help="address or address:port of the primary server")
+    made.add_argument("--key-name", help="the key's name")
+    made.add_argument("--algorithm", choices=("hmac-sha256", "hmac-sha384", "hmac-sha512"), default="hmac-sha256")
+    made.add_argument("--secret-file", help="holds the secret in base64; - for standard input")
+    made.add_argument("--forget", action="store_true", help="forget the server and its key")
     command("relays", plans.list_relays, "relays, what they want published, who uses them", tables)
     made = command("relay", plans.relay, "describe a relay, or show what is said of it")
     made.add_argument("name")

@@ -1,5 +1,6 @@
 """Every call of the API as a value: method, path, what is sent and what comes back. Both clients carry them out."""
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
@@ -27,6 +28,13 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.publishing import (
+    NewUpdateServer,
+    Publication,
+    UpdateServer,
+    ZoneChange,
+    ZoneChangeRequest,
+)
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
@@ -275,3 +283,33 @@ def get_watch_settings(tenant: str) -> Call[WatchSettings]:
 
 def put_watch_settings(tenant: str, settings: WatchSettings) -> Call[WatchSettings]:
     return _again(_call("PUT", _tenant(tenant, "watch-settings"), WatchSettings, settings))
+
+
+def list_update_servers(tenant: str) -> Call[list[UpdateServer]]:
+    return _call("GET", _tenant(tenant, "update-servers"), list[UpdateServer])
+
+
+def put_update_server(tenant: str, zone: str, new: NewUpdateServer) -> Call[UpdateServer]:
+    path = f"/api/v1{_tenant(tenant, f'update-servers/{quote(zone, safe=str())}')}"
+    sent = new.model_dump(mode="json", exclude={"secret"}) | {"secret": new.secret.get_secret_value()}
+    return Call("PUT", path, TypeAdapter(UpdateServer), {}, json.dumps(sent).encode(), repeatable=True)
+
+
+def forget_update_server(tenant: str, zone: str) -> Call[None]:
+    return _call("DELETE", _tenant(tenant, f"update-servers/{quote(zone, safe='')}"), type(None))
+
+
+def show_change(tenant: str, name: str, request: ZoneChangeRequest) -> Call[ZoneChange]:
+    return _again(_call("POST", _domain(tenant, name) + "/plan/changes", ZoneChange, request))
+
+
+def apply_change(tenant: str, name: str, request: ZoneChangeRequest) -> Call[Publication]:
+    return _call("POST", _domain(tenant, name) + "/publications", Publication, request)
+
+
+def list_publications(tenant: str, name: str) -> Call[list[Publication]]:
+    return _call("GET", _domain(tenant, name) + "/publications", list[Publication])
+
+
+def roll_back(tenant: str, id: int) -> Call[Publication]:
+    return _call("POST", _tenant(tenant, f"publications/{id}/roll-back"), Publication)

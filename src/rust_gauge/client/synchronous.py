@@ -33,6 +33,13 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.publishing import (
+    NewUpdateServer,
+    Publication,
+    UpdateServer,
+    ZoneChange,
+    ZoneChangeRequest,
+)
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
@@ -70,6 +77,7 @@ class Client:
         self.relays = Relays(self)
         self.plans = Plans(self)
         self.watches = Watches(self)
+        self.publishing = Publishing(self)
 
     def __enter__(self) -> "Client":
         return self
@@ -402,3 +410,38 @@ class Watches:
     def choose(self, tenant: str, settings: WatchSettings) -> WatchSettings:
         """Choose whom watches ask beside those of the service."""
         return self._client.send(calls.put_watch_settings(tenant, settings))
+
+
+class Publishing:
+    """Plans published by dynamic update (RFC 2136)."""
+
+    def __init__(self, client: Client) -> None:
+        self._client = client
+
+    def servers(self, tenant: str) -> "builtins.list[UpdateServer]":
+        """Where zones are changed."""
+        return self._client.send(calls.list_update_servers(tenant))
+
+    def put_server(self, tenant: str, zone: str, new: NewUpdateServer) -> UpdateServer:
+        """Keep where a zone is changed, and the key. The secret is never given back."""
+        return self._client.send(calls.put_update_server(tenant, zone, new))
+
+    def forget_server(self, tenant: str, zone: str) -> None:
+        """Forget a server and its key."""
+        self._client.send(calls.forget_update_server(tenant, zone))
+
+    def show(self, tenant: str, name: str, keys: Sequence[str] = ()) -> ZoneChange:
+        """Exactly what would change in the zone."""
+        return self._client.send(calls.show_change(tenant, name, ZoneChangeRequest(keys=[*keys])))
+
+    def apply(self, tenant: str, name: str, digest: str, keys: Sequence[str] = ()) -> Publication:
+        """Make the change that was shown (by its digest), and look whether it is there."""
+        return self._client.send(calls.apply_change(tenant, name, ZoneChangeRequest(keys=[*keys], digest=digest)))
+
+    def list(self, tenant: str, name: str) -> "builtins.list[Publication]":
+        """Changes that were made for a domain, newest first."""
+        return self._client.send(calls.list_publications(tenant, name))
+
+    def roll_back(self, tenant: str, id: int) -> Publication:
+        """Put everything back as it was, if nobody changed it since."""
+        return self._client.send(calls.roll_back(tenant, id))

@@ -234,6 +234,10 @@ class Resolver:
                 return answer
         return answer
 
+    def may_ask(self, server: str) -> bool:
+        """Whether a server may be contacted: a public one, or one that the settings name. ValueError if it is none."""
+        return self._named(server) is not None
+
     def _named(self, server: str) -> tuple[str, int] | None:
         """Where a server that a question names is reached; None when it may not be."""
         host, port = split_server(server)

@@ -44,7 +44,7 @@ def make_context(settings: Settings, clock: Clock = utc_now) -> Context:
             tcp=settings.dns_tcp,
             per_server=settings.dns_per_server,
             reach={address: split_server(target) for address, target in settings.reach.items()},
-            trusted=frozenset(text.partition("=")[2] for text in settings.watch_resolvers),
+            trusted=frozenset([text.partition("=")[2] for text in settings.watch_resolvers] + settings.update_servers),
             ca_file=str(settings.tls_ca_file or ""),
             name=urlsplit(settings.public_url).hostname or "localhost",
         )

@@ -32,6 +32,8 @@ KINDS = {
         ProblemKind("not-a-domain", 422, "Not a domain name", "A name such as news.glasswort.example is wanted."),
         ProblemKind("not-an-address", 422, "Not a mailbox address", "An address such as a@b.example is wanted."),
         ProblemKind("invalid-request", 422, "Invalid request", "`errors` names each field and what is wrong with it."),
+        ProblemKind("changed-meanwhile", 409, "Changed meanwhile", "Nothing was changed. Look again, then confirm."),
+        ProblemKind("update-failed", 502, "The name server did not do it", "Nothing was changed in the zone."),
         ProblemKind("not-a-report", 422, "Not a DMARC report", "XML, gzip or zip of it, or its message is wanted."),
         ProblemKind("bad-cursor", 400, "Not a cursor of this list", "Use `next` of the page before, unchanged."),
         ProblemKind("not-utf-8", 400, "Not UTF-8", "Convert the file to UTF-8; nothing of it was stored."),

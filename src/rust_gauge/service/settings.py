@@ -45,6 +45,12 @@ class Settings(BaseSettings):
         default=[],
         description="Resolvers that watches ask, each name=address or name=address:port; they may be private",
     )
+    update_servers: list[str] = Field(
+        default=[], description="address:port of name servers that may be changed although they are not public"
+    )
+    secret_key: SecretStr | None = Field(
+        None, description="Encrypts stored credentials; without it one is made and kept as var/secret.key"
+    )
     ask_mailboxes: bool = Field(
         False, description="Ask MX hosts by SMTP whether postmaster and abuse are there; no message is sent"
     )
@@ -57,7 +63,7 @@ class Settings(BaseSettings):
     max_event_rows: int = Field(50_000, ge=1)
     log_level: str = Field("info", pattern="^(debug|info|warning|error)$")
 
-    @field_validator("dns_servers")
+    @field_validator("dns_servers", "update_servers")
     @classmethod
     def _check_servers(cls, value: list[str]) -> list[str]:
         for text in value:

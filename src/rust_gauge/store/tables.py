@@ -204,6 +204,21 @@ watch = _table(
     Index("watch_domain", "domain_id", "id"),
 )
 
+publication = _table(
+    "publication",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), nullable=False),
+    Column("zone", String(253), nullable=False),
+    Column("state", String(12), nullable=False),
+    Column("verified", Boolean, nullable=False),
+    Column("changes", JSON, nullable=False),
+    Column("made_at", _Time, nullable=False),
+    Column("made_by", String(254), nullable=False),
+    Column("rolled_back_at", _Time, nullable=True),
+    Index("publication_domain", "domain_id", "id"),
+)
+
 dkim_key_seen = _table(
     "dkim_key_seen",
     Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),

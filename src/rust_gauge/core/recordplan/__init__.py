@@ -2,6 +2,7 @@
 what is published (`compare`, with `slips` of copying, `meaning` of texts, wrong `places`), and how it spreads (`watch`).
 """
 
+from rust_gauge.core.recordplan.change import RrsetChange, ZoneChange, plan_changes
 from rust_gauge.core.recordplan.compare import Comparison, State, compare_plan
 from rust_gauge.core.recordplan.plan import (
     STAGES,
@@ -55,6 +56,7 @@ __all__ = [
     "Purpose",
     "RecordPlan",
     "Relay",
+    "RrsetChange",
     "SendingHost",
     "Sighting",
     "SpfOption",
@@ -62,6 +64,7 @@ __all__ = [
     "State",
     "ValueForms",
     "WatchServer",
+    "ZoneChange",
     "agreed",
     "compare_plan",
     "differences",
@@ -70,6 +73,7 @@ __all__ = [
     "make_plan",
     "merge_spf",
     "next_look",
+    "plan_changes",
     "plan_records",
     "quoted",
     "seconds_left",

@@ -26,6 +26,13 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult, Kind
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.publishing import (
+    NewUpdateServer,
+    Publication,
+    UpdateServer,
+    ZoneChange,
+    ZoneChangeRequest,
+)
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
@@ -40,6 +47,7 @@ from rust_gauge.service import (
     flow,
     plans,
     providers,
+    publishing,
     readings,
     relays,
     suppression,
@@ -521,3 +529,54 @@ def get_watch_settings(context: Ctx, tenant: Tenant) -> WatchSettings:
 def put_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> WatchSettings:
     """Choose resolvers that watches ask beside those of the service; public addresses only."""
     return watches.put_settings(context, tenant, body)
+
+
+# Publishing by dynamic update
+
+Zone = Annotated[str, Path(max_length=253, description="The zone that is changed")]
+
+
+@router.get("/tenants/{tenant}/update-servers", tags=["publishing"], operation_id="list_update_servers")
+def list_update_servers(context: Ctx, tenant: Tenant) -> list[UpdateServer]:
+    """Where zones are changed by dynamic update; secrets are not shown."""
+    return publishing.list_servers(context, tenant)
+
+
+@router.put("/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], operation_id="put_update_server")
+def put_update_server(context: Ctx, tenant: Tenant, zone: Zone, body: NewUpdateServer) -> UpdateServer:
+    """Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945)."""
+    return publishing.put_server(context, tenant, zone, body)
+
+
+@router.delete(
+    "/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], status_code=204, operation_id="forget_update_server"
+)
+def forget_update_server(context: Ctx, tenant: Tenant, zone: Zone) -> None:
+    """Forget a server and its key."""
+    publishing.forget_server(context, tenant, zone)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/plan/changes", tags=["publishing"], operation_id="show_change")
+def show_change(context: Ctx, tenant: Tenant, name: Name, body: ZoneChangeRequest) -> ZoneChange:
+    """Exactly what publishing the plan would change in the zone. Nothing is changed."""
+    return publishing.show_change(context, tenant, name, body)
+
+
+@router.post(
+    "/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], status_code=201, operation_id="apply_change"
+)
+def apply_change(context: Ctx, tenant: Tenant, name: Name, principal: Asker, body: ZoneChangeRequest) -> Publication:
+    """Make the change that was shown, all of it or nothing, and look whether it is there."""
+    return publishing.apply_change(context, tenant, name, body, principal.email)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], operation_id="list_publications")
+def list_publications(context: Ctx, tenant: Tenant, name: Name) -> list[Publication]:
+    """Changes that were made for a domain, newest first."""
+    return publishing.list_publications(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/publications/{id}/roll-back", tags=["publishing"], operation_id="roll_back")
+def roll_back(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
+    """Put everything back as it was before a change, if nobody changed it since."""
+    return publishing.roll_back(context, tenant, id, principal.email)

@@ -31,6 +31,24 @@ CREATE TABLE watch (
 )ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
     """,
     "CREATE INDEX watch_domain ON watch (domain_id, id)",
+    """
+CREATE TABLE publication (
+    id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT,
+    tenant_id INTEGER UNSIGNED NOT NULL,
+    domain_id INTEGER UNSIGNED NOT NULL,
+    zone VARCHAR(253) NOT NULL,
+    state VARCHAR(12) NOT NULL,
+    verified BOOL NOT NULL,
+    changes JSON NOT NULL,
+    made_at DATETIME(6) NOT NULL,
+    made_by VARCHAR(254) NOT NULL,
+    rolled_back_at DATETIME(6) NULL,
+    PRIMARY KEY (id),
+    FOREIGN KEY(tenant_id) REFERENCES tenant (id) ON DELETE CASCADE,
+    FOREIGN KEY(domain_id) REFERENCES sending_domain (id) ON DELETE CASCADE
+)ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
+    """,
+    "CREATE INDEX publication_domain ON publication (domain_id, id)",
 )
 
 

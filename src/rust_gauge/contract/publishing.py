@@ -1,0 +1,69 @@
+"""Publishing a plan by dynamic update (RFC 2136): where, what would change, what was changed."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, SecretStr, StringConstraints
+
+from rust_gauge.contract.common import Model, UtcTime
+
+Algorithm = Literal["hmac-sha256", "hmac-sha384", "hmac-sha512"]
+
+
+class NewUpdateServer(Model):
+    """The primary server of a zone, and the TSIG key that may change it."""
+
+    address: str = Field(max_length=60, description="address or address:port", examples=["192.0.2.53"])
+    key_name: str = Field(min_length=1, max_length=253, examples=["rust-gauge.glasswort.example"])
+    algorithm: Algorithm = "hmac-sha256"
+    secret: SecretStr = Field(max_length=500, description="Base64; kept encrypted and never shown again")
+
+
+class UpdateServer(Model):
+    """Where a zone is changed. The secret is not shown."""
+
+    zone: str
+    address: str
+    key_name: str
+    algorithm: Algorithm
+
+
+class ZoneChangeRequest(Model):
+    """Which records of the plan to publish (all that are yours without `keys`), and the digest of what was shown."""
+
+    keys: list[Annotated[str, StringConstraints(max_length=600)]] = Field(default=[], max_length=200)
+    digest: str = Field("", max_length=64)
+
+
+class RrsetChange(Model):
+    """One set of records before and after, in the form of a zone file."""
+
+    name: str
+    type: str
+    ttl: int
+    before_ttl: int
+    before: list[str]
+    after: list[str]
+
+
+class ZoneChange(Model):
+    """Exactly what would change. It is applied only with its `digest`."""
+
+    zone: str
+    server: str
+    changes: list[RrsetChange]
+    obstacles: list[str] = Field(description="What cannot be done, and why")
+    digest: str
+
+
+class Publication(Model):
+    """A change that was made. `verified`: the server gives it. It can be taken back."""
+
+    id: int
+    domain: str
+    zone: str
+    state: Literal["applied", "rolled_back"]
+    verified: bool
+    changes: list[RrsetChange]
+    made_at: UtcTime
+    made_by: str
+    rolled_back_at: UtcTime | None

@@ -1,0 +1,204 @@
+"""Publishing by dynamic update (RFC 2136) with TSIG at a real BIND 9: show, apply, verify, roll back."""
+
+import base64
+import io
+import secrets
+import shutil
+import subprocess
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import dns.message
+import dns.query
+import dns.rdatatype
+import pytest
+from pydantic import SecretStr
+
+from rust_gauge.cli.main import main
+from rust_gauge.cli.output import Output
+from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError, ProblemResponse
+from rust_gauge.contract.domains import DomainChange, StreamPath
+from rust_gauge.contract.publishing import NewUpdateServer
+from rust_gauge.contract.relays import RelayDescription, RelayHost
+from tests.conftest import Office
+from tests.gateways.test_bind import NAMED
+
+SECRET = base64.b64encode(secrets.token_bytes(32)).decode()
+ZONE = """$TTL 300
+@ IN SOA ns1.{z}. h.{z}. 1 3600 600 86400 60
+@ IN NS ns1
+ns1 IN A 192.0.2.1
+@ IN TXT "v=spf1 mx -all"
+@ IN TXT "some-service=12345"
+busy IN A 192.0.2.9
+"""
+
+
+@dataclass
+class Primary:
+    """A BIND that takes updates for its zones from one key."""
+
+    port: int
+    zones: set[str]
+    directory: Path
+
+    def texts(self, name: str, rdtype: str = "TXT") -> set[str]:
+        answer = dns.query.udp(dns.message.make_query(name, rdtype), "127.0.0.1", port=self.port, timeout=5)
+        return {rdata.to_text() for rrset in answer.answer for rdata in rrset}
+
+
+@pytest.fixture(scope="session")
+def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator[Primary]:
+    directory = tmp_path_factory.mktemp("primary")
+    zones = "".join(
+        f'zone "u{n}.example" {{ type primary; file "u{n}.example.zone"; update-policy {{ grant gauge.example zonesub ANY; }}; }};'
+        for n in range(8)
+    )
+    for n in range(8):
+        (directory / f"u{n}.example.zone").write_text(ZONE.format(z=f"u{n}.example"))
+    (directory / "named.conf").write_text(
+        f'options {{ directory "{directory}"; pid-file none; listen-on port {update_port} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }};'
+        "recursion no; session-keyfile none; }; controls { };"
+        f'key "gauge.example" {{ algorithm hmac-sha256; secret "{SECRET}"; }};' + zones
+    )
+    with (directory / "log").open("wb") as log:
+        process = subprocess.Popen([NAMED, "-g", "-c", str(directory / "named.conf")], stdout=log, stderr=log)
+    primary = Primary(update_port, {f"u{n}.example" for n in range(8)}, directory)
+    for _ in range(100):
+        try:
+            primary.texts("u0.example", "SOA")
+            break
+        except (OSError, dns.exception.Timeout):
+            time.sleep(0.1)  # until it answers for the first time
+    yield primary
+    process.terminate()
+    process.wait(10)
+    shutil.rmtree(directory, ignore_errors=True)
+
+
+def server(bind: Primary, **more: str) -> NewUpdateServer:
+    words = {"address": f"127.0.0.1:{bind.port}", "key_name": "gauge.example", "secret": SECRET} | more
+    return NewUpdateServer(address=words["address"], key_name=words["key_name"], secret=SecretStr(words["secret"]))
+
+
+@pytest.fixture
+def zone(bind: Primary, office: Office, client: Client) -> str:
+    """A zone at the BIND, known to the stand-in by its SOA, with a domain that has a plan."""
+    zone = bind.zones.pop()
+    office.world.zone(zone, "")
+    client.domains.add(office.slug, zone)
+    client.relays.describe(office.slug, "office-1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.41")]))
+    client.domains.change(office.slug, zone, DomainChange(streams=[StreamPath(name="bookings", relay="office-1")]))
+    client.publishing.put_server(office.slug, zone, server(bind))
+    return zone
+
+
+def test_a_plan_is_shown_applied_verified_and_taken_back(
+    bind: Primary, office: Office, client: Client, zone: str
+) -> None:
+    shown = client.publishing.show(office.slug, zone)
+    changes = {(each.name, each.type): each for each in shown.changes}
+    spf = changes[zone, "TXT"]
+    assert set(spf.before) == {'"v=spf1 mx -all"', '"some-service=12345"'}
+    assert set(spf.after) == {'"v=spf1 ip4:192.0.2.41 ~all"', '"some-service=12345"'}
+    assert changes[f"_dmarc.{zone}", "TXT"].before == []
+    assert bind.texts(zone) == set(spf.before)  # nothing was changed yet
+    done = client.publishing.apply(office.slug, zone, shown.digest)
+    assert (done.state, done.verified, done.made_by) == ("applied", True, office.email)
+    assert bind.texts(zone) == set(spf.after)
+    assert client.publishing.show(office.slug, zone).changes == []
+    back = client.publishing.roll_back(office.slug, done.id)
+    assert back.state == "rolled_back"
+    assert bind.texts(zone) == set(spf.before)
+    assert bind.texts(f"_dmarc.{zone}") == set()
+    with pytest.raises(AlreadyThereError):
+        client.publishing.roll_back(office.slug, done.id)
+    assert [each.state for each in client.publishing.list(office.slug, zone)] == ["rolled_back"]
+    assert len([each for each in client.audits.history(office.slug, zone) if each.kind == "published"]) == 2
+
+
+def test_only_the_change_that_was_shown_is_made(bind: Primary, office: Office, client: Client, zone: str) -> None:
+    shown = client.publishing.show(office.slug, zone)
+    with pytest.raises(AlreadyThereError, match="not the one that was shown"):
+        client.publishing.apply(office.slug, zone, "0" * 32)
+    one = client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone, [f"dmarc _dmarc.{zone} TXT"]).digest,
+                                  [f"dmarc _dmarc.{zone} TXT"])  # fmt: skip
+    assert [each.name for each in one.changes] == [f"_dmarc.{zone}"]
+    with pytest.raises(AlreadyThereError):
+        client.publishing.apply(office.slug, zone, shown.digest)
+
+
+def test_what_somebody_changed_since_is_not_overwritten_by_a_roll_back(
+    bind: Primary, office: Office, client: Client, zone: str
+) -> None:
+    done = client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone).digest)
+    again = client.domains.change(office.slug, zone, DomainChange(streams=[], sends=False))
+    assert again.sends is False
+    client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone).digest)
+    with pytest.raises(ProblemResponse, match="not as it was"):
+        client.publishing.roll_back(office.slug, done.id)
+    assert '"v=spf1 -all"' in bind.texts(zone)
+
+
+def test_a_wrong_key_changes_nothing_and_says_why(bind: Primary, office: Office, client: Client, zone: str) -> None:
+    client.publishing.put_server(office.slug, zone, server(bind, secret=base64.b64encode(b"x" * 32).decode()))
+    digest = client.publishing.show(office.slug, zone).digest
+    with pytest.raises(ProblemResponse, match="does not take the key") as refused:
+        client.publishing.apply(office.slug, zone, digest)
+    assert "secret of the key" in refused.value.problem.remedy
+    assert bind.texts(zone) == {'"v=spf1 mx -all"', '"some-service=12345"'}
+
+
+def test_the_secret_is_kept_encrypted_and_never_shown(bind: Primary, office: Office, client: Client, zone: str) -> None:
+    assert SECRET not in client.publishing.servers(office.slug)[0].model_dump_json()
+    from sqlalchemy import text
+
+    kept = office.world.context.store.transaction(
+        lambda c: c.execute(
+            text("SELECT document FROM tenant_setting WHERE tenant_id = :id"), {"id": office.tenant.id}
+        ).all()
+    )
+    assert SECRET not in str(kept)
+    assert "gauge.example" in str(kept)
+    client.publishing.forget_server(office.slug, zone)
+    with pytest.raises(NotFoundError, match="No update server"):
+        client.publishing.show(office.slug, zone)
+
+
+@pytest.mark.parametrize("address", ["127.0.0.1:1", "10.1.2.3", "169.254.169.254", "[::1]:53", "nonsense"])
+def test_a_server_that_nobody_allowed_is_not_contacted(
+    bind: Primary, office: Office, client: Client, address: str
+) -> None:
+    with pytest.raises(InvalidInputError):
+        client.publishing.put_server(office.slug, "d.example", server(bind, address=address))
+
+
+def test_publishing_from_the_command_line(
+    bind: Primary, office: Office, zone: str, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setenv("RUSTGAUGE_URL", office.world.url)
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
+
+    def command(*words: str) -> tuple[int, str]:
+        out = io.StringIO()
+        return main(list(words), Output(out, io.StringIO())), out.getvalue()
+
+    (tmp_path / "secret").write_text(SECRET + "\n")
+    status, said = command("update-server", zone, "--address", f"127.0.0.1:{bind.port}", "--key-name", "gauge.example",
+                           "--secret-file", str(tmp_path / "secret"))  # fmt: skip
+    assert (status, SECRET in said) == (0, False)
+    assert zone in command("update-server")[1]
+    assert command("publish", zone)[0] == 2  # nobody is there to confirm
+    status, said = command("publish", zone, "--yes")
+    assert status == 0
+    assert '- 300 "v=spf1 mx -all"' in said
+    assert '+ 3600 "v=spf1 ip4:192.0.2.41 ~all"' in said
+    assert "the server gives it" in said
+    id = said.rpartition("--roll-back ")[2].strip()
+    assert "holds all of it already" in command("publish", zone)[1]
+    assert "applied" in command("publish", zone, "--list")[1]
+    assert "taken back" in command("publish", zone, "--roll-back", id)[1]
+    assert command("update-server", zone, "--forget")[0] == 0
+    assert command("update-server", zone)[0] == 2
