@@ -18,6 +18,7 @@ from rust_gauge.cli import (
     flow,
     local,
     plans,
+    proofs,
     publishing,
     readings,
     suppression,
@@ -147,6 +148,14 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--algorithm", choices=("hmac-sha256", "hmac-sha384", "hmac-sha512"), default="hmac-sha256")
     made.add_argument("--secret-file", help="holds the secret in base64; - for standard input")
     made.add_argument("--forget", action="store_true", help="forget the server and its key")
+    made = command("prove", proofs.prove, "that a domain or a sender address is yours", brief)
+    made.add_argument("subject", nargs="?", help="a domain or an address; without it all proofs")
+    made.add_argument(
+        "--by", choices=("record", "postmaster", "abuse", "mail"), help="how (record, or mail for addresses)"
+    )
+    made.add_argument("--relay", default="", help="carries the message")
+    made.add_argument("--code", help="the code of the message")
+    command("senders", proofs.senders, "what mail is sent as: proven or not, aligned or not", tables)
     command("relays", plans.list_relays, "relays, what they want published, who uses them", tables)
     made = command("relay", plans.relay, "describe a relay, or show what is said of it")
     made.add_argument("name")

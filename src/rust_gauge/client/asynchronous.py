@@ -33,6 +33,7 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
     NewUpdateServer,
     Publication,
@@ -78,6 +79,7 @@ class AsyncClient:
         self.plans = Plans(self)
         self.watches = Watches(self)
         self.publishing = Publishing(self)
+        self.proofs = Proofs(self)
 
     async def __aenter__(self) -> "AsyncClient":
         return self
@@ -446,3 +448,31 @@ class Publishing:
     async def roll_back(self, tenant: str, id: int) -> Publication:
         """Put everything back as it was, if nobody changed it since."""
         return await self._client.send(calls.roll_back(tenant, id))
+
+
+class Proofs:
+    """That domains and sender addresses are the tenant's."""
+
+    def __init__(self, client: AsyncClient) -> None:
+        self._client = client
+
+    async def start(self, tenant: str, subject: str, way: str = "record", relay: str = "") -> Proof:
+        """Begin one: `record`, `postmaster` or `abuse` for a domain, `mail` for an address."""
+        new = NewProof.model_construct(subject=subject, way=way, relay=relay)  # type: ignore[arg-type]
+        return await self._client.send(calls.start_proof(tenant, new))
+
+    async def list(self, tenant: str) -> "builtins.list[Proof]":
+        """All of a tenant."""
+        return await self._client.send(calls.list_proofs(tenant))
+
+    async def check(self, tenant: str, id: int) -> Proof:
+        """Look for the record now."""
+        return await self._client.send(calls.check_proof(tenant, id))
+
+    async def give_code(self, tenant: str, id: int, code: str) -> Proof:
+        """The code of the message."""
+        return await self._client.send(calls.give_code(tenant, id, ProofCode(code=code)))
+
+    async def senders(self, tenant: str) -> "builtins.list[Sender]":
+        """Every domain that mail is sent as: proven or not, aligned or not."""
+        return await self._client.send(calls.list_senders(tenant))

@@ -28,6 +28,7 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
     NewUpdateServer,
     Publication,
@@ -313,3 +314,23 @@ def list_publications(tenant: str, name: str) -> Call[list[Publication]]:
 
 def roll_back(tenant: str, id: int) -> Call[Publication]:
     return _call("POST", _tenant(tenant, f"publications/{id}/roll-back"), Publication)
+
+
+def start_proof(tenant: str, new: NewProof) -> Call[Proof]:
+    return _call("POST", _tenant(tenant, "proofs"), Proof, new)
+
+
+def list_proofs(tenant: str) -> Call[list[Proof]]:
+    return _call("GET", _tenant(tenant, "proofs"), list[Proof])
+
+
+def check_proof(tenant: str, id: int) -> Call[Proof]:
+    return _again(_call("POST", _tenant(tenant, f"proofs/{id}/check"), Proof))
+
+
+def give_code(tenant: str, id: int, code: ProofCode) -> Call[Proof]:
+    return _call("POST", _tenant(tenant, f"proofs/{id}/code"), Proof, code)
+
+
+def list_senders(tenant: str) -> Call[list[Sender]]:
+    return _call("GET", _tenant(tenant, "senders"), list[Sender])

@@ -174,9 +174,14 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 {},
             )
             mail_port = free_port(33_825)
-            supervisor.start("mail-standin", ["rust_gauge.standins.mail_host", "--port", str(mail_port)], {})
+            supervisor.start(
+                "mail-standin",
+                ["rust_gauge.standins.mail_host", "--port", str(mail_port), "--keep", str(var / "demo" / "mail")],
+                {},
+            )
             outside: dict[str, Any] = {
                 "ask_mailboxes": True,
+                "mail_relays": dict.fromkeys(("office-1", "office-2"), f"127.0.0.1:{mail_port}"),
                 "dns_servers": [f"127.0.0.1:{dns_port}"],
                 "watch_resolvers": [f"{name}=127.0.0.1:{number}" for name, (number, _) in resolvers.items()],
                 "reach": {
@@ -199,11 +204,13 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 port,
                 RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
                 RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),
+                RUSTGAUGE_MAIL_RELAYS=json.dumps(outside["mail_relays"]),
+                RUSTGAUGE_MAIL_FROM="proof@skerry.example",
                 RUSTGAUGE_ASK_MAILBOXES="true",
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )
-            _greet(port, password, token)
+            _greet(port, password, token, zones, var / "demo" / "mail")
             supervisor.run()
             print("\nStopping ...", flush=True)
         except KeyboardInterrupt:
@@ -218,7 +225,7 @@ def _say(text: str) -> None:
     print(text, flush=True)
 
 
-def _greet(port: int, password: str, token: str) -> None:
+def _greet(port: int, password: str, token: str, zones: Path, mail: Path) -> None:
     print(
         f"""
 Rust Gauge is ready.
@@ -226,6 +233,9 @@ Rust Gauge is ready.
   Console   http://127.0.0.1:{port}/
   Sign in   {DEMO_EMAIL}
   Password  {password}
+
+  Zones     {zones}/*.zone: change them by hand and look what happens
+  Mail      {mail}: what was sent to prove an address
 
   Terminal  export RUSTGAUGE_URL=http://127.0.0.1:{port} RUSTGAUGE_TOKEN={token}
             .venv/bin/rustgauge domains --tenant copperline

@@ -48,6 +48,11 @@ class Settings(BaseSettings):
     update_servers: list[str] = Field(
         default=[], description="address:port of name servers that may be changed although they are not public"
     )
+    mail_relays: dict[str, str] = Field(
+        default={},
+        description="address:port by relay name: where messages of our own (codes of proofs) are handed over",
+    )
+    mail_from: str = Field("rust-gauge@localhost", description="The sender of messages of our own")
     secret_key: SecretStr | None = Field(
         None, description="Encrypts stored credentials; without it one is made and kept as var/secret.key"
     )
@@ -78,6 +83,13 @@ class Settings(BaseSettings):
             if not label or not equals:
                 raise ValueError(f"{text!r} is no resolver: write name=address or name=address:port")
             split_server(server)
+        return value
+
+    @field_validator("mail_relays")
+    @classmethod
+    def _check_relays(cls, value: dict[str, str]) -> dict[str, str]:
+        for target in value.values():
+            split_server(target)
         return value
 
     @field_validator("reach")

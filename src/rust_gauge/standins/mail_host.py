@@ -1,11 +1,15 @@
-"""An SMTP host on loopback that says whom it would take mail for, and takes none: for the demo and the tests.
+"""An SMTP host on loopback for the demo and the tests. It takes no message, or keeps what it takes in a folder.
 
-`refused` local parts get 550, `later` ones 451; everybody else is taken at RCPT TO and turned away at DATA.
+`refused` local parts get 550, `later` ones 451; everybody else is taken at RCPT TO. At DATA a message is turned away,
+or written into `keep` as one `.eml` file.
 """
 
 import argparse
 import ipaddress
+import secrets
 import socketserver
+import time
+from pathlib import Path
 
 
 class _Talk(socketserver.StreamRequestHandler):
@@ -13,6 +17,17 @@ class _Talk(socketserver.StreamRequestHandler):
 
     def say(self, text: str) -> None:
         self.wfile.write(text.encode() + b"\r\n")
+
+    def take(self, folder: Path) -> None:
+        lines: list[bytes] = []
+        while (line := self.rfile.readline(100_000)) not in (b".\r\n", b""):
+            if len(lines) < 100_000:
+                lines.append(line.removeprefix(b".") if line.startswith(b"..") else line)
+        folder.mkdir(parents=True, exist_ok=True)
+        name = f"{time.time_ns()}-{secrets.token_hex(3)}"
+        (folder / f"{name}.part").write_bytes(b"".join(lines))
+        (folder / f"{name}.part").rename(folder / f"{name}.eml")
+        self.say("250 2.0.0 kept")
 
     def handle(self) -> None:
         server: MailHost = self.server  # type: ignore[assignment]
@@ -30,7 +45,11 @@ class _Talk(socketserver.StreamRequestHandler):
                 else:
                     self.say("451 4.7.1 try again later" if local in server.later else "250 2.1.5 fine")
             elif verb == "DATA":
-                self.say("554 5.7.1 this stand-in takes no message")
+                if server.keep is None:
+                    self.say("554 5.7.1 this stand-in takes no message")
+                else:
+                    self.say("354 go on")
+                    self.take(server.keep)
             elif verb == "QUIT":
                 self.say("221 bye")
                 return
@@ -45,20 +64,27 @@ class MailHost(socketserver.ThreadingTCPServer):
     daemon_threads = True
 
     def __init__(
-        self, port: int, refused: tuple[str, ...] = (), later: tuple[str, ...] = (), *, tls: bool = True
+        self,
+        port: int,
+        refused: tuple[str, ...] = (),
+        later: tuple[str, ...] = (),
+        *,
+        tls: bool = True,
+        keep: Path | None = None,
     ) -> None:
-        self.refused, self.later, self.tls = refused, later, tls
+        self.refused, self.later, self.tls, self.keep = refused, later, tls, keep
         super().__init__(("127.0.0.1", port), _Talk)
         assert ipaddress.ip_address(self.server_address[0]).is_loopback  # type: ignore[arg-type]
 
 
 def main() -> None:
     """`python -m rust_gauge.standins.mail_host --port 2525`."""
-    parser = argparse.ArgumentParser(description="An SMTP host that takes no message, on loopback")
+    parser = argparse.ArgumentParser(description="An SMTP host on loopback")
     parser.add_argument("--port", type=int, required=True)
     parser.add_argument("--refuse", action="append", default=[], help="a local part that does not exist; repeatable")
+    parser.add_argument("--keep", type=Path, help="write messages into this folder")
     arguments = parser.parse_args()
-    MailHost(arguments.port, tuple(arguments.refuse)).serve_forever()
+    MailHost(arguments.port, tuple(arguments.refuse), keep=arguments.keep).serve_forever()
 
 
 if __name__ == "__main__":

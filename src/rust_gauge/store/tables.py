@@ -219,6 +219,31 @@ publication = _table(
     Index("publication_domain", "domain_id", "id"),
 )
 
+proof = _table(
+    "proof",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("kind", String(8), nullable=False),
+    Column("subject", String(320), nullable=False),
+    Column("way", String(12), nullable=False),
+    Column("sent_to", String(320), nullable=False),
+    Column("token", String(64), nullable=False),
+    Column("state", String(8), nullable=False),
+    Column("tries", SMALLINT(unsigned=True), nullable=False),
+    Column("sends", SMALLINT(unsigned=True), nullable=False),
+    Column("code_digest", BINARY(32), nullable=True),
+    Column("link_digest", BINARY(32), nullable=True),
+    Column("created_at", _Time, nullable=False),
+    Column("sent_at", _Time, nullable=True),
+    Column("expires_at", _Time, nullable=True),
+    Column("proven_at", _Time, nullable=True),
+    Column("checked_at", _Time, nullable=True),
+    Column("lost_at", _Time, nullable=True),
+    UniqueConstraint("tenant_id", "kind", "subject", "way", name="proof_subject"),
+    Index("proof_link", "link_digest", unique=True),
+    Index("proof_due", "way", "state", "checked_at"),
+)
+
 dkim_key_seen = _table(
     "dkim_key_seen",
     Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),

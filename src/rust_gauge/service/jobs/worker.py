@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, readings, watches
+from rust_gauge.service import audits, batches, proofs, readings, watches
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -59,6 +59,7 @@ def tick(context: Context) -> None:
     """What is due from time to time: a day begins, partitions ahead."""
     readings.ask_for_stale(context)
     audits.ask_for_due(context)
+    proofs.look_at_due(context)
     ensure_partitions(context.store, context.clock().date())
 
 

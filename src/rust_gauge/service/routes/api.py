@@ -26,6 +26,7 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult, Kind
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
     NewUpdateServer,
     Publication,
@@ -46,6 +47,7 @@ from rust_gauge.service import (
     events,
     flow,
     plans,
+    proofs,
     providers,
     publishing,
     readings,
@@ -580,3 +582,36 @@ def list_publications(context: Ctx, tenant: Tenant, name: Name) -> list[Publicat
 def roll_back(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
     """Put everything back as it was before a change, if nobody changed it since."""
     return publishing.roll_back(context, tenant, id, principal.email)
+
+
+# Proofs
+
+
+@router.post("/tenants/{tenant}/proofs", tags=["proofs"], status_code=201, operation_id="start_proof")
+def start_proof(context: Ctx, tenant: Tenant, body: NewProof) -> Proof:
+    """Begin to prove a domain (by a record or a message) or a sender address (by a message)."""
+    return proofs.start_proof(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/proofs", tags=["proofs"], operation_id="list_proofs")
+def list_proofs(context: Ctx, tenant: Tenant) -> list[Proof]:
+    """Proofs of a tenant, and how they stand."""
+    return proofs.list_proofs(context, tenant)
+
+
+@router.post("/tenants/{tenant}/proofs/{id}/check", tags=["proofs"], operation_id="check_proof")
+def check_proof(context: Ctx, tenant: Tenant, id: int) -> Proof:
+    """Look for the record now."""
+    return proofs.check_record(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/proofs/{id}/code", tags=["proofs"], operation_id="give_code")
+def give_code(context: Ctx, tenant: Tenant, id: int, body: ProofCode) -> Proof:
+    """The code of the message; five tries."""
+    return proofs.give_code(context, tenant, id, body.code)
+
+
+@router.get("/tenants/{tenant}/senders", tags=["proofs"], operation_id="list_senders")
+def list_senders(context: Ctx, tenant: Tenant) -> list[Sender]:
+    """Every domain that mail is sent as, stream by stream: proven or not, aligned or not."""
+    return proofs.list_senders(context, tenant)

@@ -49,6 +49,33 @@ CREATE TABLE publication (
 )ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
     """,
     "CREATE INDEX publication_domain ON publication (domain_id, id)",
+    """
+CREATE TABLE proof (
+    id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT,
+    tenant_id INTEGER UNSIGNED NOT NULL,
+    kind VARCHAR(8) NOT NULL,
+    subject VARCHAR(320) NOT NULL,
+    way VARCHAR(12) NOT NULL,
+    sent_to VARCHAR(320) NOT NULL,
+    token VARCHAR(64) NOT NULL,
+    state VARCHAR(8) NOT NULL,
+    tries SMALLINT UNSIGNED NOT NULL,
+    sends SMALLINT UNSIGNED NOT NULL,
+    code_digest BINARY(32) NULL,
+    link_digest BINARY(32) NULL,
+    created_at DATETIME(6) NOT NULL,
+    sent_at DATETIME(6) NULL,
+    expires_at DATETIME(6) NULL,
+    proven_at DATETIME(6) NULL,
+    checked_at DATETIME(6) NULL,
+    lost_at DATETIME(6) NULL,
+    PRIMARY KEY (id),
+    CONSTRAINT proof_subject UNIQUE (tenant_id, kind, subject, way),
+    FOREIGN KEY(tenant_id) REFERENCES tenant (id) ON DELETE CASCADE
+)ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
+    """,
+    "CREATE UNIQUE INDEX proof_link ON proof (link_digest)",
+    "CREATE INDEX proof_due ON proof (way, state, checked_at)",
 )
 
 

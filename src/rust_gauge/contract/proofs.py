@@ -1,0 +1,55 @@
+"""Proofs: evidence that a domain or a sender address is under the tenant's control."""
+
+from typing import Literal
+
+from pydantic import Field
+
+from rust_gauge.contract.common import Model, UtcTime
+
+ProofState = Literal["waiting", "proven", "lost", "expired"]
+
+
+class NewProof(Model):
+    """What to prove. A domain by a TXT record or a message to postmaster or abuse, an address by a message to it."""
+
+    subject: str = Field(max_length=320, examples=["news.glasswort.example", "boxoffice@glasswort.example"])
+    way: Literal["record", "postmaster", "abuse", "mail"] = Field(
+        "record", description="record, postmaster and abuse are for domains, mail for addresses"
+    )
+    relay: str = Field("", max_length=60, description="The relay that carries the message")
+
+
+class ProofCode(Model):
+    """The code from the message."""
+
+    code: str = Field(max_length=40)
+
+
+class Proof(Model):
+    """How a proof stands. `record` is what to publish, `sent_to` where the code went."""
+
+    id: int
+    kind: Literal["domain", "address"]
+    subject: str
+    way: str
+    state: ProofState
+    record_name: str
+    record: str
+    sent_to: str
+    tries_left: int
+    created_at: UtcTime
+    expires_at: UtcTime | None
+    proven_at: UtcTime | None
+    checked_at: UtcTime | None
+    lost_at: UtcTime | None
+
+
+class Sender(Model):
+    """A domain that mail is sent as: proven or not, aligned or not."""
+
+    domain: str
+    stream: str
+    relays: list[str]
+    proven: bool
+    aligned: bool | None = Field(description="By SPF or DKIM, as the newest audit saw it; empty is not known")
+    said: str = Field(description="What is missing, in words")
