@@ -297,3 +297,81 @@ export function useWatchAction(tenant: string, name: string) {
     onSuccess: () => queries.invalidateQueries({queryKey: ['watches', tenant, name]}),
   });
 }
+
+// Proofs, and publishing by dynamic update
+
+export const useProofs = (tenant: string) =>
+  useQuery({
+    queryKey: ['proofs', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/proofs', {params: {path: {tenant}}, signal})),
+  });
+
+export const useSenders = (tenant: string) =>
+  useQuery({
+    queryKey: ['proofs', tenant, 'senders'],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/senders', {params: {path: {tenant}}, signal})),
+  });
+
+type ProofAction = {start: Schemas['NewProof']} | {check: number} | {id: number; code: string};
+
+export function useProofAction(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (what: ProofAction) =>
+      'start' in what
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs', {params: {path: {tenant}}, body: what.start}))
+        : 'check' in what
+          ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs/{id}/check', {params: {path: {tenant, id: what.check}}}))
+          : unwrap(api.POST('/api/v1/tenants/{tenant}/proofs/{id}/code', {params: {path: {tenant, id: what.id}}, body: {code: what.code}})),
+    onSettled: () => {
+      void queries.invalidateQueries({queryKey: ['proofs', tenant]});
+      void queries.invalidateQueries({queryKey: ['plan', tenant]});
+    },
+  });
+}
+
+export const useUpdateServers = (tenant: string) =>
+  useQuery({
+    queryKey: ['update-servers', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/update-servers', {params: {path: {tenant}}, signal})),
+  });
+
+export function usePutUpdateServer(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({zone, body}: {zone: string; body: Schemas['NewUpdateServer']}) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/update-servers/{zone}', {params: {path: {tenant, zone}}, body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['update-servers', tenant]}),
+  });
+}
+
+export const useShowChange = (tenant: string, name: string) =>
+  useMutation({
+    mutationFn: () =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/plan/changes', {params: {path: {tenant, name}}, body: {keys: [], digest: ''}})),
+  });
+
+export const usePublications = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['publications', tenant, name],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}/publications', {params: {path: {tenant, name}}, signal})),
+  });
+
+export function usePublish(tenant: string, name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (what: {digest: string} | {back: number}) =>
+      'digest' in what
+        ? unwrap(
+            api.POST('/api/v1/tenants/{tenant}/domains/{name}/publications', {
+              params: {path: {tenant, name}},
+              body: {keys: [], digest: what.digest},
+            }),
+          )
+        : unwrap(api.POST('/api/v1/tenants/{tenant}/publications/{id}/roll-back', {params: {path: {tenant, id: what.back}}})),
+    onSettled: () => {
+      for (const key of ['publications', 'plan']) void queries.invalidateQueries({queryKey: [key, tenant, name]});
+    },
+  });
+}

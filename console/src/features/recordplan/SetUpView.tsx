@@ -7,6 +7,8 @@ import {colour, space} from '../../design/tokens';
 import {StreamSettings} from '../domains/StreamsView';
 import {ChoicesCard, KeyCard, SpfCostCard} from './ChoicesCard';
 import {PlanCard} from './PlanCard';
+import {ProofCard} from './ProofCard';
+import {PublishCard} from './PublishCard';
 import {RelaysCard} from './RelaysCard';
 import {WatchCard} from './WatchCard';
 import {sentence} from './words';
@@ -39,6 +41,8 @@ export function SetUpView({tenant, name}: {tenant: string; name: string}) {
       </Column>
       <Column>
         <WatchCard tenant={tenant} name={name} />
+        <ProofCard tenant={tenant} name={name} />
+        <PublishCard tenant={tenant} name={name} zone={plan.data.zone} />
         <SpfCostCard tenant={tenant} plan={plan.data} />
         <ChoicesCard key={JSON.stringify(plan.data.settings)} tenant={tenant} plan={plan.data} />
         <KeyCard tenant={tenant} name={name} />

@@ -1,0 +1,110 @@
+/** That the domain and its sender addresses are yours: by a record, or by a code in a message. */
+import {useState, type FormEvent} from 'react';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useProofAction, useProofs, useSenders} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Tag} from '../../design/Card';
+import {CopyButton} from '../../design/CopyButton';
+import {Field} from '../../design/Field';
+import {ago} from '../../design/format';
+import {Trouble} from '../../design/Notice';
+import {RecordText} from '../../design/RecordText';
+import {colour, font, space} from '../../design/tokens';
+
+type Proof = Schemas['Proof'];
+const LEVELS = {proven: 'right', waiting: 'risk', lost: 'fault', expired: 'note'} as const;
+const Each = styled.div`
+  display: grid;
+  gap: 6px;
+  border-top: 1px solid ${colour('line')};
+  padding: 8px 0;
+  font-size: 13px;
+  code { font: 12px ${font.mono}; overflow-wrap: anywhere; }
+  form { display: flex; gap: ${space.s}; align-items: end; flex-wrap: wrap; }
+`;
+const Actions = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-top: ${space.s};`;
+
+/** Proofs that concern a domain: its own, those above it, and addresses in it. */
+export const concerning = (proofs: Proof[], name: string): Proof[] =>
+  proofs.filter((each) =>
+    each.kind === 'domain' ? name === each.subject || name.endsWith(`.${each.subject}`) : each.subject.endsWith(`@${name}`),
+  );
+
+export function ProofCard({tenant, name}: {tenant: string; name: string}) {
+  const proofs = useProofs(tenant);
+  const senders = useSenders(tenant);
+  const act = useProofAction(tenant);
+  const [address, setAddress] = useState('');
+  const mine = concerning(proofs.data ?? [], name);
+  const proven = mine.some((each) => each.kind === 'domain' && each.state === 'proven');
+  const has = (way: string) => mine.some((each) => each.way === way && each.subject === name);
+  const start = (subject: string, way: 'record' | 'postmaster' | 'mail') => act.mutate({start: {subject, way, relay: ''}});
+  const unaligned = (senders.data ?? []).filter((each) => each.domain === name && each.aligned === false);
+  return (
+    <Card title="Proof that it is yours" note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'proven' : 'not proven'}</Tag>}>
+      {proofs.error && <Trouble error={proofs.error} again={() => void proofs.refetch()} />}
+      {unaligned.map((each) => (
+        <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
+          <Tag level="fault">{each.stream}</Tag> {each.said}
+        </p>
+      ))}
+      {mine.map((each) => (
+        <OneProof key={each.id} proof={each} act={act} />
+      ))}
+      <Actions>
+        {!proven && !has('record') && (
+          <Button tone="main" onPress={() => start(name, 'record')} isDisabled={act.isPending}>Prove it by a record</Button>
+        )}
+        {!proven && !has('postmaster') && (
+          <Button onPress={() => start(name, 'postmaster')} isDisabled={act.isPending}>Send a code to postmaster@{name}</Button>
+        )}
+      </Actions>
+      <form
+        style={{display: 'flex', gap: 8, alignItems: 'end', flexWrap: 'wrap', marginTop: 12}}
+        onSubmit={(event) => {
+          event.preventDefault();
+          start(address.trim(), 'mail');
+        }}
+      >
+        <Field label="Prove a sender address" mono value={address} onChange={setAddress} placeholder={`boxoffice@${name}`} isRequired />
+        <Button type="submit" isDisabled={act.isPending}>Send it a code</Button>
+      </form>
+      {act.error && <Trouble error={act.error} />}
+    </Card>
+  );
+}
+
+function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAction>}) {
+  const [code, setCode] = useState('');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    act.mutate({id: proof.id, code});
+  };
+  return (
+    <Each>
+      <span>
+        <Tag level={LEVELS[proof.state]}>{proof.state}</Tag> <code>{proof.subject}</code>{' '}
+        <Small>
+          {proof.way === 'record' ? 'by record' : `by a code sent to ${proof.sent_to}`}
+          {proof.checked_at && `, looked at ${ago(proof.checked_at)}`}
+        </Small>
+      </span>
+      {proof.way === 'record' && proof.state !== 'proven' && (
+        <>
+          <RecordText text={`${proof.record_name}. IN TXT "${proof.record}"`} />
+          <span style={{display: 'flex', gap: 8}}>
+            <CopyButton value={proof.record}>Copy value</CopyButton>
+            <Button onPress={() => act.mutate({check: proof.id})} isDisabled={act.isPending}>Look for it</Button>
+          </span>
+        </>
+      )}
+      {proof.way !== 'record' && proof.state === 'waiting' && (
+        <form onSubmit={submit}>
+          <Field label={`Code from the message (${proof.tries_left} tries left)`} mono value={code} onChange={setCode} isRequired />
+          <Button type="submit" isDisabled={act.isPending}>Give it</Button>
+        </form>
+      )}
+    </Each>
+  );
+}

@@ -1,0 +1,115 @@
+/** Publishing by dynamic update: the exact change first, applied when it is confirmed, and the way back. */
+import {useState, type FormEvent} from 'react';
+import styled from 'styled-components';
+import {usePublications, usePublish, usePutUpdateServer, useShowChange, useUpdateServers} from '../../api/queries';
+import type {Schemas} from '../../api/client';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft, Tag} from '../../design/Card';
+import {Field} from '../../design/Field';
+import {plural} from '../../design/format';
+import {Trouble} from '../../design/Notice';
+import {colour, font, space} from '../../design/tokens';
+
+const Diff = styled.pre`
+  font: 12px/1.55 ${font.mono};
+  background: ${colour('paper')};
+  border: 1px solid ${colour('line')};
+  padding: 6px 8px;
+  margin: 6px 0;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  [data-sign='-'] { color: ${colour('corroded')}; }
+  [data-sign='+'] { color: ${colour('sound')}; }
+  span { display: block; }
+`;
+const Form = styled.form`display: grid; gap: ${space.s};`;
+
+export const ChangeView = ({changes}: {changes: Schemas['RrsetChange'][]}) => (
+  <Diff aria-label="What would change">
+    {changes.map((each) => (
+      <span key={each.name + each.type}>
+        <b>{each.name} {each.type}</b>
+        {each.before.filter((value) => !each.after.includes(value)).map((value) => (
+          <span key={value} data-sign="-">- {each.before_ttl} {value}</span>
+        ))}
+        {each.after.map((value) => {
+          const sign = each.before.includes(value) ? ' ' : '+';
+          return <span key={value} data-sign={sign}>{sign} {each.ttl} {value}</span>;
+        })}
+      </span>
+    ))}
+  </Diff>
+);
+
+export function PublishCard({tenant, name, zone}: {tenant: string; name: string; zone: string}) {
+  const servers = useUpdateServers(tenant);
+  const show = useShowChange(tenant, name);
+  const publish = usePublish(tenant, name);
+  const made = usePublications(tenant, name);
+  const [open, setOpen] = useState(false);
+  const server = servers.data?.find((each) => each.zone === zone);
+  const shown = show.data;
+  return (
+    <Card title="Publish it from here" note={server ? `at ${server.address}, key ${server.key_name}` : 'by dynamic update (RFC 2136), where a name server allows it'}>
+      {server && (
+        <Button tone={shown ? 'plain' : 'main'} onPress={() => show.mutate()} isDisabled={show.isPending}>
+          {show.isPending ? 'Looking …' : 'Show what would change'}
+        </Button>
+      )}
+      {show.error && <Trouble error={show.error} />}
+      {shown && (
+        <>
+          {shown.obstacles.map((each) => (
+            <p key={each} style={{fontSize: 13}}><Tag level="fault">cannot</Tag> {each}</p>
+          ))}
+          {shown.changes.length === 0 ? (
+            <p><Soft>The zone holds all of it already.</Soft></p>
+          ) : (
+            <>
+              <ChangeView changes={shown.changes} />
+              <Button tone="main" isDisabled={publish.isPending} onPress={() => publish.mutate({digest: shown.digest}, {onSuccess: () => show.reset()})}>
+                {publish.isPending ? 'Publishing …' : `Make ${plural(shown.changes.length, 'change')} in ${shown.zone}`}
+              </Button>
+            </>
+          )}
+        </>
+      )}
+      {publish.error && <Trouble error={publish.error} />}
+      {made.data?.slice(0, 5).map((each) => (
+        <p key={each.id} style={{fontSize: 13, margin: '8px 0 0', display: 'flex', gap: 8, flexWrap: 'wrap', alignItems: 'baseline'}}>
+          <Tag level={each.state === 'applied' ? (each.verified ? 'right' : 'risk') : 'note'}>{each.state === 'applied' ? 'published' : 'taken back'}</Tag>
+          <span>{plural(each.changes.length, 'set')} of records</span>
+          <Small>{each.made_at.slice(0, 16).replace('T', ' ')} by {each.made_by}</Small>
+          {each.state === 'applied' && (
+            <Button tone="link" onPress={() => publish.mutate({back: each.id})} isDisabled={publish.isPending}>Take it back</Button>
+          )}
+        </p>
+      ))}
+      {!server && !open && servers.data && <Button onPress={() => setOpen(true)}>Name the server of {zone}</Button>}
+      {!server && open && <ServerForm tenant={tenant} zone={zone} onDone={() => setOpen(false)} />}
+    </Card>
+  );
+}
+
+function ServerForm({tenant, zone, onDone}: {tenant: string; zone: string; onDone: () => void}) {
+  const put = usePutUpdateServer(tenant);
+  const [address, setAddress] = useState('');
+  const [key, setKey] = useState('');
+  const [secret, setSecret] = useState('');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    put.mutate({zone, body: {address: address.trim(), key_name: key.trim(), algorithm: 'hmac-sha256', secret: secret.trim()}}, {onSuccess: onDone});
+  };
+  return (
+    <Form onSubmit={submit}>
+      <Field label={`Primary name server of ${zone}`} mono value={address} onChange={setAddress} placeholder="192.0.2.53:53" isRequired />
+      <Field label="TSIG key (hmac-sha256)" mono value={key} onChange={setKey} placeholder={`rust-gauge.${zone}`} isRequired />
+      <Field label="Its secret" hint="kept encrypted and never shown again" mono type="password" value={secret} onChange={setSecret} isRequired />
+      <span style={{display: 'flex', gap: 8}}>
+        <Button type="submit" tone="main" isDisabled={put.isPending}>Keep it</Button>
+        <Button onPress={onDone}>Leave it</Button>
+      </span>
+      {put.error && <Trouble error={put.error} />}
+    </Form>
+  );
+}
