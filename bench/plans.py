@@ -1,4 +1,4 @@
-"""A plan for 50 relays and 500 streams, and a round of a watch of 12 records over 30 resolvers of which some are dead."""
+"""A plan for 50 relays and 500 streams, and a round of a watch: 12 records at 30 resolvers, all of them silent."""
 
 import socket
 import time
@@ -40,7 +40,10 @@ def _plan() -> Figure:
             hosts=(SendingHost(f"192.0.2.{n}", f"mta{n}.d.example"),),
             own=n % 2 == 0,
             include=f"spf{n}.relay.example" if n % 2 else "",
-            dkim=(DkimNeed(f"r{n}a", "CNAME", "r.{dashed}.relay.example"), DkimNeed(f"r{n}b", "CNAME", "s.relay.example")),
+            dkim=(
+                DkimNeed(f"r{n}a", "CNAME", "r.{dashed}.relay.example"),
+                DkimNeed(f"r{n}b", "CNAME", "s.relay.example"),
+            ),
             return_path=HostNeed(f"bounce{n}", "MX", "returns.relay.example"),
             tracking=HostNeed(f"click{n}", "CNAME", "track.relay.example"),
         )

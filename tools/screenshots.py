@@ -28,6 +28,7 @@ PAGES = (
     ("domain-records", "/domains/copperline/copperline.example?view=records", "light", 1280, 1000),
     ("domain-spf", "/domains/thornfield/catalogue.thornfieldseeds.example?view=records", "light", 1280, 2000),
     ("domain-streams", "/domains/copperline/copperline.example?view=streams", "light", 1280, 800),
+    ("domain-setup", "/domains/glasswort/boxoffice.glasswort.example?view=setup", "light", 1280, 1300),
     ("domain-history", "/domains/copperline/copperline.example?view=history", "dark", 1280, 800),
     ("domains", "/domains", "light", 1280, 800),
     ("flow", "/flow?tenant=glasswort", "light", 1280, 800),
@@ -36,6 +37,7 @@ PAGES = (
 COMMANDS = (
     ("terminal-wall", "wall", 168, 22),
     ("terminal-audit", "audit catalogue.thornfieldseeds.example --tenant thornfield", 112, 76),
+    ("terminal-plan", "plan boxoffice.glasswort.example --tenant glasswort", 120, 60),
     ("terminal-reading", "reading news.glasswort.example --tenant glasswort", 112, 28),
 )
 

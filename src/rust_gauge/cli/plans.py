@@ -118,7 +118,8 @@ def _show_record(output: Output, record: PlanRecord, host_form: str) -> None:
                 f"{output.paint(host or '(empty)', 'bold')}  {record.type}{priority}  TTL {record.ttl}"
                 + where)  # fmt: skip
     nothing = f"(waits for {record.waits_for})" if record.waits_for else "."
-    output.line(f"{'':12}{record.value or output.paint(nothing, 'dim')}")
+    taken = check.published[0] if check and record.waits_for and check.state == "matches" and check.published else ""
+    output.line(f"{'':12}{record.value or taken or output.paint(nothing, 'dim')}")
     output.line(output.paint(f"{'':12}{record.why}", "dim"))
     if check is None:
         return

@@ -249,10 +249,6 @@ RELAY_DESCRIPTIONS: dict[str, dict[str, object]] = {
         "dkim": [{"selector": f"df{n}", "value": f"df{n}.{{dashed}}.keys.driftline.example"} for n in (1, 2, 3)],
         "return_path": {"label": "bounce", "type": "MX", "value": "returns.driftline.example"},
         "tracking": {"label": "click", "value": "track.driftline.example"},
-        "inbound": [
-            {"priority": 10, "host": "in1.driftline.example"},
-            {"priority": 10, "host": "in2.driftline.example"},
-        ],
         "limits": [
             {"region": "north", "per_hour": 2000, "per_day": 20_000},
             {"region": "south", "per_hour": 100, "per_day": 200, "trial": True},

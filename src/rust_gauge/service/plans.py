@@ -26,6 +26,7 @@ from rust_gauge.service.domains import domain_name, find_domain
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.relays import plan_relays
 from rust_gauge.store import domains as store_domains
+from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
@@ -43,6 +44,9 @@ def check_plan(context: Context, tenant: TenantAccess, text: str) -> Plan:
     servers = context.resolver.run(zone_servers(plan.zone))
     compared = context.resolver.run(compare_plan(plan, [ip for _, ip in servers], _selectors(row)), fresh=True)
     document = plan_document(plan, settings_of(row), {each.record.key: each for each in compared})
+    if document.right == document.total > 0 and (row.audit is None or row.audit.audit_faults):
+        now = context.clock()  # what the newest audit found wrong is mended, most likely
+        context.store.transaction(lambda c: jobs.enqueue(c, "audit", tenant.id, row.id, now))
     return document.model_copy(
         update={"checked_at": context.clock(), "servers": [f"{name} ({ip})" for name, ip in servers]}
     )

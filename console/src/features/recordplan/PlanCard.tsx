@@ -68,7 +68,10 @@ const Wrong = styled.div`
 export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void; busy: boolean}) {
   const [hostForm, setHostForm] = useState<HostForm>('host');
   const [valueForm, setValueForm] = useState<ValueForm>('value');
-  const ours = plan.records.filter((each) => !each.elsewhere);
+  const [onlyWrong, setOnlyWrong] = useState(false);
+  const mine = plan.records.filter((each) => !each.elsewhere);
+  const wrong = mine.filter((each) => each.check?.state !== 'matches');
+  const ours = onlyWrong && wrong.length ? wrong : mine;
   const others = plan.records.filter((each) => each.elsewhere);
   const file = (name: string, text: string, type: string) => download(`plan-${plan.domain}.${name}`, text, type);
   return (
@@ -89,6 +92,11 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
         <Choice label="How hosts are written" value={hostForm} options={HOSTS} onChange={(value) => setHostForm(value as HostForm)} />
         and
         <Choice label="How values are written" value={valueForm} options={VALUES} onChange={(value) => setValueForm(value as ValueForm)} />
+        {wrong.length > 0 && wrong.length < mine.length && (
+          <Button tone="link" onPress={() => setOnlyWrong(!onlyWrong)}>
+            {onlyWrong ? `Show all ${mine.length}` : `Show only the ${wrong.length} that are not right`}
+          </Button>
+        )}
       </Forms>
       {ours.map((each) => (
         <RecordRow key={each.key} record={each} host={each.forms[hostForm]} value={each.forms[valueForm]} />
@@ -115,6 +123,7 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
 
 export function RecordRow({record, host, value}: {record: PlanRecord; host: string; value: string}) {
   const check = record.check;
+  const taken = record.waits_for && check?.state === 'matches' ? check.published[0] : '';
   return (
     <Row aria-label={`${record.name} ${record.type}`}>
       <header>
@@ -127,7 +136,7 @@ export function RecordRow({record, host, value}: {record: PlanRecord; host: stri
         <dd>{host || <Soft>(leave empty)</Soft>}</dd>
         <CopyButton value={host}>Copy host</CopyButton>
         <dt>{record.type}</dt>
-        <dd>{record.waits_for ? <Soft>waits for {record.waits_for}</Soft> : value}</dd>
+        <dd>{taken || (record.waits_for ? <Soft>waits for {record.waits_for}</Soft> : value)}</dd>
         {record.waits_for ? <span /> : <CopyButton value={value}>Copy value</CopyButton>}
       </Fields>
       <Small>

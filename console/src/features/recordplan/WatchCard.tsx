@@ -16,7 +16,7 @@ const Frame = styled.div`
   overflow-x: auto;
   table { border-collapse: collapse; font-size: 12px; width: 100%; }
   th { text-align: left; font-weight: 600; color: ${colour('soft')}; padding: 3px 6px; border-bottom: 1px solid ${colour('line')}; vertical-align: bottom; }
-  td { padding: 4px 6px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
+  td { padding: 4px 5px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
   thead th:not(:first-child) { font: 11px ${font.mono}; text-align: center; }
   td:not(:first-child) { text-align: center; font-variant-numeric: tabular-nums; }
   tr:last-child td { border-bottom: 0; }
@@ -34,14 +34,21 @@ function useNow(running: boolean): number {
   return now;
 }
 
-export function cell(found: Sighting | undefined, now: number): {mark: string; tone: 'sound' | 'tarnished' | 'soft' | 'seized'; title: string} {
+interface Cell {
+  mark: string;
+  tone: 'sound' | 'tarnished' | 'soft' | 'seized';
+  title: string;
+  until?: string;
+}
+
+export function cell(found: Sighting | undefined, now: number): Cell {
   if (!found) return {mark: '·', tone: 'soft', title: 'not asked yet'};
   if (found.holds === 'new') return {mark: '✓', tone: 'sound', title: 'has the planned record'};
   if (found.holds === 'failed') return {mark: '!', tone: 'seized', title: found.detail || 'does not answer'};
   const left = found.until ? Math.max(0, Math.round((Date.parse(found.until) - now) / 1000)) : null;
   const what = found.holds === 'old' ? `has ${found.values.join(' and ')}` : 'has nothing there';
   const until = left == null ? '' : `${Math.floor(left / 60)}:${String(left % 60).padStart(2, '0')}`;
-  return {mark: `${found.holds === 'old' ? '≠' : '–'} ${until}`.trim(), tone: 'tarnished', title: `${what}${found.detail ? `: ${found.detail}` : ''}`};
+  return {mark: found.holds === 'old' ? '≠' : '–', until, tone: 'tarnished', title: `${what}${found.detail ? `: ${found.detail}` : ''}`};
 }
 
 export function WatchCard({tenant, name}: {tenant: string; name: string}) {
@@ -97,24 +104,27 @@ export function WatchTable({watch}: {watch: Watch}) {
               {watch.records.map((each, i) => (
                 <th key={each.key} title={`${each.name} ${each.type} ${each.value}`}>{i + 1}</th>
               ))}
+              <th>old until</th>
             </tr>
           </thead>
           <tbody>
-            {watch.servers.map((server) => (
-              <tr key={server.address + server.label}>
-                <td>
-                  {server.label} {server.own && <Small>zone</Small>}
-                </td>
-                {watch.records.map((record) => {
-                  const found = cell(held.get(`${server.label} ${record.key}`), now);
-                  return (
-                    <td key={record.key} title={found.title}>
-                      <Mark $tone={found.tone}>{found.mark}</Mark>
+            {watch.servers.map((server) => {
+              const cells = watch.records.map((record) => cell(held.get(`${server.label} ${record.key}`), now));
+              const last = cells.map((each) => each.until ?? '').sort((a, b) => a.length - b.length || a.localeCompare(b)).at(-1);
+              return (
+                <tr key={server.address + server.label}>
+                  <td>
+                    {server.label} {server.own && <Small>zone</Small>}
+                  </td>
+                  {cells.map((each, i) => (
+                    <td key={i} title={each.title + (each.until ? `, for ${each.until} more at most` : '')}>
+                      <Mark $tone={each.tone}>{each.mark}</Mark>
                     </td>
-                  );
-                })}
-              </tr>
-            ))}
+                  ))}
+                  <td>{last && <Mark $tone="tarnished">{last}</Mark>}</td>
+                </tr>
+              );
+            })}
           </tbody>
         </table>
       </Frame>
@@ -126,7 +136,7 @@ export function WatchTable({watch}: {watch: Watch}) {
           </li>
         ))}
       </ol>
-      <Small>✓ has it, ≠ has another, – has nothing, each with the time until its answer runs out; ! does not answer</Small>
+      <Small>✓ has it, ≠ has another, – has nothing, ! does not answer; on the right the time until the last old answer runs out</Small>
     </>
   );
 }

@@ -38,16 +38,17 @@ def _places(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) -> I
     twice = "the zone's name stands twice: the panel adds it by itself, so type only the part in front of it"
     yield WrongPlace(f"{name}.{zone}", "zone-twice", twice)
     if domain != zone and name.endswith(f".{domain}") and host:
-        part = name.removesuffix(f".{domain}")
         yield WrongPlace(f"{host}.{domain}", "subdomain-twice", "the subdomain stands twice in the host")
         yield WrongPlace(f"{name}.{domain}", "zone-twice", twice)
-        yield WrongPlace(f"{part}.{zone}", "subdomain-left-out",
-                         f"the subdomain is missing in the host: it belongs at {host}", strict=True)  # fmt: skip
     if not host:
         yield WrongPlace(
             f"@.{zone}", "at-sign", "the panel took @ for a name: leave the host empty, or type the domain"
         )
     yield from _by_purpose(record, domain, selectors)
+    if domain != zone and name.endswith(f".{domain}"):  # late: it may rightly stand there for the organisation
+        part = name.removesuffix(f".{domain}")
+        yield WrongPlace(f"{part}.{zone}", "subdomain-left-out",
+                         f"the subdomain is missing in the host: it belongs at {host} (unless it is the organisation's own)", strict=True)  # fmt: skip
     labels = name.split(".")
     if any(label.startswith("_") for label in labels):
         bare = ".".join(label.removeprefix("_") for label in labels)

@@ -318,7 +318,8 @@ class _Planner:
     # Mail in, links, transport
 
     def inbound(self) -> None:
-        for relay in self.used:
+        takes_in = next((relay for relay in self.used if relay.inbound), None)  # hosts of two would share it at random
+        for relay in [takes_in] if takes_in else []:
             for priority, host in relay.inbound:
                 self.add(Purpose.MX, self.request.domain, "MX", relay.filled(host, self.request.domain),
                          f"{relay.name} takes in replies and bounces", priority=priority, relay=relay.name)  # fmt: skip
