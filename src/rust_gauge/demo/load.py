@@ -16,13 +16,23 @@ from sqlalchemy import Connection, select
 from rust_gauge.contract.audits import DnsListSetting
 from rust_gauge.contract.domains import DomainChange, NewDomain
 from rust_gauge.contract.events import NewEvent
+from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.mailflow import Event, Tally
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
-from rust_gauge.demo.zones import LISTS, RELAY_DESCRIPTIONS, SELECTORS, USELESS_LIST, streams_of
+from rust_gauge.demo.zones import (
+    LISTS,
+    NEW_DOMAIN,
+    NEW_SETTINGS,
+    NEW_STREAM,
+    RELAY_DESCRIPTIONS,
+    SELECTORS,
+    USELESS_LIST,
+    streams_of,
+)
 from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import audits, domains, events, relays
+from rust_gauge.service import audits, domains, events, plans, relays
 from rust_gauge.service.context import Context
 from rust_gauge.service.readings import compute_readings
 from rust_gauge.store import accounts, providers
@@ -101,6 +111,10 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
         if not there.get(name):
             change = DomainChange.model_validate({"streams": streams_of(name)})
             domains.change_domain(context, tenant, name, change)
+    if tenant.slug == "glasswort" and NEW_DOMAIN not in there:
+        domains.add_domain(context, tenant, NewDomain(name=NEW_DOMAIN))
+        domains.change_domain(context, tenant, NEW_DOMAIN, DomainChange.model_validate({"streams": [NEW_STREAM]}))
+        plans.put_settings(context, tenant, NEW_DOMAIN, PlanSettings.model_validate(NEW_SETTINGS))
     described = {relay.name for relay in relays.list_relays(context, tenant) if relay.described}
     for name in dict.fromkeys(flow.relay for flow in FLOWS if flow.tenant == tenant.slug):
         if name not in described:

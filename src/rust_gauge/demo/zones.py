@@ -15,7 +15,7 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "3"  # of the zones: when it changes, those of an older demo are written anew
+VERSION = "4"  # of the zones: when it changes, those of an older demo are written anew
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
 RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
@@ -39,6 +39,20 @@ _HOSTS = {  # every sending host, in both directions
     "203.0.113.17": "relay1.cobble.example",
     "203.0.113.18": "relay2.cobble.example",
 }
+# A new subdomain, half published, with the slips that its set-up page names: a blank in front, the zone's name twice,
+# an underscore missing, a last dot missing, a wrong priority; and one record not published at all.
+_BOX_OFFICE = """boxoffice IN TXT " v=spf1 ip4:192.0.2.40/29 ~all"
+boxoffice IN MX 20 mx1.skerry.example.
+bounce.boxoffice IN MX 10 returns.driftline.example.
+bounce.boxoffice IN TXT "v=spf1 include:spf.driftline.example -all"
+df1._domainkey.boxoffice IN CNAME df1.boxoffice-glasswort-example.keys.driftline.example.
+df2._domainkey.boxoffice.glasswort.example IN CNAME df2.boxoffice-glasswort-example.keys.driftline.example.
+dmarc.boxoffice IN TXT "v=DMARC1; p=none; rua=mailto:boxoffice-dmarc@glasswort.example"
+click.boxoffice IN CNAME track.driftline.example
+"""
+NEW_DOMAIN = "boxoffice.glasswort.example"
+NEW_STREAM = {"name": "tickets", "relay": "driftline", "relays": ["office-2"]}
+NEW_SETTINGS = {"stage": "watch", "reports_to": "boxoffice-dmarc@glasswort.example"}
 _OFFICE_MX = "@ IN MX 10 mx1.skerry.example.\n"
 _OFFICE_SPF = "ip4:192.0.2.40/29"
 
@@ -137,7 +151,8 @@ def _zones() -> dict[str, str]:
         + "news IN MX 10 mx1.skerry.example.\n"
         + _txt("news", "v=spf1 include:spf.driftline.example -all")
         + _dkim("d1", "news")
-        + _txt("d2._domainkey.news", _with_quotes(f"v=DKIM1; k=rsa; p={_key()}")),
+        + _txt("d2._domainkey.news", _with_quotes(f"v=DKIM1; k=rsa; p={_key()}"))
+        + _BOX_OFFICE,
         # Two SPF records, a short key, no DMARC.
         "copperline.example": _OFFICE_MX
         + _txt("@", f"v=spf1 {_OFFICE_SPF} ~all")

@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useChangeDomain, useDomain} from '../../api/queries';
+import {useChangeDomain, useDomain, useSenders} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';
@@ -176,6 +176,8 @@ const FIELDS: [keyof Omit<Path, 'ips' | 'relay' | 'relays'>, string, string][] =
 export function StreamSettings({tenant, name, onChanged}: {tenant: string; name: string; onChanged: () => void}) {
   const domain = useDomain(tenant, name);
   const change = useChangeDomain(tenant, name);
+  const senders = useSenders(tenant);
+  const lacking = (senders.data ?? []).filter((each) => each.domain === name && each.said);
   const [draft, setDraft] = useState<Path | null>(null);
   const streams = domain.data?.streams ?? [];
   const save = (next: Path[]) => change.mutate({streams: next}, {onSuccess: () => (setDraft(null), onChanged())});
@@ -186,6 +188,11 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
   return (
     <Card title="How it is sent" note="what DNS cannot tell; audits and plans use it">
       {domain.error && <Trouble error={domain.error} />}
+      {lacking.map((each) => (
+        <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
+          <Tag level={each.aligned === false ? 'fault' : 'risk'}>{each.stream || name}</Tag> {each.said}
+        </p>
+      ))}
       {streams.length > 0 && (
         <Frame>
           <table aria-label="Streams">
