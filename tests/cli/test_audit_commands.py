@@ -13,7 +13,7 @@ from rust_gauge.cli.output import Output
 from rust_gauge.core.dkim import sign_message
 from tests.conftest import Office
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
-from tests.core.test_dmarc_report import ROW, report
+from tests.core.test_dmarc_feedback import ROW, report
 
 BROKEN = """$ORIGIN d.example.
 $TTL 600
@@ -189,14 +189,12 @@ def test_with_a_service_audits_are_compared_and_batches_run(
     assert command("trial", "192.0.2.1", f"a@{name}")[0] == 0
     seen = tmp_path / "report.xml"
     seen.write_bytes(report(ROW.format(ip="192.0.2.9", count=7).replace("marram.example", name).replace("S1", "s9")))
-    status, out, _ = command("dmarc-report", str(seen))
+    status, out, _ = command("feedback", str(seen))
     assert status == 0
     assert "7 of 7 messages aligned" in out
     assert f"new selector s9 of {name}" in out
-    assert (
-        json.loads(command("dmarc-report", str(seen), "--format", "json")[1])["sources"][0]["source_ip"] == "192.0.2.9"
-    )
-    assert command("dmarc-report", str(tmp_path / "nowhere"))[0] == 2
+    assert json.loads(command("feedback", str(seen), "--format", "json")[1])["sources"][0]["source_ip"] == "192.0.2.9"
+    assert command("feedback", str(tmp_path / "nowhere"))[0] == 2
     names = tmp_path / "names.txt"
     names.write_text(f"# ours\n{name}\nnot a domain\n")
     assert command("batch", str(names), "--no-wait")[1].endswith("queued, 0 of 2\n")

@@ -116,7 +116,7 @@ ROUTES = [
     ("POST", "domains/d.example/plan/checks", None),
     ("PUT", "domains/d.example/plan/settings", {}),
     ("POST", "domains/d.example/plan/keys", {"selector": "s1"}),
-    ("POST", "dmarc-reports", None),
+    ("POST", "feedback-reports", None),
     ("POST", "batches", {"names": ["a.example"]}),
     ("GET", "batches", None),
     ("GET", "batches/1", None),

@@ -16,7 +16,7 @@ from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.store import audits as store_audits
 from tests.conftest import Office
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
-from tests.core.test_dmarc_report import ROW, report
+from tests.core.test_dmarc_feedback import ROW, report
 from tests.core.test_tag_lists import RSA_2048
 from tests.rows import ndjson, row
 
@@ -252,19 +252,21 @@ def test_a_message_is_checked_with_the_reason_for_each_result(office: Office, cl
         client.audits.check_message(office.slug, message, ip="nonsense")
 
 
-def test_selectors_in_a_dmarc_report_are_looked_at_from_then(office: Office, client: Client) -> None:
+def test_selectors_in_a_feedback_report_are_looked_at_from_then(office: Office, client: Client) -> None:
     key = published(rsa_key())
     name = watched(office, client, more=GOOD + f's9._domainkey IN TXT "{key[:250]}" "{key[250:]}"\n')
     row = ROW.format(ip="192.0.2.9", count=7).replace("marram.example", name).replace("S1", "s9")
-    done = client.audits.read_dmarc_report(office.slug, gzip.compress(report(row, ROW.format(ip="192.0.2.8", count=2))))
+    done = client.audits.read_feedback_report(
+        office.slug, gzip.compress(report(row, ROW.format(ip="192.0.2.8", count=2)))
+    )
     assert (done.reporter, done.messages, done.aligned) == ("Tidepost", 9, 9)
     assert [(each.source_ip, each.messages) for each in done.sources] == [("192.0.2.9", 7), ("192.0.2.8", 2)]
     assert done.sources[0].signatures == [f"{name} s9 pass", "driftline.example (no selector told) fail"]
     assert [(each.domain, each.selector) for each in done.new_selectors] == [(name, "s9")]  # of watched domains only
-    assert client.audits.read_dmarc_report(office.slug, report(row)).new_selectors == []
+    assert client.audits.read_feedback_report(office.slug, report(row)).new_selectors == []
     assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("s9", "report")]
-    with pytest.raises(InvalidInputError, match="no DMARC report in this"):
-        client.audits.read_dmarc_report(office.slug, b"hello")
+    with pytest.raises(InvalidInputError, match="no aggregate report in this"):
+        client.audits.read_feedback_report(office.slug, b"hello")
 
 
 # Many domains

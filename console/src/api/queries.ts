@@ -148,11 +148,11 @@ export const useMessageCheck = (tenant: string) =>
       ),
   });
 
-export const useDmarcReport = (tenant: string) =>
+export const useFeedbackReport = (tenant: string) =>
   useMutation({
     mutationFn: (file: Blob) =>
       unwrap(
-        api.POST('/api/v1/tenants/{tenant}/dmarc-reports', {
+        api.POST('/api/v1/tenants/{tenant}/feedback-reports', {
           params: {path: {tenant}},
           body: file as unknown as string,
           bodySerializer: (body: unknown) => body as Blob,

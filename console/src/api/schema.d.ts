@@ -294,7 +294,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/dmarc-reports": {
+    "/api/v1/tenants/{tenant}/feedback-reports": {
         parameters: {
             query?: never;
             header?: never;
@@ -304,12 +304,12 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Read Dmarc Report
+         * Read Feedback Report
          * @description What an aggregate report (RFC 7489) says: XML, gzip, zip, or the message that carried it.
          *
          *     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
          */
-        post: operations["read_dmarc_report"];
+        post: operations["read_feedback_report"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1492,44 +1492,6 @@ export interface components {
             exists: boolean | null;
         };
         /**
-         * DmarcReport
-         * @description An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on.
-         */
-        DmarcReport: {
-            /** Reporter */
-            reporter: string;
-            /** Report Id */
-            report_id: string;
-            /** Domain */
-            domain: string;
-            /**
-             * Begin
-             * Format: date-time
-             */
-            begin: string;
-            /**
-             * End
-             * Format: date-time
-             */
-            end: string;
-            /** Messages */
-            messages: number;
-            /** Aligned */
-            aligned: number;
-            /**
-             * Sources
-             * @description The largest first, 500 at most
-             */
-            sources: components["schemas"]["ReportedSource"][];
-            /**
-             * Left Out
-             * @description Rows of the report that made no sense
-             */
-            left_out: number;
-            /** New Selectors */
-            new_selectors: components["schemas"]["ReportedSelector"][];
-        };
-        /**
          * DmarcResult
          * @description DMARC for a stream or a message, and what would happen to it.
          */
@@ -1737,6 +1699,44 @@ export interface components {
             message_id: string;
             /** Diagnostic */
             diagnostic: string;
+        };
+        /**
+         * FeedbackReport
+         * @description An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on.
+         */
+        FeedbackReport: {
+            /** Reporter */
+            reporter: string;
+            /** Report Id */
+            report_id: string;
+            /** Domain */
+            domain: string;
+            /**
+             * Begin
+             * Format: date-time
+             */
+            begin: string;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Messages */
+            messages: number;
+            /** Aligned */
+            aligned: number;
+            /**
+             * Sources
+             * @description The largest first, 500 at most
+             */
+            sources: components["schemas"]["ReportedSource"][];
+            /**
+             * Left Out
+             * @description Rows of the report that made no sense
+             */
+            left_out: number;
+            /** New Selectors */
+            new_selectors: components["schemas"]["ReportedSelector"][];
         };
         /**
          * Finding
@@ -2320,7 +2320,7 @@ export interface components {
             stage: "" | "watch" | "quarantine" | "reject";
             /**
              * Reports To
-             * @description Where DMARC reports go
+             * @description Where aggregate reports go
              * @default
              * @example dmarc@glasswort.example
              */
@@ -5091,7 +5091,7 @@ export interface operations {
             };
         };
     };
-    read_dmarc_report: {
+    read_feedback_report: {
         parameters: {
             query?: never;
             header?: never;
@@ -5113,7 +5113,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DmarcReport"];
+                    "application/json": components["schemas"]["FeedbackReport"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -104,7 +104,7 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--helo", default="", help="the name that it greeted with")
     made.add_argument("--mail-from", default="", help="its envelope sender")
     local.options(made)
-    made = command("dmarc-report", trials.dmarc_report, "what a DMARC aggregate report says, by source", brief)
+    made = command("feedback", trials.feedback, "what a DMARC aggregate report says, by source", brief)
     made.add_argument("file", help="XML, .xml.gz, .zip or a message; - for standard input")
     made = command("plan", plans.plan, "all records that a domain ought to publish, and what became of them")
     made.add_argument("domain")
@@ -113,7 +113,7 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--host-form", choices=("host", "host_or_blank", "host_full", "host_with_dot"), default="host",
                       help="how hosts are written: in the zone (@ for itself), whole, with the last dot")  # fmt: skip
     made.add_argument("--stage", choices=("watch", "quarantine", "reject"), help="how strict the DMARC policy is")
-    made.add_argument("--reports-to", metavar="ADDRESS", help="where DMARC reports go")
+    made.add_argument("--reports-to", metavar="ADDRESS", help="where aggregate reports go")
     made.add_argument("--spf", action="append", default=[], metavar="RELAY=WAY",
                       help="list, move, drop or include a relay in the SPF record; repeatable")  # fmt: skip
     made.add_argument("--spf-ending", choices=("~all", "-all"), help="how the SPF record ends")

@@ -1,4 +1,4 @@
-"""`rustgauge trial` (would this pass SPF?), `message` (what authenticates it) and `dmarc-report` (what others saw)."""
+"""`rustgauge trial` (would this pass SPF?), `message` (what authenticates it) and `feedback` (what others saw)."""
 
 import sys
 from pathlib import Path
@@ -73,10 +73,10 @@ def message(session: Session) -> int:
     return 0 if done.dmarc and done.dmarc[0].result == "pass" else 3
 
 
-def dmarc_report(session: Session) -> int:
+def feedback(session: Session) -> int:
     """Exit status 3 when some of the mail did not align."""
     arguments, output = session.arguments, session.output
-    done = session.client.audits.read_dmarc_report(session.tenant(), _read(arguments.file))
+    done = session.client.audits.read_feedback_report(session.tenant(), _read(arguments.file))
     if arguments.format == "json":
         output.json(done)
     else:

@@ -22,7 +22,7 @@ from rust_gauge.contract.audits import (
     Batch,
     BatchRequest,
     BatchResult,
-    DmarcReport,
+    FeedbackReport,
     HistoryEntry,
     MessageCheck,
     SpfTrial,
@@ -218,9 +218,9 @@ class Audits(_Part):
         """SPF, DKIM and DMARC of a message as it was captured. Without `ip` SPF is left out."""
         return await self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
-    async def read_dmarc_report(self, tenant: str, octets: bytes) -> DmarcReport:
+    async def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
         """What an aggregate report says; its selectors are looked at by audits from now on."""
-        return await self._client.send(calls.read_dmarc_report(tenant, octets))
+        return await self._client.send(calls.read_feedback_report(tenant, octets))
 
     async def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Batch:
         """Audit many domains as a job."""

@@ -17,7 +17,7 @@ from rust_gauge.contract.audits import (
     Batch,
     BatchRequest,
     BatchResult,
-    DmarcReport,
+    FeedbackReport,
     HistoryEntry,
     MessageCheck,
     SpfTrial,
@@ -154,9 +154,9 @@ def check_message(tenant: str, raw: bytes, ip: str, helo: str, mail_from: str) -
     return Call("POST", path, TypeAdapter(MessageCheck), query, raw, "message/rfc822", True)
 
 
-def read_dmarc_report(tenant: str, octets: bytes) -> Call[DmarcReport]:
-    path = f"/api/v1{_tenant(tenant, 'dmarc-reports')}"
-    return Call("POST", path, TypeAdapter(DmarcReport), {}, octets, "application/octet-stream", True)
+def read_feedback_report(tenant: str, octets: bytes) -> Call[FeedbackReport]:
+    path = f"/api/v1{_tenant(tenant, 'feedback-reports')}"
+    return Call("POST", path, TypeAdapter(FeedbackReport), {}, octets, "application/octet-stream", True)
 
 
 def start_batch(tenant: str, request: BatchRequest) -> Call[Batch]:

@@ -22,7 +22,7 @@ from rust_gauge.contract.audits import (
     Batch,
     BatchRequest,
     BatchResult,
-    DmarcReport,
+    FeedbackReport,
     HistoryEntry,
     MessageCheck,
     SpfTrial,
@@ -217,9 +217,9 @@ class Audits(_Part):
         """SPF, DKIM and DMARC of a message as it was captured. Without `ip` SPF is left out."""
         return self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
-    def read_dmarc_report(self, tenant: str, octets: bytes) -> DmarcReport:
+    def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
         """What an aggregate report says; its selectors are looked at by audits from now on."""
-        return self._client.send(calls.read_dmarc_report(tenant, octets))
+        return self._client.send(calls.read_feedback_report(tenant, octets))
 
     def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Batch:
         """Audit many domains as a job."""

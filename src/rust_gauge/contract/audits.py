@@ -433,7 +433,7 @@ class ReportedSelector(Model):
     selector: str
 
 
-class DmarcReport(Model):
+class FeedbackReport(Model):
     """An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on."""
 
     reporter: str

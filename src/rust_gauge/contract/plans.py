@@ -27,7 +27,7 @@ class PlanSettings(Model):
     stage: Literal["", "watch", "quarantine", "reject"] = Field(
         "", description="How strict the DMARC policy is; empty keeps the one that holds, or begins with watch"
     )
-    reports_to: _Address = Field("", description="Where DMARC reports go", examples=["dmarc@glasswort.example"])
+    reports_to: _Address = Field("", description="Where aggregate reports go", examples=["dmarc@glasswort.example"])
     spf_ending: Literal["", "~all", "-all"] = Field("", description="Empty keeps what is published, or takes ~all")
     spf_ways: list[SpfWay] = Field(default=[], max_length=50)
     keep_terms: list[_Term] = Field(

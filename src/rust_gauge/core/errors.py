@@ -4,7 +4,7 @@ RustGaugeError
  └─ InputError          something handed in cannot be used as it is
      ├─ DomainNameError   a text is no domain name
      ├─ AddressError      a text is no mailbox address
-     ├─ ReportError       no DMARC aggregate report (core.dmarc.report)
+     ├─ ReportError       no DMARC aggregate report (core.dmarc.feedback)
      └─ EventError        a row is no event; names the field
 """
 

@@ -10,12 +10,12 @@ _MAX_SOURCES = 500
 _MAX_SECONDS = 253_402_300_799  # the end of the year 9999
 
 
-def report_document(report: AggregateReport, new: Sequence[tuple[str, str]]) -> c.DmarcReport:
+def report_document(report: AggregateReport, new: Sequence[tuple[str, str]]) -> c.FeedbackReport:
     by_source: dict[str, list[ReportRow]] = {}
     for row in report.rows:
         by_source.setdefault(row.source_ip, []).append(row)
     sources = sorted((_source(ip, rows) for ip, rows in by_source.items()), key=lambda each: -each.messages)
-    return c.DmarcReport(
+    return c.FeedbackReport(
         reporter=report.reporter,
         report_id=report.report_id,
         domain=report.domain,

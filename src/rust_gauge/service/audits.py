@@ -18,7 +18,7 @@ from rust_gauge.contract.audits import (
     AuditSettings,
     AuditSummary,
     BulkRule,
-    DmarcReport,
+    FeedbackReport,
     HistoryEntry,
     MessageCheck,
     RecordChange,
@@ -378,7 +378,7 @@ def check_message(
     return found
 
 
-def read_dmarc_report(context: Context, tenant: TenantAccess, octets: bytes) -> DmarcReport:
+def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) -> FeedbackReport:
     """What an aggregate report tells. The selectors that sign for a domain of the tenant are remembered, nothing else.
 
     ServiceProblem `not-a-report` when it is none.

@@ -36,7 +36,9 @@ KINDS = {
         ProblemKind("update-failed", 502, "The name server did not do it", "Nothing was changed in the zone."),
         ProblemKind("mail-not-sent", 502, "The message was not sent", "No code was sent; try another relay."),
         ProblemKind("wrong-code", 422, "Not the code", "Codes hold for 24 hours and five tries."),
-        ProblemKind("not-a-report", 422, "Not a DMARC report", "XML, gzip or zip of it, or its message is wanted."),
+        ProblemKind(
+            "not-a-report", 422, "Not an aggregate report", "XML, gzip or zip of it, or its message is wanted."
+        ),
         ProblemKind("bad-cursor", 400, "Not a cursor of this list", "Use `next` of the page before, unchanged."),
         ProblemKind("not-utf-8", 400, "Not UTF-8", "Convert the file to UTF-8; nothing of it was stored."),
         ProblemKind("not-json", 400, "Not JSON", "The body cannot be read as JSON; nothing of it was stored."),

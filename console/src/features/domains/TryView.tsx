@@ -1,9 +1,9 @@
-/** Would this pass? SPF for a connection, everything about a captured message, and what a DMARC report tells. */
+/** Would this pass? SPF for a connection, everything about a captured message, and what an aggregate report tells. */
 import {useState, type FormEvent} from 'react';
 import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useDmarcReport, useMessageCheck, useSpfTrial} from '../../api/queries';
+import {useFeedbackReport, useMessageCheck, useSpfTrial} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';
@@ -137,9 +137,9 @@ function MessageCard({tenant}: {tenant: string}) {
 }
 
 function ReportCard({tenant}: {tenant: string}) {
-  const report = useDmarcReport(tenant);
+  const report = useFeedbackReport(tenant);
   return (
-    <Card title="What does this DMARC report say?" note="as it came: XML, gzip, zip, or the mail it was in; only selectors of your domains are kept">
+    <Card title="What does this aggregate report say?" note="as it came: XML, gzip, zip, or the mail it was in; only selectors of your domains are kept">
       <FileTrigger onSelect={(files) => files?.[0] && report.mutate(files[0])}>
         <Button isDisabled={report.isPending}>{report.isPending ? 'Reading …' : 'Choose a report'}</Button>
       </FileTrigger>
@@ -149,7 +149,7 @@ function ReportCard({tenant}: {tenant: string}) {
   );
 }
 
-export function Report({found}: {found: Schemas['DmarcReport']}) {
+export function Report({found}: {found: Schemas['FeedbackReport']}) {
   const day = (time: string) => time.slice(0, 10);
   return (
     <>

@@ -182,9 +182,9 @@ describe('many domains', () => {
   });
 });
 
-describe('a DMARC report', () => {
+describe('an aggregate report', () => {
   it('says what aligned, source by source, and which selector is new', () => {
-    const found: Schemas['DmarcReport'] = {
+    const found: Schemas['FeedbackReport'] = {
       reporter: 'Tidepost', report_id: 'r-1', domain: 'marram.example', begin: '2026-11-20T00:00:00Z', end: '2026-11-21T00:00:00Z',
       messages: 9, aligned: 7, left_out: 2, new_selectors: [{domain: 'marram.example', selector: 's9'}],
       sources: [{source_ip: '192.0.2.9', messages: 9, aligned: 7, header_from: ['marram.example'], signatures: ['marram.example s9 pass'], spf: [], dispositions: ['none']}],

@@ -57,7 +57,7 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
           Policy
           <Choice label="Stage of the DMARC policy" value={draft.stage} options={STAGES} onChange={(value) => change({stage: value as Settings['stage']})} />
         </div>
-        <Field label="DMARC reports go to" mono value={draft.reports_to} onChange={(value) => change({reports_to: value.trim()})} placeholder={`dmarc@${plan.zone}`} />
+        <Field label="Aggregate reports (DMARC) go to" mono value={draft.reports_to} onChange={(value) => change({reports_to: value.trim()})} placeholder={`dmarc@${plan.zone}`} />
         <div data-line>
           SPF ends in
           <Choice label="End of the SPF record" value={draft.spf_ending} options={ENDINGS} onChange={(value) => change({spf_ending: value as Settings['spf_ending']})} />

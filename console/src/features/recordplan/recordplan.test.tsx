@@ -112,7 +112,7 @@ describe('choices', () => {
   it('plans anew with what was chosen', async () => {
     const seen = serviceWith({[`PUT ${T}/domains/${NAME}/plan/settings`]: () => plan([])});
     open(<ChoicesCard tenant="glasswort" plan={plan([])} />);
-    await userEvent.type(screen.getByLabelText('DMARC reports go to'), 'dmarc@glasswort.example');
+    await userEvent.type(screen.getByLabelText(/Aggregate reports/), 'dmarc@glasswort.example');
     await userEvent.click(screen.getByRole('button', {name: 'Plan with these'}));
     expect(seen[0]!.body).toMatchObject({reports_to: 'dmarc@glasswort.example', stage: ''});
   });

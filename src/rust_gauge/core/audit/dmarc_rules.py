@@ -109,7 +109,7 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
             if lost
             else "v=DMARC1; p=reject"
             if request.sends is False
-            else f"v=DMARC1; p=none; rua=mailto:dmarc-reports@{registered_domain(domain)}",
+            else f"v=DMARC1; p=none; rua=mailto:feedback-reports@{registered_domain(domain)}",
             reference="RFC 7489 §6.3",
         )
     ]
@@ -165,7 +165,7 @@ def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
         if each.takes_mail is False:
             findings.append(
                 Finding(
-                    rule="dmarc-reports-lost",
+                    rule="feedback-reports-lost",
                     level=Level.RISK,
                     title=f"{host} takes no mail, so reports to {each.address} are lost",
                     place=place,
@@ -180,7 +180,7 @@ def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
         elif each.agreed is False:
             findings.append(
                 Finding(
-                    rule="dmarc-reports-not-agreed",
+                    rule="feedback-reports-not-agreed",
                     level=Level.RISK,
                     title=f"{host} has not agreed to take the reports of {owner}",
                     place=place,

@@ -1,5 +1,5 @@
 """DMARC (RFC 7489 and its successor DMARCbis): the policy record (`record`), which one governs a domain (`discovery`),
-whether a message aligns (`alignment`), where reports may go (`destinations`), and what they tell (`report`)."""
+whether a message aligns (`alignment`), where reports may go (`destinations`), and what they tell (`feedback`)."""
 
 from rust_gauge.core.dmarc.alignment import Aligned, DmarcOutcome, Identifier, evaluate
 from rust_gauge.core.dmarc.destinations import Destination, accepts_mail, check_destination
@@ -17,8 +17,8 @@ from rust_gauge.core.dmarc.discovery import (
     organisational_domain,
     walk_targets,
 )
+from rust_gauge.core.dmarc.feedback import AggregateReport, ReportError, ReportRow, SignatureSeen, read_report, unpack
 from rust_gauge.core.dmarc.record import DmarcRecord, is_dmarc1, read_policy
-from rust_gauge.core.dmarc.report import AggregateReport, ReportError, ReportRow, SignatureSeen, read_report, unpack
 
 __all__ = [
     "AggregateReport",

@@ -15,7 +15,7 @@ from rust_gauge.contract.audits import (
     Batch,
     BatchRequest,
     BatchResult,
-    DmarcReport,
+    FeedbackReport,
     HistoryEntry,
     MessageCheck,
     SpfTrial,
@@ -247,9 +247,9 @@ async def check_message(
 
 
 @router.post(
-    "/tenants/{tenant}/dmarc-reports",
+    "/tenants/{tenant}/feedback-reports",
     tags=["audits"],
-    operation_id="read_dmarc_report",
+    operation_id="read_feedback_report",
     openapi_extra={
         "requestBody": {
             "required": True,
@@ -257,13 +257,13 @@ async def check_message(
         },
     },
 )
-async def read_dmarc_report(context: Ctx, tenant: Tenant, request: Request) -> DmarcReport:
+async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -> FeedbackReport:
     """What an aggregate report (RFC 7489) says: XML, gzip, zip, or the message that carried it.
 
     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
     """
     body = await request.body()
-    return await run_in_threadpool(audits.read_dmarc_report, context, tenant, body)
+    return await run_in_threadpool(audits.read_feedback_report, context, tenant, body)
 
 
 @router.post("/tenants/{tenant}/batches", tags=["audits"], status_code=202, operation_id="start_batch")

@@ -84,7 +84,7 @@ def unpack(octets: bytes) -> bytes:
             content.startswith((b"\x1f\x8b", b"PK\x03\x04")) or content.lstrip().startswith(b"<?xml")
         ):
             return unpack(content)
-    raise ReportError("There is no DMARC report in this", remedy=_SEND_AGAIN)
+    raise ReportError("There is no aggregate report in this", remedy=_SEND_AGAIN)
 
 
 def _gunzip(octets: bytes) -> bytes:
@@ -143,7 +143,7 @@ def read_report(xml: bytes) -> AggregateReport:
     root = reader.read(_within(xml))
     if root.name != "feedback":
         raise ReportError(
-            f"This is no DMARC report: its root is <{root.name[:40]}>, not <feedback>", remedy=_SEND_AGAIN
+            f"This is no aggregate report: its root is <{root.name[:40]}>, not <feedback>", remedy=_SEND_AGAIN
         )
     return AggregateReport(
         root.value("report_metadata", "org_name")[:200],
@@ -181,7 +181,9 @@ class _Reader:
     def _start(self, name: str, _: object) -> None:
         self._elements += 1
         if len(self._open) > _MAX_DEPTH or self._elements > _MAX_ELEMENTS:
-            raise ReportError("There is more in one record of this XML than in any DMARC report", remedy=_SEND_AGAIN)
+            raise ReportError(
+                "There is more in one record of this XML than in any aggregate report", remedy=_SEND_AGAIN
+            )
         element = _Element(name.rpartition("}")[2])
         self._open[-1].children.append(element)
         self._open.append(element)
@@ -203,7 +205,7 @@ class _Reader:
 def _refuse(*_: object) -> None:
     raise ReportError(
         "The XML declares a document type or entities",
-        why="no DMARC report does, and entities can be used to attack who reads them",
+        why="no aggregate report does, and entities can be used to attack who reads them",
         remedy="Leave it out",
     )
 

@@ -96,8 +96,8 @@ def test_a_report_is_found_however_it_was_packed(packed: bytes) -> None:
 @pytest.mark.parametrize(
     ("octets", "word"),
     [
-        (b"", "no DMARC report in this"),
-        (b"Subject: hello\n\nnothing here\n", "no DMARC report in this"),
+        (b"", "no aggregate report in this"),
+        (b"Subject: hello\n\nnothing here\n", "no aggregate report in this"),
         (b"<html></html>", "root is <html>"),
         (b"<feedback><report_metadata>", "cannot be read"),
         (b"\x1f\x8b broken", "gzip file is broken"),
@@ -118,7 +118,7 @@ def test_what_is_no_report_is_refused_with_a_reason(octets: bytes, word: str) ->
 
 
 def test_rows_over_the_limit_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("rust_gauge.core.dmarc.report._MAX_ROWS", 3)
+    monkeypatch.setattr("rust_gauge.core.dmarc.feedback._MAX_ROWS", 3)
     found = read_report(report(*[ROW.format(ip="192.0.2.9", count=1)] * 5))
     assert (len(found.rows), found.left_out) == (3, 2)
 
