@@ -5,7 +5,7 @@ import base64
 import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
@@ -57,6 +57,7 @@ TAG_LISTS = st.lists(
 ).map("".join)
 
 
+@example("v= ;a=1")
 @given(TAG_LISTS)
 def test_the_short_way_through_a_tag_list_reads_what_the_careful_one_does(text: str) -> None:
     assert parse_tag_list(text) == _read_carefully(text)

@@ -144,9 +144,9 @@ def test_the_same_question_is_not_asked_twice_at_once(world: World, resolver: Re
     asked = []
     original = world.dns.answer
 
-    def counted(wire: bytes, *, udp: bool) -> bytes | None:
+    def counted(wire: bytes, *, udp: bool, lag: float = 0) -> bytes | None:
         asked.append(wire)
-        return original(wire, udp=udp)
+        return original(wire, udp=udp, lag=lag)
 
     world.dns.answer = counted  # type: ignore[method-assign]
     try:

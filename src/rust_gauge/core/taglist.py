@@ -75,7 +75,7 @@ def _read_plain(text: str) -> TagList | None:
         if not equals or name in tags or not name.isidentifier() or name[0] == "_":
             return None
         end = at + len(raw_name)
-        value_column = end + 1 + len(raw_value) - len(from_value)
+        value_column = end + 1 + (len(raw_value) - len(from_value) if from_value else 0)
         tags[name] = Tag(name, from_value.rstrip(_BLANK), end - len(from_name), value_column)
         at += len(piece) + 1
     return TagList(tuple(tags.values()), ()) if tags else None
