@@ -8,7 +8,7 @@ from sqlalchemy import text
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
-from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemResponse
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.relays import RelayDescription, RelayHost
 from rust_gauge.contract.watches import Watch, WatchResolver, WatchSettings
@@ -39,7 +39,9 @@ def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: C
     plan = client.plans.get(office.slug, name)
     lines = [record.forms.zone_line for record in plan.records if not record.elsewhere]
     office.world.zone(name, "\n".join(lines) + "\n")
-    watch = client.watches.look(office.slug, watch.id)
+    assert client.watches.look(office.slug, watch.id).rounds == 1  # it has just looked
+    with office.world.clock.later(timedelta(seconds=6)):
+        watch = client.watches.look(office.slug, watch.id)
     assert held(watch)["near", "spf"] == "new"
     assert held(watch)["far", "spf"] == "old"
     assert watch.said.startswith("1 of 2 servers have all 2 records; the last will in 4 minutes")
@@ -81,6 +83,15 @@ def test_a_watch_is_stopped_and_asks_no_more(office: Office, client: Client, nam
     assert office.world.context.store.transaction(lambda c: c.execute(count, {"id": watch.id}).scalar()) == 0
 
 
+def test_a_round_has_a_limit(office: Office, client: Client, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("rust_gauge.service.watches._MAX_QUESTIONS", 3)
+    with pytest.raises(ProblemResponse, match="more than 3 questions"):
+        client.watches.start(office.slug, name)
+    monkeypatch.setattr("rust_gauge.service.plans._MAX_RECORDS", 1)
+    with pytest.raises(ProblemResponse, match="1 is the limit"):
+        client.plans.get(office.slug, name)
+
+
 def test_what_cannot_be_watched_is_refused(office: Office, client: Client, name: str) -> None:
     with pytest.raises(InvalidInputError, match="no record"):
         client.watches.start(office.slug, name, keys=["spf other.example TXT"])
@@ -118,7 +129,8 @@ def test_a_watch_from_the_command_line(
     lines = [record.forms.zone_line for record in plan.records if not record.elsewhere]
     office.world.zone(name, "\n".join(lines) + "\n")
     _time_passes(office, name)
-    status, said = command("watch", name)
+    with office.world.clock.later(timedelta(seconds=6)):
+        status, said = command("watch", name)
     assert (status, "2 of 2 servers have all 2 records" in said) == (0, True)
     assert "agreed" in command("watch", name, "--list")[1]
     id = client.watches.list(office.slug, name)[0].id

@@ -30,6 +30,8 @@ from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
+_MAX_RECORDS = 500
+
 
 def get_plan(context: Context, tenant: TenantAccess, text: str) -> Plan:
     """The plan of a domain, not yet beside what is published."""
@@ -59,7 +61,11 @@ def compute(context: Context, tenant: TenantAccess, row: DomainRow) -> RecordPla
         zone = yield from find_zone(row.name)
         return (yield from make_plan(plan_request(row, zone, plan_relays(context, tenant))))
 
-    return context.resolver.run(program())
+    plan = context.resolver.run(program())
+    if len(plan.records) > _MAX_RECORDS:
+        what = f"The plan would have {len(plan.records)} records; {_MAX_RECORDS} is the limit"
+        raise ServiceProblem("too-large", what, remedy="Give streams to subdomains that are domains of their own here")
+    return plan
 
 
 def plan_request(row: DomainRow, zone: str, relays: tuple[Relay, ...]) -> PlanRequest:

@@ -42,6 +42,8 @@ from rust_gauge.store.engine import AnyRow
 log = structlog.get_logger()
 _SETTING = "watch-resolvers"
 _MAX_RUNNING = 50
+_MAX_QUESTIONS = 5000  # of one round
+_PAUSE = timedelta(seconds=5)  # between two looks that somebody asks for: resolvers of others are not to be flooded
 
 
 def get_settings(context: Context, tenant: TenantAccess) -> WatchSettings:
@@ -84,6 +86,9 @@ def start_watch(context: Context, tenant: TenantAccess, text: str, request: Watc
         )
         raise ServiceProblem("invalid-request", what, remedy="Use keys of the plan; describe streams and relays first")
     servers = _servers(context, tenant, plan)
+    if len(records) * len(servers) > _MAX_QUESTIONS:
+        what = f"{len(records)} records at {len(servers)} servers are more than {_MAX_QUESTIONS} questions a round"
+        raise ServiceProblem("too-large", what, remedy="Watch fewer records at a time")
     now = context.clock()
     if context.store.transaction(lambda c: store_watches.running(c, tenant.id)) >= _MAX_RUNNING:
         raise ServiceProblem("too-large", f"{_MAX_RUNNING} watches run already", remedy="Stop some that are not needed")
@@ -134,9 +139,10 @@ def stop_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
 
 
 def look_now(context: Context, tenant: TenantAccess, id: int) -> Watch:
-    """Look at once in place of at the next time. A watch that ended is not woken."""
-    get_watch(context, tenant, id)
-    look(context, id)
+    """Look at once in place of at the next time, if the last look is not just over. A watch that ended stays so."""
+    seen = get_watch(context, tenant, id)
+    if seen.looked_at is None or context.clock() - seen.looked_at >= _PAUSE:
+        look(context, id)
     return get_watch(context, tenant, id)
 
 
