@@ -90,6 +90,15 @@ def test_a_domain_goes_from_nothing_to_all_published(office: Office, client: Cli
     assert [cause.key for cause in states["spf"].causes] == ["leading-blank"]
 
 
+def test_selectors_of_relays_and_of_keys_made_here_are_audited(office: Office, client: Client, name: str) -> None:
+    made = client.plans.make_key(office.slug, name, "g9")
+    zone = f"{office.slug}.example"
+    office.world.zone(zone, f'g9._domainkey.{name}. IN TXT "{made.record[:200]}" "{made.record[200:]}"\n'
+                      f'df1._domainkey.{name}. IN TXT "{made.record[:200]}" "{made.record[200:]}"\n')  # fmt: skip
+    keys = {key.selector: key.source for key in client.audits.run(office.slug, name).keys}
+    assert (keys["g9"], keys["df1"]) == ("plan", "relay")
+
+
 def test_a_private_key_is_given_once(office: Office, client: Client, name: str) -> None:
     made = client.plans.make_key(office.slug, name, "g1", "ed25519")
     again = client.plans.get(office.slug, name)

@@ -40,6 +40,7 @@ from rust_gauge.service.context import Context
 from rust_gauge.service.cursors import read_cursor, write_cursor
 from rust_gauge.service.domains import domain_name, find_domain
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.relays import plan_relays
 from rust_gauge.store import audits as store_audits
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import jobs
@@ -101,7 +102,7 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     )
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
-    request = audit_request(row, settings, counts, now, seen, elsewhere, _selectors_seen(context, tenant, row.name))
+    request = audit_request(row, settings, counts, now, seen, elsewhere, _selectors_seen(context, tenant, row))
     request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
@@ -123,7 +124,8 @@ def audit_request(
 ) -> AuditRequest:
     streams = tuple(
         Stream(
-            s["name"], s["header_from"] or row.name, s["envelope"], s["dkim_domain"], s["selector"], s["relay"],
+            s["name"], s["header_from"] or row.name, s["envelope"],
+            s["dkim_domain"] or (s["header_from"] or row.name if s["selector"] else ""), s["selector"], s["relay"],
             s["helo"], tuple(s["ips"]),
         )
         for s in row.streams
@@ -396,14 +398,19 @@ def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) 
     return report_document(report, _remember_selectors(context, tenant, "report", signed))
 
 
-def _selectors_seen(context: Context, tenant: TenantAccess, domain: str) -> list[Selector]:
-    """Selectors that signed for this domain, from messages and from reports."""
+def _selectors_seen(context: Context, tenant: TenantAccess, row: DomainRow) -> list[Selector]:
+    """Selectors from messages, from reports, of relays where a stream names none, and of keys that were made here."""
+    open_ = [stream for stream in row.streams if not stream["selector"]]
+    used = {name for stream in open_ for name in [stream.get("relay", ""), *stream.get("relays", [])]}
+    signs = {relay.name: relay.dkim for relay in plan_relays(context, tenant)}
+    planned = [Selector(need.selector, "relay") for name in sorted(used) for need in signs.get(name, ())]
+    planned += [Selector(name, "plan") for name in row.plan.get("keys", {})]
 
     def read(connection: Any) -> list[Selector]:
         kept = {source: store_audits.get_setting(connection, tenant.id, key) or {} for source, key in _SEEN.items()}
-        return [Selector(name, source) for source, names in kept.items() for name in names.get(domain, [])]
+        return [Selector(name, source) for source, names in kept.items() for name in names.get(row.name, [])]
 
-    return context.store.transaction(read)
+    return context.store.transaction(read) + planned
 
 
 def _remember_selectors(

@@ -95,7 +95,7 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
   );
 }
 
-const SOURCES: Record<string, string> = {hand: 'your settings', stream: 'a stream', usual: 'the usual names', message: 'a message', report: 'a report', zone: 'the zone file'};
+const SOURCES: Record<string, string> = {hand: 'your settings', stream: 'a stream', usual: 'the usual names', message: 'a message', report: 'a report', relay: 'a relay', plan: 'the plan', zone: 'the zone file'};
 const ORDER = ['fault', 'risk', 'note'] as const;
 
 /** What is known of the key at a selector: its kind, and since when it has been there. */

@@ -12,8 +12,9 @@ USUAL_SELECTORS = ("default", "dkim", "k1", "key1", "mail", "s1", "s2", "selecto
 class Selector:
     """A DKIM selector, and where we have it from (they cannot be listed from DNS, RFC 6376 §3.1).
 
-    `source` is `hand`, `stream` (a stream signs with it), `message` (seen in one), `report` or `usual` (the list of
-    usual names: nothing is said when it has no key).
+    `source` is `hand`, `stream` (a stream signs with it), `message` (seen in one), `report`, `relay` (one of its relays
+    signs with it), `plan` (its key was made here) or `usual` (the list of usual names: nothing is said when it has no
+    key).
     """
 
     name: str
