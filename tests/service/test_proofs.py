@@ -166,6 +166,7 @@ def test_senders_say_what_is_missing(office: Office, client: Client) -> None:
     client.domains.change(
         office.slug, f"news.{zone}", DomainChange(streams=[StreamPath(name="offers", relay="driftline")])
     )
+    assert client.domains.get(office.slug, f"news.{zone}").proven is False
     (sender,) = client.proofs.senders(office.slug)
     assert (sender.proven, sender.aligned, sender.relays) == (False, None, ["driftline"])
     client.audits.run(office.slug, f"news.{zone}")
@@ -174,6 +175,7 @@ def test_senders_say_what_is_missing(office: Office, client: Client) -> None:
     proof = client.proofs.start(office.slug, zone)
     office.world.zone(zone, f'_rustgauge IN TXT "{proof.record}"\n')
     client.proofs.check(office.slug, proof.id)
+    assert client.domains.get(office.slug, f"news.{zone}").proven
     assert client.proofs.senders(office.slug)[0].proven  # the proof of a domain covers what is below it
 
 

@@ -1591,6 +1591,12 @@ export interface components {
              * @default 24
              */
             audit_every_hours: number;
+            /**
+             * Proven
+             * @description Proven by itself, or by a domain above it
+             * @default false
+             */
+            proven: boolean;
             last_audit?: components["schemas"]["AuditSummary"] | null;
         };
         /**

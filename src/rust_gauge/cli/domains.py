@@ -17,8 +17,11 @@ def list_domains(session: Session) -> int:
                 level = "fault" if audit.faults else "risk" if audit.risks else "sound"
                 state = (f"{plural(audit.faults, 'fault')}, {plural(audit.risks, 'risk')}", level)
             when = f"{audit.finished_at:%Y-%m-%d %H:%M}" if audit else ""
-            rows.append((tenant, domain.name, state, when, " ".join(domain.selectors)))
-    session.output.table(session.arguments.format, ("tenant", "domain", "audit", "audited", "selectors"), rows)
+            proven = ("yes", "sound") if domain.proven else ("no", "dim")
+            rows.append((tenant, domain.name, state, when, proven, " ".join(domain.selectors)))
+    session.output.table(
+        session.arguments.format, ("tenant", "domain", "audit", "audited", "proven", "selectors"), rows
+    )
     if not rows and session.arguments.format == "text":
         session.output.say("No domains yet. Add one: rustgauge add news.glasswort.example --tenant glasswort")
     return 0

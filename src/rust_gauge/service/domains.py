@@ -114,5 +114,6 @@ def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:
         streams=[StreamPath.model_validate(stream) for stream in row.streams],
         sends=row.sends,
         audit_every_hours=row.audit_every_hours,
+        proven=row.proven,
         last_audit=summary,
     )

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, exists, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
@@ -25,6 +25,7 @@ class DomainRow:
     sends: bool
     audit_every_hours: int
     plan: dict[str, Any]
+    proven: bool  # by a proof of its own, or of a domain above it
 
 
 def add_domain(connection: Connection, tenant_id: int, name: str, selectors: list[str], now: datetime) -> bool:
@@ -60,8 +61,16 @@ def list_domains(
         .group_by(t.audit.c.domain_id)
         .subquery()
     )
+    p, name_of = t.proof.c, t.sending_domain.c.name
+    end = func.right(name_of, func.char_length(p.subject) + 1)
+    covers = (p.subject == name_of) | (end == func.concat(".", p.subject))
+    proven = exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "proven", covers)
     query = (
-        select(t.sending_domain, *(t.audit.c[column].label(f"audit_{column}") for column in _SUMMARY))
+        select(
+            t.sending_domain,
+            proven.label("proven"),
+            *(t.audit.c[column].label(f"audit_{column}") for column in _SUMMARY),
+        )
         .outerjoin(newest, newest.c.domain_id == t.sending_domain.c.id)
         .outerjoin(t.audit, t.audit.c.id == newest.c.id)
         .where(t.sending_domain.c.tenant_id == tenant_id, t.sending_domain.c.name > after)
@@ -82,6 +91,7 @@ def list_domains(
             row.sends,
             row.audit_every_hours,
             row.plan,
+            bool(row.proven),
         )
         for row in connection.execute(query)
     ]

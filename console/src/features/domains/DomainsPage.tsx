@@ -53,6 +53,11 @@ const columns: Column<Domain>[] = [
     value: (row) => (row.last_audit ? `${row.last_audit.faults} faults, ${row.last_audit.risks} risks` : 'not audited'),
     show: (row) => <State domain={row} />,
   },
+  {
+    name: 'Proven',
+    value: (row) => (row.proven ? 'yes' : 'no'),
+    show: (row) => (row.proven ? <Tag level="right">proven</Tag> : <Small>no</Small>),
+  },
   {name: 'SPF look-ups of 10', value: (row) => row.last_audit?.spf_lookups, number: true},
   {name: 'Selectors', value: (row) => row.selectors.join(' ')},
   {
