@@ -43,6 +43,11 @@ class UpdateServer:
     algorithm: str
     secret: str
 
+    @property
+    def where(self) -> str:
+        """`address:port`, as questions name a server."""
+        return f"[{self.address}]:{self.port}" if ":" in self.address else f"{self.address}:{self.port}"
+
 
 def send_update(server: UpdateServer, changes: Sequence[RrsetChange], timeout: float = 10.0) -> None:
     """Make the changes, all or none. UpdateFailed says why not, and what to do."""

@@ -197,13 +197,11 @@ def _change(
     if missing:
         what = f"The plan has no record {sorted(missing)[0][:100]!r}"
         raise ServiceProblem("invalid-request", what, remedy="Use keys of the plan")
-    at = f"[{server.address}]:{server.port}" if ":" in server.address else f"{server.address}:{server.port}"
-    return server, context.resolver.run(plan_changes(records, at), fresh=True)
+    return server, context.resolver.run(plan_changes(records, server.where), fresh=True)
 
 
 def _holds(context: Context, server: Server, changes: Sequence[CoreChange]) -> bool:
-    at = f"[{server.address}]:{server.port}" if ":" in server.address else f"{server.address}:{server.port}"
-    answers = context.resolver.look([DnsQuestion(each.name, each.rdtype, at) for each in changes])
+    answers = context.resolver.look([DnsQuestion(each.name, each.rdtype, server.where) for each in changes])
     return all(
         {rdata.to_text().lower() for rdata in answer.records} == {value.lower() for value in each.after}
         for each, answer in zip(changes, answers, strict=True)
