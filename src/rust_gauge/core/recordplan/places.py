@@ -33,7 +33,7 @@ def wrong_places(record: PlannedRecord, domain: str, selectors: tuple[str, ...] 
 def _places(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) -> Iterator[WrongPlace]:
     name, zone = record.name, record.zone
     host = "" if name == zone else name.removesuffix(f".{zone}")
-    if record.rdtype in ("PTR",) or record.elsewhere:
+    if record.elsewhere:
         return
     twice = "the zone's name stands twice: the panel adds it by itself, so type only the part in front of it"
     yield WrongPlace(f"{name}.{zone}", "zone-twice", twice)

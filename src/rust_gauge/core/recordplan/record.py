@@ -32,7 +32,7 @@ class PlannedRecord:
 
     `value` is the text of a TXT record, the host of a CNAME, MX or PTR, the address of an A or AAAA; empty where it
     cannot be told yet (`waits_for` says what is missing). `elsewhere` is True for records outside the domain's own
-    zone, which somebody else has to publish: reverse DNS, or names of a relay. `text_only` leaves it out of files.
+    zone, which somebody else has to publish: reverse DNS, or names of a relay.
     """
 
     purpose: Purpose

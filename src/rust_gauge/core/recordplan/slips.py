@@ -108,7 +108,6 @@ _TWO_SEMICOLONS = re.compile(r";(?:\s*;)+")
 _COLON_TAG = re.compile(r"(?:^|(?<=;))(\s*(?:v|p|k|sp|np|rua|ruf|pct|adkim|aspf|fo|ri)\s*):\s*(?!//)")
 _AFTER_COLON = re.compile(r"(?<=[a-z46]:)\s+(?=\S)|(?<=mailto:)\s+|\s+(?=:(?=\S))")
 _RUNS = re.compile(r"[ \t]{2,}")
-_SPLIT_WORD = re.compile(r"(?<=[A-Za-z0-9+/=])[ \t]+(?=[A-Za-z0-9+/=])")
 _CONFUSED = {ord(a): b for a, b in zip("\u0430\u0435\u043e\u0440\u0441\u0445\u0443\u0456\u0455\u0410\u0412\u0415\u041a\u041c\u041d\u041e\u0420\u0421\u0422\u0425",
                                         "aeopcxyisABEKMHOPCTX", strict=True)}  # fmt: skip
 _LETTERS = re.compile("[\u0370-\u04ff\uff01-\uff5e\u212a\u017f]")
