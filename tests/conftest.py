@@ -150,7 +150,13 @@ def update_port() -> int:
 
 
 @pytest.fixture(scope="session")
-def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int) -> Iterator[World]:
+def webhook_port() -> int:
+    """Where the tests' receiver of webhooks listens."""
+    return free_port(33_980)
+
+
+@pytest.fixture(scope="session")
+def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int, webhook_port: int) -> Iterator[World]:
     configure_logs("error")
     prepare(database.url)
     clock = Clock()
@@ -160,6 +166,7 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int) -> It
         dns_timeout=0.5,
         secret_key="only for tests",  # type: ignore[arg-type]
         update_servers=[f"127.0.0.1:{update_port}"],
+        webhook_hosts=[f"127.0.0.1:{webhook_port}"],
         watch_resolvers=[
             f"{name}=127.0.0.1:{port}" for name, port in zip(("near", "far"), dns_world.resolver_ports, strict=True)
         ],

@@ -6,6 +6,7 @@ import {DomainPage} from './features/domains/DomainPage';
 import {DomainsPage} from './features/domains/DomainsPage';
 import {FlowPage} from './features/mailflow/FlowPage';
 import {SignIn} from './features/session/SignIn';
+import {SettingsPage} from './features/settings/SettingsPage';
 import {SuppressionPage} from './features/suppression/SuppressionPage';
 import {WallPage} from './features/wall/WallPage';
 import {Shell} from './shell/Shell';
@@ -29,6 +30,7 @@ export function App() {
           <Route path="/domains/:tenant/:name" element={<DomainPage />} />
           <Route path="/flow" element={<FlowPage who={who} />} />
           <Route path="/suppression" element={<SuppressionPage who={who} />} />
+          <Route path="/settings" element={<SettingsPage who={who} />} />
           <Route path="/sign-in" element={<Navigate to="/" replace />} />
           <Route path="*" element={<Notice title="There is no such page">The way on is in the bar above.</Notice>} />
         </Routes>

@@ -20,6 +20,7 @@ from rust_gauge.service import proofs as service_proofs
 from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.standins.mail_host import MailHost
 from tests.conftest import Office
+from tests.rows import ndjson, row
 
 
 @pytest.fixture
@@ -177,6 +178,35 @@ def test_senders_say_what_is_missing(office: Office, client: Client) -> None:
     client.proofs.check(office.slug, proof.id)
     assert client.domains.get(office.slug, f"news.{zone}").proven
     assert client.proofs.senders(office.slug)[0].proven  # the proof of a domain covers what is below it
+
+
+def test_streams_that_are_not_proven_or_aligned_say_so_where_they_appear(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    name = f"news.{office.slug}.example"
+    office.world.zone(f"{office.slug}.example", '_dmarc IN TXT "v=DMARC1; p=none"\n')
+    client.domains.add(office.slug, name)
+    client.domains.change(office.slug, name, DomainChange(streams=[StreamPath(name="offers", relay="driftline")]))
+    client.audits.run(office.slug, name)
+    client.events.load(office.slug, ndjson(row(1, domain=name, stream="offers"), row(2, domain=name, stream="other")))
+    (stream,) = client.audits.newest(office.slug, name).streams
+    assert stream.proven is False
+    first, second = sorted(client.events.list(office.slug), key=lambda event: event.stream)
+    assert first.sender_lacks.startswith("not proven: publish its record")
+    assert "not aligned" in first.sender_lacks
+    assert second.sender_lacks.startswith("not proven")  # a stream that nobody described
+    assert "aligned" not in second.sender_lacks
+    (on_wall,) = client.readings.wall(tenant=office.slug).rows
+    assert on_wall.lacks == [f"offers: {first.sender_lacks}"]
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
+    where = ["--url", office.world.url, "--tenant", office.slug]
+    for words, said in (
+        (["trail", "--message", "m1"], f"offers of {name}: not proven"),
+        (["audit", "--last", name], f"{name} is not proven"),
+    ):
+        out, err = io.StringIO(), io.StringIO()
+        main([*words, *where], Output(out, err))
+        assert said in out.getvalue() + err.getvalue()
 
 
 def test_proofs_from_the_command_line(

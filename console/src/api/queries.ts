@@ -375,3 +375,63 @@ export function usePublish(tenant: string, name: string) {
     },
   });
 }
+
+export const useWebhooks = (tenant: string) =>
+  useQuery({
+    queryKey: ['webhooks', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/webhooks', {params: {path: {tenant}}, signal})),
+    refetchInterval: 15_000,
+  });
+
+export const useWebhookCalls = (tenant: string, id: number) =>
+  useQuery({
+    queryKey: ['webhooks', tenant, id],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/webhooks/{id}/calls', {params: {path: {tenant, id}}, signal})),
+    refetchInterval: 15_000,
+  });
+
+/** A change of webhooks, after which all of them are asked for anew. */
+function useWebhookChange<Sent, Got>(tenant: string, mutationFn: (sent: Sent) => Promise<Got>) {
+  const queries = useQueryClient();
+  return useMutation({mutationFn, onSettled: () => queries.invalidateQueries({queryKey: ['webhooks', tenant]})});
+}
+
+export const useAddWebhook = (tenant: string) =>
+  useWebhookChange(tenant, (body: Schemas['NewWebhook']) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/webhooks', {params: {path: {tenant}}, body})),
+  );
+export const useChangeWebhook = (tenant: string) =>
+  useWebhookChange(tenant, ({id, body}: {id: number; body: Schemas['WebhookChange']}) =>
+    unwrap(api.PATCH('/api/v1/tenants/{tenant}/webhooks/{id}', {params: {path: {tenant, id}}, body})),
+  );
+export const useDropWebhook = (tenant: string) =>
+  useWebhookChange(tenant, (id: number) =>
+    unwrap(api.DELETE('/api/v1/tenants/{tenant}/webhooks/{id}', {params: {path: {tenant, id}}})),
+  );
+export const useTestWebhook = (tenant: string) =>
+  useWebhookChange(tenant, (id: number) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/webhooks/{id}/test', {params: {path: {tenant, id}}})),
+  );
+export const useReplayWebhook = (tenant: string) =>
+  useWebhookChange(tenant, (id: number) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/webhooks/{id}/replay', {params: {path: {tenant, id}}})),
+  );
+
+export const useTokens = () =>
+  useQuery({queryKey: ['tokens'], queryFn: ({signal}) => unwrap(api.GET('/api/v1/tokens', {signal}))});
+
+export function useMakeToken() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['NewToken']) => unwrap(api.POST('/api/v1/tokens', {body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['tokens']}),
+  });
+}
+
+export function useDropToken() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/tokens/{id}', {params: {path: {id}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['tokens']}),
+  });
+}

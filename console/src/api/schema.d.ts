@@ -1015,6 +1015,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Webhooks
+         * @description All webhooks, and how their calls go.
+         */
+        get: operations["list_webhooks"];
+        put?: never;
+        /**
+         * Add Webhook
+         * @description Tell an address what happens. The secret that signs is shown this once.
+         */
+        post: operations["add_webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/webhooks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Webhook
+         * @description Forget it and its calls.
+         */
+        delete: operations["drop_webhook"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Webhook
+         * @description Change it, pause it, or let it go on.
+         */
+        patch: operations["change_webhook"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/webhooks/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Test Webhook
+         * @description Call it now with a message of subject `test`, and tell what came back.
+         */
+        post: operations["test_webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/webhooks/{id}/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Webhook Calls
+         * @description Calls, newest first; delivered ones are kept for 30 days.
+         */
+        get: operations["list_webhook_calls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/webhooks/{id}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replay Webhook
+         * @description Try calls that were given up anew, under the same ids. Gives how many.
+         */
+        post: operations["replay_webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1625,6 +1733,12 @@ export interface components {
          */
         Event: {
             /**
+             * Sender Lacks
+             * @description What its From domain and stream lack today: proof, alignment
+             * @default
+             */
+            sender_lacks: string;
+            /**
              * Kind
              * @enum {string}
              */
@@ -2059,6 +2173,44 @@ export interface components {
             secret: string;
         };
         /**
+         * MadeWebhook
+         * @description With the secret that signs, shown this once.
+         */
+        MadeWebhook: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Url */
+            url: string;
+            /** Subjects */
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+            /** Paused */
+            paused: boolean;
+            /** Waiting */
+            waiting: number;
+            /** Dead */
+            dead: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Last At
+             * @description When it was called last
+             */
+            last_at?: string | null;
+            /**
+             * Last Said
+             * @description What came back
+             * @default
+             */
+            last_said: string;
+            /** Secret */
+            secret: string;
+        };
+        /**
          * MessageCheck
          * @description A message looked at: its signatures, SPF where the connection is known, and DMARC both ways.
          */
@@ -2190,6 +2342,27 @@ export interface components {
              */
             secret: string;
         };
+        /**
+         * NewWebhook
+         * @description An address to call. Without `subjects` it is told everything.
+         */
+        NewWebhook: {
+            /**
+             * Name
+             * @example ticket desk
+             */
+            name: string;
+            /**
+             * Url
+             * @example https://desk.glasswort.example/rust-gauge
+             */
+            url: string;
+            /**
+             * Subjects
+             * @default []
+             */
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+        };
         /** Page[AuditSummary] */
         Page_AuditSummary_: {
             /** Items */
@@ -2229,6 +2402,13 @@ export interface components {
         Page_SuppressionEntry_: {
             /** Items */
             items: components["schemas"]["SuppressionEntry"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[WebhookCall] */
+        Page_WebhookCall_: {
+            /** Items */
+            items: components["schemas"]["WebhookCall"][];
             /** Next */
             next?: string | null;
         };
@@ -3498,6 +3678,11 @@ export interface components {
             dkim_domain: string;
             /** Selector */
             selector: string;
+            /**
+             * Proven
+             * @description Whether its From domain is proven now; absent without a service
+             */
+            proven?: boolean | null;
             /** Spf */
             spf: components["schemas"]["SpfOfAddress"][];
             by_list: components["schemas"]["DmarcResult"];
@@ -3662,6 +3847,12 @@ export interface components {
             cells: components["schemas"]["WallCell"][];
             heaviest?: components["schemas"]["Pull"] | null;
             /**
+             * Lacks
+             * @description Streams whose From is not proven or not aligned, in words
+             * @default []
+             */
+            lacks: string[];
+            /**
              * Faults
              * @description Faults in the newest audit; absent where there was none
              */
@@ -3825,6 +4016,91 @@ export interface components {
             address: string;
             /** Own */
             own: boolean;
+        };
+        /**
+         * Webhook
+         * @description An address that is called, and how it goes. `waiting` calls are still tried; `dead` ones were given up.
+         */
+        Webhook: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Url */
+            url: string;
+            /** Subjects */
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+            /** Paused */
+            paused: boolean;
+            /** Waiting */
+            waiting: number;
+            /** Dead */
+            dead: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Last At
+             * @description When it was called last
+             */
+            last_at?: string | null;
+            /**
+             * Last Said
+             * @description What came back
+             * @default
+             */
+            last_said: string;
+        };
+        /**
+         * WebhookCall
+         * @description One message to one webhook. `id` is the `webhook-id` that every try carries.
+         */
+        WebhookCall: {
+            /** Id */
+            id: string;
+            /** Subject */
+            subject: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "delivered" | "dead";
+            /** Attempts */
+            attempts: number;
+            /**
+             * Said
+             * @description What the last try brought
+             */
+            said: string;
+            /** Body */
+            body: {
+                [key: string]: unknown;
+            };
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Next At */
+            next_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+        };
+        /**
+         * WebhookChange
+         * @description New settings; what is left out stays.
+         */
+        WebhookChange: {
+            /** Name */
+            name?: string | null;
+            /** Url */
+            url?: string | null;
+            /** Subjects */
+            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[] | null;
+            /** Paused */
+            paused?: boolean | null;
         };
         /**
          * Who
@@ -7474,6 +7750,397 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sender"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_webhooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWebhook"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeWebhook"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookCall"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_webhook_calls: {
+        parameters: {
+            query?: {
+                /** @description Only these */
+                state?: ("waiting" | "delivered" | "dead") | null;
+                /** @description `next` of the page before */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_WebhookCall_"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replay_webhook: {
+        parameters: {
+            query?: {
+                /** @description Only this dead call */
+                call?: string | null;
+            };
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
                 };
             };
             /** @description What is wrong, as RFC 9457 */

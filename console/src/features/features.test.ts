@@ -20,6 +20,7 @@ const row = (over: Partial<Schemas['WallRow']> = {}): Schemas['WallRow'] => ({
   tenant: 't',
   tenant_name: 'T',
   domain: 'd.example',
+  lacks: [],
   delivered: 1000,
   cells: [
     {provider: '(all)', value: 54, margin: 4, condition: 'corroded', trend: []},

@@ -70,6 +70,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/domains${keep}`}>Domains</NavLink>
           <NavLink to={`/flow${keep}`}>Mail flow</NavLink>
           <NavLink to={`/suppression${keep}`}>Suppression</NavLink>
+          <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
         {!one && (
           <Choice
@@ -79,7 +80,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {location.pathname !== '/suppression' && location.pathname !== '/domains' && (
+        {!['/suppression', '/domains', '/settings'].includes(location.pathname) && (
           <Choice
             label="Period"
             value={String(one ? periodOr(view.get('days'), 90) : view.days)}

@@ -186,6 +186,10 @@ def _show_streams(output: Output, streams: list[StreamResult]) -> None:
         colour = "sound" if result.result == "pass" else "fault" if result.result == "fail" else "dim"
         head = f"stream {stream.name}" + (f" over {stream.relay}" if stream.relay else "")
         output.line(f"{head}: " + output.paint(f"DMARC {result.result}, {result.disposition}", colour))
+        if stream.proven is False:
+            output.line(
+                output.paint(f"    {stream.header_from} is not proven: rustgauge prove {stream.header_from}", "risk")
+            )
         for each in result.aligned:
             said = "aligns" if each.counts else "aligns, but does not pass" if each.relaxed else "does not align"
             output.line(f"    {each.kind.upper():4}  {each.domain}  {said} ({each.mode})")

@@ -145,4 +145,7 @@ def trail(session: Session) -> int:
     ]
     columns = ("time (UTC)", "kind", "recipient", "domain", "stream", "relay", "cause", "reply")
     session.output.table(arguments.format, columns, rows)
+    lacks = {f"{e.stream or 'mail'} of {e.domain}: {e.sender_lacks}" for e in events if e.sender_lacks}
+    for said in sorted(lacks):
+        session.output.say(said)
     return 0

@@ -24,6 +24,7 @@ from rust_gauge.cli import (
     suppression,
     trials,
     watches,
+    webhooks,
 )
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
@@ -155,6 +156,16 @@ def _parser() -> argparse.ArgumentParser:
     )
     made.add_argument("--relay", default="", help="carries the message")
     made.add_argument("--code", help="the code of the message")
+    made = command("webhook", webhooks.webhook, "addresses that are told what happens, signed", tables)
+    made.add_argument("id", nargs="?", type=_days, help="one of them; without more its calls")
+    made.add_argument("--add", metavar="URL", help="call this address from now on")
+    made.add_argument("--name", default="", help="with --add: what you call it")
+    made.add_argument("--subject", action="append", default=[], help="with --add: only this subject; repeatable")
+    made.add_argument("--test", action="store_true", help="call it now, and tell what came back")
+    made.add_argument("--pause", action="store_true", help="call it no more for now")
+    made.add_argument("--go-on", action="store_true", help="call it again, and send what waited")
+    made.add_argument("--replay", action="store_true", help="try the calls that were given up anew")
+    made.add_argument("--drop", action="store_true", help="forget it")
     command("senders", proofs.senders, "what mail is sent as: proven or not, aligned or not", tables)
     command("relays", plans.list_relays, "relays, what they want published, who uses them", tables)
     made = command("relay", plans.relay, "describe a relay, or show what is said of it")

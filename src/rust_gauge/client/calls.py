@@ -41,6 +41,7 @@ from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
+from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 
 T = TypeVar("T")
 
@@ -334,3 +335,31 @@ def give_code(tenant: str, id: int, code: ProofCode) -> Call[Proof]:
 
 def list_senders(tenant: str) -> Call[list[Sender]]:
     return _call("GET", _tenant(tenant, "senders"), list[Sender])
+
+
+def list_webhooks(tenant: str) -> Call[list[Webhook]]:
+    return _call("GET", _tenant(tenant, "webhooks"), list[Webhook])
+
+
+def add_webhook(tenant: str, new: NewWebhook) -> Call[MadeWebhook]:
+    return _call("POST", _tenant(tenant, "webhooks"), MadeWebhook, new)
+
+
+def change_webhook(tenant: str, id: int, change: WebhookChange) -> Call[Webhook]:
+    return _again(_call("PATCH", _tenant(tenant, f"webhooks/{id}"), Webhook, change))
+
+
+def drop_webhook(tenant: str, id: int) -> Call[None]:
+    return _call("DELETE", _tenant(tenant, f"webhooks/{id}"), type(None))
+
+
+def test_webhook(tenant: str, id: int) -> Call[WebhookCall]:
+    return _call("POST", _tenant(tenant, f"webhooks/{id}/test"), WebhookCall)
+
+
+def list_webhook_calls(tenant: str, id: int, state: str | None, cursor: str | None) -> Call[Page[WebhookCall]]:
+    return _call("GET", _tenant(tenant, f"webhooks/{id}/calls"), Page[WebhookCall], state=state, cursor=cursor)
+
+
+def replay_webhook(tenant: str, id: int, call: str | None) -> Call[int]:
+    return _again(_call("POST", _tenant(tenant, f"webhooks/{id}/replay"), int, call=call))

@@ -46,6 +46,7 @@ from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
+from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 
 T = TypeVar("T")
 
@@ -80,6 +81,7 @@ class Client:
         self.watches = Watches(self)
         self.publishing = Publishing(self)
         self.proofs = Proofs(self)
+        self.webhooks = Webhooks(self)
 
     def __enter__(self) -> "Client":
         return self
@@ -475,3 +477,36 @@ class Proofs:
     def senders(self, tenant: str) -> "builtins.list[Sender]":
         """Every domain that mail is sent as: proven or not, aligned or not."""
         return self._client.send(calls.list_senders(tenant))
+
+
+class Webhooks(_Part):
+    """Where the service tells what happened."""
+
+    def list(self, tenant: str) -> "builtins.list[Webhook]":
+        """All of a tenant, and how their calls go."""
+        return self._client.send(calls.list_webhooks(tenant))
+
+    def add(self, tenant: str, name: str, url: str, subjects: Sequence[str] = ()) -> MadeWebhook:
+        """Tell an address what happens; `secret` is in this answer only. Without subjects it is told everything."""
+        new = NewWebhook.model_construct(name=name, url=url, subjects=[*subjects])  # type: ignore[list-item]
+        return self._client.send(calls.add_webhook(tenant, new))
+
+    def change(self, tenant: str, id: int, change: WebhookChange) -> Webhook:
+        """New settings; what is left out stays."""
+        return self._client.send(calls.change_webhook(tenant, id, change))
+
+    def drop(self, tenant: str, id: int) -> None:
+        """Forget it and its calls."""
+        self._client.send(calls.drop_webhook(tenant, id))
+
+    def test(self, tenant: str, id: int) -> WebhookCall:
+        """Call it now with a message that says nothing."""
+        return self._client.send(calls.test_webhook(tenant, id))
+
+    def calls(self, tenant: str, id: int, *, state: str | None = None) -> Iterator[WebhookCall]:
+        """Newest first."""
+        return self._client.pages(lambda cursor: calls.list_webhook_calls(tenant, id, state, cursor))
+
+    def replay(self, tenant: str, id: int, call: str | None = None) -> int:
+        """Try calls that were given up anew: one, or all. Gives how many."""
+        return self._client.send(calls.replay_webhook(tenant, id, call))

@@ -210,6 +210,7 @@ class StreamResult(Model):
     envelope: str
     dkim_domain: str
     selector: str
+    proven: bool | None = Field(None, description="Whether its From domain is proven now; absent without a service")
     spf: list[SpfOfAddress]
     by_list: DmarcResult
     by_walk: DmarcResult

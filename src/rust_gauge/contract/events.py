@@ -105,6 +105,8 @@ class IntakeResult(Model):
 class Event(Model):
     """An event as it is kept, with what was found out about it."""
 
+    sender_lacks: str = Field("", description="What its From domain and stream lack today: proof, alignment")
+
     kind: Kind
     time: UtcTime
     arrived_at: UtcTime

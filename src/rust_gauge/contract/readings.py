@@ -66,6 +66,7 @@ class WallRow(Model):
     delivered: int
     cells: list[WallCell]
     heaviest: Pull | None = None
+    lacks: list[str] = Field(default=[], description="Streams whose From is not proven or not aligned, in words")
     faults: int | None = Field(None, description="Faults in the newest audit; absent where there was none")
     fault: str | None = Field(None, description="The first of them, in words")
     remedy: str | None = None

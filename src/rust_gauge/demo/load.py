@@ -26,13 +26,15 @@ from rust_gauge.demo.zones import (
     NEW_DOMAIN,
     NEW_SETTINGS,
     NEW_STREAM,
+    PROVEN,
     RELAY_DESCRIPTIONS,
     SELECTORS,
     USELESS_LIST,
+    proof_token,
     streams_of,
 )
 from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import audits, domains, events, plans, relays
+from rust_gauge.service import audits, domains, events, plans, proofs, relays
 from rust_gauge.service.context import Context
 from rust_gauge.service.readings import compute_readings
 from rust_gauge.store import accounts, providers
@@ -115,6 +117,10 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
         domains.add_domain(context, tenant, NewDomain(name=NEW_DOMAIN))
         domains.change_domain(context, tenant, NEW_DOMAIN, DomainChange.model_validate({"streams": [NEW_STREAM]}))
         plans.put_settings(context, tenant, NEW_DOMAIN, PlanSettings.model_validate(NEW_SETTINGS))
+    for name in PROVEN:
+        if name in there or any(flow.domain == name and flow.tenant == tenant.slug for flow in FLOWS):
+            proof = proofs.keep_record_proof(context, tenant, name, proof_token(name))
+            proofs.check_record(context, tenant, proof)
     described = {relay.name for relay in relays.list_relays(context, tenant) if relay.described}
     for name in dict.fromkeys(flow.relay for flow in FLOWS if flow.tenant == tenant.slug):
         if name not in described:

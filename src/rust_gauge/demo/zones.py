@@ -1,6 +1,7 @@
 """The demo's DNS: a zone file for every name in the scenario, with the mistakes that its story needs."""
 
 import base64
+import hashlib
 import shutil
 from pathlib import Path
 
@@ -15,7 +16,7 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "4"  # of the zones: when it changes, those of an older demo are written anew
+VERSION = "5"  # of the zones: when it changes, those of an older demo are written anew
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
 RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
@@ -50,6 +51,11 @@ df2._domainkey.boxoffice.glasswort.example IN CNAME df2.boxoffice-glasswort-exam
 dmarc.boxoffice IN TXT "v=DMARC1; p=none; rua=mailto:boxoffice-dmarc@glasswort.example"
 click.boxoffice IN CNAME track.driftline.example
 """
+# Domains that the demo's tenants have proven, each by its record.
+PROVEN = (
+    "marramferries.example", "thornfieldseeds.example", "halyardclinic.example", "news.glasswort.example",
+    "tickets.glasswort.example",
+)  # fmt: skip
 NEW_DOMAIN = "boxoffice.glasswort.example"
 NEW_STREAM = {"name": "tickets", "relay": "driftline", "relays": ["office-2"]}
 NEW_SETTINGS = {"stage": "watch", "reports_to": "boxoffice-dmarc@glasswort.example"}
@@ -80,6 +86,11 @@ def is_current(directory: Path) -> bool:
     """Whether zones are there, of this version."""
     stamp = directory / "version"
     return stamp.exists() and stamp.read_text().strip() == VERSION
+
+
+def proof_token(domain: str) -> str:
+    """What the proof record of a demo domain holds: the same each time, as the demo's zones are written apart."""
+    return f"rustgauge-proof={hashlib.sha256(domain.encode()).hexdigest()[:32]}"
 
 
 def _key(bits: int = 2048) -> str:
@@ -181,6 +192,9 @@ def _zones() -> dict[str, str]:
         for domain in provider.domains:
             mx = f"@ IN MX 10 mx1.{provider.name}.\n@ IN MX 20 mx2.{provider.name}.\n"
             zones[domain] = zones.get(domain, "") + mx
+    for name in PROVEN:
+        zone = name if name in zones else name.partition(".")[2]
+        zones[zone] += _txt("_rustgauge" if zone == name else f"_rustgauge.{name.partition('.')[0]}", proof_token(name))
     for number, domain in enumerate(LONG_TAIL):
         zones[domain] = "@ IN A 203.0.113.120\n" + ("@ IN MX 10 mail\nmail IN A 203.0.113.121\n" if number % 6 else "")
     return zones

@@ -110,7 +110,7 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
         if key.fingerprint:
             seen.setdefault(key.fingerprint, int(now.timestamp()))
     document = audit_document(result, finished_at=now, cause=cause, key_first_seen=seen, mail=_mail(counts, row))
-    return _keep(context, tenant, row, document, cause, now)
+    return _with_proof(_keep(context, tenant, row, document, cause, now), row)
 
 
 def audit_request(
@@ -286,7 +286,13 @@ def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int |
     if found is None:
         what = "was never audited" if audit_id is None else f"has no audit {audit_id}"
         raise ServiceProblem("not-found", f"{row.name} {what}", remedy="Start one: POST to its audits")
-    return _show(row.name, found)
+    return _with_proof(_show(row.name, found), row)
+
+
+def _with_proof(audit: Audit, row: DomainRow) -> Audit:
+    """What is said of streams, with whether their From domain is proven today."""
+    streams = [stream.model_copy(update={"proven": row.proven}) for stream in audit.streams]
+    return audit.model_copy(update={"streams": streams})
 
 
 def compare_audits(

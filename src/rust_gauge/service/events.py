@@ -6,7 +6,7 @@ one transaction, so it is all there or not at all.
 
 import base64
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -23,6 +23,7 @@ from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, Event, Kind, Tally, fi
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.suppression import reason_to_suppress
+from rust_gauge.service import proofs
 from rust_gauge.service.context import Context
 from rust_gauge.service.cursors import read_cursor, write_cursor
 from rust_gauge.service.domains import find_domain
@@ -272,8 +273,10 @@ def list_events(
         before=before,
         limit=limit + 1,
     )
-    rows = context.store.transaction(lambda c: list(store_events.find_events(c, query)))
-    items = [_show(row) for row in rows[:limit]]
+    rows, lacks = context.store.transaction(
+        lambda c: (list(store_events.find_events(c, query)), proofs.lacks_of(c, tenant.id))
+    )
+    items = [_show(row, lacks) for row in rows[:limit]]
     last = rows[limit - 1] if len(rows) > limit else None
     after = write_cursor(last.occurred_at.isoformat(), base64.b64encode(last.identity).decode()) if last else None
     return Page(items=items, next=after)
@@ -299,8 +302,9 @@ _SAME = (
 )
 
 
-def _show(row: Any) -> EventOut:
+def _show(row: Any, lacks: Mapping[tuple[str, str], str]) -> EventOut:
     return EventOut(
+        sender_lacks=lacks.get((row.domain, row.stream), "") or lacks.get((row.domain, ""), ""),
         kind=str(Kind.from_number(row.kind)),
         time=row.occurred_at,
         cause=str(Cause.from_number(row.cause)),

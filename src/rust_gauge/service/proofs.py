@@ -12,12 +12,14 @@ from email.utils import format_datetime, make_msgid
 from typing import Any
 
 import structlog
+from sqlalchemy import Connection
 
 from rust_gauge.contract.proofs import NewProof, Proof, Sender
 from rust_gauge.core.dns import ask, split_server
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.gateways.mail_out import MailNotSent, send
+from rust_gauge.service import webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.service.domains import domain_name
 from rust_gauge.service.problems import ServiceProblem
@@ -31,6 +33,7 @@ log = structlog.get_logger()
 _VALID = timedelta(hours=24)
 _TRIES = 5
 _A_DAY = 50  # messages of one tenant
+_NOT_PROVEN = "not proven: publish its record, or have a message sent to postmaster"
 _PAUSE = timedelta(minutes=1)  # between two messages for the same proof
 _AGAIN = timedelta(days=1)  # between two looks at a record
 _LETTERS = "23456789ABCDEFGHJKLMNPQRSTUVWXYZ"  # without those that look alike
@@ -55,20 +58,26 @@ def start_proof(context: Context, tenant: TenantAccess, new: NewProof) -> Proof:
 
 
 def _start_record(context: Context, tenant: TenantAccess, domain: str) -> Proof:
+    return get_proof(
+        context, tenant, keep_record_proof(context, tenant, domain, f"rustgauge-proof={secrets.token_hex(16)}")
+    )
+
+
+def keep_record_proof(context: Context, tenant: TenantAccess, domain: str, token: str) -> int:
+    """Wait for this record from now on, unless one is waited for already. Gives the proof's id."""
     now = context.clock()
 
     def write(connection: Any) -> int:
         known = store_proofs.find_proof(connection, tenant.id, "domain", domain, "record")
         if known is not None:
             return int(known.id)
-        token = f"rustgauge-proof={secrets.token_hex(16)}"
         values = _fresh(tenant, "domain", domain, "record", now) | {"token": token}
         id = store_proofs.put_proof(connection, **values)
         for row in store_domains.list_domains(connection, tenant.id, name=domain):
             store_domains.change_domain(connection, row.id, plan={**row.plan, "proof": token})
         return id
 
-    return get_proof(context, tenant, context.store.transaction(write))
+    return context.store.transaction(write)
 
 
 def _fresh(tenant: TenantAccess, kind: str, subject: str, way: str, now: Any) -> dict[str, Any]:
@@ -169,6 +178,9 @@ def _keep(connection: Any, row: AnyRow, values: dict[str, Any], now: Any) -> Non
     if state == row.state:
         return
     log.info("proof_changed", proof=row.id, subject=row.subject, state=state)
+    if state in ("proven", "lost"):
+        told = {"proof": row.id, "kind": row.kind, "subject": row.subject, "way": row.way}
+        webhooks.tell(connection, row.tenant_id, f"proof.{state}", told, now)
     domain = row.subject.rpartition("@")[2]
     for each in store_domains.list_domains(connection, row.tenant_id, name=domain):
         words = {
@@ -276,23 +288,35 @@ def _shown(context: Context, row: AnyRow) -> Proof:
 
 def list_senders(context: Context, tenant: TenantAccess) -> list[Sender]:
     """Every domain that mail is sent as, stream by stream: proven or not, aligned or not."""
-    proofs, domains, newest = context.store.transaction(
-        lambda c: (
-            store_proofs.list_proofs(c, tenant.id),
-            store_domains.list_domains(c, tenant.id),
-            store_domains.newest_audits(c, [tenant.id]),
-        )
-    )
-    proven = {row.subject for row in proofs if row.kind == "domain" and row.state == "proven"}
+    return context.store.transaction(lambda c: senders_of(c, tenant.id))
+
+
+def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], str]:
+    """What each (domain, stream) lacks, in words; those that lack nothing are left out.
+
+    (domain, "") is for streams that nobody described.
+    """
+    out: dict[tuple[str, str], str] = {}
+    for each in senders_of(connection, tenant_id):
+        if each.said:
+            out[each.domain, each.stream] = each.said
+        if not each.proven:
+            out.setdefault((each.domain, ""), _NOT_PROVEN)
+    return out
+
+
+def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
+    domains = store_domains.list_domains(connection, tenant_id)
+    newest = store_domains.newest_audits(connection, [tenant_id])
     out = []
     for domain in domains:
         results = newest[domain.id].document.get("streams", []) if domain.id in newest else []
         by_name = {each["name"]: each["by_list"]["result"] for each in results}
-        covered = any(domain.name == each or domain.name.endswith(f".{each}") for each in proven)
+        covered = domain.proven
         for stream in domain.streams or [{"name": "", "relay": ""}]:
             result = by_name.get(stream["name"])
             aligned = None if result is None else result == "pass"
-            lacks = [] if covered else ["not proven: publish its record, or have a message sent to postmaster"]
+            lacks = [] if covered else [_NOT_PROVEN]
             lacks += ["not aligned: neither SPF nor DKIM proves the domain in From"] if aligned is False else []
             relays = list(dict.fromkeys(n for n in [stream.get("relay", ""), *stream.get("relays", [])] if n))
             out.append(

@@ -16,6 +16,7 @@ from rust_gauge.core.replies import Permanence
 from rust_gauge.core.replies.causes import ADDRESS_CAUSES, SENDER_CAUSES
 from rust_gauge.core.reputation import DayCounts, Reading, condition_of, overall_readings, provider_readings
 from rust_gauge.core.reputation import Pull as CorePull
+from rust_gauge.service import proofs
 from rust_gauge.service.context import Context
 from rust_gauge.service.domains import find_domain
 from rust_gauge.service.flow import REPORTS_WITHIN
@@ -176,6 +177,7 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int) ->
         order = _column_order(columns.values())
         rows = []
         for tenant in tenants:
+            lacks = _lacks(connection, tenant.id)
             for domain in store_domains.list_domains(connection, tenant.id):
                 cells = []
                 for name, ids_of_name in order:
@@ -192,6 +194,7 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int) ->
                         delivered=delivered.get(domain.id, 0),
                         cells=cells,
                         heaviest=heaviest[0] if heaviest else None,
+                        lacks=lacks.get(domain.name, []),
                         faults=audit.faults if audit else None,
                         fault=fault["title"] if fault else None,
                         remedy=fault["remedy"] if fault else None,
@@ -207,6 +210,17 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int) ->
         )
 
     return context.store.transaction(work)
+
+
+def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
+    """By domain: each stream and what it lacks."""
+    out: dict[str, list[str]] = {}
+    found = proofs.lacks_of(connection, tenant_id)
+    described = {domain for domain, stream in found if stream}
+    for (domain, stream), said in found.items():
+        if stream or domain not in described:
+            out.setdefault(domain, []).append(f"{stream}: {said}" if stream else said)
+    return out
 
 
 def _column_order(columns: Iterable[Columns]) -> list[tuple[str, list[int]]]:

@@ -48,6 +48,9 @@ class Settings(BaseSettings):
     update_servers: list[str] = Field(
         default=[], description="address:port of name servers that may be changed although they are not public"
     )
+    webhook_hosts: list[str] = Field(
+        default=[], description="host:port that webhooks may call although they are not public or have no TLS"
+    )
     mail_relays: dict[str, str] = Field(
         default={},
         description="address:port by relay name: where messages of our own (codes of proofs) are handed over",
@@ -74,6 +77,15 @@ class Settings(BaseSettings):
         for text in value:
             split_server(text)
         return value
+
+    @field_validator("webhook_hosts")
+    @classmethod
+    def _check_webhook_hosts(cls, value: list[str]) -> list[str]:
+        for text in value:
+            host, _, port = text.rpartition(":")
+            if not host or not port.isdigit():
+                raise ValueError(f"{text!r} is no host:port")
+        return [text.lower() for text in value]
 
     @field_validator("watch_resolvers")
     @classmethod

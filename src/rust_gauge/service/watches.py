@@ -29,6 +29,7 @@ from rust_gauge.core.recordplan import (
     watch_questions,
 )
 from rust_gauge.gateways.pages import may_reach
+from rust_gauge.service import webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.service.domains import find_domain
 from rust_gauge.service.plans import compute, zone_servers
@@ -195,6 +196,9 @@ def _tell(
     entry = {"tenant_id": row.tenant_id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now, "kind": "watch",
              "title": f"{names}{more}: {how}"[:500], "document": {"watch": row.id, "state": over}}  # fmt: skip
     store_audits.add_history(connection, [entry])
+    told = {"watch": row.id, "domain": row.domain, "said": f"{names}{more}: {how}",
+            "records": [{"name": record.name, "type": record.rdtype} for record in records]}  # fmt: skip
+    webhooks.tell(connection, row.tenant_id, f"watch.{over}", told, now)
     log.info("watch_ended", watch=row.id, domain=row.domain, state=over)
 
 

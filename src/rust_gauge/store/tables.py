@@ -244,6 +244,38 @@ proof = _table(
     Index("proof_due", "way", "state", "checked_at"),
 )
 
+webhook = _table(
+    "webhook",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(60), nullable=False),
+    Column("url", String(500), nullable=False),
+    Column("subjects", JSON, nullable=False),
+    Column("secret", String(300), nullable=False),
+    Column("paused", Boolean, nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("last_at", _Time, nullable=True),
+    Column("last_said", String(500), nullable=False),
+)
+
+webhook_call = _table(
+    "webhook_call",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("webhook_id", _Id, ForeignKey("webhook.id", ondelete="CASCADE"), nullable=False),
+    Column("message_id", String(40), nullable=False, unique=True),
+    Column("subject", String(40), nullable=False),
+    Column("body", Text, nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("attempts", SMALLINT(unsigned=True), nullable=False),
+    Column("said", String(500), nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("next_at", _Time, nullable=True),
+    Column("finished_at", _Time, nullable=True),
+    Index("webhook_call_webhook", "webhook_id", "id"),
+    Index("webhook_call_state", "tenant_id", "state"),
+)
+
 dkim_key_seen = _table(
     "dkim_key_seen",
     Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),

@@ -62,6 +62,7 @@ export function AlignmentCard({audit}: {audit: Audit}) {
                     {stream.name}
                     <br />
                     <Small>{stream.relay && `over ${stream.relay}`}</Small>
+                    {stream.proven === false && <div><Tag level="risk">not proven</Tag></div>}
                   </td>
                   <td>
                     {stream.by_list.aligned.map((each, i) => (

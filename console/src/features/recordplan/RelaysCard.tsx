@@ -36,9 +36,9 @@ export interface Draft {
   return_path: string;
   tracking: string;
   inbound: string;
-  per_hour: string;
-  per_day: string;
-  trial: boolean;
+  limits: string;
+  bounces: string;
+  complaints: string;
 }
 
 const hostLine = (record?: Schemas['RelayRecord'] | null) => (record ? `${record.label} ${record.type} ${record.value}` : '');
@@ -53,10 +53,24 @@ export const toDraft = (relay?: Relay): Draft => ({
   return_path: hostLine(relay?.return_path),
   tracking: hostLine(relay?.tracking),
   inbound: (relay?.inbound ?? []).map((each) => `${each.priority} ${each.host}`).join('\n'),
-  per_hour: String(relay?.limits?.[0]?.per_hour ?? ''),
-  per_day: String(relay?.limits?.[0]?.per_day ?? ''),
-  trial: relay?.limits?.[0]?.trial ?? false,
+  limits: (relay?.limits ?? []).map((each) => [each.region || '-', each.per_hour ?? '-', each.per_day ?? '-', each.trial && 'trial'].filter(Boolean).join(' ')).join('\n'),
+  bounces: percents(relay?.lines?.bounce_watch, relay?.lines?.bounce_stop),
+  complaints: percents(relay?.lines?.complaint_watch, relay?.lines?.complaint_stop),
 });
+
+/** A watch and a stop line as people type them, in per cent; `-` stands for the usual one. */
+function percents(watch?: number | null, stop?: number | null): string {
+  const shown = (rate?: number | null) => (rate == null ? '-' : String(Number((rate * 100).toFixed(6))));
+  return watch == null && stop == null ? '' : `${shown(watch)} ${shown(stop)}`;
+}
+
+function rates(text: string): [number | null, number | null] {
+  const read = (word?: string) => (word && !Number.isNaN(Number(word.replace('%', ''))) ? Number((Number(word.replace('%', '')) / 100).toFixed(8)) : null);
+  const [watch, stop] = text.trim().split(/\s+/);
+  return [read(watch), read(stop)];
+}
+
+const whole = (word?: string): number | null => Number(word) || null;
 
 const lines = (text: string) => text.split('\n').map((line) => line.trim().split(/\s+/)).filter((words) => words[0]);
 
@@ -70,8 +84,8 @@ function hostRecord(text: string): Schemas['RelayRecord'] | null {
 
 /** The description; what the form does not show stays as it was. */
 export function fromDraft(draft: Draft, before?: Relay): Description {
-  const limit = {...(before?.limits?.[0] ?? {region: ''}), per_hour: Number(draft.per_hour) || null, per_day: Number(draft.per_day) || null, trial: draft.trial};
-  const limited = limit.per_hour != null || limit.per_day != null || limit.trial || limit.region !== '';
+  const [bounce_watch, bounce_stop] = rates(draft.bounces);
+  const [complaint_watch, complaint_stop] = rates(draft.complaints);
   return {
     own: draft.own,
     hosts: lines(draft.hosts).map(([ip, helo]) => ({ip: ip!, helo: helo ?? ''})),
@@ -85,8 +99,10 @@ export function fromDraft(draft: Draft, before?: Relay): Description {
     return_path: hostRecord(draft.return_path),
     tracking: hostRecord(draft.tracking),
     inbound: lines(draft.inbound).map((words) => ({priority: Number(words[0]) || 0, host: words.at(-1)!})),
-    limits: [...(limited ? [limit] : []), ...(before?.limits ?? []).slice(1)],
-    lines: before?.lines ?? {bounce_watch: null, bounce_stop: null, complaint_watch: null, complaint_stop: null},
+    limits: lines(draft.limits).map(([region, hour, day, trial]) => ({
+      region: region === '-' ? '' : region!, per_hour: whole(hour), per_day: whole(day), trial: trial === 'trial',
+    })),
+    lines: {bounce_watch, bounce_stop, complaint_watch, complaint_stop},
     note: before?.note ?? '',
   };
 }
@@ -99,6 +115,12 @@ function allowed(relay: Relay): string {
         .join(' '),
     )
     .join('; ');
+}
+
+function ownLines(relay: Relay): string {
+  const {bounce_watch, bounce_stop, complaint_watch, complaint_stop} = relay.lines;
+  const said = (what: string, text: string) => text && `${what} ${text.replace(' ', ' / ')} %`;
+  return [said('bounces', percents(bounce_watch, bounce_stop)), said('complaints', percents(complaint_watch, complaint_stop))].filter(Boolean).join('; ');
 }
 
 function wants(relay: Relay): string {
@@ -129,6 +151,7 @@ export function RelaysCard({tenant}: {tenant: string}) {
     {name: 'Relay', value: (row) => row.name, show: (row) => <>{row.name} {!row.described && <Tag level="note">not described</Tag>}</>},
     {name: 'Kind', value: (row) => (row.own ? 'own MTA' : row.described ? 'contracted' : '')},
     {name: 'Wants published', value: wants, show: (row) => <span style={{whiteSpace: 'normal'}}>{wants(row) || <Soft>nothing</Soft>}</span>},
+    {name: 'Its lines', value: ownLines, show: (row) => <span style={{whiteSpace: 'normal'}}>{ownLines(row) || <Soft>the usual</Soft>}</span>},
     {name: 'Allows', value: allowed, show: (row) => <span style={{whiteSpace: 'normal'}}>{allowed(row)}</span>},
     {name: '', value: () => '', show: (row) => <Button tone="link" onPress={() => setDraft(toDraft(row))}>Describe</Button>},
   ];
@@ -156,11 +179,19 @@ export function RelaysCard({tenant}: {tenant: string}) {
           <Field label="Takes in mail: priority and host" mono lines={3} value={draft.inbound} onChange={(inbound) => set({inbound})} placeholder="10 in1.driftline.example" />
           <Field label="Return path: host, type, target" mono value={draft.return_path} onChange={(return_path) => set({return_path})} placeholder="bounce MX returns.driftline.example" />
           <Field label="Counted links: host, type, target" mono value={draft.tracking} onChange={(tracking) => set({tracking})} placeholder="click CNAME track.driftline.example" />
-          <Field label="Allowed an hour" value={draft.per_hour} onChange={(per_hour) => set({per_hour})} />
-          <Field label="Allowed a day" value={draft.per_day} onChange={(per_day) => set({per_day})} />
+          <Field
+            label="Allowed: region, an hour, a day"
+            hint="a region a line; - where there is none; the word trial behind it while only proven recipients may be mailed"
+            mono
+            lines={3}
+            value={draft.limits}
+            onChange={(limits) => set({limits})}
+            placeholder={'- 5000 50000\nnorth 200 2000 trial'}
+          />
+          <Field label="Its lines for bounces: watch and stop, %" hint="empty for the usual 2 and 5" mono value={draft.bounces} onChange={(bounces) => set({bounces})} placeholder="2 5" />
+          <Field label="Its lines for complaints: watch and stop, %" hint="empty for the usual 0.1 and 0.3" mono value={draft.complaints} onChange={(complaints) => set({complaints})} placeholder="0.1 0.3" />
           <div data-wide>
             <Checkbox isSelected={draft.own} onChange={(own) => set({own})}>{({isSelected}) => <>{isSelected ? '☑' : '☐'} an MTA of ours</>}</Checkbox>
-            <Checkbox isSelected={draft.trial} onChange={(trial) => set({trial})}>{({isSelected}) => <>{isSelected ? '☑' : '☐'} on trial: proven recipients only</>}</Checkbox>
           </div>
           <div data-wide>
             <Button type="submit" tone="main" isDisabled={describe.isPending}>Keep it</Button>

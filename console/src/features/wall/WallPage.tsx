@@ -3,7 +3,7 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useWall} from '../../api/queries';
 import {Button} from '../../design/Button';
-import {Soft} from '../../design/Card';
+import {Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
 import {download, toCsv} from '../../design/csv';
 import {plural, short} from '../../design/format';
@@ -150,6 +150,7 @@ function WallTable({wall}: {wall: Wall}) {
               <tr key={row.domain}>
                 <th scope="row">
                   <Link to={`/domains/${row.tenant}/${row.domain}`}>{row.domain}</Link>
+                  {(row.lacks ?? []).length > 0 && <Lacks to={`/domains/${row.tenant}/${row.domain}?view=setup`} row={row} />}
                 </th>
                 <td className="n">{short(row.delivered)}</td>
                 {row.cells.map((cell, i) => (
@@ -174,6 +175,17 @@ function WallTable({wall}: {wall: Wall}) {
         );
       })}
     </Table>
+  );
+}
+
+/** A small word where a From domain is not proven or not aligned, with which stream and what to do. */
+function Lacks({to, row}: {to: string; row: Schemas['WallRow']}) {
+  const said = (row.lacks ?? []).join('; ');
+  const words = [said.includes('not proven') && 'not proven', said.includes('not aligned') && 'not aligned'].filter(Boolean).join(', ');
+  return (
+    <Link to={to} title={said} aria-label={`${row.domain}: ${said}`} style={{display: 'block', lineHeight: 1.1}}>
+      <Small>{words}</Small>
+    </Link>
   );
 }
 

@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, proofs, readings, watches
+from rust_gauge.service import audits, batches, proofs, readings, watches, webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -30,11 +30,16 @@ def _watch(context: Context, job: Job) -> None:
     watches.run_watch(context, job.subject)
 
 
+def _webhook(context: Context, job: Job) -> None:
+    webhooks.run_call(context, job.subject)
+
+
 KINDS: dict[str, Callable[[Context, Job], None]] = {
     "readings": _readings,
     "audit": _audit,
     "batch": batches.run_batch,
     "watch": _watch,
+    "webhook": _webhook,
 }
 
 
@@ -60,6 +65,7 @@ def tick(context: Context) -> None:
     readings.ask_for_stale(context)
     audits.ask_for_due(context)
     proofs.look_at_due(context)
+    webhooks.forget_old(context)
     ensure_partitions(context.store, context.clock().date())
 
 

@@ -58,11 +58,11 @@ from rust_gauge.service import (
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
 
-_problems = {
+problems = {
     code: {"model": Problem, "content": {"application/problem+json": {}}, "description": "What is wrong, as RFC 9457"}
     for code in (401, 404, 422)
 }
-router = APIRouter(prefix="/api/v1", responses=_problems)  # type: ignore[arg-type]
+router = APIRouter(prefix="/api/v1", responses=problems)  # type: ignore[arg-type]
 
 Cursor = Annotated[str | None, Query(max_length=500, description="`next` of the page before")]
 Limit = Annotated[int, Query(ge=1, le=1000)]

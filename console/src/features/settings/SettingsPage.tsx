@@ -1,0 +1,25 @@
+/** What a tenant sets once: who is told what happens, and which programs may ask. */
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+import {TokensCard} from './TokensCard';
+import {WebhooksCard} from './WebhooksCard';
+
+const Page = styled.div`
+  display: grid;
+  gap: ${space.l};
+  grid-template-columns: minmax(0, 1fr);
+`;
+
+export function SettingsPage({who}: {who: Schemas['Who']}) {
+  const view = useView();
+  const tenant = who.tenants.find((each) => each.slug === view.tenant) ?? who.tenants[0]!;
+  return (
+    <Page>
+      <h1>Settings of {tenant.name}</h1>
+      <WebhooksCard tenant={tenant.slug} />
+      <TokensCard tenant={tenant.slug} />
+    </Page>
+  );
+}

@@ -1,0 +1,51 @@
+"""`rustgauge webhook`: addresses that are told what happens."""
+
+from rust_gauge.cli.session import Session
+from rust_gauge.contract.webhooks import Webhook, WebhookCall, WebhookChange
+
+
+def webhook(session: Session) -> int:
+    """Exit status 3 when a test call was not taken."""
+    arguments, output = session.arguments, session.output
+    client, tenant = session.client.webhooks, session.tenant()
+    if arguments.add:
+        made = client.add(tenant, arguments.name or arguments.add.partition("//")[2].partition("/")[0][:60],
+                          arguments.add, arguments.subject)  # fmt: skip
+        output.line(f"webhook {made.id} calls {made.url}")
+        output.line(f"  secret, shown this once: {made.secret}")
+        return 0
+    if arguments.id is None:
+        kept_rows = [_webhook_row(each) for each in client.list(tenant)]
+        heads = ("webhook", "name", "address", "is told", "", "waiting", "given up", "last answer")
+        output.table(arguments.format, heads, kept_rows, right=(5, 6))
+        return 0
+    if arguments.drop:
+        client.drop(tenant, arguments.id)
+        output.line(f"webhook {arguments.id} is forgotten")
+    elif arguments.pause or arguments.go_on:
+        kept = client.change(tenant, arguments.id, WebhookChange(paused=arguments.pause))
+        output.line(f"webhook {kept.id} {'is paused' if kept.paused else 'goes on'}")
+    elif arguments.test:
+        call = client.test(tenant, arguments.id)
+        output.line(f"{call.state}: {call.said}")
+        return 0 if call.state == "delivered" else 3
+    elif arguments.replay:
+        output.line(f"{client.replay(tenant, arguments.id)} calls are tried anew")
+    else:
+        call_rows = [_row(call) for call in client.calls(tenant, arguments.id)]
+        call_heads = ("call", "subject", "state", "tries", "made", "next try", "answer")
+        output.table(arguments.format, call_heads, call_rows, right=(3,))
+    return 0
+
+
+def _webhook_row(each: Webhook) -> tuple[object, ...]:
+    dead: object = (each.dead, "fault") if each.dead else 0
+    return (each.id, each.name, each.url, ", ".join(each.subjects) or "everything", "paused" if each.paused else "",
+            each.waiting, dead, each.last_said[:40])  # fmt: skip
+
+
+def _row(call: WebhookCall) -> tuple[object, ...]:
+    colour = {"delivered": "sound", "dead": "fault"}.get(call.state, "risk")
+    next_at = f"{call.next_at:%Y-%m-%d %H:%M:%S}" if call.next_at else ""
+    return (call.id, call.subject, (call.state, colour), call.attempts, f"{call.created_at:%Y-%m-%d %H:%M:%S}",
+            next_at, call.said)  # fmt: skip

@@ -1,0 +1,86 @@
+"""Webhooks and the calls that they are due."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import Connection, case, delete, func, insert, select, update
+
+from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
+
+
+def add_webhook(connection: Connection, **values: Any) -> int:
+    return int(connection.execute(insert(t.webhook).values(**values)).inserted_primary_key[0])  # type: ignore[index]
+
+
+def list_webhooks(connection: Connection, tenant_id: int, webhook_id: int | None = None) -> list[AnyRow]:
+    """With how many calls wait and how many were given up."""
+    w, c = t.webhook.c, t.webhook_call.c
+    counts = (
+        select(
+            c.webhook_id,
+            func.sum(case((c.state == "waiting", 1), else_=0)).label("waiting"),
+            func.sum(case((c.state == "dead", 1), else_=0)).label("dead"),
+        )
+        .where(c.tenant_id == tenant_id, c.state.in_(("waiting", "dead")))
+        .group_by(c.webhook_id)
+        .subquery()
+    )
+    query = select(t.webhook, counts.c.waiting, counts.c.dead).outerjoin(counts, counts.c.webhook_id == w.id)
+    query = query.where(w.tenant_id == tenant_id).order_by(w.id)
+    return list(connection.execute(query if webhook_id is None else query.where(w.id == webhook_id)))
+
+
+def active_webhooks(connection: Connection, tenant_id: int) -> list[AnyRow]:
+    """Those that are called."""
+    c = t.webhook.c
+    return list(connection.execute(select(t.webhook).where(c.tenant_id == tenant_id, c.paused.is_(False))))
+
+
+def change_webhook(connection: Connection, webhook_id: int, **values: Any) -> None:
+    connection.execute(update(t.webhook).where(t.webhook.c.id == webhook_id).values(**values))
+
+
+def drop_webhook(connection: Connection, webhook_id: int) -> None:
+    connection.execute(delete(t.webhook).where(t.webhook.c.id == webhook_id))
+
+
+def add_call(connection: Connection, **values: Any) -> int:
+    statement = insert(t.webhook_call).values(state="waiting", attempts=0, said="", **values)
+    return int(connection.execute(statement).inserted_primary_key[0])  # type: ignore[index]
+
+
+def get_call(connection: Connection, call_id: int) -> AnyRow | None:
+    """A call with its webhook's address and secret."""
+    w = t.webhook.c
+    query = select(t.webhook_call, w.url, w.secret, w.paused).join(t.webhook)
+    return connection.execute(query.where(t.webhook_call.c.id == call_id)).first()
+
+
+def list_calls(
+    connection: Connection, webhook_id: int, state: str | None, before: int | None, limit: int
+) -> list[AnyRow]:
+    """Newest first."""
+    c = t.webhook_call.c
+    query = select(t.webhook_call).where(c.webhook_id == webhook_id).order_by(c.id.desc()).limit(limit)
+    if state is not None:
+        query = query.where(c.state == state)
+    return list(connection.execute(query if before is None else query.where(c.id < before)))
+
+
+def calls_in_state(connection: Connection, webhook_id: int, state: str, message_id: str | None = None) -> list[int]:
+    c = t.webhook_call.c
+    query = select(c.id).where(c.webhook_id == webhook_id, c.state == state).order_by(c.id)
+    if message_id is not None:
+        query = query.where(c.message_id == message_id)
+    return [int(row.id) for row in connection.execute(query.limit(10_000))]
+
+
+def change_call(connection: Connection, call_id: int, **values: Any) -> None:
+    connection.execute(update(t.webhook_call).where(t.webhook_call.c.id == call_id).values(**values))
+
+
+def drop_old_calls(connection: Connection, before: datetime) -> None:
+    """Calls that were delivered long ago have served their purpose."""
+    c = t.webhook_call.c
+    connection.execute(delete(t.webhook_call).where(c.state == "delivered", c.finished_at < before))
