@@ -9,7 +9,7 @@ from pathlib import Path
 import pymysql
 
 from bench.world import NOW, Bench, Figure
-from rust_gauge.service import events
+from rust_gauge.service import intake
 from rust_gauge.store import providers
 
 _ROWS = 40_000
@@ -44,13 +44,13 @@ def run(bench: Bench) -> list[Figure]:
     began = time.perf_counter()
     for start in range(0, _ROWS, _BATCH):
         body = b"\n".join(lines[start : start + _BATCH])
-        rows = events.split_body(body, "application/x-ndjson", 50_000)
-        events.take_in(bench.context, bench.tenant, rows)
+        rows = intake.split_body(body, "application/x-ndjson", 50_000)
+        intake.take_in(bench.context, bench.tenant, rows)
     ours = _ROWS / (time.perf_counter() - began)
     floor = _ROWS / _load_data(bench)
     again = b"\n".join(lines[:_BATCH])
     began = time.perf_counter()
-    events.take_in(bench.context, bench.tenant, events.split_body(again, "application/x-ndjson", 50_000))
+    intake.take_in(bench.context, bench.tenant, intake.split_body(again, "application/x-ndjson", 50_000))
     repeated = _BATCH / (time.perf_counter() - began)
     return [
         Figure("events stored, rows/s", f"{ours:,.0f}", f"{floor:,.0f} LOAD DATA", ours / floor, "0.6"),

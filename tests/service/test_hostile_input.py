@@ -8,7 +8,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rust_gauge.service.events import Row, _read
+from rust_gauge.service.intake import read_row
 from tests.conftest import TODAY, Office
 from tests.rows import row
 
@@ -22,7 +22,7 @@ FIELDS = [*row(), "id", "reply_code", "enhanced_code", "diagnostic", "cause", "p
 
 @given(st.dictionaries(st.sampled_from(FIELDS), JSON, max_size=4))
 def test_any_value_in_any_field_is_taken_or_refused_with_that_field(changes: dict[str, Any]) -> None:
-    event, errors = _read(Row(7, value={**row(), **changes}), TODAY)
+    event, _, errors = read_row({**row(), **changes}, False, 7, TODAY)
     assert (event is None) == bool(errors)
     for error in errors:
         assert error.line == 7
@@ -32,13 +32,13 @@ def test_any_value_in_any_field_is_taken_or_refused_with_that_field(changes: dic
 
 @given(st.binary(max_size=200))
 def test_any_octets_as_a_line_are_taken_or_refused(line: bytes) -> None:
-    event, errors = _read(Row(1, text=line), TODAY)
+    event, _, errors = read_row(line, True, 1, TODAY)
     assert event is not None or errors
 
 
 @given(st.text(max_size=4000), st.integers(200, 599))
 def test_any_diagnostic_gives_an_event_with_a_cause(text: str, code: int) -> None:
-    event, errors = _read(Row(1, value=row(kind="bounced", diagnostic=text, reply_code=code)), TODAY)
+    event, _, errors = read_row(row(kind="bounced", diagnostic=text, reply_code=code), False, 1, TODAY)
     assert event is not None or errors[0].field == "diagnostic"
 
 

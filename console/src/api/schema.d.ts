@@ -1586,6 +1586,34 @@ export interface components {
             clicked: number;
             /** Withheld */
             withheld: number;
+            /**
+             * Delayed Again
+             * @description Further delays of messages that were counted as delayed
+             * @default 0
+             */
+            delayed_again: number;
+            /**
+             * Bounced Again
+             * @description The same bounce told again, as by a log and a notice
+             * @default 0
+             */
+            bounced_again: number;
+            /**
+             * Complained Again
+             * @default 0
+             */
+            complained_again: number;
+            /**
+             * Unsubscribed Again
+             * @default 0
+             */
+            unsubscribed_again: number;
+            /**
+             * Returned
+             * @description Bounced after the provider had taken them
+             * @default 0
+             */
+            returned: number;
         };
         /**
          * DmarcPicture
@@ -1792,6 +1820,11 @@ export interface components {
             sending_ip: string;
             /** Campaign */
             campaign: string;
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
             /** Attempt */
             attempt: number | null;
             /** Seconds Taken */
@@ -4247,6 +4280,12 @@ export interface components {
              * @default
              */
             campaign: string;
+            /**
+             * Tags
+             * @description Free words, for comparing variants
+             * @default []
+             */
+            tags: string[];
             /**
              * Attempt
              * @default null

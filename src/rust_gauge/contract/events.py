@@ -43,6 +43,7 @@ Cause = Literal[
 ]
 Permanence = Literal["none", "transient", "permanent"]
 Label = Annotated[str, StringConstraints(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$", strip_whitespace=True)]
+Tag = Annotated[str, StringConstraints(min_length=1, max_length=60, pattern=r"^[^,\x00-\x1f\x7f]*$")]
 Line = Annotated[str, StringConstraints(max_length=255, pattern=r"^[^\x00-\x1f\x7f]*$")]
 
 
@@ -88,6 +89,7 @@ class NewEvent(Model):
     remote_host: Line = ""
     sending_ip: Line = ""
     campaign: Label = ""
+    tags: list[Tag] = Field(default=[], max_length=10, description="Free words, for comparing variants")
     attempt: int | None = Field(None, ge=0, le=10_000)
     seconds_taken: float | None = Field(None, ge=0, le=10_000_000)
 
@@ -125,5 +127,6 @@ class Event(Model):
     remote_host: str
     sending_ip: str
     campaign: str
+    tags: list[str] = []
     attempt: int | None
     seconds_taken: float | None

@@ -30,6 +30,11 @@ class Counts(Model):
     opened: int
     clicked: int
     withheld: int
+    delayed_again: int = Field(0, description="Further delays of messages that were counted as delayed")
+    bounced_again: int = Field(0, description="The same bounce told again, as by a log and a notice")
+    complained_again: int = 0
+    unsubscribed_again: int = 0
+    returned: int = Field(0, description="Bounced after the provider had taken them")
 
 
 class FlowRow(Model):

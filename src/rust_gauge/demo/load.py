@@ -34,7 +34,7 @@ from rust_gauge.demo.zones import (
     streams_of,
 )
 from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import audits, domains, events, plans, proofs, relays
+from rust_gauge.service import audits, domains, intake, plans, proofs, relays
 from rust_gauge.service.context import Context
 from rust_gauge.service.readings import compute_readings
 from rust_gauge.store import accounts, providers
@@ -42,7 +42,7 @@ from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import list_domains
-from rust_gauge.store.events import Names
+from rust_gauge.store.intake import Names
 
 _BATCH = 10_000
 Say = Callable[[str], None]
@@ -196,18 +196,18 @@ def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime,
             if datetime.fromisoformat(row["time"]) <= now:
                 batch.append(_event(row, now))
             if len(batch) >= _BATCH:
-                stored += events.store_all(context, tenant.id, batch, now)
+                stored += intake.store_all(context, tenant.id, batch, now)
                 batch = []
         day += timedelta(days=1)
     if batch:
-        stored += events.store_all(context, tenant.id, batch, now)
+        stored += intake.store_all(context, tenant.id, batch, now)
     if stored:
         say(f"  {tenant.name}: {stored:,} events")
     return stored
 
 
 def _event(row: dict[str, Any], now: datetime) -> Event:
-    return events.to_event(NewEvent.model_validate(row), now)
+    return intake.to_event(NewEvent.model_validate(row), now)
 
 
 def _audits(context: Context, tenant: TenantAccess) -> None:

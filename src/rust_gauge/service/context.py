@@ -1,8 +1,9 @@
 """What every use case works with: the store, the resolver, the clock and the settings. Made once a process."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from typing import Any
 from urllib.parse import urlsplit
 
 from rust_gauge.core.dns import split_server
@@ -25,6 +26,7 @@ class Context:
     resolver: Resolver
     settings: Settings
     clock: Clock
+    memory: dict[Any, Any] = field(default_factory=dict, compare=False)  # what may be forgotten at any time
 
     def close(self) -> None:
         self.resolver.close()

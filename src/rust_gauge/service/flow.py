@@ -8,8 +8,9 @@ from datetime import date, timedelta
 from sqlalchemy import Connection
 
 from rust_gauge.contract.flow import CauseRow, Counts, Flow, FlowRow, Rate
-from rust_gauge.core.mailflow import FlowCounts, Kind
+from rust_gauge.core.mailflow import FlowCounts
 from rust_gauge.core.mailflow import Rate as CoreRate
+from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.service.context import Context
 from rust_gauge.service.domains import find_domain
@@ -98,7 +99,7 @@ def _rate(rate: CoreRate | None) -> Rate | None:
 def _causes(lines: Iterable[FlowLine]) -> list[CauseRow]:
     sums: dict[Cause, list[int]] = defaultdict(lambda: [0, 0])
     for line in lines:
-        if line.kind in (Kind.BOUNCED, Kind.DELAYED):
+        if line.kind in (Count.BOUNCED, Count.DELAYED):
             sums[line.cause][line.permanence is Permanence.PERMANENT] += line.n
     ordered = sorted(sums.items(), key=lambda item: -sum(item[1]))
     return [CauseRow(cause=str(cause), transient=n[0], permanent=n[1]) for cause, n in ordered]

@@ -11,7 +11,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import Pull, ReadingSeries, Wall, WallCell, WallColumn, WallRow
 from rust_gauge.contract.readings import Reading as ReadingOut
-from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies import Permanence
 from rust_gauge.core.replies.causes import ADDRESS_CAUSES, SENDER_CAUSES
 from rust_gauge.core.reputation import DayCounts, Reading, condition_of, overall_readings, provider_readings
@@ -69,8 +69,9 @@ def _series(lines: Iterable[DayLine], columns: Columns, reporting: set[int], tod
     counts: dict[int, Any] = defaultdict(lambda: np.zeros((len(_ROWS), length)))
     for line in lines:
         array, day = counts[columns.place(line.provider_id)], (line.day - first).days
+        sign = -1 if line.kind is Count.RETURNED else 1
         for row in _rows_of(line):
-            array[row, day] += line.n
+            array[row, day] += sign * line.n
     per_provider = {
         id: provider_readings(
             columns.name(id),
@@ -85,13 +86,13 @@ def _series(lines: Iterable[DayLine], columns: Columns, reporting: set[int], tod
 
 def _rows_of(line: DayLine) -> list[int]:
     """Which of `_ROWS` a counter adds to."""
-    if line.kind is Kind.DELIVERED:
+    if line.kind in (Count.DELIVERED, Count.RETURNED):  # what is returned was counted as delivered, and is not
         return [0, 1]
-    if line.kind is Kind.DELAYED:
+    if line.kind is Count.DELAYED:
         return [4]
-    if line.kind is Kind.COMPLAINED:
+    if line.kind is Count.COMPLAINED:
         return [5]
-    if line.kind is not Kind.BOUNCED:
+    if line.kind is not Count.BOUNCED:
         return []
     if line.cause in SENDER_CAUSES:
         return [0, 3]

@@ -7,7 +7,7 @@ from sqlalchemy import Connection
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.suppression import ClearanceAnswer, ClearanceRequest, ClearanceResult, SuppressionEntry
 from rust_gauge.core.errors import AddressError
-from rust_gauge.core.names import Address, parse_address
+from rust_gauge.core.names import Address, address_key, parse_address
 from rust_gauge.core.suppression import Clearance, Entry, Reason, judge
 from rust_gauge.core.suppression.clearance import no_address
 from rust_gauge.service.context import Context
@@ -15,7 +15,6 @@ from rust_gauge.service.cursors import read_cursor, write_cursor
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import suppression
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.events import address_key
 
 
 def answer(context: Context, tenant: TenantAccess, request: ClearanceRequest) -> ClearanceResult:

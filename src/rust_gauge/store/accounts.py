@@ -35,7 +35,9 @@ def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> i
     """The tenant of this slug, made or already there."""
     statement = upsert(t.tenant).values(slug=slug, name=name, created_at=now)
     connection.execute(statement.on_duplicate_key_update(name=statement.inserted.name))
-    return int(connection.scalar(select(t.tenant.c.id).where(t.tenant.c.slug == slug)) or 0)
+    id = int(connection.scalar(select(t.tenant.c.id).where(t.tenant.c.slug == slug)) or 0)
+    connection.execute(insert(t.intake_lock).prefix_with("IGNORE").values(tenant_id=id))
+    return id
 
 
 def add_account(connection: Connection, email: str, name: str, password_hash: str, now: datetime) -> int:

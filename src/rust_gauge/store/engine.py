@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable
 from typing import Any, TypeAlias, TypeVar
 
+from pymysql.constants import CLIENT
 from sqlalchemy import Connection, Engine, create_engine, event, text
 from sqlalchemy.exc import DBAPIError, InterfaceError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
@@ -45,7 +46,13 @@ class Store:
             pool_pre_ping=True,
             pool_recycle=1800,
             isolation_level="READ COMMITTED",
-            connect_args={"connect_timeout": 3, "read_timeout": 300, "write_timeout": 300, "charset": "utf8mb4"},
+            connect_args={
+                "connect_timeout": 3,
+                "read_timeout": 300,
+                "write_timeout": 300,
+                "charset": "utf8mb4",
+                "client_flag": CLIENT.LOCAL_FILES,
+            },
         )
         event.listen(self.engine, "connect", _prepare)
 
@@ -81,7 +88,10 @@ class Store:
 
 def _prepare(connection: object, _record: object) -> None:
     cursor = connection.cursor()  # type: ignore[attr-defined]
-    cursor.execute("SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'")
+    cursor.execute(
+        "SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION', "
+        "net_read_timeout = 600"  # a load is sent while it is made, and may have to wait for DNS
+    )
     cursor.close()
 
 

@@ -1,42 +1,24 @@
 """Events and their counters, written together; and reading events back as a trail."""
 
 import hashlib
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
 
-from sqlalchemy import Connection, Table, and_, insert, or_, select
+from sqlalchemy import Connection, Table, and_, func, insert, or_, select, tuple_
 
-from rust_gauge.core.mailflow import Event, Tally
-from rust_gauge.core.names import Address
+from rust_gauge.core.mailflow import Tally
+from rust_gauge.core.names import Address, address_key
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows
 from rust_gauge.store.engine import AnyRow
-
-_CHUNK = 500  # rows in one INSERT: some 200 kB, well below any packet limit
-_COLUMNS = tuple(column.name for column in t.event.columns)
-_INSERT = f"INSERT IGNORE INTO event ({', '.join(_COLUMNS)}) VALUES"
-_RETURNING = "RETURNING identity"  # it is a digest of the time too, so it tells rows apart by itself
-
-
-def address_key(address: Address) -> bytes:
-    """What addresses are looked up by: 16 octets, the same for all ways to write one mailbox."""
-    return hashlib.blake2b(address.key.encode("utf-8", "surrogatepass"), digest_size=16).digest()
-
-
-@dataclass(frozen=True, slots=True)
-class Names:
-    """Ids of the names that a load uses: sending domains, streams, relays, and providers by recipient domain."""
-
-    domains: dict[str, int]
-    streams: dict[str, int]
-    relays: dict[str, int]
-    providers: dict[str, tuple[int, str]]
+from rust_gauge.store.intake import Counts, Names, write_counts
 
 
 def intern(connection: Connection, table: Table, tenant_id: int, names: set[str], **values: object) -> dict[str, int]:
     """Ids of a tenant's names in `table`, made with `values` where they are missing."""
+    if not names:
+        return {}
     query = select(table.c.name, table.c.id).where(table.c.tenant_id == tenant_id, table.c.name.in_(names))
     known = {row.name: row.id for row in connection.execute(query)}
     missing = sorted(names - known.keys())
@@ -47,81 +29,55 @@ def intern(connection: Connection, table: Table, tenant_id: int, names: set[str]
     return known
 
 
-def add_events(
-    connection: Connection, tenant_id: int, events: Sequence[Event], names: Names, arrived: datetime, now: datetime
-) -> list[Event]:
-    """Store what is not there yet; gives those that were new. INSERT IGNORE ... RETURNING tells them apart."""
-    fresh: list[Event] = []
-    for start in range(0, len(events), _CHUNK):
-        chunk = events[start : start + _CHUNK]
-        values = (_row(tenant_id, event, names, arrived, now) for event in chunk)
-        rows = insert_rows(connection, _INSERT, values, _RETURNING).all()
-        new = {bytes(identity) for (identity,) in rows}
-        for event in chunk:
-            if event.identity in new:
-                new.discard(event.identity)  # a row that stands twice in one chunk is new once
-                fresh.append(event)
-    return fresh
+def intern_labels(connection: Connection, tenant_id: int, labels: set[tuple[int, str]]) -> dict[tuple[int, str], int]:
+    """Ids of sending addresses, campaigns and tags, made where they are missing."""
+    c = t.label.c
+    query = select(c.what, c.name, c.id).where(c.tenant_id == tenant_id, tuple_(c.what, c.name).in_(sorted(labels)))
+    known = {(row.what, row.name): int(row.id) for row in connection.execute(query)} if labels else {}
+    missing = sorted(labels - known.keys())
+    if missing:
+        rows = [{"tenant_id": tenant_id, "what": what, "name": name} for what, name in missing]
+        connection.execute(insert(t.label).prefix_with("IGNORE"), rows)
+        known = {(row.what, row.name): int(row.id) for row in connection.execute(query)}
+    return known
 
 
-def _row(tenant_id: int, event: Event, names: Names, arrived: datetime, now: datetime) -> tuple[object, ...]:
-    return (
-        tenant_id,
-        event.occurred_at.replace(tzinfo=None),
-        event.identity,
-        arrived.replace(tzinfo=None),
-        now.replace(tzinfo=None),
-        event.kind.number,
-        names.domains[event.domain],
-        names.streams[event.stream],
-        names.relays[event.relay],
-        names.providers[event.recipient.domain][0],
-        str(event.recipient),
-        address_key(event.recipient),
-        event.message_id,
-        event.cause.number,
-        event.permanence.number,
-        event.cause_rule,
-        event.reply_code,
-        event.enhanced_code,
-        event.diagnostic,
-        event.remote_host,
-        event.sending_ip,
-        event.campaign,
-        event.attempt,
-        event.seconds_taken,
-    )
-
-
-_COUNTER = (
-    "INSERT INTO {} (tenant_id, domain_id, {}, provider_id, stream_id, relay_id, kind, cause, permanence, n) VALUES"
-)
+def intern_wordings(connection: Connection, tenant_id: int, examples: dict[str, str], now: datetime) -> dict[str, int]:
+    """Ids of wordings, made with an example where they are missing."""
+    keys = {hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=16).digest(): text for text in examples}
+    if not keys:
+        return {}
+    c = t.wording.c
+    query = select(c.wording_key, c.id).where(c.tenant_id == tenant_id, c.wording_key.in_(sorted(keys)))
+    known = {keys[bytes(row.wording_key)]: int(row.id) for row in connection.execute(query)}
+    missing = sorted(key for key, text in keys.items() if text not in known)
+    if missing:
+        rows = [
+            {"tenant_id": tenant_id, "wording_key": key, "wording": keys[key], "example": examples[keys[key]],
+             "first_seen_at": now}
+            for key in missing
+        ]  # fmt: skip
+        connection.execute(insert(t.wording).prefix_with("IGNORE"), rows)
+        known = {keys[bytes(row.wording_key)]: int(row.id) for row in connection.execute(query)}
+    return known
 
 
 def add_counts(connection: Connection, tenant_id: int, tally: Tally, names: Names, providers: dict[str, int]) -> None:
-    """Add a tally to the counters of hours and of days. Rows go in key order, so that two loads cannot deadlock."""
-    hours: dict[tuple[Any, ...], int] = {}
-    days: dict[tuple[Any, ...], int] = {}
-    for key, count in tally:
-        head = (tenant_id, names.domains[key.domain])
-        tail = (
+    """Add a tally to the counters of hours and of days."""
+    counts: Counts = Counter()
+    for key, n in tally:
+        slot = (
+            str(key.hour.replace(tzinfo=None))[:13],
+            names.domains[key.domain],
             providers[key.provider],
             names.streams[key.stream],
             names.relays[key.relay],
-            key.kind.number,
             key.cause.number,
             key.permanence.number,
+            "",
         )
-        hour = (*head, key.hour.replace(tzinfo=None), *tail)
-        day = (*head, key.hour.date(), *tail)
-        hours[hour] = hours.get(hour, 0) + count
-        days[day] = days.get(day, 0) + count
-    for table, period, rows in (("flow_day", "day", days), ("flow_hour", "hour", hours)):
-        ordered = sorted(rows.items())
-        for start in range(0, len(ordered), _CHUNK):
-            counted = ((*key, count) for key, count in ordered[start : start + _CHUNK])
-            statement = _COUNTER.format(table, period)
-            insert_rows(connection, statement, counted, "ON DUPLICATE KEY UPDATE n = n + VALUES(n)")
+        counts[slot, key.kind.number] += n
+    write_counts(connection, tenant_id, counts)
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,7 +102,8 @@ def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
     if query.recipient is not None:
         where.append(e.recipient_key == address_key(query.recipient))
     if query.message_id is not None:
-        where.append(e.message_id == query.message_id)
+        key = func.unhex(func.left(func.sha1(query.message_id), 16))
+        where += [e.message_key == key, e.message_id == query.message_id]
     if query.domain_id is not None:
         where.append(e.domain_id == query.domain_id)
     if query.kinds:

@@ -6,6 +6,7 @@ from datetime import date
 from sqlalchemy import Connection, func, select
 
 from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
 
@@ -15,7 +16,7 @@ class FlowLine:
     """A sum of one kind, cause and permanence at one provider."""
 
     provider_id: int
-    kind: Kind
+    kind: Count
     cause: Cause
     permanence: Permanence
     n: int
@@ -37,7 +38,7 @@ def flow_lines(
     return [
         FlowLine(
             row.provider_id,
-            Kind.from_number(row.kind),
+            Count.from_number(row.kind),
             Cause.from_number(row.cause),
             Permanence.from_number(row.permanence),
             int(row.n),
@@ -52,7 +53,7 @@ class DayLine:
 
     day: date
     provider_id: int
-    kind: Kind
+    kind: Count
     cause: Cause
     permanence: Permanence
     n: int
@@ -71,7 +72,7 @@ def day_lines(connection: Connection, tenant_id: int, domain_id: int, since: dat
         DayLine(
             row.day,
             row.provider_id,
-            Kind.from_number(row.kind),
+            Count.from_number(row.kind),
             Cause.from_number(row.cause),
             Permanence.from_number(row.permanence),
             int(row.n),

@@ -8,11 +8,10 @@ from typing import Any, cast
 import orjson
 from sqlalchemy import Connection, and_, or_, select, tuple_, update
 
-from rust_gauge.core.names import Address
+from rust_gauge.core.names import Address, address_key
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal
 from rust_gauge.store.engine import AnyRow
-from rust_gauge.store.events import address_key
 
 _EVIDENCE_KEPT = 5
 _CHUNK = 2000

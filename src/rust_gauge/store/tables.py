@@ -330,6 +330,8 @@ event = _table(
     Column("identity", BINARY(16), primary_key=True),
     Column("arrived_at", _Time, nullable=False),
     Column("processed_at", _Time, nullable=False),
+    Column("load_id", _Big, nullable=False),
+    Column("feed_id", _Id, nullable=False),
     Column("kind", _Small, nullable=False),
     Column("domain_id", _Id, nullable=False),
     Column("stream_id", _Id, nullable=False),
@@ -338,21 +340,81 @@ event = _table(
     Column("recipient", String(320), nullable=False),
     Column("recipient_key", BINARY(16), nullable=False),
     Column("message_id", String(255), nullable=False),
+    Column("message_key", BINARY(8), nullable=False),
     Column("cause", _Small, nullable=False),
     Column("permanence", _Small, nullable=False),
-    Column("cause_rule", String(40), nullable=False),
+    Column("cause_rule", String(60), nullable=False),
+    Column("wording_id", _Id, nullable=False),
     Column("reply_code", SMALLINT(unsigned=True), nullable=True),
     Column("enhanced_code", String(12), nullable=True),
     Column("diagnostic", Text, nullable=False),
     Column("remote_host", String(255), nullable=False),
     Column("sending_ip", String(45), nullable=False),
     Column("campaign", String(60), nullable=False),
+    Column("tags", String(700), nullable=False),
+    Column("label_ids", String(140), nullable=False),
     Column("attempt", SMALLINT(unsigned=True), nullable=True),
     Column("seconds_taken", Float, nullable=True),
-    Index("event_recipient", "tenant_id", "recipient_key", "occurred_at"),
     Index(
-        "event_message", "tenant_id", "message_id", mysql_length={"message_id": 80}, mariadb_length={"message_id": 80}
+        "event_recipient",
+        "tenant_id",
+        "recipient_key",
+        "occurred_at",
+        mysql_length={"recipient_key": 8},
+        mariadb_length={"recipient_key": 8},
     ),
+    Index("event_message", "tenant_id", "message_key"),
+)
+
+# One row for each load that was taken in: who brought it, when, and what became of its rows.
+load = _table(
+    "event_load",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("feed_id", _Id, nullable=False),
+    Column("arrived_at", _Time, nullable=False),
+    Column("processed_at", _Time, nullable=False),
+    Column("received", _Id, nullable=False),
+    Column("stored", _Id, nullable=False),
+    Column("refused", _Id, nullable=False),
+    Column("newest", _Time, nullable=True),
+    Index("event_load_feed", "tenant_id", "feed_id", "id"),
+)
+
+# Held while a tenant's counters are changed, so that two loads that know of the same message see each other.
+intake_lock = _table(
+    "intake_lock",
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+)
+
+# Recipients with whom there was trouble (a delay, bounce, complaint): a later delivery is looked at beside those.
+trouble = _table(
+    "message_trouble",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("recipient_key", BINARY(16), primary_key=True),
+    Column("seen_on", Date, nullable=False),
+    Index("message_trouble_seen", "seen_on"),
+)
+
+# The fixed part of replies: numbers, ids and addresses taken out.
+wording = _table(
+    "reply_wording",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("wording_key", BINARY(16), nullable=False),
+    Column("wording", String(500), nullable=False),
+    Column("example", Text, nullable=False),
+    Column("first_seen_at", _Time, nullable=False),
+    UniqueConstraint("tenant_id", "wording_key", name="reply_wording_key"),
+)
+
+label = _table(
+    "event_label",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("what", _Small, nullable=False),
+    Column("name", String(60), nullable=False),
+    UniqueConstraint("tenant_id", "what", "name", name="event_label_name"),
 )
 
 
@@ -371,6 +433,41 @@ def _counter(name: str, period: Column) -> Table:  # type: ignore[type-arg]
         Column("n", _Big, nullable=False),
     )
 
+
+# By sending address, campaign or tag; and replies by wording. A day each.
+flow_label_day = _table(
+    "flow_label_day",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("label_id", _Id, primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("domain_id", _Id, primary_key=True),
+    Column("provider_id", _Id, primary_key=True),
+    Column("kind", _Small, primary_key=True),
+    Column("cause", _Small, primary_key=True),
+    Column("permanence", _Small, primary_key=True),
+    Column("n", _Big, nullable=False),
+)
+flow_wording_day = _table(
+    "flow_wording_day",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("wording_id", _Id, primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("provider_id", _Id, primary_key=True),
+    Column("cause", _Small, primary_key=True),
+    Column("permanence", _Small, primary_key=True),
+    Column("n", _Big, nullable=False),
+)
+flow_time_day = _table(
+    "flow_time_day",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("domain_id", _Id, primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("provider_id", _Id, primary_key=True),
+    Column("stream_id", _Id, primary_key=True),
+    Column("relay_id", _Id, primary_key=True),
+    Column("bucket", _Small, primary_key=True),
+    Column("n", _Big, nullable=False),
+)
 
 flow_hour = _counter("flow_hour", Column("hour", DATETIME, primary_key=True))
 flow_day = _counter("flow_day", Column("day", Date, primary_key=True))

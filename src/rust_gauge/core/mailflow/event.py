@@ -6,15 +6,16 @@ again: its kind, time and recipient with the source's own id, or where the sourc
 and attempt.
 """
 
-import hashlib
-from dataclasses import dataclass
+from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from functools import lru_cache
+from hashlib import blake2b
 from ipaddress import ip_address
+from typing import NamedTuple
 
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
-from rust_gauge.core.names import Address, normalise_domain, parse_address
+from rust_gauge.core.names import Address, address_key, normalise_domain, parse_address
 from rust_gauge.core.replies import Cause, Permanence, classify, parse_reply
 
 CLOCK_TOLERANCE = timedelta(minutes=10)  # how far ahead of ours a source's clock may run
@@ -47,29 +48,84 @@ _KINDS = tuple(Kind)
 _KIND_NUMBERS = {kind: index for index, kind in enumerate(_KINDS)}
 
 
-@dataclass(frozen=True, slots=True)
-class Event:
-    """Checked and normalised. `identity` is 16 octets; `cause_rule` names what decided the cause."""
+class Path(NamedTuple):
+    """How a message was sent. Events share these by the thousand, so they are checked once and kept."""
+
+    domain: str  # sending domain
+    stream: str = ""
+    relay: str = ""
+    sending_ip: str = ""
+    campaign: str = ""
+    tags: tuple[str, ...] = ()  # free words, for comparing variants; sorted, each once
+
+    @property
+    def where(self) -> str:
+        """What of it is part of an event's identity."""
+        return f"{self.domain}\x1f{self.stream}\x1f{self.relay}\x1f{self.campaign}"
+
+
+class Event(NamedTuple):
+    """Checked and normalised. `identity` is 16 octets; `cause_rule` names what decided the cause.
+
+    A tuple, not a dataclass: millions are made, and a tuple is made in a third of the time.
+    """
 
     identity: bytes
     occurred_at: datetime  # aware, UTC
     kind: Kind
-    domain: str  # sending domain
-    stream: str
-    relay: str
+    path: Path
     recipient: Address
-    message_id: str
-    cause: Cause
-    permanence: Permanence
-    cause_rule: str
-    reply_code: int | None
-    enhanced_code: str | None
-    diagnostic: str
-    remote_host: str
-    sending_ip: str
-    campaign: str
-    attempt: int | None
-    seconds_taken: float | None
+    message_id: str = ""
+    cause: Cause = Cause.NONE
+    permanence: Permanence = Permanence.NONE
+    cause_rule: str = ""
+    reply_code: int | None = None
+    enhanced_code: str | None = None
+    diagnostic: str = ""
+    remote_host: str = ""
+    attempt: int | None = None
+    seconds_taken: float | None = None
+
+    @property
+    def domain(self) -> str:
+        return self.path.domain
+
+    @property
+    def stream(self) -> str:
+        return self.path.stream
+
+    @property
+    def relay(self) -> str:
+        return self.path.relay
+
+    @property
+    def sending_ip(self) -> str:
+        return self.path.sending_ip
+
+    @property
+    def campaign(self) -> str:
+        return self.path.campaign
+
+    @property
+    def tags(self) -> tuple[str, ...]:
+        return self.path.tags
+
+
+def time_text(time: datetime) -> str:
+    """A time in UTC as identities and the store write it: `2026-11-20 08:00:00`, the fraction with six digits."""
+    return str(time.replace(tzinfo=None))
+
+
+def identity_of(
+    kind: int, time: str, recipient_key: bytes, source_id: str, message_id: str, attempt: int | None, where: str
+) -> bytes:
+    """What makes an event the same one when it is told again, as 16 octets.
+
+    `kind` is its number, `time` a `time_text`, `where` the path's `where`.
+    """
+    told = source_id or f"\x1f{message_id}\x1f{attempt or ''}\x1f{where}"
+    text = f"{kind}\x1f{time}\x1f{told}"
+    return blake2b(recipient_key + text.encode("utf-8", "surrogatepass"), digest_size=16).digest()
 
 
 @lru_cache(maxsize=10_000)
@@ -96,6 +152,7 @@ def make_event(
     remote_host: str = "",
     sending_ip: str = "",
     campaign: str = "",
+    tags: Iterable[str] = (),
     attempt: int | None = None,
     seconds_taken: float | None = None,
 ) -> Event:
@@ -140,28 +197,10 @@ def make_event(
         permanence = Permanence.TRANSIENT  # it is still being tried, whatever the code was
     elif kind is Kind.BOUNCED and permanence in (None, Permanence.NONE):
         permanence = Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
-    parts = (kind, time.isoformat(), address.key, id) if id else (
-        kind, time.isoformat(), address.key, "", message_id, sender, stream, relay, str(attempt or ""), campaign
-    )  # fmt: skip
-    identity = hashlib.blake2b("\x1f".join(parts).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+    path = Path(sender, stream, relay, sending_ip, campaign, tuple(sorted(set(tags))))
+    key = address_key(address)
+    identity = identity_of(kind.number, time_text(time), key, id, message_id, attempt, path.where)
     return Event(
-        identity=identity,
-        occurred_at=time,
-        kind=kind,
-        domain=sender,
-        stream=stream,
-        relay=relay,
-        recipient=address,
-        message_id=message_id,
-        cause=cause or Cause.NONE,
-        permanence=permanence or Permanence.NONE,
-        cause_rule=rule,
-        reply_code=reply_code,
-        enhanced_code=enhanced_code,
-        diagnostic=diagnostic,
-        remote_host=remote_host,
-        sending_ip=sending_ip,
-        campaign=campaign,
-        attempt=attempt,
-        seconds_taken=seconds_taken,
-    )
+        identity, time, kind, path, address, message_id, cause or Cause.NONE, permanence or Permanence.NONE, rule,
+        reply_code, enhanced_code, diagnostic, remote_host, attempt, seconds_taken,
+    )  # fmt: skip

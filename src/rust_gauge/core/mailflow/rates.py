@@ -4,6 +4,7 @@ import math
 from collections.abc import Iterable
 from dataclasses import dataclass, fields
 
+from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.mailflow.event import Kind
 from rust_gauge.core.replies import Permanence
 
@@ -57,17 +58,22 @@ class FlowCounts:
     opened: int = 0
     clicked: int = 0
     withheld: int = 0
+    delayed_again: int = 0
+    bounced_again: int = 0
+    complained_again: int = 0
+    unsubscribed_again: int = 0
+    returned: int = 0
 
     @classmethod
-    def of(cls, counts: Iterable[tuple[Kind, Permanence, int]]) -> "FlowCounts":
+    def of(cls, counts: Iterable[tuple[Kind | Count, Permanence, int]]) -> "FlowCounts":
         out = cls()
         for kind, permanence, count in counts:
             out.add(kind, permanence, count)
         return out
 
-    def add(self, kind: Kind, permanence: Permanence, count: int) -> None:
+    def add(self, kind: Kind | Count, permanence: Permanence, count: int) -> None:
         name = str(kind)
-        if kind is Kind.BOUNCED:
+        if kind == Kind.BOUNCED:
             name = "bounced_permanent" if permanence is Permanence.PERMANENT else "bounced_transient"
         setattr(self, name, getattr(self, name) + count)
 
@@ -76,8 +82,8 @@ class FlowCounts:
 
     @property
     def attempted(self) -> int:
-        """Messages whose fate is known: taken or given up."""
-        return self.delivered + self.bounced_permanent + self.bounced_transient
+        """Messages whose fate is known: taken or given up; one taken and then returned is one message."""
+        return self.delivered + self.bounced_permanent + self.bounced_transient - self.returned
 
     @property
     def permanent_rate(self) -> Rate | None:

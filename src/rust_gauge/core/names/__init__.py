@@ -1,6 +1,6 @@
 """Names: domain names and mailbox addresses as values that are checked once and compared safely afterwards."""
 
-from rust_gauge.core.names.address import Address, parse_address
+from rust_gauge.core.names.address import Address, address_key, parse_address
 from rust_gauge.core.names.domain import normalise_domain, registered_domain
 
-__all__ = ["Address", "normalise_domain", "parse_address", "registered_domain"]
+__all__ = ["Address", "address_key", "normalise_domain", "parse_address", "registered_domain"]

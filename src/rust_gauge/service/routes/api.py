@@ -46,6 +46,7 @@ from rust_gauge.service import (
     domains,
     events,
     flow,
+    intake,
     plans,
     proofs,
     providers,
@@ -363,9 +364,9 @@ async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeR
         raise ServiceProblem("unsupported-type", "Send the body without a content encoding")
     body = await request.body()
     rows = await run_in_threadpool(
-        events.split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
+        intake.split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
     )
-    return await run_in_threadpool(events.take_in, context, tenant, rows)
+    return await run_in_threadpool(intake.take_in, context, tenant, rows)
 
 
 @router.get("/tenants/{tenant}/events", tags=["events"], operation_id="list_events")

@@ -1,0 +1,114 @@
+"""What an event counts as, when others of the same message and recipient are known.
+
+A message that is put off five times was delayed once; a bounce that two sources tell of is one bounce; a bounce after
+a delivery takes the delivery back. So within one message to one recipient the earliest delay, bounce, complaint and
+unsubscription count, the others count as told *again*, and a message both delivered and bounced is *returned* once.
+None of that depends on the order of arrival: counting all events anew gives the same numbers.
+"""
+
+import math
+from collections import Counter
+from collections.abc import Hashable, Iterable
+from datetime import datetime
+from enum import StrEnum
+from typing import NamedTuple, TypeVar
+
+from rust_gauge.core.mailflow.event import Kind
+
+
+class Count(StrEnum):
+    """What is counted: the kinds of events with the same numbers, then what only counting knows. Appending is safe."""
+
+    ACCEPTED = "accepted"
+    DELIVERED = "delivered"
+    DELAYED = "delayed"  # messages, not attempts
+    BOUNCED = "bounced"
+    COMPLAINED = "complained"
+    UNSUBSCRIBED = "unsubscribed"
+    OPENED = "opened"
+    CLICKED = "clicked"
+    WITHHELD = "withheld"
+    DELAYED_AGAIN = "delayed_again"
+    BOUNCED_AGAIN = "bounced_again"
+    COMPLAINED_AGAIN = "complained_again"
+    UNSUBSCRIBED_AGAIN = "unsubscribed_again"
+    RETURNED = "returned"  # bounced after the provider had taken it
+
+    @property
+    def number(self) -> int:
+        return _NUMBERS[self]
+
+    @classmethod
+    def from_number(cls, number: int) -> "Count":
+        return _COUNTS[number]
+
+
+_COUNTS = tuple(Count)
+_NUMBERS = {count: index for index, count in enumerate(_COUNTS)}
+_AGAIN = {
+    Kind.DELAYED.number: Count.DELAYED_AGAIN.number,
+    Kind.BOUNCED.number: Count.BOUNCED_AGAIN.number,
+    Kind.COMPLAINED.number: Count.COMPLAINED_AGAIN.number,
+    Kind.UNSUBSCRIBED.number: Count.UNSUBSCRIBED_AGAIN.number,
+}
+ONCE = frozenset(_AGAIN)  # numbers of kinds that count once for a message and recipient
+GROUPED = ONCE | {Kind.DELIVERED.number}  # and what has to be known beside them
+
+Slot = TypeVar("Slot", bound=Hashable)
+
+
+class Told(NamedTuple):
+    """An event of a group: when, which, its kind's number, and the slot that it is counted in."""
+
+    occurred_at: datetime
+    identity: bytes
+    kind: int
+    slot: Hashable
+
+
+def count_group(events: Iterable[Told]) -> Counter[tuple[Hashable, int]]:
+    """(slot, number of the count) of one message to one recipient."""
+    out: Counter[tuple[Hashable, int]] = Counter()
+    first: dict[int, Told] = {}
+    for event in sorted(events, key=lambda each: (each.occurred_at, each.identity)):
+        again = _AGAIN.get(event.kind)
+        if again is not None and event.kind in first:
+            out[event.slot, again] += 1
+        else:
+            first.setdefault(event.kind, event)
+            out[event.slot, event.kind] += 1
+    if Kind.BOUNCED.number in first and Kind.DELIVERED.number in first:
+        out[first[Kind.BOUNCED.number].slot, Count.RETURNED.number] += 1
+    return out
+
+
+# Time to delivery is counted in steps of a quarter of a doubling: bucket 0 is under a second, 5 from 2 to 2.4.
+_STEPS = 4
+LAST_BUCKET = 95
+
+
+def time_bucket(seconds: float) -> int:
+    """The bucket of a time to delivery."""
+    if seconds < 1.0:
+        return 0
+    return min(LAST_BUCKET, int(math.log2(seconds) * _STEPS) + 1)
+
+
+def bucket_times(bucket: int) -> tuple[float, float]:
+    """From and below how many seconds a bucket reaches."""
+    return (0.0, 1.0) if bucket == 0 else (2 ** ((bucket - 1) / _STEPS), 2 ** (bucket / _STEPS))
+
+
+def time_quantile(buckets: Iterable[tuple[int, int]], share: float) -> float | None:
+    """Seconds within which `share` of the counted messages were delivered; right to a tenth. None without any."""
+    ordered = sorted(buckets)
+    total = sum(n for _, n in ordered)
+    if not total:
+        return None
+    left = share * total
+    for bucket, n in ordered:
+        if left <= n:
+            low, high = bucket_times(bucket)
+            return low + (high - low) * left / n
+        left -= n
+    return bucket_times(ordered[-1][0])[1]

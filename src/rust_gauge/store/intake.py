@@ -1,0 +1,404 @@
+"""Storing events with all that follows from them, in one transaction: rows, counters, what counts once.
+
+Rows go in by LOAD DATA while they are still being made. Which of them are new is known from the server's count: nearly
+always all or none; otherwise the counts of this load are asked for. Counters of one tenant are changed by one load at
+a time, so that a delivery and a bounce of the same message see each other whichever comes first.
+"""
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection, insert, select
+
+from rust_gauge.core.mailflow import Event, Kind
+from rust_gauge.core.mailflow.counting import GROUPED, ONCE, Told, count_group, time_bucket
+from rust_gauge.core.mailflow.event import Path, time_text
+from rust_gauge.core.names import address_key
+from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
+from rust_gauge.store.engine import StoreError
+
+_CHUNK = 1000
+_COLUMNS = (
+    "@keys, occurred_at, kind, domain_id, stream_id, relay_id, provider_id, recipient, message_id, remote_host, "
+    "sending_ip, campaign, tags, label_ids, reply_code, enhanced_code, attempt, seconds_taken, cause, permanence, "
+    "cause_rule, wording_id, diagnostic"
+)
+_KEYS = "identity = LEFT(@keys, 16), recipient_key = RIGHT(@keys, 16), message_key = UNHEX(LEFT(SHA1(message_id), 16))"
+_APART = timedelta(days=35)  # events of one message are not further apart
+IP, CAMPAIGN, TAG = 0, 1, 2  # what a label is
+NO_NUMBERS = "\\N\x1f\\N\x1f\\N\x1f\\N"  # no code, enhanced code, attempt or time taken
+NO_CAUSE = "0\x1f0\x1f\x1f0"
+_DELIVERED = Kind.DELIVERED.number
+
+Slot = tuple[str, int, int, int, int, int, int, str]
+"""Hour as text, domain, provider, stream, relay, cause, permanence, label ids joined by commas."""
+Counts = Counter[tuple[Slot, int]]
+
+
+@dataclass(slots=True)
+class Names:
+    """Ids of the names that a load uses. They are added to while it is read."""
+
+    domains: dict[str, int] = field(default_factory=dict)
+    streams: dict[str, int] = field(default_factory=dict)
+    relays: dict[str, int] = field(default_factory=dict)
+    providers: dict[str, tuple[int, str]] = field(default_factory=dict)  # by recipient domain
+    labels: dict[tuple[int, str], int] = field(default_factory=dict)
+    wordings: dict[bytes, int] = field(default_factory=dict)  # by identity of the event
+
+
+def labels_of(path: Path) -> list[tuple[int, str]]:
+    """What else a path is counted by."""
+    out = [(TAG, tag) for tag in path.tags]
+    if path.campaign:
+        out.append((CAMPAIGN, path.campaign))
+    if path.sending_ip:
+        out.append((IP, path.sending_ip))
+    return out
+
+
+class PathRow:
+    """A path as rows have it: its part of a row before and behind the message, and what was counted on it.
+
+    `counts` by (hour, provider id, kind number), for events without a cause; `times` by (day, provider id, bucket).
+    """
+
+    __slots__ = ("before", "behind", "counts", "ids", "label_ids", "path", "times", "where")
+
+    def __init__(self, path: Path, names: Names) -> None:
+        self.path, self.where = path, path.where
+        self.ids = (names.domains[path.domain], names.streams[path.stream], names.relays[path.relay])
+        self.label_ids = ",".join(str(names.labels[each]) for each in labels_of(path))
+        self.before = "\x1f".join(map(str, self.ids))
+        tags = _escape(",".join(path.tags))
+        self.behind = f"{path.sending_ip}\x1f{_escape(path.campaign)}\x1f{tags}\x1f{self.label_ids}"
+        self.counts: dict[tuple[str, int, int], int] = {}
+        self.times: dict[tuple[str, int, int], int] = {}
+
+    def slot(self, hour: str, provider_id: int, cause: int, permanence: int) -> Slot:
+        domain, stream, relay = self.ids
+        return hour, domain, provider_id, stream, relay, cause, permanence, self.label_ids
+
+
+def _escape(text: str) -> str:
+    return text.replace("\\", "\\\\") if "\\" in text else text
+
+
+class Load:
+    """One load on its way in: rows are added, then `store` writes them and what follows from them."""
+
+    def __init__(self, tenant_id: int, feed_id: int, names: Names) -> None:
+        self.tenant_id = tenant_id
+        self.feed_id = feed_id
+        self.names = names
+        self.sent = 0  # rows
+        self.packets: list[bytes] = []
+        self.times: list[str] = []
+        self.delivered: list[bytes] = []  # recipient keys
+        self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and refusals
+        self._paths: dict[Path, PathRow] = {}
+        self._lines: list[bytes] = []
+
+    def path(self, path: Path) -> PathRow:
+        """Its names have to be known."""
+        found = self._paths.get(path)
+        if found is None:
+            found = self._paths[path] = PathRow(path, self.names)
+        return found
+
+    def add_line(self, keys: bytes, text: str) -> None:
+        """A row: its identity and recipient key, and the other columns, which hold nothing to be escaped."""
+        if SPECIAL.search(keys):
+            keys = escape(keys)
+        self._lines.append(b"%b\x1f%b" % (keys, text.encode()))
+
+    def domain_ids(self) -> list[int]:
+        """Sending domains of which there is something in the load."""
+        return sorted(
+            {path.ids[0] for path in self._paths.values() if path.counts} | {slot[1] for _, _, slot in self.told}
+        )
+
+    def add(self, event: Event) -> None:
+        """A row of an event whose names are all known."""
+        path = self.path(event.path)
+        key = address_key(event.recipient)
+        time = time_text(event.occurred_at)
+        provider_id = self.names.providers[event.recipient.domain][0]
+        kind, cause, permanence = event.kind.number, event.cause.number, event.permanence.number
+        wording_id = self.names.wordings.get(event.identity, 0)
+        numbers = (event.reply_code, event.enhanced_code, event.attempt, event.seconds_taken)
+        fields = (
+            time, kind, path.before, provider_id, _text(str(event.recipient)), _text(event.message_id),
+            _text(event.remote_host), path.behind, *("\\N" if n is None else n for n in numbers), cause, permanence,
+            event.cause_rule, wording_id, _text(event.diagnostic),
+        )  # fmt: skip
+        text = "\x1f".join(map(str, fields))
+        self._lines.append(b"%b\x1f%b" % (escape(event.identity + key), text.encode("utf-8", "surrogatepass")))
+        self.times.append(time)
+        if kind in ONCE:
+            self.told.append((event, key, path.slot(time[:13], provider_id, cause, permanence)))
+            return
+        if kind == _DELIVERED:
+            self.delivered.append(key)
+            if event.seconds_taken is not None:
+                bucket = (time[:10], provider_id, time_bucket(event.seconds_taken))
+                path.times[bucket] = path.times.get(bucket, 0) + 1
+        count = (time[:13], provider_id, kind)
+        path.counts[count] = path.counts.get(count, 0) + 1
+
+    def packet(self) -> bytes:
+        """What was added since the packet before."""
+        lines, self._lines = self._lines, []
+        self.sent += len(lines)
+        packet = LINE.join(lines) + LINE if lines else b""
+        self.packets.append(packet)
+        return packet
+
+    # Writing
+
+    def store(
+        self,
+        connection: Connection,
+        more: Iterator[bytes],
+        arrived: datetime,
+        now: datetime,
+        refused: Callable[[], int],
+    ) -> tuple[int, list[Event]]:
+        """Write what was added, and what `more` adds while it is sent.
+
+        Gives how many are new, and of the new ones those that speak of the recipient: refusals, complaints.
+        """
+        load_id = self._begin(connection, arrived, now)
+        shared = {
+            "tenant_id": self.tenant_id,
+            "arrived_at": arrived.astimezone(UTC).replace(tzinfo=None),
+            "processed_at": now.astimezone(UTC).replace(tzinfo=None),
+            "load_id": load_id,
+            "feed_id": self.feed_id,
+        }
+        values = ", ".join(f"{name} = {literal(value)}" for name, value in shared.items())
+        done = load_rows(connection, "event", _COLUMNS, f"{values}, {_KEYS}", self._stream(more))
+        if done.warnings != done.skipped or done.records != self.sent:
+            what = "MariaDB doubted a row that we thought right"
+            raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
+        stored = done.records - done.skipped
+        connection.execute(
+            select(t.intake_lock.c.tenant_id).where(t.intake_lock.c.tenant_id == self.tenant_id).with_for_update()
+        )
+        told = self._new_ones(connection, load_id, done.skipped) if stored else []
+        if stored:
+            self._count(connection, load_id, done.skipped, told, now)
+        newest = max(self.times, default=None) if stored else None
+        end = {"received": done.records + refused(), "stored": stored, "refused": refused(), "newest": newest}
+        connection.execute(t.load.update().where(t.load.c.id == load_id).values(**end))
+        return stored, [event for event, _, _ in told]
+
+    def _begin(self, connection: Connection, arrived: datetime, now: datetime) -> int:
+        values = {"tenant_id": self.tenant_id, "feed_id": self.feed_id, "arrived_at": arrived, "processed_at": now,
+                  "received": 0, "stored": 0, "refused": 0}  # fmt: skip
+        return int(connection.execute(insert(t.load).values(**values)).inserted_primary_key[0])  # type: ignore[index]
+
+    def _stream(self, more: Iterator[bytes]) -> Iterator[bytes]:
+        yield from list(self.packets)  # of an attempt before, which lost against another load
+        yield from more
+
+    def _mine(self, load_id: int) -> Iterator[str]:
+        """Conditions that together meet each row of this load once."""
+        times = sorted(set(self.times))
+        for start in range(0, len(times), _CHUNK):
+            listed = ", ".join(f"'{time}'" for time in times[start : start + _CHUNK])
+            yield f"tenant_id = {self.tenant_id} AND occurred_at IN ({listed}) AND load_id = {load_id}"
+
+    def _new_ones(self, connection: Connection, load_id: int, skipped: int) -> list[tuple[Event, bytes, Slot]]:
+        """Those of `told` that were not there before."""
+        if not skipped:
+            return self.told
+        kinds = ", ".join(map(str, sorted(ONCE)))
+        ours: set[bytes] = set()
+        for where in self._mine(load_id) if self.told else ():
+            ours.update(
+                bytes(row[0])
+                for row in _run(connection, f"SELECT identity FROM event WHERE {where} AND kind IN ({kinds})")
+            )
+        new = {event.identity: (event, key, slot) for event, key, slot in self.told if event.identity in ours}
+        return list(new.values())
+
+    def _count(
+        self, connection: Connection, load_id: int, skipped: int, told: list[tuple[Event, bytes, Slot]], now: datetime
+    ) -> None:
+        counts, times = self._tally() if not skipped else self._tally_of_store(connection, load_id)
+        wordings: Counter[tuple[Any, ...]] = Counter()
+        grouped: set[bytes] = set()
+        for event, key, slot in told:
+            if event.message_id:
+                grouped.add(key)
+            else:
+                counts[slot, event.kind.number] += 1
+            wording_id = self.names.wordings.get(event.identity, 0)
+            if wording_id:
+                wordings[wording_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
+        self._count_groups(connection, load_id, counts, grouped, now)
+        write_counts(connection, self.tenant_id, counts)
+        _add(connection, _TIMES, self.tenant_id, times)
+        _add(connection, _WORDINGS, self.tenant_id, wordings)
+
+    def _tally(self) -> tuple[Counts, Counter[tuple[Any, ...]]]:
+        """What was counted while rows were made: all of them are new."""
+        counts: Counts = Counter()
+        times: Counter[tuple[Any, ...]] = Counter()
+        for path in self._paths.values():
+            domain, stream, relay = path.ids
+            for (hour, provider_id, kind), n in path.counts.items():
+                counts[path.slot(hour, provider_id, 0, 0), kind] += n
+            for (day, provider_id, bucket), n in path.times.items():
+                times[domain, day, provider_id, stream, relay, bucket] += n
+        return counts, times
+
+    def _tally_of_store(self, connection: Connection, load_id: int) -> tuple[Counts, Counter[tuple[Any, ...]]]:
+        """The same from the rows that this load brought in: some were there before."""
+        counts: Counts = Counter()
+        times: Counter[tuple[Any, ...]] = Counter()
+        ids = "domain_id, provider_id, stream_id, relay_id"
+        kinds = ", ".join(map(str, sorted(ONCE)))
+        for where in self._mine(load_id):
+            sql = (
+                f"SELECT DATE_FORMAT(occurred_at, '%Y-%m-%d %H') AS hour, {ids}, label_ids, kind, COUNT(*) AS n "
+                f"FROM event WHERE {where} AND kind NOT IN ({kinds}) GROUP BY hour, {ids}, label_ids, kind"
+            )
+            for row in _run(connection, sql):
+                slot = (row.hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, 0, 0, row.label_ids)
+                counts[slot, row.kind] += row.n
+            sql = (
+                f"SELECT DATE_FORMAT(occurred_at, '%Y-%m-%d') AS day, {ids}, seconds_taken FROM event "
+                f"WHERE {where} AND kind = {_DELIVERED} AND seconds_taken IS NOT NULL"
+            )
+            for row in _run(connection, sql):
+                bucket = time_bucket(row.seconds_taken)
+                times[row.domain_id, row.day, row.provider_id, row.stream_id, row.relay_id, bucket] += 1
+        return counts, times
+
+    def _count_groups(
+        self, connection: Connection, load_id: int, counts: Counts, grouped: set[bytes], now: datetime
+    ) -> None:
+        """Messages with trouble: what they count as now, less what they counted as before this load."""
+        recipients = grouped | self._troubled(connection)
+        if grouped:
+            day = now.date()
+            rows = [(self.tenant_id, key, day) for key in sorted(grouped)]
+            for start in range(0, len(rows), _CHUNK):
+                insert_rows(connection, _TROUBLE, rows[start : start + _CHUNK])
+        for events in self._groups(connection, load_id, sorted(recipients)).values():
+            if not any(mine for mine, _ in events):
+                continue
+            for entry, n in count_group([each for _, each in events]).items():
+                counts[entry] += n if entry[1] != _DELIVERED else 0  # type: ignore[index]
+            for entry, n in count_group([each for mine, each in events if not mine]).items():
+                counts[entry] -= n if entry[1] != _DELIVERED else 0  # type: ignore[index]
+
+    def _troubled(self, connection: Connection) -> set[bytes]:
+        """Those of the recipients of deliveries with whom there was trouble before."""
+        found: set[bytes] = set()
+        keys = self.delivered
+        for start in range(0, len(keys), _CHUNK * 5):
+            listed = ",".join([f"x'{key.hex()}'" for key in keys[start : start + _CHUNK * 5]])
+            where = f"tenant_id = {self.tenant_id} AND recipient_key IN ({listed})"
+            found.update(
+                bytes(row[0]) for row in _run(connection, f"SELECT recipient_key FROM message_trouble WHERE {where}")
+            )
+        return found
+
+    def _groups(
+        self, connection: Connection, load_id: int, recipients: list[bytes]
+    ) -> dict[tuple[bytes, bytes], list[tuple[bool, Told]]]:
+        """All events of these recipients' messages, as the store has them now; whether this load brought each.
+
+        Only weeks around this load are looked at: a message is settled long before.
+        """
+        out: dict[tuple[bytes, bytes], list[tuple[bool, Told]]] = {}
+        if not recipients:
+            return out
+        first = datetime.fromisoformat(min(self.times)) - _APART
+        last = datetime.fromisoformat(max(self.times)) + _APART
+        kinds = ", ".join(map(str, sorted(GROUPED)))
+        for start in range(0, len(recipients), _CHUNK):
+            listed = ",".join([f"x'{key.hex()}'" for key in recipients[start : start + _CHUNK]])
+            sql = (
+                "SELECT occurred_at, identity, kind, domain_id, provider_id, stream_id, relay_id, cause, permanence, "
+                f"label_ids, recipient_key, message_key, load_id FROM event WHERE tenant_id = {self.tenant_id} "
+                f"AND recipient_key IN ({listed}) AND kind IN ({kinds}) AND message_id <> '' "
+                f"AND occurred_at BETWEEN '{first}' AND '{last}'"
+            )
+            for row in _run(connection, sql):
+                told = Told(row.occurred_at, bytes(row.identity), row.kind, _slot(row))
+                key = (bytes(row.recipient_key), bytes(row.message_key))
+                out.setdefault(key, []).append((row.load_id == load_id, told))
+        return out
+
+
+def _text(text: str) -> str:
+    """A free text as a row holds it."""
+    text = text.replace("\\", "\\\\") if "\\" in text else text
+    if "\x1f" in text or "\x1e" in text:
+        text = text.replace("\x1f", "\\\x1f").replace("\x1e", "\\\x1e")
+    return text
+
+
+def _slot(row: Any) -> Slot:
+    hour = str(row.occurred_at)[:13]
+    return (hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, row.cause, row.permanence, row.label_ids)
+
+
+def _run(connection: Connection, sql: str) -> Any:
+    return connection.exec_driver_sql(sql, execution_options={"no_parameters": True})
+
+
+_FLOW = "INSERT INTO {} (tenant_id, domain_id, {}, provider_id, stream_id, relay_id, kind, cause, permanence, n) VALUES"
+_LABEL = (
+    "INSERT INTO flow_label_day (tenant_id, label_id, day, domain_id, provider_id, kind, cause, permanence, n) VALUES"
+)
+_TIMES = "INSERT INTO flow_time_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, bucket, n) VALUES"
+_WORDINGS = "INSERT INTO flow_wording_day (tenant_id, wording_id, day, provider_id, cause, permanence, n) VALUES"
+_TROUBLE = "INSERT IGNORE INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
+
+
+def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None:
+    """Add to the counters of hours, days and labels. Rows go in key order, so that two loads cannot deadlock."""
+    hours: Counter[tuple[Any, ...]] = Counter()
+    days: Counter[tuple[Any, ...]] = Counter()
+    labels: Counter[tuple[Any, ...]] = Counter()
+    for ((hour, domain, provider, stream, relay, cause, permanence, label_ids), kind), n in counts.items():
+        if n == 0:
+            continue
+        tail = (provider, stream, relay, kind, cause, permanence)
+        hours[(domain, hour + ":00:00", *tail)] += n
+        days[(domain, hour[:10], *tail)] += n
+        if label_ids:
+            for label_id in label_ids.split(","):
+                labels[int(label_id), hour[:10], domain, provider, kind, cause, permanence] += n
+    for head, rows in (
+        (_FLOW.format("flow_day", "day"), days),
+        (_FLOW.format("flow_hour", "hour"), hours),
+        (_LABEL, labels),
+    ):
+        _add(connection, head, tenant_id, rows)
+
+
+def _add(connection: Connection, head: str, tenant_id: int, rows: Counter[tuple[Any, ...]]) -> None:
+    """Add to counters. A count that falls is taken off by an update of its own, as counters hold no minus."""
+    ordered: Iterable[tuple[tuple[Any, ...], int]] = sorted(rows.items())
+    up = [(tenant_id, *key, n) for key, n in ordered if n > 0]
+    for start in range(0, len(up), _CHUNK):
+        insert_rows(connection, head, up[start : start + _CHUNK], "ON DUPLICATE KEY UPDATE n = n + VALUES(n)")
+    names = head[head.index("(") + 1 : head.index(")")].split(", ")
+    table = head.split()[2]
+    for key, n in ordered:
+        if n < 0:
+            values = (tenant_id, *key)
+            where = " AND ".join(f"`{name}` = {literal(value)}" for name, value in zip(names, values, strict=False))
+            _run(connection, f"UPDATE {table} SET n = n - {-n} WHERE {where}")
+            _run(connection, f"DELETE FROM {table} WHERE {where} AND n = 0")

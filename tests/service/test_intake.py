@@ -1,0 +1,152 @@
+"""Taking events in: the short way gives what the long way gives, and counters equal a recount whatever comes when."""
+
+import json
+import random
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlalchemy import text
+
+from rust_gauge.client import Client
+from rust_gauge.core.mailflow.counting import Count
+from rust_gauge.service.intake import NameBook, Reader, name_book, rows_of
+from rust_gauge.store.intake import Load
+from rust_gauge.store.recount import counters, recount
+from tests.conftest import TODAY, Office, World
+from tests.rows import START, bounce, ndjson, row
+
+USUAL = st.fixed_dictionaries(
+    {
+        "kind": st.sampled_from(["accepted", "delivered", "opened", "clicked", "withheld"]),
+        "time": st.sampled_from(
+            ["2026-11-19T08:00:00Z", "2026-11-19T08:00:00+00:00", "2026-11-19T10:30:59.25+02:00", "2026-11-20T12:09:30Z",
+             "2026-11-20T12:10:30Z", "2026-11-19 08:00:00Z", "1999-12-31T23:59:59Z", "2026-13-01T00:00:00Z", "soon", 7]
+        ),
+        "domain": st.just("news.d.example"),
+        "stream": st.just("newsletter"),
+        "relay": st.just("office-1"),
+        "recipient": st.sampled_from(
+            ["person@tidepost.example", "Per.Son+x@TidePost.example", "<person@tidepost.example>", '"a b"@tidepost.example',
+             "jörg@tidepost.example", "a..b@tidepost.example", "x" * 65 + "@tidepost.example", "nobody", 7]
+        ),
+    },
+    optional={
+        "message_id": st.text(max_size=300) | st.just(5),
+        "id": st.text(max_size=20),
+        "remote_host": st.sampled_from(["mx1.tidepost.example", "a\\b", "x\x1fy", "", 3]),
+        "diagnostic": st.sampled_from(["250 taken", "back\\slash", "two\nlines", "x" * 4001, "\x1e", None]),
+        "reply_code": st.integers(100, 700) | st.just("250") | st.just(True),
+        "enhanced_code": st.sampled_from(["2.0.0", "9.9.9", 2]),
+        "attempt": st.integers(-1, 20_000) | st.just(1.5),
+        "seconds_taken": st.sampled_from([0, 1, 2.5, -1, 1e9, "3"]),
+        "colour": st.just("red"),
+        "tags": st.just(["blue"]),
+    },
+)  # fmt: skip
+
+
+def taken(world: World, tenant_id: int, values: list[dict[str, Any]], *, short: bool) -> tuple[bytes, int]:
+    """The packet that these rows give, and how many are refused."""
+    book = name_book(world.context, tenant_id) if short else NameBook(world.context, tenant_id)
+    load = Load(tenant_id, 0, book.names)
+    reader = Reader(load, book, TODAY)
+    packet = b"".join(reader.read(rows_of([value]), 0, 1) for value in values)
+    return packet, len(reader.refused)
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(value=USUAL)
+def test_the_short_way_gives_the_very_same_row(office: Office, value: dict[str, Any]) -> None:
+    plain = row(1)
+    taken(office.world, office.tenant.id, [plain], short=True)  # from now on the short way is open
+    by_short, refused = taken(office.world, office.tenant.id, [value], short=True)
+    by_long, refused_by_long = taken(office.world, office.tenant.id, [value], short=False)
+    assert (by_short, refused) == (by_long, refused_by_long)
+
+
+def right(office: Office) -> None:
+    """Every counter equals a recount."""
+    held, wanted = office.world.context.store.transaction(
+        lambda c: (counters(c, office.tenant.id), recount(c, office.tenant.id))
+    )
+    assert held == wanted
+
+
+def counts(office: Office) -> dict[str, int]:
+    rows = office.world.context.store.transaction(
+        lambda c: c.execute(
+            text("SELECT kind, SUM(n) FROM flow_day WHERE tenant_id = :t GROUP BY kind"), {"t": office.tenant.id}
+        ).all()
+    )
+    return {str(Count.from_number(kind)): int(n) for kind, n in rows}
+
+
+def put_off(number: int, minutes: int = 0, **changes: Any) -> dict[str, Any]:
+    time = (START + timedelta(minutes=minutes)).isoformat()
+    return row(number, kind="delayed", time=time, reply_code=451, diagnostic="451 4.7.1 greylisted", **changes)
+
+
+@pytest.mark.parametrize(
+    ("rows", "wanted"),
+    [
+        ([put_off(1), put_off(1, 5), put_off(1, 9), row(1)], {"delayed": 1, "delayed_again": 2, "delivered": 1}),
+        ([row(1), bounce(1, time="2026-11-19T09:00:00Z")], {"delivered": 1, "bounced": 1, "returned": 1}),
+        ([bounce(1), bounce(1, time="2026-11-19T08:00:02Z")], {"bounced": 1, "bounced_again": 1}),
+        ([row(1), row(1, kind="complained", time="2026-11-20T08:00:00Z")], {"delivered": 1, "complained": 1}),
+        ([bounce(1), bounce(1, recipient="other@tidepost.example")], {"bounced": 2}),
+        ([bounce(1, message_id=""), bounce(2, message_id="", recipient="person1@tidepost.example")], {"bounced": 2}),
+        ([put_off(1), bounce(1, time="2026-11-19T20:00:00Z")], {"delayed": 1, "bounced": 1}),
+        ([row(1, kind="opened"), row(1, kind="opened", time="2026-11-19T09:00:00Z")], {"opened": 2}),
+    ],
+)
+def test_each_message_counts_once_in_whichever_order_it_is_told(
+    office: Office, client: Client, rows: list[dict[str, Any]], wanted: dict[str, int]
+) -> None:
+    order = list(rows)
+    random.Random(len(rows)).shuffle(order)
+    for each in order:  # a load of its own for each
+        client.events.load(office.slug, ndjson(each))
+    assert counts(office) == wanted
+    right(office)
+    client.events.load(office.slug, ndjson(*rows))
+    assert counts(office) == wanted
+
+
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(data=st.data())
+def test_counters_equal_a_recount_after_any_loads(office: Office, data: st.DataObject) -> None:
+    one = st.builds(
+        lambda kind, number, minutes, more: {
+            **(bounce(number) if kind == "bounced" else put_off(number) if kind == "delayed" else row(number, kind=kind)),
+            "time": (START + timedelta(minutes=minutes)).isoformat(),
+            **more,
+        },
+        st.sampled_from(["accepted", "delivered", "delayed", "bounced", "complained", "unsubscribed", "opened"]),
+        st.integers(0, 5),
+        st.integers(0, 2000),
+        st.sampled_from([{}, {"seconds_taken": 3.0}, {"campaign": "spring", "tags": ["a", "b"]}, {"sending_ip": "192.0.2.1"},
+                         {"message_id": ""}]),
+    )  # fmt: skip
+    for load in data.draw(st.lists(st.lists(one, min_size=1, max_size=12), min_size=1, max_size=6)):
+        body = "\n".join(json.dumps(each) for each in load).encode()
+        with office.client() as client:
+            client.events.load(office.slug, body)
+    right(office)
+
+
+def test_a_load_that_stands_half_there_adds_the_other_half(office: Office, client: Client) -> None:
+    rows = [row(n, seconds_taken=n / 2) for n in range(20)] + [bounce(n) for n in range(20, 30)]
+    client.events.load(office.slug, ndjson(*rows[::2]))
+    result = client.events.load(office.slug, ndjson(*rows, *rows[:3]))
+    assert (result.received, result.stored, result.repeated) == (33, 15, 18)
+    right(office)
+    assert counts(office) == {"delivered": 20, "bounced": 10}
+
+
+def test_tags_are_kept_and_come_back(office: Office, client: Client) -> None:
+    client.events.load(office.slug, ndjson(row(1, campaign="spring \\ 1", tags=["variant b", "blue", "blue"])))
+    (event,) = client.events.list(office.slug)
+    assert (event.campaign, event.tags) == ("spring \\ 1", ["blue", "variant b"])
