@@ -49,7 +49,7 @@ def test_an_event_is_normalised_and_classified() -> None:
     assert (made.cause, made.permanence, made.cause_rule) == (
         Cause.NO_SUCH_MAILBOX,
         Permanence.PERMANENT,
-        "text:no-mailbox",
+        "rule:no-mailbox",
     )
 
 

@@ -126,7 +126,7 @@ def test_counters_equal_a_recount_after_any_loads(office: Office, data: st.DataO
         },
         st.sampled_from(["accepted", "delivered", "delayed", "bounced", "complained", "unsubscribed", "opened"]),
         st.integers(0, 5),
-        st.integers(0, 2000),
+        st.integers(0, 1600),
         st.sampled_from([{}, {"seconds_taken": 3.0}, {"campaign": "spring", "tags": ["a", "b"]}, {"sending_ip": "192.0.2.1"},
                          {"message_id": ""}]),
     )  # fmt: skip

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.names import Address, address_key, normalise_domain, parse_address
-from rust_gauge.core.replies import Cause, Permanence, classify, parse_reply
+from rust_gauge.core.replies import Cause, Classifier, Permanence, classify
 
 CLOCK_TOLERANCE = timedelta(minutes=10)  # how far ahead of ours a source's clock may run
 EARLIEST = datetime(2000, 1, 1, tzinfo=UTC)
@@ -133,6 +133,23 @@ def _canonical_ip(text: str) -> str:
     return str(ip_address(text))
 
 
+def _permanence(kind: Kind, found: Permanence | None) -> Permanence | None:
+    if kind is Kind.DELAYED:
+        return Permanence.TRANSIENT  # it is still being tried, whatever the code was
+    if kind is Kind.BOUNCED and found in (None, Permanence.NONE):
+        return Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
+    return found
+
+
+def judged(event: Event, classifier: Classifier, provider: str) -> Event:
+    """A refusal judged anew by these rules; one whose source stated the cause stays as it is."""
+    if event.kind not in (Kind.BOUNCED, Kind.DELAYED) or event.cause_rule == "stated":
+        return event
+    found = classifier.classify(event.diagnostic, event.reply_code, event.enhanced_code, provider)
+    permanence = _permanence(event.kind, found.permanence) or Permanence.NONE
+    return event._replace(cause=found.cause, permanence=permanence, cause_rule=found.rule)
+
+
 def make_event(
     *,
     now: datetime,
@@ -189,14 +206,11 @@ def make_event(
     if kind not in (Kind.BOUNCED, Kind.DELAYED):
         cause, permanence, rule = Cause.NONE, Permanence.NONE, ""
     elif cause is None or cause is Cause.NONE or permanence is None:
-        found = classify(parse_reply(diagnostic, reply_code, enhanced_code))
+        found = classify(diagnostic, reply_code, enhanced_code)
         rule = found.rule if cause in (None, Cause.NONE) else "stated"
         cause = found.cause if cause in (None, Cause.NONE) else cause
         permanence = permanence or found.permanence
-    if kind is Kind.DELAYED:
-        permanence = Permanence.TRANSIENT  # it is still being tried, whatever the code was
-    elif kind is Kind.BOUNCED and permanence in (None, Permanence.NONE):
-        permanence = Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
+    permanence = _permanence(kind, permanence)
     path = Path(sender, stream, relay, sending_ip, campaign, tuple(sorted(set(tags))))
     key = address_key(address)
     identity = identity_of(kind.number, time_text(time), key, id, message_id, attempt, path.where)

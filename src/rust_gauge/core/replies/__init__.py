@@ -1,6 +1,31 @@
-"""SMTP replies as values (`reply`), and what is behind a refusal (`causes`)."""
+"""SMTP replies as values (`reply`), why a message was refused (`causes`), and the rules that find it out (`rules`)."""
 
-from rust_gauge.core.replies.causes import Cause, Classified, Permanence, classify
+from rust_gauge.core.replies.causes import Cause, Classified, Permanence
 from rust_gauge.core.replies.reply import EnhancedStatus, SmtpReply, parse_reply
+from rust_gauge.core.replies.rules import (
+    CauseRule,
+    Classifier,
+    RuleError,
+    RuleSet,
+    classify,
+    failures,
+    read_rules,
+    shipped_rules,
+)
 
-__all__ = ["Cause", "Classified", "EnhancedStatus", "Permanence", "SmtpReply", "classify", "parse_reply"]
+__all__ = [
+    "Cause",
+    "CauseRule",
+    "Classified",
+    "Classifier",
+    "EnhancedStatus",
+    "Permanence",
+    "RuleError",
+    "RuleSet",
+    "SmtpReply",
+    "classify",
+    "failures",
+    "parse_reply",
+    "read_rules",
+    "shipped_rules",
+]

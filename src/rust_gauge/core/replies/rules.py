@@ -1,0 +1,262 @@
+"""Ordered rules that find the cause of a refusal, as people write them in `rules.toml`. The first that fits decides.
+
+Rules see the wording of a reply (`wording`): addresses as @, hosts as ~, numbers as #, reply codes as they are. Only
+rules one of whose words stands in it are tried. Codes come last, because providers misuse them.
+"""
+
+import re
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cache
+from importlib import resources
+
+from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.replies.causes import Cause, Classified, Permanence
+from rust_gauge.core.replies.reply import SmtpReply, parse_reply
+from rust_gauge.core.replies.wording import wording_of
+
+_REMEMBERED = 50_000  # judged wordings
+_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,49}\Z")
+_CODE = re.compile(r"[245](?:\d\d|xx)\Z")
+_ENHANCED = re.compile(r"(?:[245]|x)\.\d{1,3}\.(?:\d{1,3}|\*)\Z")
+_FIELDS = {"name", "cause", "words", "pattern", "unless", "code", "enhanced", "provider", "permanence", "fits", "not"}
+MAX_RULES = 500
+
+
+class RuleError(RustGaugeError):
+    """A rule that cannot be used."""
+
+
+@dataclass(frozen=True, slots=True)
+class CauseRule:
+    """One rule. Empty conditions are left out; a rule needs at least one. RuleError when it cannot be used."""
+
+    name: str
+    cause: Cause
+    words: tuple[str, ...] = ()
+    pattern: str = ""
+    unless: str = ""
+    code: str = ""
+    enhanced: str = ""
+    provider: str = ""
+    permanence: Permanence | None = None
+    fits: tuple[str, ...] = ()
+    fits_not: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        if not _NAME.match(self.name):
+            raise RuleError(f"{self.name[:60]!r} is no name of a rule", remedy="Use a-z, 0-9 and hyphens, up to 50")
+        if self.cause is Cause.NONE:
+            raise RuleError(f"{self.name}: a rule finds a cause, and none is none")
+        for text in (self.pattern, self.unless):
+            if len(text) > 4000:
+                raise RuleError(f"{self.name}: a pattern is longer than 4000 characters")
+            try:
+                re.compile(text, re.IGNORECASE)
+            except (re.error, OverflowError, RecursionError) as error:
+                raise RuleError(f"{self.name}: {text[:80]!r} is no regular expression", why=str(error)) from None
+        for each in self.code.split():
+            if not _CODE.match(each):
+                raise RuleError(f"{self.name}: {each!r} is no reply code", remedy="Write 550 or 5xx")
+        for each in self.enhanced.split():
+            if not _ENHANCED.match(each):
+                raise RuleError(f"{self.name}: {each!r} is no enhanced code", remedy="Write 5.1.1, x.1.1 or 5.7.*")
+        if any(not word.strip() or word != word.lower() or len(word) > 100 for word in self.words):
+            raise RuleError(f"{self.name}: words are written in lower case, and none is empty")
+        if not (self.words or self.pattern or self.code or self.enhanced):
+            raise RuleError(f"{self.name}: it has no condition", remedy="Give words, pattern, code or enhanced")
+
+
+@dataclass(frozen=True, slots=True)
+class _Compiled:
+    name: str
+    cause: Cause
+    search: re.Pattern[str] | None
+    unless: re.Pattern[str] | None
+    codes: frozenset[int] | None
+    enhanced: tuple[tuple[int | None, int, int | None], ...]
+    provider: str
+    permanence: Permanence | None
+
+    def fits(self, text: str, reply: SmtpReply, provider: str) -> bool:
+        if self.provider and self.provider != provider:
+            return False
+        if self.codes is not None and reply.code not in self.codes:
+            return False
+        if self.enhanced:
+            status = reply.enhanced
+            if status is None or not any(
+                (klass is None or klass == status.klass)
+                and subject == status.subject
+                and (detail is None or detail == status.detail)
+                for klass, subject, detail in self.enhanced
+            ):
+                return False
+        if self.search is not None and self.search.search(text) is None:
+            return False
+        return self.unless is None or self.unless.search(text) is None
+
+
+def _codes(text: str) -> frozenset[int] | None:
+    if not text:
+        return None
+    out: set[int] = set()
+    for each in text.split():
+        out.update(range(int(each[0]) * 100, int(each[0]) * 100 + 100) if each.endswith("xx") else [int(each)])
+    return frozenset(out)
+
+
+def _enhanced(text: str) -> tuple[tuple[int | None, int, int | None], ...]:
+    parts = [each.split(".") for each in text.split()]
+    return tuple((None if k == "x" else int(k), int(s), None if d == "*" else int(d)) for k, s, d in parts)
+
+
+@dataclass(frozen=True, slots=True)
+class RuleSet:
+    """Rules in their order. `prefix` stands before their names in what is kept with an event."""
+
+    rules: tuple[CauseRule, ...]
+    prefix: str = "rule:"
+    _compiled: list[_Compiled] = field(default_factory=list, init=False, compare=False, repr=False)
+    _by_word: dict[str, list[int]] = field(default_factory=dict, init=False, compare=False, repr=False)
+    _always: list[int] = field(default_factory=list, init=False, compare=False, repr=False)
+    _words: list[re.Pattern[str]] = field(default_factory=list, init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        names = [rule.name for rule in self.rules]
+        if len(names) > MAX_RULES:
+            raise RuleError(f"{len(names)} rules are more than {MAX_RULES}")
+        doubled = {name for name in names if names.count(name) > 1}
+        if doubled:
+            raise RuleError(f"Two rules are called {sorted(doubled)[0]}")
+        for number, rule in enumerate(self.rules):
+            search = re.compile(rule.pattern, re.IGNORECASE) if rule.pattern else None
+            unless = re.compile(rule.unless, re.IGNORECASE) if rule.unless else None
+            self._compiled.append(
+                _Compiled(rule.name, rule.cause, search, unless, _codes(rule.code), _enhanced(rule.enhanced),
+                          rule.provider, rule.permanence)
+            )  # fmt: skip
+            for word in rule.words:
+                self._by_word.setdefault(word, []).append(number)
+            if not rule.words:
+                self._always.append(number)
+
+    def find(self, reply: SmtpReply, provider: str = "") -> tuple[Cause, Permanence | None, str] | None:
+        """The cause, the permanence that the rule states, and the rule's name; None when no rule fits."""
+        text = reply.text
+        lower = text.lower()
+        numbers = [number for word, numbers in self._by_word.items() if word in lower for number in numbers]
+        if numbers:
+            numbers = sorted({*numbers, *self._always})
+        for number in numbers or self._always:
+            rule = self._compiled[number]
+            if rule.fits(text, reply, provider):
+                return rule.cause, rule.permanence, self.prefix + rule.name
+        return None
+
+
+def permanence_of(reply: SmtpReply) -> Permanence:
+    """5yz and 5.x.x will not help to repeat, 4yz and 4.x.x may (RFC 5321 §4.2.1); the basic code rules the protocol."""
+    first = reply.code // 100 if reply.code else reply.enhanced.klass if reply.enhanced else None
+    return {4: Permanence.TRANSIENT, 5: Permanence.PERMANENT}.get(first or 0, Permanence.NONE)
+
+
+def read_rules(text: str) -> tuple[CauseRule, ...]:
+    """Rules of a TOML text. RuleError names the rule that cannot be used, and why."""
+    try:
+        document = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise RuleError("The rules are no TOML", why=str(error)[:200]) from None
+    rules = document.get("rule", [])
+    if not isinstance(rules, list) or not all(isinstance(rule, dict) for rule in rules) or set(document) - {"rule"}:
+        raise RuleError("The rules are no list", remedy="Write each rule under [[rule]]")
+    return tuple(_rule(rule) for rule in rules)
+
+
+def _rule(values: dict[str, object]) -> CauseRule:
+    name = str(values.get("name", ""))
+    unknown = sorted(values.keys() - _FIELDS)
+    if unknown:
+        raise RuleError(f"{name or 'A rule'}: {unknown[0][:40]} is no part of a rule")
+    try:
+        cause = Cause(str(values.get("cause", "")))
+        stated = Permanence(str(values["permanence"])) if "permanence" in values else None
+    except ValueError as error:
+        raise RuleError(f"{name or 'A rule'}: {error}") from None
+    lists: dict[str, tuple[str, ...]] = {}
+    for key in ("words", "fits", "not"):
+        each = values.get(key, [])
+        if not isinstance(each, list) or not all(isinstance(text, str) for text in each):
+            raise RuleError(f"{name}: {key} is no list of texts")
+        lists[key] = tuple(each)
+    texts = {key: values.get(key, "") for key in ("pattern", "unless", "code", "enhanced", "provider")}
+    for key, one in texts.items():
+        if not isinstance(one, str):
+            raise RuleError(f"{name}: {key} is no text")
+    return CauseRule(
+        name, cause, lists["words"], permanence=stated, fits=lists["fits"], fits_not=lists["not"],
+        **texts,  # type: ignore[arg-type]
+    )  # fmt: skip
+
+
+@cache
+def shipped_rules() -> RuleSet:
+    """The rules that come with Rust Gauge."""
+    return RuleSet(read_rules(resources.files("rust_gauge.core.replies").joinpath("rules.toml").read_text("utf-8")))
+
+
+class Classifier:
+    """Finds causes by rules of one's own and then by those that are shipped.
+
+    What is looked at is the wording of a reply, so replies that differ in what is filled in are judged once.
+    """
+
+    def __init__(self, *own: RuleSet) -> None:
+        self._sets = (*own, shipped_rules())
+        self._known: dict[tuple[str, int | None, str | None, str], Classified] = {}
+
+    def classify(
+        self, text: str, code: int | None = None, enhanced: str | None = None, provider: str = ""
+    ) -> Classified:
+        """Cause, permanence and rule of a refusal; `code` and `enhanced` where the source gave them apart."""
+        key = (wording_of(text), code, enhanced, provider)
+        found = self._known.get(key)
+        if found is None:
+            if len(self._known) >= _REMEMBERED:
+                self._known.clear()
+            found = self._known[key] = self._find(parse_reply(*key[:3]), provider)
+        return found
+
+    def _find(self, reply: SmtpReply, provider: str) -> Classified:
+        for rules in self._sets:
+            found = rules.find(reply, provider)
+            if found is not None:
+                cause, stated, name = found
+                return Classified(cause, stated or permanence_of(reply), name)
+        return Classified(Cause.UNCLASSIFIED, permanence_of(reply), "none")
+
+
+@cache
+def _shipped() -> Classifier:
+    return Classifier()
+
+
+def classify(text: str, code: int | None = None, enhanced: str | None = None, provider: str = "") -> Classified:
+    """Cause, permanence and rule of a refusal by the shipped rules."""
+    return _shipped().classify(text, code, enhanced, provider)
+
+
+def failures(rules: Sequence[CauseRule], ruleset: RuleSet) -> list[str]:
+    """What the tests in the rules themselves find: replies that are decided by another rule than they should be."""
+    out = []
+    for rule in rules:
+        for text in rule.fits:
+            found = ruleset.find(parse_reply(wording_of(text)), rule.provider)
+            if found is None or found[2] != ruleset.prefix + rule.name:
+                out.append(f"{rule.name}: {text!r} is decided by {found[2] if found else 'no rule'}")
+        for text in rule.fits_not:
+            found = ruleset.find(parse_reply(wording_of(text)), rule.provider)
+            if found is not None and found[2] == ruleset.prefix + rule.name:
+                out.append(f"{rule.name}: {text!r} should not be decided by it")
+    return out
