@@ -107,6 +107,15 @@ ROUTES = [
     ("GET", "domains/d.example/watches", None),
     ("GET", "watches/1", None),
     ("POST", "watches/1/stop", None),
+    ("GET", "feeds", None),
+    ("POST", "feeds", {"name": "a", "kind": "http"}),
+    ("GET", "feeds/a", None),
+    ("PATCH", "feeds/a", {"paused": True}),
+    ("DELETE", "feeds/a", None),
+    ("GET", "feeds/a/refused", None),
+    ("POST", "feeds/a/refused/replay", None),
+    ("DELETE", "feeds/a/refused", None),
+    ("POST", "mapping-trials", {"sample": "{}"}),
     ("GET", "webhooks", None),
     ("POST", "webhooks", {"name": "desk", "url": "https://desk.example/"}),
     ("PATCH", "webhooks/1", {"paused": True}),
@@ -173,6 +182,7 @@ def test_every_route_of_a_tenant_is_in_the_table_above(world: World) -> None:
             .replace("d.example", "{name}")
             .replace("tidepost.example", "{provider}")
             .replace("relays/office-1", "relays/{relay}")
+            .replace("feeds/a", "feeds/{name}")
             .replace("/1", "/{id}"),
         )
         for m, p, _ in ROUTES

@@ -1123,6 +1123,146 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Feeds
+         * @description All ways in, and how they go.
+         */
+        get: operations["list_feeds"];
+        put?: never;
+        /**
+         * Add Feed
+         * @description Open a way in. Its token and its key are shown this once.
+         */
+        post: operations["add_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/feeds/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Feed
+         * @description One way in.
+         */
+        get: operations["get_feed"];
+        put?: never;
+        post?: never;
+        /**
+         * Drop Feed
+         * @description Close it; what came by it stays.
+         */
+        delete: operations["drop_feed"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Feed
+         * @description Change it, pause it, or let it go on.
+         */
+        patch: operations["change_feed"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/feeds/{name}/refused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Refused
+         * @description Rows that were refused, newest first, with what is wrong with each.
+         */
+        get: operations["list_refused"];
+        put?: never;
+        post?: never;
+        /**
+         * Drop Refused
+         * @description Forget what was refused. Gives how many rows.
+         */
+        delete: operations["drop_refused"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/feeds/{name}/refused/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replay Refused
+         * @description Try refused rows again, with the mapping as it is now.
+         */
+        post: operations["replay_refused"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/mapping-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Mapping
+         * @description A sample becoming events, field by field. Nothing is stored.
+         */
+        post: operations["try_mapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/intake/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Receive
+         * @description What sources send to: JSON or NDJSON, plain, gzip or zstd.
+         *
+         *     Proven by the feed's token (Authorization: Bearer) or by a signature over time and body in the open Standard
+         *     Webhooks form, not older than five minutes. Answered when it is stored; safe to repeat. Rows that cannot be used
+         *     are kept with the reason, and answered with the others.
+         */
+        post: operations["receive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1854,6 +1994,188 @@ export interface components {
             diagnostic: string;
         };
         /**
+         * Feed
+         * @description A way in, and how it goes.
+         */
+        Feed: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "mail" | "mailbox" | "log" | "queue";
+            source: components["schemas"]["FeedSource"];
+            mapping: components["schemas"]["FeedMapping"] | null;
+            defaults: components["schemas"]["FeedDefaults"];
+            /** Paused */
+            paused: boolean;
+            /**
+             * Key
+             * @description Part of its address: POST to /api/v1/intake/KEY
+             */
+            key: string;
+            /**
+             * Position
+             * @description How far it has read, in words
+             * @default
+             */
+            position: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last Arrival At */
+            last_arrival_at?: string | null;
+            /** Last Event At */
+            last_event_at?: string | null;
+            /**
+             * Usual Lag
+             * @description Seconds from an event to its arrival, the middle of late
+             */
+            usual_lag?: number | null;
+            /**
+             * Lag
+             * @description Seconds from the newest event to its arrival
+             */
+            lag?: number | null;
+            /**
+             * Stored Today
+             * @default 0
+             */
+            stored_today: number;
+            /**
+             * Refused
+             * @description Rows that were refused and are kept
+             * @default 0
+             */
+            refused: number;
+            /**
+             * Trouble
+             * @description Why it does not get on
+             * @default
+             */
+            trouble: string;
+            /**
+             * Said
+             * @description How it goes, in words
+             * @default
+             */
+            said: string;
+        };
+        /**
+         * FeedChange
+         * @description New settings; what is left out stays.
+         */
+        FeedChange: {
+            source?: components["schemas"]["FeedSource"] | null;
+            mapping?: components["schemas"]["FeedMapping"] | null;
+            defaults?: components["schemas"]["FeedDefaults"] | null;
+            /** Password */
+            password?: string | null;
+            /** Paused */
+            paused?: boolean | null;
+        };
+        /**
+         * FeedDefaults
+         * @description What events get where the source says nothing.
+         */
+        FeedDefaults: {
+            /**
+             * Domain
+             * @default
+             */
+            domain: string;
+            /**
+             * Stream
+             * @default
+             */
+            stream: string;
+            /**
+             * Relay
+             * @default
+             */
+            relay: string;
+        };
+        /**
+         * FeedMapping
+         * @description How what a source sends becomes events. Paths are JSONPath (RFC 9535).
+         */
+        FeedMapping: {
+            /**
+             * Unwrap
+             * @default []
+             */
+            unwrap: components["schemas"]["UnwrapStep"][];
+            /**
+             * Rows
+             * @default $
+             */
+            rows: string;
+            /**
+             * Each
+             * @default
+             */
+            each: string;
+            /** Fields */
+            fields: {
+                [key: string]: components["schemas"]["FieldSource"];
+            };
+        };
+        /**
+         * FeedSource
+         * @description Where a feed reads. What it needs depends on its kind.
+         *
+         *     mail: `addresses`; mailbox: `path` (Maildir or mbox) or `host`, `user`, `folder`; log: `path`; queue: `host` and
+         *     `queue`.
+         */
+        FeedSource: {
+            /**
+             * Addresses
+             * @description Addresses, or @domain for all of a domain
+             * @default []
+             */
+            addresses: string[];
+            /**
+             * Path
+             * @default
+             */
+            path: string;
+            /**
+             * Host
+             * @default
+             */
+            host: string;
+            /** Port */
+            port?: number | null;
+            /**
+             * Tls
+             * @default true
+             */
+            tls: boolean;
+            /**
+             * User
+             * @default
+             */
+            user: string;
+            /**
+             * Folder
+             * @default INBOX
+             */
+            folder: string;
+            /**
+             * Queue
+             * @default
+             */
+            queue: string;
+            /**
+             * Virtual Host
+             * @default /
+             */
+            virtual_host: string;
+        };
+        /**
          * FeedbackReport
          * @description An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on.
          */
@@ -1890,6 +2212,35 @@ export interface components {
             left_out: number;
             /** New Selectors */
             new_selectors: components["schemas"]["ReportedSelector"][];
+        };
+        /**
+         * FieldSource
+         * @description Where one field of an event comes from: a path or a constant, a table of words, a default, a form.
+         */
+        FieldSource: {
+            /**
+             * Path
+             * @description In the row ($...) or in the match of `each` (@...)
+             * @default
+             */
+            path: string;
+            /** Constant */
+            constant?: unknown;
+            /**
+             * Table
+             * @description Their word to ours; null leaves the row out
+             */
+            table?: {
+                [key: string]: unknown;
+            } | null;
+            /** Default */
+            default?: unknown;
+            /**
+             * Form
+             * @default
+             * @enum {string}
+             */
+            form: "" | "seconds" | "milliseconds" | "rfc5322" | "lower" | "number";
         };
         /**
          * Finding
@@ -2161,6 +2512,81 @@ export interface components {
             children: components["schemas"]["LookupNode"][];
         };
         /**
+         * MadeFeed
+         * @description With its secrets, shown this once: a bearer token, and the key that signs.
+         */
+        MadeFeed: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "mail" | "mailbox" | "log" | "queue";
+            source: components["schemas"]["FeedSource"];
+            mapping: components["schemas"]["FeedMapping"] | null;
+            defaults: components["schemas"]["FeedDefaults"];
+            /** Paused */
+            paused: boolean;
+            /**
+             * Key
+             * @description Part of its address: POST to /api/v1/intake/KEY
+             */
+            key: string;
+            /**
+             * Position
+             * @description How far it has read, in words
+             * @default
+             */
+            position: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last Arrival At */
+            last_arrival_at?: string | null;
+            /** Last Event At */
+            last_event_at?: string | null;
+            /**
+             * Usual Lag
+             * @description Seconds from an event to its arrival, the middle of late
+             */
+            usual_lag?: number | null;
+            /**
+             * Lag
+             * @description Seconds from the newest event to its arrival
+             */
+            lag?: number | null;
+            /**
+             * Stored Today
+             * @default 0
+             */
+            stored_today: number;
+            /**
+             * Refused
+             * @description Rows that were refused and are kept
+             * @default 0
+             */
+            refused: number;
+            /**
+             * Trouble
+             * @description Why it does not get on
+             * @default
+             */
+            trouble: string;
+            /**
+             * Said
+             * @description How it goes, in words
+             * @default
+             */
+            said: string;
+            /** Token */
+            token: string;
+            /** Secret */
+            secret: string;
+        };
+        /**
          * MadeKey
          * @description A new key. The private half is given this once and not kept.
          */
@@ -2244,6 +2670,44 @@ export interface components {
             secret: string;
         };
         /**
+         * MappingTrial
+         * @description A sample, and the mapping to try it with (the feed's own without one).
+         */
+        MappingTrial: {
+            /** Sample */
+            sample: string;
+            mapping?: components["schemas"]["FeedMapping"] | null;
+            /**
+             * @default {
+             *       "domain": "",
+             *       "stream": "",
+             *       "relay": ""
+             *     }
+             */
+            defaults: components["schemas"]["FeedDefaults"];
+        };
+        /**
+         * MappingTrialResult
+         * @description What a sample becomes.
+         */
+        MappingTrialResult: {
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
+            /**
+             * Rows
+             * @default []
+             */
+            rows: components["schemas"]["TrialRow"][];
+        };
+        /**
          * MessageCheck
          * @description A message looked at: its signatures, SPF where the connection is known, and DMARC both ways.
          */
@@ -2291,6 +2755,46 @@ export interface components {
              *     ]
              */
             selectors: string[];
+        };
+        /**
+         * NewFeed
+         * @description A way in. `password` is for mailboxes and queues; it is kept encrypted.
+         */
+        NewFeed: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "mail" | "mailbox" | "log" | "queue";
+            /**
+             * @default {
+             *       "addresses": [],
+             *       "path": "",
+             *       "host": "",
+             *       "tls": true,
+             *       "user": "",
+             *       "folder": "INBOX",
+             *       "queue": "",
+             *       "virtual_host": "/"
+             *     }
+             */
+            source: components["schemas"]["FeedSource"];
+            mapping?: components["schemas"]["FeedMapping"] | null;
+            /**
+             * @default {
+             *       "domain": "",
+             *       "stream": "",
+             *       "relay": ""
+             *     }
+             */
+            defaults: components["schemas"]["FeedDefaults"];
+            /**
+             * Password
+             * @default
+             */
+            password: string;
         };
         /**
          * NewKey
@@ -2428,6 +2932,13 @@ export interface components {
         Page_HistoryEntry_: {
             /** Items */
             items: components["schemas"]["HistoryEntry"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[RefusedRow] */
+        Page_RefusedRow_: {
+            /** Items */
+            items: components["schemas"]["RefusedRow"][];
             /** Next */
             next?: string | null;
         };
@@ -3047,6 +3558,23 @@ export interface components {
             published: string;
         };
         /**
+         * RefusedRow
+         * @description A row that was refused: what it was, and why.
+         */
+        RefusedRow: {
+            /** Id */
+            id: number;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /** Item */
+            item: string;
+            /** Problems */
+            problems: components["schemas"]["ProblemError"][];
+        };
+        /**
          * Relay
          * @description A relay of a tenant. One that was only seen in events is not `described` yet.
          */
@@ -3290,6 +3818,20 @@ export interface components {
              * @default
              */
             spf: string;
+        };
+        /**
+         * ReplayResult
+         * @description What became of refused rows that were tried again.
+         */
+        ReplayResult: {
+            /** Tried */
+            tried: number;
+            /** Stored */
+            stored: number;
+            /** Repeated */
+            repeated: number;
+            /** Refused */
+            refused: number;
         };
         /**
          * ReportedSelector
@@ -3802,6 +4344,52 @@ export interface components {
             last_used_at?: string | null;
             /** Expires At */
             expires_at?: string | null;
+        };
+        /**
+         * TrialRow
+         * @description One row of the sample as an event, or why it is none.
+         */
+        TrialRow: {
+            /** Left Out */
+            left_out: boolean;
+            /** Steps */
+            steps: components["schemas"]["TrialStep"][];
+            /** Event */
+            event: {
+                [key: string]: unknown;
+            } | null;
+            /** Problems */
+            problems: components["schemas"]["ProblemError"][];
+        };
+        /**
+         * TrialStep
+         * @description One field: where it was looked for, what stood there, what became of it.
+         */
+        TrialStep: {
+            /** Field */
+            field: string;
+            /** Path */
+            path: string;
+            /** Found */
+            found: unknown;
+            /** Value */
+            value: unknown;
+        };
+        /**
+         * UnwrapStep
+         * @description Opens what stands at a JSONPath: a text that holds JSON, base64, or both.
+         */
+        UnwrapStep: {
+            /**
+             * At
+             * @example $.Records[*].body
+             */
+            at: string;
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "json" | "base64" | "base64-json";
         };
         /**
          * UpdateServer
@@ -8180,6 +8768,563 @@ export interface operations {
                 };
                 content: {
                     "application/json": number;
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_feeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFeed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeFeed"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_refused: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RefusedRow_"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_refused: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replay_refused: {
+        parameters: {
+            query?: {
+                /** @description Only this row */
+                id?: number | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplayResult"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingTrial"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MappingTrialResult"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    receive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": unknown;
+                "application/x-ndjson": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeResult"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -26,6 +26,16 @@ from rust_gauge.contract.audits import (
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
+from rust_gauge.contract.feeds import (
+    Feed,
+    FeedChange,
+    MadeFeed,
+    MappingTrial,
+    MappingTrialResult,
+    NewFeed,
+    RefusedRow,
+    ReplayResult,
+)
 from rust_gauge.contract.flow import Flow, Provider, ProviderChange
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
@@ -363,3 +373,48 @@ def list_webhook_calls(tenant: str, id: int, state: str | None, cursor: str | No
 
 def replay_webhook(tenant: str, id: int, call: str | None) -> Call[int]:
     return _again(_call("POST", _tenant(tenant, f"webhooks/{id}/replay"), int, call=call))
+
+
+def _feed(tenant: str, name: str, rest: str = "") -> str:
+    return _tenant(tenant, f"feeds/{quote(name, safe='')}{rest}")
+
+
+def list_feeds(tenant: str) -> Call[list[Feed]]:
+    return _call("GET", _tenant(tenant, "feeds"), list[Feed])
+
+
+def add_feed(tenant: str, new: NewFeed) -> Call[MadeFeed]:
+    return _call("POST", _tenant(tenant, "feeds"), MadeFeed, new)
+
+
+def get_feed(tenant: str, name: str) -> Call[Feed]:
+    return _call("GET", _feed(tenant, name), Feed)
+
+
+def change_feed(tenant: str, name: str, change: FeedChange) -> Call[Feed]:
+    return _again(_call("PATCH", _feed(tenant, name), Feed, change))
+
+
+def drop_feed(tenant: str, name: str) -> Call[None]:
+    return _call("DELETE", _feed(tenant, name), type(None))
+
+
+def list_refused(tenant: str, name: str, cursor: str | None) -> Call[Page[RefusedRow]]:
+    return _call("GET", _feed(tenant, name, "/refused"), Page[RefusedRow], cursor=cursor)
+
+
+def replay_refused(tenant: str, name: str, id: int | None) -> Call[ReplayResult]:
+    return _again(_call("POST", _feed(tenant, name, "/refused/replay"), ReplayResult, id=id))
+
+
+def drop_refused(tenant: str, name: str) -> Call[int]:
+    return _call("DELETE", _feed(tenant, name, "/refused"), int)
+
+
+def try_mapping(tenant: str, trial: MappingTrial) -> Call[MappingTrialResult]:
+    return _again(_call("POST", _tenant(tenant, "mapping-trials"), MappingTrialResult, trial))
+
+
+def send_to_feed(key: str, body: bytes, content_type: str) -> Call[IntakeResult]:
+    path = f"/api/v1/intake/{quote(key, safe='')}"
+    return Call("POST", path, TypeAdapter(IntakeResult), {}, body, content_type, True)

@@ -31,6 +31,17 @@ from rust_gauge.contract.audits import (
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
+from rust_gauge.contract.feeds import (
+    Feed,
+    FeedChange,
+    FeedMapping,
+    MadeFeed,
+    MappingTrial,
+    MappingTrialResult,
+    NewFeed,
+    RefusedRow,
+    ReplayResult,
+)
 from rust_gauge.contract.flow import Flow, Provider
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
@@ -82,6 +93,7 @@ class Client:
         self.publishing = Publishing(self)
         self.proofs = Proofs(self)
         self.webhooks = Webhooks(self)
+        self.feeds = Feeds(self)
 
     def __enter__(self) -> "Client":
         return self
@@ -510,3 +522,48 @@ class Webhooks(_Part):
     def replay(self, tenant: str, id: int, call: str | None = None) -> int:
         """Try calls that were given up anew: one, or all. Gives how many."""
         return self._client.send(calls.replay_webhook(tenant, id, call))
+
+
+class Feeds(_Part):
+    """Ways in for events."""
+
+    def list(self, tenant: str) -> "builtins.list[Feed]":
+        """All of a tenant, and how they go."""
+        return self._client.send(calls.list_feeds(tenant))
+
+    def add(self, tenant: str, new: NewFeed) -> MadeFeed:
+        """Open one; its `token` and `secret` are in this answer only."""
+        return self._client.send(calls.add_feed(tenant, new))
+
+    def get(self, tenant: str, name: str) -> Feed:
+        """One of them."""
+        return self._client.send(calls.get_feed(tenant, name))
+
+    def change(self, tenant: str, name: str, change: FeedChange) -> Feed:
+        """New settings; what is left out stays."""
+        return self._client.send(calls.change_feed(tenant, name, change))
+
+    def drop(self, tenant: str, name: str) -> None:
+        """Close it; what came by it stays."""
+        self._client.send(calls.drop_feed(tenant, name))
+
+    def refused(self, tenant: str, name: str) -> Iterator[RefusedRow]:
+        """Rows that were refused, newest first."""
+        return self._client.pages(lambda cursor: calls.list_refused(tenant, name, cursor))
+
+    def replay(self, tenant: str, name: str, id: int | None = None) -> ReplayResult:
+        """Try refused rows again: one, or all."""
+        return self._client.send(calls.replay_refused(tenant, name, id))
+
+    def drop_refused(self, tenant: str, name: str) -> int:
+        """Forget what was refused. Gives how many rows."""
+        return self._client.send(calls.drop_refused(tenant, name))
+
+    def try_mapping(self, tenant: str, sample: str, mapping: FeedMapping | None = None) -> MappingTrialResult:
+        """A sample becoming events, field by field; nothing is stored."""
+        trial = MappingTrial.model_construct(sample=sample, mapping=mapping)
+        return self._client.send(calls.try_mapping(tenant, trial))
+
+    def send(self, key: str, body: bytes, content_type: str = "application/x-ndjson") -> IntakeResult:
+        """Hand a body to a feed, with its token as this client's. Safe to repeat."""
+        return self._client.send(calls.send_to_feed(key, body, content_type))

@@ -48,6 +48,12 @@ class Settings(BaseSettings):
     update_servers: list[str] = Field(
         default=[], description="address:port of name servers that may be changed although they are not public"
     )
+    feed_folders: list[Path] = Field(default=[], description="Folders below which feeds may read logs and mailboxes")
+    feed_hosts: list[str] = Field(
+        default=[], description="host or host:port of mailboxes and queues that feeds may read"
+    )
+    smtp_port: int = Field(0, ge=0, le=65535, description="Where mail for feeds is taken in; 0: nowhere")
+    smtp_host: str = "127.0.0.1"
     webhook_hosts: list[str] = Field(
         default=[], description="host:port that webhooks may call although they are not public or have no TLS"
     )
@@ -68,6 +74,7 @@ class Settings(BaseSettings):
     bulk_rules_file: Path | None = Field(None, description="Requirements for bulk mail instead of those shipped (TOML)")
     session_hours: int = Field(12, ge=1, le=24 * 30)
     max_body_bytes: int = Field(16 * 1024 * 1024, ge=1024)
+    max_unpacked_bytes: int = Field(128 * 1024 * 1024, ge=1024, description="Of a body that comes packed")
     max_event_rows: int = Field(50_000, ge=1)
     log_level: str = Field("info", pattern="^(debug|info|warning|error)$")
 
@@ -77,6 +84,19 @@ class Settings(BaseSettings):
         for text in value:
             split_server(text)
         return value
+
+    def may_read(self, path: str) -> bool:
+        """Whether a feed may read there: below one of `feed_folders`, whatever links lie on the way."""
+        try:
+            real = Path(path).resolve()
+            return Path(path).is_absolute() and any(real.is_relative_to(each.resolve()) for each in self.feed_folders)
+        except (OSError, ValueError, RuntimeError):
+            return False
+
+    @field_validator("feed_hosts")
+    @classmethod
+    def _lower(cls, value: list[str]) -> list[str]:
+        return [text.lower() for text in value]
 
     @field_validator("webhook_hosts")
     @classmethod

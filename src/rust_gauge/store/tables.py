@@ -24,7 +24,7 @@ from sqlalchemy import (
     UniqueConstraint,
     text,
 )
-from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, SMALLINT, TINYINT
+from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, MEDIUMTEXT, SMALLINT, TINYINT
 from sqlalchemy.schema import SchemaItem
 
 metadata = MetaData()
@@ -406,6 +406,47 @@ wording = _table(
     Column("example", Text, nullable=False),
     Column("first_seen_at", _Time, nullable=False),
     UniqueConstraint("tenant_id", "wording_key", name="reply_wording_key"),
+)
+
+feed = _table(
+    "feed",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(40), nullable=False),
+    Column("kind", String(10), nullable=False),
+    Column("feed_key", String(32), nullable=False, unique=True),
+    Column("token_digest", BINARY(32), nullable=False),
+    Column("secret", String(300), nullable=False),
+    Column("password", String(1000), nullable=False),
+    Column("source", JSON, nullable=False),
+    Column("mapping", JSON, nullable=True),
+    Column("defaults", JSON, nullable=False),
+    Column("position", JSON, nullable=False),
+    Column("paused", Boolean, nullable=False),
+    Column("trouble", String(500), nullable=False),
+    Column("created_at", _Time, nullable=False),
+    UniqueConstraint("tenant_id", "name", name="feed_name"),
+)
+
+refused_row = _table(
+    "refused_row",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("feed_id", _Id, ForeignKey("feed.id", ondelete="CASCADE"), nullable=False),
+    Column("arrived_at", _Time, nullable=False),
+    Column("form", String(10), nullable=False),
+    Column("item", MEDIUMTEXT, nullable=False),
+    Column("problems", JSON, nullable=False),
+    Index("refused_row_feed", "feed_id", "id"),
+)
+
+# When a feed without times of its own was first told of an event: told again, it is the same event.
+feed_told = _table(
+    "feed_told",
+    Column("feed_id", _Id, primary_key=True),
+    Column("digest", BINARY(16), primary_key=True),
+    Column("occurred_at", _Time, nullable=False),
+    Index("feed_told_at", "occurred_at"),
 )
 
 label = _table(

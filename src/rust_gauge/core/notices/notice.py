@@ -23,20 +23,20 @@ _MAX_RECIPIENTS = 500
 _LONGEST = 2000  # characters of a diagnostic
 _COMMENT = re.compile(r"\s*\((?:[^()\\]|\\.)*\)")
 _UNITEXT = re.compile(r"\\x\{([0-9A-Fa-f]{2,6})\}")
-_AUTO_SUBJECT = re.compile(
-    r"\s*(?:auto(?:matic)?[- ]?(?:reply|response|antwort)|out of (?:the )?office|away from"
-    r"|on (?:vacation|holiday|leave)|abwesenheit|automatische antwort|r[eé]ponse automatique|absence|respuesta autom[aá]tica|fuera de la oficina"
-    r"|risposta automatica|automatisch antwoord|autosvar)",
-    re.IGNORECASE,
-)
-_BOUNCE_SUBJECT = re.compile(
-    r"undeliver|un-?deliverable|deliver(?:y|ies)[^a-z]{0,3}(?:status|fail|problem|error|has failed|incomplete"
-    r"|delayed|notification|report)|returned mail|mail (?:delivery|system error|returned)|failure notice"
-    r"|delivery (?:to|of|has)|could not (?:be )?deliver|message (?:not|you sent|undeliver)|non-?delivery|bounced?|not delivered"
-    r"|nicht zugestellt"
-    r"|unzustellbar|zustellung|non remis|[eé]chec|no entregado|mancato recapito|onbestelbaar|delayed",
-    re.IGNORECASE,
-)
+_AUTO_SUBJECTS = (
+    "auto(?:matic)?[- ]?(?:reply|response|antwort)", "out of (?:the )?office", "away from", "abwesenheit",
+    "on (?:vacation|holiday|leave)", "automatische antwort", "r[eé]ponse automatique", "absence",
+    "respuesta autom[aá]tica", "fuera de la oficina", "risposta automatica", "automatisch antwoord", "autosvar",
+)  # fmt: skip
+_BOUNCE_SUBJECTS = (
+    "un-?deliver", "deliver(?:y|ies)[^a-z]{0,3}(?:status|fail|problem|error|has failed|incomplete|delayed)",
+    "delivery[^a-z]{0,3}(?:notification|report|to|of|has)", "returned mail", "mail (?:delivery|system error|returned)",
+    "failure notice", "could not (?:be )?deliver", "message (?:not|you sent|undeliver)", "non-?delivery", "bounced?",
+    "not delivered", "nicht zugestellt", "unzustellbar", "zustellung", "non remis", "[eé]chec", "no entregado",
+    "mancato recapito", "onbestelbaar", "delayed",
+)  # fmt: skip
+_AUTO_SUBJECT = re.compile(rf"\s*(?:{'|'.join(_AUTO_SUBJECTS)})", re.IGNORECASE)
+_BOUNCE_SUBJECT = re.compile("|".join(_BOUNCE_SUBJECTS), re.IGNORECASE)
 _DAEMON = re.compile(r"(?:mailer-?daemon|post-?master|mail delivery|bounce|mdaemon|maildelivery)", re.IGNORECASE)
 
 

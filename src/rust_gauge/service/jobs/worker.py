@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, proofs, readings, watches, webhooks
+from rust_gauge.service import audits, batches, feeds, proofs, readings, watches, webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -66,6 +66,7 @@ def tick(context: Context) -> None:
     audits.ask_for_due(context)
     proofs.look_at_due(context)
     webhooks.forget_old(context)
+    feeds.forget_old(context)
     ensure_partitions(context.store, context.clock().date())
 
 

@@ -58,6 +58,7 @@ from rust_gauge.service import (
 )
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
+from rust_gauge.service.unpack import unpack_body
 
 problems = {
     code: {"model": Problem, "content": {"application/problem+json": {}}, "description": "What is wrong, as RFC 9457"}
@@ -360,9 +361,9 @@ async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeR
     Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
     refused row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
     """
-    if request.headers.get("content-encoding", "identity") != "identity":
-        raise ServiceProblem("unsupported-type", "Send the body without a content encoding")
-    body = await request.body()
+    packed = await request.body()
+    encoding = request.headers.get("content-encoding", "")
+    body = await run_in_threadpool(unpack_body, packed, encoding, context.settings.max_unpacked_bytes)
     rows = await run_in_threadpool(
         intake.split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
     )

@@ -1,0 +1,151 @@
+"""`rustgauge feed`: ways in for events. `rustgauge mapping`: a sample becoming events, field by field."""
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from rust_gauge.cli.output import Output
+from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.contract.feeds import (
+    Feed,
+    FeedChange,
+    FeedDefaults,
+    FeedMapping,
+    FeedSource,
+    MappingTrialResult,
+    NewFeed,
+)
+
+
+def feed(session: Session) -> int:
+    """List, open, change, close; look at what was refused. Exit status 3 when rows were refused again."""
+    arguments, output = session.arguments, session.output
+    client, tenant = session.client.feeds, session.tenant()
+    name = arguments.name
+    if name is None:
+        rows = [_row(each) for each in client.list(tenant)]
+        output.table(
+            arguments.format, ("feed", "kind", "how it goes", "today", "refused", "position"), rows, right=(3, 4)
+        )
+        return 0
+    if arguments.add:
+        new = NewFeed.model_construct(
+            name=name, kind=arguments.add, source=_source(arguments), mapping=_mapping(arguments.mapping),
+            defaults=FeedDefaults.model_construct(domain=arguments.domain, stream=arguments.stream, relay=arguments.relay),
+            password=_password(arguments.password_file),
+        )  # fmt: skip
+        made = client.add(tenant, new)
+        output.line(f"feed {made.name} is open at /api/v1/intake/{made.key}")
+        output.line(f"  token, shown this once:       {made.token}")
+        output.line(f"  key that signs, shown this once: {made.secret}")
+        return 0
+    if arguments.drop:
+        client.drop(tenant, name)
+        output.line(f"feed {name} is closed; what came by it stays")
+    elif arguments.pause or arguments.go_on:
+        kept = client.change(tenant, name, FeedChange(paused=arguments.pause))
+        output.line(f"feed {name} {'is paused' if kept.paused else 'goes on'}")
+    elif arguments.mapping:
+        client.change(tenant, name, FeedChange(mapping=_mapping(arguments.mapping)))
+        output.line(f"feed {name} has a new mapping; try its refused rows again with --replay")
+    elif arguments.replay:
+        done = client.replay(tenant, name)
+        output.line(
+            f"{done.tried} tried: {done.stored} stored, {done.repeated} there already, {done.refused} refused again"
+        )
+        return 3 if done.refused else 0
+    elif arguments.refused:
+        rows = [
+            (each.id, f"{each.arrived_at:%Y-%m-%d %H:%M:%S}", "; ".join(p.what for p in each.problems), each.item)
+            for each in client.refused(tenant, name)
+        ]
+        output.table(arguments.format, ("row", "arrived", "what is wrong", "what came"), rows)
+    else:
+        output.json(client.get(tenant, name))
+    return 0
+
+
+def _row(each: Feed) -> tuple[object, ...]:
+    said: object = (each.said, "fault") if each.trouble else each.said
+    refused: object = (each.refused, "risk") if each.refused else 0
+    return each.name, each.kind, said, each.stored_today, refused, each.position
+
+
+def _source(arguments: Any) -> FeedSource:
+    given = {
+        "addresses": arguments.address, "path": arguments.path or "", "host": arguments.host or "",
+        "port": arguments.port, "user": arguments.user or "", "queue": arguments.queue or "",
+        "folder": arguments.folder, "tls": not arguments.no_tls,
+    }  # fmt: skip
+    return FeedSource.model_construct(**given)
+
+
+def _mapping(path: str | None) -> FeedMapping | None:
+    if not path:
+        return None
+    try:
+        text = sys.stdin.read() if path == "-" else Path(path).read_text("utf-8")
+        return FeedMapping.model_validate_json(text)
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path} cannot be read: {error}") from None
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"])) or "the mapping"
+        raise UsageError(f"{path} is no mapping: {where}: {first['msg']}") from None
+
+
+def _password(path: str | None) -> str:
+    if not path:
+        return ""
+    try:
+        return (sys.stdin.readline() if path == "-" else Path(path).read_text("utf-8")).strip()
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path} cannot be read: {error}") from None
+
+
+def mapping(session: Session) -> int:
+    """Try a sample. Exit status 3 when a row of it gives no event."""
+    arguments = session.arguments
+    try:
+        sample = sys.stdin.read() if arguments.sample == "-" else Path(arguments.sample).read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{arguments.sample} cannot be read: {error}") from None
+    tenant, client = session.tenant(), session.client.feeds
+    chosen = _mapping(arguments.mapping)
+    if chosen is None and arguments.feed:
+        chosen = client.get(tenant, arguments.feed).mapping
+    result = client.try_mapping(tenant, sample, chosen)
+    if arguments.format == "json":
+        session.output.json(result)
+    else:
+        _show(session.output, result)
+    return 3 if result.problem or any(row.problems for row in result.rows) else 0
+
+
+def _show(output: Output, result: MappingTrialResult) -> None:
+    if result.problem:
+        output.line(output.paint(result.problem, "fault"))
+        output.line(f"  {result.remedy}")
+    for number, row in enumerate(result.rows, 1):
+        word, colour = (
+            ("left out", "dim") if row.left_out else ("an event", "sound") if row.event else ("refused", "fault")
+        )
+        output.line(f"row {number}: " + output.paint(word, colour))
+        for step in row.steps:
+            found = json.dumps(step.found, ensure_ascii=False)
+            value = json.dumps(step.value, ensure_ascii=False)
+            said = found if found == value else f"{found} becomes {value}"
+            output.line(f"    {step.field:14} {step.path or '(constant)':24} {said}")
+        for problem in row.problems:
+            output.line(
+                output.paint(
+                    f"    {problem.field}: {problem.what}" if problem.field else f"    {problem.what}", "fault"
+                )
+            )
+        if row.event:
+            found_out = {key: row.event[key] for key in ("cause", "permanence", "cause_rule") if row.event.get(key)}
+            if found_out.get("cause", "none") != "none":
+                output.line(output.paint(f"    {found_out}", "dim"))

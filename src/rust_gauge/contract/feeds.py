@@ -1,0 +1,167 @@
+"""Feeds: configured ways in for events, each with its mapping, its position and what it refused."""
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model, ProblemError, UtcTime
+
+FeedKind = Literal["http", "mail", "mailbox", "log", "queue"]
+FeedName = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
+_Path = Annotated[str, StringConstraints(max_length=500)]
+
+
+class UnwrapStep(Model):
+    """Opens what stands at a JSONPath: a text that holds JSON, base64, or both."""
+
+    at: _Path = Field(examples=["$.Records[*].body"])
+    form: Literal["json", "base64", "base64-json"]
+
+
+class FieldSource(Model):
+    """Where one field of an event comes from: a path or a constant, a table of words, a default, a form."""
+
+    path: _Path = Field("", description="In the row ($...) or in the match of `each` (@...)")
+    constant: Any = None
+    table: dict[str, Any] | None = Field(None, description="Their word to ours; null leaves the row out")
+    default: Any = None
+    form: Literal["", "seconds", "milliseconds", "rfc5322", "lower", "number"] = ""
+
+
+class FeedMapping(Model):
+    """How what a source sends becomes events. Paths are JSONPath (RFC 9535)."""
+
+    unwrap: list[UnwrapStep] = Field(default=[], max_length=10)
+    rows: _Path = "$"
+    each: _Path = ""
+    fields: dict[str, FieldSource] = Field(max_length=40)
+
+
+class FeedSource(Model):
+    """Where a feed reads. What it needs depends on its kind.
+
+    mail: `addresses`; mailbox: `path` (Maildir or mbox) or `host`, `user`, `folder`; log: `path`; queue: `host` and
+    `queue`.
+    """
+
+    addresses: list[Annotated[str, StringConstraints(max_length=320)]] = Field(
+        default=[], max_length=50, description="Addresses, or @domain for all of a domain"
+    )
+    path: str = Field("", max_length=500)
+    host: str = Field("", max_length=253)
+    port: int | None = Field(None, ge=1, le=65535)
+    tls: bool = True
+    user: str = Field("", max_length=254)
+    folder: str = Field("INBOX", max_length=200)
+    queue: str = Field("", max_length=200)
+    virtual_host: str = Field("/", max_length=200)
+
+
+class FeedDefaults(Model):
+    """What events get where the source says nothing."""
+
+    domain: str = Field("", max_length=253)
+    stream: str = Field("", max_length=60)
+    relay: str = Field("", max_length=60)
+
+
+class NewFeed(Model):
+    """A way in. `password` is for mailboxes and queues; it is kept encrypted."""
+
+    name: FeedName
+    kind: FeedKind
+    source: FeedSource = FeedSource()
+    mapping: FeedMapping | None = None
+    defaults: FeedDefaults = FeedDefaults()
+    password: str = Field("", max_length=500)
+
+
+class FeedChange(Model):
+    """New settings; what is left out stays."""
+
+    source: FeedSource | None = None
+    mapping: FeedMapping | None = None
+    defaults: FeedDefaults | None = None
+    password: str | None = Field(None, max_length=500)
+    paused: bool | None = None
+
+
+class Feed(Model):
+    """A way in, and how it goes."""
+
+    name: str
+    kind: FeedKind
+    source: FeedSource
+    mapping: FeedMapping | None
+    defaults: FeedDefaults
+    paused: bool
+    key: str = Field(description="Part of its address: POST to /api/v1/intake/KEY")
+    position: str = Field("", description="How far it has read, in words")
+    created_at: UtcTime
+    last_arrival_at: UtcTime | None = None
+    last_event_at: UtcTime | None = None
+    usual_lag: float | None = Field(None, description="Seconds from an event to its arrival, the middle of late")
+    lag: float | None = Field(None, description="Seconds from the newest event to its arrival")
+    stored_today: int = 0
+    refused: int = Field(0, description="Rows that were refused and are kept")
+    trouble: str = Field("", description="Why it does not get on")
+    said: str = Field("", description="How it goes, in words")
+
+
+class MadeFeed(Feed):
+    """With its secrets, shown this once: a bearer token, and the key that signs."""
+
+    token: str
+    secret: str
+
+
+class RefusedRow(Model):
+    """A row that was refused: what it was, and why."""
+
+    id: int
+    arrived_at: UtcTime
+    item: str
+    problems: list[ProblemError]
+
+
+class ReplayResult(Model):
+    """What became of refused rows that were tried again."""
+
+    tried: int
+    stored: int
+    repeated: int
+    refused: int
+
+
+class MappingTrial(Model):
+    """A sample, and the mapping to try it with (the feed's own without one)."""
+
+    sample: str = Field(max_length=1_000_000)
+    mapping: FeedMapping | None = None
+    defaults: FeedDefaults = FeedDefaults()
+
+
+class TrialStep(Model):
+    """One field: where it was looked for, what stood there, what became of it."""
+
+    field: str
+    path: str
+    found: Any
+    value: Any
+
+
+class TrialRow(Model):
+    """One row of the sample as an event, or why it is none."""
+
+    left_out: bool
+    steps: list[TrialStep]
+    event: dict[str, Any] | None
+    problems: list[ProblemError]
+
+
+class MappingTrialResult(Model):
+    """What a sample becomes."""
+
+    problem: str = ""
+    remedy: str = ""
+    rows: list[TrialRow] = []

@@ -1,0 +1,254 @@
+"""Feeds over HTTP: tokens and signatures, packed bodies, mappings, refused rows that are tried again."""
+
+import gzip
+import io
+import json
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+import zstandard
+
+from rust_gauge.cli.main import main
+from rust_gauge.cli.output import Output
+from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError
+from rust_gauge.contract.feeds import (
+    FeedChange,
+    FeedDefaults,
+    FeedMapping,
+    FeedSource,
+    FieldSource,
+    MadeFeed,
+    NewFeed,
+    UnwrapStep,
+)
+from rust_gauge.core.webhooks import headers_of
+from tests.conftest import Office
+from tests.rows import bounce, ndjson, row
+from tests.service.test_intake import counts, right
+
+# A made-up service that wraps JSON into JSON and tells of several recipients at once.
+MAPPING = FeedMapping(
+    unwrap=[UnwrapStep(at="$.letters[*].inside", form="json")],
+    rows="$.letters[*].inside",
+    each="$.people[*]",
+    fields={
+        "kind": FieldSource(path="$.state", table={"back": "bounced", "there": "delivered", "seen": None}),
+        "time": FieldSource(path="$.when", form="milliseconds"),
+        "domain": FieldSource(path="$.house"),
+        "recipient": FieldSource(path="@.box"),
+        "diagnostic": FieldSource(path="@.words"),
+        "message_id": FieldSource(path="$.number"),
+    },
+)
+
+
+def letter(
+    state: str = "back", *, when: Any = 1795161600000, box: str = "Kim <kim@tidepost.example>"
+) -> dict[str, Any]:
+    inside = {"state": state, "when": when, "house": "news.d.example", "number": "n1",
+              "people": [{"box": box, "words": "550 5.1.1 no such mailbox"}]}  # fmt: skip
+    return {"letters": [{"inside": json.dumps(inside)}]}
+
+
+@pytest.fixture
+def feed(office: Office, client: Client) -> MadeFeed:
+    return client.feeds.add(office.slug, NewFeed(name="driftline", kind="http"))
+
+
+def post(office: Office, feed: MadeFeed, body: bytes, **headers: str) -> httpx.Response:
+    usual = {"Authorization": f"Bearer {feed.token}", "Content-Type": "application/x-ndjson"}
+    chosen = {name.replace("_", "-"): value for name, value in headers.items()}
+    return httpx.post(f"{office.world.url}/api/v1/intake/{feed.key}", content=body, headers={**usual, **chosen})
+
+
+def test_a_feed_takes_events_with_its_token_and_tells_how_it_goes(
+    office: Office, client: Client, feed: MadeFeed
+) -> None:
+    answer = post(office, feed, ndjson(row(1), bounce(2), row(1)))
+    assert answer.status_code == 200
+    assert (answer.json()["stored"], answer.json()["repeated"]) == (2, 1)
+    (seen,) = client.feeds.list(office.slug)
+    assert (seen.stored_today, seen.refused, seen.usual_lag is not None) == (2, 0, True)
+    assert seen.said.startswith("last event 0 s ago, usually")
+    assert "token" not in seen.model_dump()
+
+
+@pytest.mark.parametrize("token", ["", "Bearer", "Bearer rgf_wrong", "Basic eDp5"])
+def test_without_its_token_nothing_is_taken(office: Office, feed: MadeFeed, token: str) -> None:
+    assert post(office, feed, ndjson(row(1)), Authorization=token).status_code == 401
+    wrong = httpx.post(f"{office.world.url}/api/v1/intake/nosuchfeed", content=b"", headers={"Authorization": token})
+    assert wrong.status_code == 401
+
+
+def test_a_signature_over_time_and_body_is_as_good_as_the_token(office: Office, feed: MadeFeed) -> None:
+    body = ndjson(row(1))
+    now = int(office.world.clock().timestamp())
+    address = f"{office.world.url}/api/v1/intake/{feed.key}"
+    kind = {"Content-Type": "application/x-ndjson"}
+    good = headers_of(feed.secret, "m1", now, body)
+    assert httpx.post(address, content=body, headers={**kind, **good}).json()["stored"] == 1
+    assert httpx.post(address, content=body, headers={**kind, **good}).json()["repeated"] == 1
+    old = headers_of(feed.secret, "m1", now - 301, body)
+    for headers in (old, {**good, "webhook-id": "m2"}, headers_of(feed.secret, "m1", now, body + b" ")):
+        assert httpx.post(address, content=body, headers={**kind, **headers}).status_code == 401
+
+
+@pytest.mark.parametrize(("encoding", "pack"), [("gzip", gzip.compress), ("zstd", zstandard.ZstdCompressor().compress)])
+def test_packed_bodies_are_taken_and_bombs_are_not(office: Office, feed: MadeFeed, encoding: str, pack: Any) -> None:
+    assert post(office, feed, pack(ndjson(row(1))), Content_Encoding=encoding).json()["stored"] == 1
+    bomb = post(office, feed, pack(b" " * 140_000_000), Content_Encoding=encoding)
+    assert (bomb.status_code, bomb.json()["type"]) == (413, "/problems/too-large")
+    for broken in (b"nothing packed", pack(ndjson(row(1)))[:-9]):
+        assert post(office, feed, broken, Content_Encoding=encoding).status_code in (400, 422)
+    assert post(office, feed, b"", Content_Encoding="brotli").status_code == 415
+
+
+def test_foreign_json_is_mapped_and_what_does_not_fit_is_kept(office: Office, client: Client) -> None:
+    feed = client.feeds.add(
+        office.slug, NewFeed(name="letters", kind="http", mapping=MAPPING, defaults=FeedDefaults(relay="driftline"))
+    )
+    later = letter(when="soon", box="jo@tidepost.example")
+    body = ndjson(letter(), letter("seen"), later, {"letters": [{"inside": "{"}]}, "no json")
+    answer = post(office, feed, body).json()
+    assert (answer["stored"], answer["refused"]) == (1, 3)
+    (event,) = client.events.list(office.slug)
+    assert (event.kind, event.recipient, event.relay, event.cause) == (
+        "bounced", "kim@tidepost.example", "driftline", "no_such_mailbox",
+    )  # fmt: skip
+    assert event.time.isoformat() == "2026-11-20T08:00:00+00:00"
+    refused = list(client.feeds.refused(office.slug, "letters"))
+    assert sorted(problem.what for each in refused for problem in each.problems) == [
+        "'soon' cannot be time: it is no RFC 3339 time such as 2026-11-20T08:00:00Z".replace("cannot be time: ", "cannot be time: Value error, "),
+        "This line is no JSON",
+        "What stands at $.letters[*].inside is no json",
+    ]  # fmt: skip
+
+
+def test_refused_rows_are_tried_again_with_the_mapping_of_today(office: Office, client: Client) -> None:
+    mapping = MAPPING.model_copy(deep=True)
+    mapping.fields["kind"].table = {"there": "delivered"}  # forgets what `back` means
+    feed = client.feeds.add(office.slug, NewFeed(name="letters", kind="http", mapping=mapping))
+    assert post(office, feed, ndjson(letter())).json()["refused"] == 1
+    fixed = mapping.model_copy(deep=True)
+    fixed.fields["domain"] = FieldSource(constant="other.d.example")
+    client.feeds.change(office.slug, "letters", FeedChange(mapping=fixed))
+    assert client.feeds.replay(office.slug, "letters").refused == 1
+    # Rows are kept as they were mapped, so a kind that was not known has to come again from the source.
+    assert client.feeds.get(office.slug, "letters").refused == 1
+    broken = client.feeds.add(office.slug, NewFeed(name="broken", kind="http", mapping=MAPPING))
+    bad = {"letters": [{"inside": "{"}]}
+    post(office, broken, ndjson(bad))
+    easier = MAPPING.model_copy(update={"unwrap": [], "each": "", "rows": "$.letters[*]", "fields": {
+        "kind": FieldSource(constant="delivered"), "time": FieldSource(constant="2026-11-20T08:00:00Z"),
+        "domain": FieldSource(constant="news.d.example"), "recipient": FieldSource(constant="kim@tidepost.example"),
+    }})  # fmt: skip
+    client.feeds.change(office.slug, "broken", FeedChange(mapping=easier))
+    done = client.feeds.replay(office.slug, "broken")
+    assert (done.tried, done.stored, done.refused) == (1, 1, 0)
+    assert client.feeds.get(office.slug, "broken").refused == 0
+    with pytest.raises(NotFoundError):
+        client.feeds.replay(office.slug, "broken", 999_999_999)
+    assert client.feeds.drop_refused(office.slug, "letters") == 1
+
+
+def test_a_feed_without_times_tells_an_event_once(office: Office, client: Client) -> None:
+    mapping = FeedMapping(fields={"kind": FieldSource(constant="delivered"), "domain": FieldSource(path="$.d"),
+                                  "recipient": FieldSource(path="$.r"), "message_id": FieldSource(path="$.m")})  # fmt: skip
+    feed = client.feeds.add(office.slug, NewFeed(name="clockless", kind="http", mapping=mapping))
+    body = ndjson({"d": "news.d.example", "r": "kim@tidepost.example", "m": "1"})
+    assert post(office, feed, body).json()["stored"] == 1
+    with office.world.clock.later(timedelta(hours=3)):
+        assert post(office, feed, body).json()["repeated"] == 1
+    right(office)
+
+
+def test_a_sample_becomes_events_field_by_field(office: Office, client: Client) -> None:
+    result = client.feeds.try_mapping(office.slug, json.dumps(letter()), MAPPING)
+    (one,) = result.rows
+    assert one.event is not None
+    assert (one.event["kind"], one.event["cause"], one.event["recipient"]) == (
+        "bounced", "no_such_mailbox", "kim@tidepost.example",
+    )  # fmt: skip
+    kind = next(step for step in one.steps if step.field == "kind")
+    assert (kind.path, kind.found, kind.value) == ("$.state", "back", "bounced")
+    assert client.feeds.try_mapping(office.slug, json.dumps(letter("seen")), MAPPING).rows[0].left_out
+    assert client.feeds.try_mapping(office.slug, "{", MAPPING).problem == "The sample is no JSON"
+    assert "no row" in client.feeds.try_mapping(office.slug, "{}", MAPPING).problem
+    assert counts(office) == {}
+
+
+def test_a_paused_feed_takes_nothing(office: Office, client: Client, feed: MadeFeed) -> None:
+    client.feeds.change(office.slug, "driftline", FeedChange(paused=True))
+    assert post(office, feed, ndjson(row(1))).status_code == 503
+    assert client.feeds.change(office.slug, "driftline", FeedChange(paused=False)).said == "nothing has come yet"
+    assert post(office, feed, ndjson(row(1))).status_code == 200
+
+
+@pytest.mark.parametrize(
+    ("new", "why"),
+    [
+        (NewFeed(name="a", kind="mail"), "needs addresses"),
+        (NewFeed(name="a", kind="log"), "needs a path"),
+        (NewFeed(name="a", kind="log", source=FeedSource(path="/etc/passwd")), "not to be read"),
+        (NewFeed(name="a", kind="mailbox", source=FeedSource(host="127.0.0.1", user="x")), "not to be reached"),
+        (NewFeed(name="a", kind="queue", source=FeedSource(host="10.0.0.1", queue="x")), "not to be reached"),
+        (NewFeed(name="a", kind="http", mapping=FeedMapping(fields={"kind": FieldSource(path="$[")})), "no JSONPath"),
+    ],
+)
+def test_feeds_that_cannot_work_or_may_not_are_refused(office: Office, client: Client, new: NewFeed, why: str) -> None:
+    with pytest.raises(InvalidInputError, match=why):
+        client.feeds.add(office.slug, new)
+
+
+def test_names_are_taken_once_and_a_feed_can_be_closed(office: Office, client: Client, feed: MadeFeed) -> None:
+    with pytest.raises(AlreadyThereError):
+        client.feeds.add(office.slug, NewFeed(name="driftline", kind="http"))
+    post(office, feed, ndjson(row(1)))
+    client.feeds.drop(office.slug, "driftline")
+    assert client.feeds.list(office.slug) == []
+    assert post(office, feed, ndjson(row(2))).status_code == 401
+    assert len(list(client.events.list(office.slug))) == 1
+
+
+def test_the_commands(office: Office, client: Client, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
+
+    def run(*words: str) -> tuple[int, str]:
+        out = io.StringIO()
+        status = main([*words, "--url", office.world.url, "--tenant", office.slug], Output(out, out))
+        return status, out.getvalue()
+
+    mapping, sample = tmp_path / "mapping.json", tmp_path / "sample.json"
+    mapping.write_text(MAPPING.model_dump_json())
+    sample.write_text(json.dumps(letter()))
+    status, said = run("feed", "letters", "--add", "http", "--mapping", str(mapping), "--relay", "driftline")
+    assert status == 0
+    assert "rgf_" in said
+    status, said = run("mapping", str(sample), "--feed", "letters")
+    assert status == 0
+    assert '"back" becomes "bounced"' in said
+    sample.write_text(json.dumps(letter(when="soon")))
+    assert run("mapping", str(sample), "--mapping", str(mapping))[0] == 3
+    (feed,) = client.feeds.list(office.slug)
+    token = said_token(run, office)
+    with Client(office.world.url, token=token) as sender:
+        sender.feeds.send(client.feeds.get(office.slug, "more").key, ndjson({"kind": "posted"}))
+    assert "posted" in run("feed", "more", "--refused")[1]
+    assert run("feed", "more", "--replay") == (3, "1 tried: 0 stored, 0 there already, 1 refused again\n")
+    assert run("feed", "letters", "--pause")[1] == "feed letters is paused\n"
+    assert "paused" in run("feed")[1]
+    assert run("feed", "letters", "--go-on")[0] == 0
+    assert run("feed", "letters", "--mapping", str(mapping))[0] == 0
+    assert json.loads(run("feed", "letters")[1])["key"] == feed.key
+    assert run("feed", "letters", "--drop")[0] == 0
+    mapping.write_text('{"fields": {}, "colour": 1}')
+    assert run("feed", "x", "--add", "http", "--mapping", str(mapping))[0] == 2
+
+
+def said_token(run: Any, office: Office) -> str:
+    """Opens the feed `more`, and reads its token from what the command says."""
+    _, said = run("feed", "more", "--add", "http")
+    return next(word for word in said.split() if word.startswith("rgf_"))
