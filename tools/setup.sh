@@ -34,6 +34,9 @@ if [ "$what" = test ]; then
   command -v chromium >/dev/null || missing+=(chromium)
   PATH=$sbin command -v named >/dev/null || missing+=(bind9)
   PATH=$sbin command -v dnssec-signzone >/dev/null || missing+=(bind9-utils)
+  PATH=$sbin command -v postfix >/dev/null || missing+=(postfix)
+  PATH=$sbin command -v rabbitmq-server >/dev/null || [ -x /usr/lib/rabbitmq/bin/rabbitmq-server ] || missing+=(rabbitmq-server)
+  PATH=$sbin command -v dovecot >/dev/null || missing+=(dovecot-imapd)
   # The Node inside the Playwright package is linked against it; a small Debian does not have it.
   /sbin/ldconfig -p | grep -q 'libatomic\.so\.1' || missing+=(libatomic1)
 fi

@@ -114,6 +114,7 @@ ROUTES = [
     ("DELETE", "feeds/a", None),
     ("GET", "feeds/a/refused", None),
     ("POST", "feeds/a/refused/replay", None),
+    ("POST", "feeds/a/events", {}),
     ("DELETE", "feeds/a/refused", None),
     ("POST", "mapping-trials", {"sample": "{}"}),
     ("GET", "webhooks", None),

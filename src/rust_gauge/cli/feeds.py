@@ -34,7 +34,7 @@ def feed(session: Session) -> int:
     if arguments.add:
         new = NewFeed.model_construct(
             name=name, kind=arguments.add, source=_source(arguments), mapping=_mapping(arguments.mapping),
-            defaults=FeedDefaults.model_construct(domain=arguments.domain, stream=arguments.stream, relay=arguments.relay),
+            defaults=_defaults(arguments),
             password=_password(arguments.password_file),
         )  # fmt: skip
         made = client.add(tenant, new)
@@ -53,9 +53,8 @@ def feed(session: Session) -> int:
         output.line(f"feed {name} has a new mapping; try its refused rows again with --replay")
     elif arguments.replay:
         done = client.replay(tenant, name)
-        output.line(
-            f"{done.tried} tried: {done.stored} stored, {done.repeated} there already, {done.refused} refused again"
-        )
+        stored = f"{done.stored} stored, {done.repeated} there already, {done.refused} refused again"
+        output.line(f"{done.tried} tried: {stored}")
         return 3 if done.refused else 0
     elif arguments.refused:
         rows = [
@@ -72,6 +71,10 @@ def _row(each: Feed) -> tuple[object, ...]:
     said: object = (each.said, "fault") if each.trouble else each.said
     refused: object = (each.refused, "risk") if each.refused else 0
     return each.name, each.kind, said, each.stored_today, refused, each.position
+
+
+def _defaults(arguments: Any) -> FeedDefaults:
+    return FeedDefaults.model_construct(domain=arguments.domain, stream=arguments.stream, relay=arguments.relay)
 
 
 def _source(arguments: Any) -> FeedSource:

@@ -574,3 +574,7 @@ class Feeds:
     async def send(self, key: str, body: bytes, content_type: str = "application/x-ndjson") -> IntakeResult:
         """Hand a body to a feed, with its token as this client's. Safe to repeat."""
         return await self._client.send(calls.send_to_feed(key, body, content_type))
+
+    async def hand(self, tenant: str, name: str, body: bytes, content_type: str) -> IntakeResult:
+        """Hand a body to a feed as somebody who may see the tenant. Safe to repeat."""
+        return await self._client.send(calls.hand_to_feed(tenant, name, body, content_type))

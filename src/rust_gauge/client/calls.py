@@ -418,3 +418,8 @@ def try_mapping(tenant: str, trial: MappingTrial) -> Call[MappingTrialResult]:
 def send_to_feed(key: str, body: bytes, content_type: str) -> Call[IntakeResult]:
     path = f"/api/v1/intake/{quote(key, safe='')}"
     return Call("POST", path, TypeAdapter(IntakeResult), {}, body, content_type, True)
+
+
+def hand_to_feed(tenant: str, name: str, body: bytes, content_type: str) -> Call[IntakeResult]:
+    path = f"/api/v1{_feed(tenant, name, '/events')}"
+    return Call("POST", path, TypeAdapter(IntakeResult), {}, body, content_type, True)

@@ -125,6 +125,7 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
     supervisor.start("service", ["rust_gauge.launch.process", "service"], environment)
     for number in range(settings.workers):
         supervisor.start(f"worker-{number + 1}", ["rust_gauge.launch.process", "worker"], environment)
+    supervisor.start("feeds", ["rust_gauge.launch.process", "feeds"], environment)
     host = "127.0.0.1" if settings.host in ("0.0.0.0", "::") else settings.host
     supervisor.wait_for(f"http://{host}:{port}/readyz")
 

@@ -8,6 +8,7 @@ import uvicorn
 
 from rust_gauge.service.app import create_app
 from rust_gauge.service.context import make_context
+from rust_gauge.service.feed_runner import run_feeds
 from rust_gauge.service.jobs.worker import run_worker
 from rust_gauge.service.logs import configure_logs
 from rust_gauge.service.settings import Settings
@@ -18,11 +19,11 @@ def main() -> int:
     settings = Settings()
     configure_logs(settings.log_level)
     context = make_context(settings)
-    if sys.argv[1:] == ["worker"]:
+    if sys.argv[1:] in (["worker"], ["feeds"]):
         stop = threading.Event()
         for number in (signal.SIGINT, signal.SIGTERM):
             signal.signal(number, lambda *_: stop.set())
-        run_worker(context, stop)
+        (run_worker if sys.argv[1] == "worker" else run_feeds)(context, stop)
         context.close()
         return 0
     uvicorn.run(

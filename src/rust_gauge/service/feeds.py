@@ -34,10 +34,12 @@ from rust_gauge.contract.feeds import (
     TrialStep,
 )
 from rust_gauge.core.mailflow.mapping import FieldRule, Mapping, MappingError, Unwrap
+from rust_gauge.core.mtalog import LogReader
 from rust_gauge.core.webhooks import WebhookRefused, secret_text, verify
 from rust_gauge.service import intake
 from rust_gauge.service.context import Context
 from rust_gauge.service.cursors import read_cursor, write_cursor
+from rust_gauge.service.feed_forms import FormError, rows_of_csv, rows_of_log, rows_of_notice, split_mbox
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.secrets import decrypt, encrypt
 from rust_gauge.store import feeds as store_feeds
@@ -237,14 +239,68 @@ def feed_for(context: Context, key: str, authorization: str, headers: dict[str, 
 def receive(
     context: Context, row: AnyRow, body: bytes, content_type: str, position: dict[str, Any] | None = None
 ) -> IntakeResult:
-    """Take in what came by a feed. ServiceProblem `feed-paused` while it is paused."""
+    """Take in what came by a feed, in the form that its type states. ServiceProblem `feed-paused` when it is paused."""
     if row.paused:
         raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Send it again later")
+    kind = content_type.partition(";")[0].strip().lower()
+    if kind in ("message/rfc822", "application/mbox"):
+        raws = [body] if kind == "message/rfc822" else list(split_mbox(body))
+        return take_mail(context, row, [(raw, "") for raw in raws], position)
+    if kind == "text/plain" and row.kind == "log":
+        return take_log(context, row, body.decode("utf-8", "replace"), position)
+    if kind == "text/csv":
+        return _take_csv(context, row, body, position)
     rows = intake.split_body(body, content_type or "application/json", context.settings.max_event_rows)
     if row.mapping is None:
         return take_rows(context, row, rows, position)
     documents = [(line, _parsed(item, rows.are_text)) for line, item in zip(rows.lines, rows.items, strict=True)]
     return take_documents(context, row, documents, position)
+
+
+def receive_by_name(context: Context, tenant: TenantAccess, name: str, body: bytes, content_type: str) -> IntakeResult:
+    """The same for a person or program that may see the tenant, as the command line."""
+    return receive(context, _row(context, tenant, name), body, content_type)
+
+
+def take_mail(
+    context: Context, row: AnyRow, messages: Sequence[tuple[bytes, str]], position: dict[str, Any] | None = None
+) -> IntakeResult:
+    """Notices, each with the envelope recipient that it came to. What is no notice counts for nothing."""
+    now = context.clock()
+    values: list[Any] = []
+    lines: list[int] = []
+    aside: list[tuple[Any, list[ProblemError]]] = []
+    for number, (raw, sent_to) in enumerate(messages, 1):
+        made = rows_of_notice(raw, sent_to, now)
+        values += made.values
+        lines += [number] * len(made.values)
+        aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]
+    return take_rows(context, row, intake.Rows(values, lines, are_text=False), position, aside)
+
+
+def take_log(context: Context, row: AnyRow, text: str, position: dict[str, Any] | None = None) -> IntakeResult:
+    """Lines of a log. What is known of open messages goes on from piece to piece."""
+    reader = LogReader(
+        relay=row.defaults.get("relay", ""), domain=row.defaults.get("domain", ""), state=row.position.get("open")
+    )
+    made = rows_of_log(text, reader, context.clock())
+    kept = {**(row.position if position is None else position), "open": reader.state()}
+    return take_rows(context, row, intake.rows_of(made.values), kept)
+
+
+def _take_csv(context: Context, row: AnyRow, body: bytes, position: dict[str, Any] | None) -> IntakeResult:
+    try:
+        found = list(rows_of_csv(body.decode("utf-8")))
+    except UnicodeDecodeError as error:
+        raise ServiceProblem("not-utf-8", f"Octet {error.start + 1} is not UTF-8", remedy="Convert it first") from None
+    except FormError as error:
+        raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
+    if len(found) > context.settings.max_event_rows:
+        raise ServiceProblem("too-large", f"{len(found)} rows in one request", remedy="Send it in pieces")
+    if row.mapping is not None:
+        return take_documents(context, row, found, position)
+    lines, values = [line for line, _ in found], [value for _, value in found]
+    return take_rows(context, row, intake.Rows(values, lines, are_text=False), position)
 
 
 def _parsed(item: Any, is_text: bool) -> Any:

@@ -57,6 +57,25 @@ def drop_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
     feeds.drop_feed(context, tenant, name)
 
 
+@router.post(
+    "/feeds/{name}/events",
+    operation_id="send_to_feed",
+    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {}}}}},
+)
+async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Request) -> IntakeResult:
+    """Hand something to a feed as a person. Safe to repeat.
+
+    JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of a log (text/plain).
+    """
+    body = await request.body()
+
+    def work() -> IntakeResult:
+        unpacked = unpack_body(body, request.headers.get("content-encoding", ""), context.settings.max_unpacked_bytes)
+        return feeds.receive_by_name(context, tenant, name, unpacked, request.headers.get("content-type", ""))
+
+    return await run_in_threadpool(work)
+
+
 @router.get("/feeds/{name}/refused", operation_id="list_refused")
 def list_refused(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100

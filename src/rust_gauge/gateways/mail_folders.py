@@ -1,0 +1,108 @@
+"""Reading mail that lies somewhere: a Maildir or an IMAP mailbox (RFC 9051), in batches, from a position."""
+
+import contextlib
+import imaplib
+import os
+import re
+import ssl
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from rust_gauge.core.errors import RustGaugeError
+
+BATCH = 100  # messages
+_MAX = 25 * 1024 * 1024  # octets of a message
+_DELIVERED_TO = re.compile(rb"^(?:Delivered-To|X-Original-To|Envelope-To):[ \t]*<?([^>\r\n]+)>?", re.I | re.M)
+
+
+class FolderError(RustGaugeError):
+    """A mailbox that cannot be read."""
+
+
+@dataclass(frozen=True, slots=True)
+class MailBatch:
+    """Messages with the envelope recipient that their header tells, the position behind them, whether there are more.
+
+    `files` are to be marked as read when the messages are stored.
+    """
+
+    messages: list[tuple[bytes, str]]
+    position: dict[str, Any]
+    more: bool
+    files: tuple[Path, ...] = ()
+
+
+def sent_to(raw: bytes) -> str:
+    """The envelope recipient as the delivering server wrote it into the header; empty when it did not."""
+    found = _DELIVERED_TO.search(raw[: 64 * 1024].partition(b"\n\n")[0].partition(b"\r\n\r\n")[0])
+    return found[1].decode("utf-8", "replace").strip() if found else ""
+
+
+def read_maildir(path: Path) -> MailBatch:
+    """New messages of a Maildir, oldest first."""
+    try:
+        names = sorted(entry for entry in os.listdir(path / "new") if not entry.startswith("."))
+    except OSError as error:
+        raise FolderError(f"{path} is no Maildir that can be read: {error.strerror}") from None
+    files, messages = [], []
+    for name in names[:BATCH]:
+        file = path / "new" / name
+        with contextlib.suppress(FileNotFoundError):  # somebody else read it
+            if file.is_symlink() or not file.is_file():
+                continue
+            with file.open("rb") as opened:
+                raw = opened.read(_MAX + 1)
+            files.append(file)
+            messages.append((raw, sent_to(raw)))
+    return MailBatch(messages, {}, len(names) > BATCH, tuple(files))
+
+
+def mark_read(files: tuple[Path, ...]) -> None:
+    """Moves messages of a Maildir to those that were seen."""
+    for file in files:
+        with contextlib.suppress(FileNotFoundError):
+            file.rename(file.parent.parent / "cur" / f"{file.name.partition(':')[0]}:2,S")
+
+
+def read_imap(
+    host: str, port: int | None, tls: bool, user: str, password: str, folder: str, position: dict[str, Any],
+    ca_file: str = "", timeout: float = 30,
+) -> MailBatch:  # fmt: skip
+    """Messages behind the position (by UID), without marking them. FolderError says what went wrong."""
+    try:
+        if tls:
+            context = ssl.create_default_context()
+            if ca_file:
+                context.load_verify_locations(ca_file)
+            connection: imaplib.IMAP4 = imaplib.IMAP4_SSL(host, port or 993, ssl_context=context, timeout=timeout)
+        else:
+            connection = imaplib.IMAP4(host, port or 143, timeout=timeout)
+        try:
+            connection.login(user, password)
+            return _read(connection, folder, position)
+        finally:
+            with contextlib.suppress(imaplib.IMAP4.error, OSError):
+                connection.logout()
+    except (imaplib.IMAP4.error, OSError, ValueError) as error:
+        raise FolderError(f"{host}: {error}"[:300], remedy="Check address, user, password and folder") from None
+
+
+def _read(connection: imaplib.IMAP4, folder: str, position: dict[str, Any]) -> MailBatch:
+    quoted = '"' + folder.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    status, _ = connection.select(quoted, readonly=True)
+    if status != "OK":
+        raise ValueError(f"there is no folder {folder}")
+    _, validity = connection.response("UIDVALIDITY")
+    valid = int(validity[0]) if validity and validity[0] else 0
+    last = int(position.get("uid", 0)) if position.get("validity") == valid else 0
+    _, found = connection.uid("SEARCH", f"UID {last + 1}:*")
+    uids = [uid for uid in map(int, (found[0] or b"").split()) if uid > last]
+    messages: list[tuple[bytes, str]] = []
+    read = uids[:BATCH]
+    for uid in read:
+        _, data = connection.uid("FETCH", str(uid), f"(BODY.PEEK[]<0.{_MAX + 1}>)")
+        raw = next((part[1] for part in data if isinstance(part, tuple)), b"")
+        messages.append((raw, sent_to(raw)))
+    new = {"uid": read[-1] if read else last, "validity": valid}
+    return MailBatch(messages, new, len(uids) > BATCH)

@@ -1,0 +1,119 @@
+"""What comes by feeds that are not JSON: notices by mail, lines of logs, CSV. Each becomes rows of events' fields."""
+
+import csv
+import io
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.mtalog import LogReader
+from rust_gauge.core.notices import Notice, NoticeError, NoticeKind, read_notice
+
+_ACTIONS = {"failed": "bounced", "delayed": "delayed", "delivered": "delivered", "reported": "complained"}
+_STREAM = "x-rust-gauge-stream"  # fields by which a message can say of itself what its notices should be counted under
+_CAMPAIGN = "x-rust-gauge-campaign"
+_COLUMNS = 100
+
+
+class FormError(RustGaugeError):
+    """What came cannot be read in this form."""
+
+
+@dataclass(slots=True)
+class Rows:
+    """Rows, and what was set aside: items with the reason."""
+
+    values: list[dict[str, Any]] = field(default_factory=list)
+    aside: list[tuple[str, str]] = field(default_factory=list)
+    quiet: int = 0  # auto-replies and other mail that counts for nothing
+
+
+def rows_of_notice(raw: bytes, sent_to: str, arrived: datetime) -> Rows:
+    """Rows of a message that came back. One that looks like a notice and is not understood is set aside."""
+    try:
+        notice = read_notice(raw, sent_to)
+    except NoticeError as error:
+        return Rows(aside=[(raw[:2000].decode("utf-8", "replace"), f"{error.what}. {error.remedy}")])
+    if notice.problem:
+        return Rows(aside=[(raw[:20_000].decode("utf-8", "replace"), notice.problem)])
+    if notice.kind not in (NoticeKind.DELIVERY, NoticeKind.COMPLAINT):
+        return Rows(quiet=1)
+    return Rows(values=[row for one in notice.recipients if (row := _row(notice, one, sent_to, arrived))])
+
+
+def _row(notice: Notice, one: Any, sent_to: str, arrived: datetime) -> dict[str, Any] | None:
+    kind = _ACTIONS.get(one.action)
+    if kind is None:
+        return None  # relayed or expanded: its fate is told by others
+    row: dict[str, Any] = {
+        "kind": kind,
+        "time": min(one.at or notice.at or arrived, arrived).isoformat(),
+        "recipient": one.recipient,
+        "message_id": notice.of_message_id,
+        "remote_host": one.remote_host,
+    }
+    if notice.notice_id:
+        row["id"] = f"notice {notice.notice_id}"[:255]
+    domain = (notice.of_from or notice.of_mail_from or sent_to).rpartition("@")[2]
+    if domain:
+        row["domain"] = domain
+    if kind in ("bounced", "delayed"):
+        row |= {"diagnostic": one.diagnostic, **({"enhanced_code": one.status} if one.status else {})}
+    if notice.source_ip:
+        row["sending_ip"] = notice.source_ip
+    for name, key in (("stream", _STREAM), ("campaign", _CAMPAIGN)):
+        if notice.of_fields.get(key):
+            row[name] = notice.of_fields[key][:60]
+    return row
+
+
+def rows_of_log(text: str, reader: LogReader, now: datetime) -> Rows:
+    """Rows of a piece of a log; `reader` remembers what is open."""
+    return Rows(values=[row for line in text.split("\n") for row in reader.read(line, now)])
+
+
+def split_mbox(raw: bytes) -> Iterator[bytes]:
+    """The messages of an mbox (RFC 4155): each begins with a line `From `, and quotes such lines of its own."""
+    start = 0
+    while start < len(raw):
+        end = raw.find(b"\n\nFrom ", start)
+        end = raw.find(b"\n\r\nFrom ", start) if end < 0 else end
+        message = raw[start : end + 1] if end >= 0 else raw[start:]
+        if message.startswith(b"From "):
+            message = message.partition(b"\n")[2]
+        if message.strip():
+            yield message.replace(b"\n>From ", b"\nFrom ")
+        if end < 0:
+            return
+        start = raw.find(b"From ", end + 1)
+
+
+def rows_of_csv(text: str) -> Iterator[tuple[int, dict[str, Any]]]:
+    """(line, row) of CSV with a head of column names. FormError when there is none."""
+    sample = text[:20_000]
+    try:
+        dialect: Any = csv.Sniffer().sniff(sample, delimiters=",;\t|")
+    except csv.Error:
+        dialect = csv.excel
+    reader = csv.reader(io.StringIO(text), dialect)
+    try:
+        head = [name.strip().removeprefix("\ufeff") for name in next(reader)]
+    except (StopIteration, csv.Error):
+        raise FormError("The file is empty") from None
+    if not 1 <= len(head) <= _COLUMNS or not all(head) or len(set(head)) < len(head):
+        remedy = "Give each column a name of its own"
+        raise FormError("The first line does not name the columns", remedy=remedy)
+    while True:
+        try:
+            values = next(reader)
+        except StopIteration:
+            return
+        except csv.Error as error:
+            raise FormError(f"Line {reader.line_num} is no CSV", why=str(error)) from None
+        if any(value.strip() for value in values):
+            row = {name: value.strip() for name, value in zip(head, values, strict=False) if value.strip()}
+            if "tags" in row:
+                row["tags"] = [tag.strip() for tag in row["tags"].split(",") if tag.strip()]  # type: ignore[assignment]
+            yield reader.line_num, row
