@@ -1,0 +1,232 @@
+"""SIGKILL at any moment, of service, feeds or MariaDB: after restart and repeat every event is there once.
+
+RUST_GAUGE_KILLS sets how many times; a few in the usual run, a hundred to be sure.
+"""
+
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from rust_gauge.contract.feeds import FeedSource, NewFeed
+from rust_gauge.contract.session import NewToken
+from rust_gauge.launch.main import prepare
+from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
+from rust_gauge.service import accounts, feeds
+from rust_gauge.service.context import Context, make_context, utc_now
+from rust_gauge.service.settings import Settings
+from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import StoreError
+from rust_gauge.store.recount import counters, recount
+from tests.rows import ndjson
+
+ROUNDS = int(os.environ.get("RUST_GAUGE_KILLS", "3"))
+PIECES, ROWS = 24, 120
+LINES = 240
+
+
+@dataclass
+class Site:
+    """An installation of its own, whose parts are processes that can be killed."""
+
+    database: PrivateMariaDb
+    context: Context
+    home: Path
+    port: int
+    processes: dict[str, subprocess.Popen[bytes]]
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self, name: str) -> None:
+        environment = {
+            **os.environ, "RUSTGAUGE_DATABASE_URL": self.database.url, "RUSTGAUGE_PORT": str(self.port),
+            "RUSTGAUGE_DNS_SERVERS": '["127.0.0.1:9"]', "RUSTGAUGE_DNS_TIMEOUT": "0.05", "RUSTGAUGE_DNS_ATTEMPTS": "1",
+            "RUSTGAUGE_LOG_LEVEL": "error", "RUSTGAUGE_VAR_DIR": str(self.home),
+            "RUSTGAUGE_FEED_FOLDERS": f'["{self.home}"]',
+        }  # fmt: skip
+        log = (self.home / f"{name}.out").open("ab")
+        command = [sys.executable, "-m", "rust_gauge.launch.process", name]
+        self.processes[name] = subprocess.Popen(command, env=environment, stdout=log, stderr=log)
+
+    def wait(self) -> None:
+        end = time.monotonic() + 60
+        while time.monotonic() < end:
+            try:
+                if httpx.get(f"{self.url}/readyz", timeout=5).status_code == 200:
+                    return
+            except httpx.TransportError:
+                time.sleep(0.05)
+        raise AssertionError((self.home / "service.out").read_text()[-2000:])
+
+    def kill(self, name: str) -> None:
+        if name == "mariadb":
+            assert self.database.process is not None
+            self.database.process.send_signal(signal.SIGKILL)
+            self.database.process.wait(20)
+            self.database.process = None
+            self.database.start()
+        else:
+            self.processes[name].send_signal(signal.SIGKILL)
+            self.processes[name].wait(20)
+            self.start(name)
+
+
+@pytest.fixture(scope="module")
+def site() -> Iterator[Site]:
+    home = Path(tempfile.mkdtemp(prefix="rust-gauge-kill-"))
+    home.chmod(0o711)
+    database = PrivateMariaDb(home / "mariadb", memory="128M")  # durable, as in real use
+    made = None
+    try:
+        database.start()
+        prepare(database.url)
+        settings = Settings(database_url=database.url, var_dir=home, dns_servers=["127.0.0.1:9"], feed_folders=[home])  # type: ignore[arg-type]
+        made = Site(database, make_context(settings), home, free_port(), {})
+        made.start("service")
+        made.start("feeds")
+        made.wait()
+        yield made
+    finally:
+        if made is not None:
+            for process in made.processes.values():
+                process.terminate()
+                process.wait(20)
+            made.context.close()
+        database.stop()
+        shutil.rmtree(home, ignore_errors=True)
+
+
+def mail(number: int) -> list[dict[str, Any]]:
+    """Events of one message: some are put off first, some bounce, some after they were delivered."""
+    start = utc_now().replace(microsecond=0) - timedelta(hours=3)
+    base = {"domain": "news.d.example", "recipient": f"p{number}@tidepost.example", "message_id": f"m{number}",
+            "stream": "newsletter", "relay": "office-1", "campaign": f"c{number % 3}"}  # fmt: skip
+
+    def event(kind: str, seconds: int, **more: Any) -> dict[str, Any]:
+        return {**base, "kind": kind, "time": (start + timedelta(seconds=number + seconds)).isoformat(), **more}
+
+    out = [event("delivered", 60, seconds_taken=2.5)]
+    if number % 4 == 0:
+        out += [event("delayed", n, reply_code=451, diagnostic=f"451 4.7.1 wait {n}") for n in (5, 20)]
+    if number % 5 == 0:
+        out.append(event("bounced", 90, reply_code=550, diagnostic="550 5.1.1 no such mailbox"))
+    if number % 7 == 0:
+        out.append(event("complained", 5000))
+    return out
+
+
+def lines(number: int) -> str:
+    at = (utc_now() - timedelta(hours=2)).replace(microsecond=0) + timedelta(seconds=number)
+    stamp, queue = at.isoformat(), f"{number + 0xA0000:X}"
+    status = "status=bounced (host said: 550 5.1.1 no)" if number % 6 == 0 else "status=sent (250 ok)"
+    return (
+        f"{stamp} mta1 postfix/cleanup[1]: {queue}: message-id=<log{number}@d.example>\n"
+        f"{stamp} mta1 postfix/qmgr[1]: {queue}: from=<bounce@log.d.example>, size=9, nrcpt=1 (queue active)\n"
+        f"{stamp} mta1 postfix/smtp[1]: {queue}: to=<l{number}@tidepost.example>, relay=mx.tidepost.example[192.0.2.1]:25, "
+        f"delay=1, delays=0/0/0/1, dsn=2.0.0, {status}\n"
+        f"{stamp} mta1 postfix/qmgr[1]: {queue}: removed\n"
+    )
+
+
+@pytest.mark.parametrize("number", range(ROUNDS))
+def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None:
+    chance = random.Random(number)
+    victim = chance.choice(["service", "feeds", "mariadb"])
+    store, now = site.context.store, utc_now()
+    slug, email = f"round{number}", f"round{number}@office.example"
+    account = store.transaction(lambda c: store_accounts.add_account(c, email, "R", "x", now))
+    tenant_id = store.transaction(lambda c: store_accounts.add_tenant(c, slug, slug, now))
+    store.transaction(lambda c: store_accounts.grant(c, account, tenant_id, "engineer"))
+    principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
+    assert principal is not None
+    token = accounts.make_token(site.context, principal, NewToken(name="kill")).secret
+    tenant = TenantAccess(tenant_id, slug, slug, "engineer")
+    log = site.home / f"mail{number}.log"
+    log.touch()
+    feeds.add_feed(site.context, tenant, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))
+
+    events = [event for each in range(PIECES * ROWS // 2) for event in mail(each)]
+    chance.shuffle(events)
+    size = len(events) // PIECES + 1
+    pieces = [ndjson(*events[start : start + size]) for start in range(0, len(events), size)]
+    headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/x-ndjson"}
+    acknowledged: set[int] = set()
+    begun = threading.Event()
+
+    def load(which: range) -> None:
+        for index in which:
+            begun.set()
+            try:
+                answer = httpx.post(
+                    f"{site.url}/api/v1/tenants/{slug}/events", content=pieces[index], headers=headers, timeout=60
+                )
+            except httpx.TransportError:
+                continue
+            if answer.status_code == 200:
+                acknowledged.add(index)
+
+    def write() -> None:
+        with log.open("a") as file:
+            for each in range(LINES):
+                file.write(lines(each))
+                file.flush()
+
+    threads = [threading.Thread(target=load, args=(range(part, len(pieces), 2),)) for part in (0, 1)]
+    threads.append(threading.Thread(target=write))
+    for thread in threads:
+        thread.start()
+    assert begun.wait(30)
+    time.sleep(chance.random() * 0.9)  # the moment is what is tried here
+    site.kill(victim)
+    for thread in threads:
+        thread.join(120)
+    site.wait()
+    kept = _identities(site, tenant_id)
+    for index in range(len(pieces)):  # whoever was not told repeats
+        if index not in acknowledged:
+            answer = httpx.post(
+                f"{site.url}/api/v1/tenants/{slug}/events", content=pieces[index], headers=headers, timeout=60
+            )
+            assert answer.status_code == 200, answer.text
+    wanted = len(events) + LINES * 2
+    end = time.monotonic() + 60
+    while _count(site, tenant_id) < wanted:
+        assert time.monotonic() < end, f"{victim}: {_count(site, tenant_id)} of {wanted}"
+        time.sleep(0.05)
+    assert _count(site, tenant_id) == wanted
+    assert kept <= _identities(site, tenant_id)
+    held, right = store.transaction(lambda c: (counters(c, tenant_id), recount(c, tenant_id)))
+    assert held == right, victim
+
+
+def _ask(site: Site, sql: str) -> list[Any]:
+    for _ in range(40):
+        try:
+            return site.context.store.transaction(lambda c: list(c.exec_driver_sql(sql)))
+        except StoreError:
+            time.sleep(0.1)
+    raise AssertionError("the database does not come back")
+
+
+def _count(site: Site, tenant_id: int) -> int:
+    return int(_ask(site, f"SELECT COUNT(*) FROM event WHERE tenant_id = {tenant_id}")[0][0])
+
+
+def _identities(site: Site, tenant_id: int) -> set[bytes]:
+    return {bytes(row[0]) for row in _ask(site, f"SELECT identity FROM event WHERE tenant_id = {tenant_id}")}
