@@ -491,26 +491,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/flow": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Show Flow
-         * @description Mail flow per mailbox provider; the last seven days if no dates are given.
-         */
-        get: operations["show_flow"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/tenants/{tenant}/providers": {
         parameters: {
             query?: never;
@@ -1007,6 +987,108 @@ export interface paths {
          * @description Every domain that mail is sent as, stream by stream: proven or not, aligned or not.
          */
         get: operations["list_senders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/flow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Flow
+         * @description Mail flow per mailbox provider beside the period before; the last seven days if no dates are given.
+         *
+         *     For a domain, stream, relay, or for a sending address, campaign or tag.
+         */
+        get: operations["show_flow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/flow/causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Causes
+         * @description Causes of bounces and delays day by day, per provider, with a reply of each and what is new.
+         */
+        get: operations["show_causes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/flow/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Flow Names
+         * @description Streams, relays, sending addresses, campaigns and tags that mail is known of.
+         */
+        get: operations["list_flow_names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/flow/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Flow
+         * @description Two parts of the mail beside each other: each rate, the difference with its interval, or that nobody can tell.
+         */
+        get: operations["compare_flow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/wordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Wordings
+         * @description Replies grouped by their fixed part, the most frequent first.
+         */
+        get: operations["list_wordings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1650,6 +1732,61 @@ export interface components {
             transient: number;
             /** Permanent */
             permanent: number;
+        };
+        /**
+         * CauseSeries
+         * @description One cause at one provider, day by day.
+         */
+        CauseSeries: {
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Cause */
+            cause: string;
+            /** Bounced */
+            bounced: number;
+            /** Delayed */
+            delayed: number;
+            /**
+             * Before
+             * @description Bounces and delays of this cause in the period of the same length just before
+             */
+            before: number;
+            /**
+             * Is New
+             * @description Not met in the 28 days before
+             */
+            is_new: boolean;
+            /**
+             * Days
+             * @description Bounces and delays of each day
+             */
+            days: number[];
+            /**
+             * Example
+             * @description A reply of this cause
+             * @default
+             */
+            example: string;
+        };
+        /**
+         * Causes
+         * @description Causes over time per provider, the most frequent first.
+         */
+        Causes: {
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** Rows */
+            rows: components["schemas"]["CauseSeries"][];
         };
         /**
          * CheckPoint
@@ -2372,6 +2509,51 @@ export interface components {
             causes: components["schemas"]["CauseRow"][];
         };
         /**
+         * FlowComparison
+         * @description Two parts of the mail beside each other.
+         */
+        FlowComparison: {
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /** Rates */
+            rates: components["schemas"]["RateDifference"][];
+            /**
+             * Providers
+             * @description The same at each provider
+             */
+            providers: {
+                [key: string]: components["schemas"]["RateDifference"][];
+            };
+        };
+        /**
+         * FlowNames
+         * @description What mail can be told apart by.
+         */
+        FlowNames: {
+            /** Streams */
+            streams: string[];
+            /** Relays */
+            relays: string[];
+            /** Ips */
+            ips: string[];
+            /** Campaigns */
+            campaigns: string[];
+            /** Tags */
+            tags: string[];
+        };
+        /**
          * FlowRow
          * @description One provider's mail in the period. Rates are absent where there was no mail to take them of.
          */
@@ -2394,6 +2576,14 @@ export interface components {
             complaints: components["schemas"]["Rate"] | null;
             /** Reports Complaints */
             reports_complaints: boolean;
+            unsubscribed?: components["schemas"]["Rate"] | null;
+            /**
+             * Seconds P50
+             * @description Half of the mail was delivered within so many seconds
+             */
+            seconds_p50?: number | null;
+            /** Seconds P95 */
+            seconds_p95?: number | null;
             /** @description The same counts in the period of the same length just before */
             before: components["schemas"]["Counts"];
         };
@@ -3424,6 +3614,27 @@ export interface components {
             count: number;
             /** Total */
             total: number;
+        };
+        /**
+         * RateDifference
+         * @description One rate of two sides, and how far they lie apart: `high` and `low` of the difference, 95 %.
+         */
+        RateDifference: {
+            /** Name */
+            name: string;
+            first: components["schemas"]["Rate"] | null;
+            second: components["schemas"]["Rate"] | null;
+            /** Difference */
+            difference?: number | null;
+            /** Low */
+            low?: number | null;
+            /** High */
+            high?: number | null;
+            /**
+             * Said
+             * @description In words: which is better, or that there is not enough mail to tell
+             */
+            said: string;
         };
         /**
          * Reading
@@ -4756,6 +4967,29 @@ export interface components {
             email: string;
             /** Tenants */
             tenants: components["schemas"]["TenantRef"][];
+        };
+        /**
+         * WordingRow
+         * @description The fixed part of replies that differ only in numbers, ids, addresses and hosts.
+         */
+        WordingRow: {
+            /** Id */
+            id: number;
+            /** Wording */
+            wording: string;
+            /** Example */
+            example: string;
+            /** Cause */
+            cause: string;
+            /** Count */
+            count: number;
+            /** Providers */
+            providers: string[];
+            /**
+             * First Seen At
+             * Format: date-time
+             */
+            first_seen_at: string;
         };
         /**
          * ZoneChange
@@ -6588,6 +6822,13 @@ export interface operations {
                 message_id?: string | null;
                 domain?: string | null;
                 kind?: ("accepted" | "delivered" | "delayed" | "bounced" | "complained" | "unsubscribed" | "opened" | "clicked" | "withheld")[] | null;
+                /** @description Registered domain of its MX */
+                provider?: string | null;
+                stream?: string | null;
+                relay?: string | null;
+                cause?: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble")[] | null;
+                /** @description Text that stands in the reply */
+                reply?: string;
                 since?: string | null;
                 until?: string | null;
                 /** @description `next` of the page before */
@@ -6669,65 +6910,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IntakeResult"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    show_flow: {
-        parameters: {
-            query?: {
-                domain?: string | null;
-                /** @description First day, UTC */
-                first?: string | null;
-                /** @description Last day, UTC */
-                last?: string | null;
-            };
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Flow"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -8399,6 +8581,318 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sender"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_flow: {
+        parameters: {
+            query?: {
+                domain?: string | null;
+                stream?: string | null;
+                relay?: string | null;
+                ip?: string | null;
+                campaign?: string | null;
+                tag?: string | null;
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flow"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_causes: {
+        parameters: {
+            query?: {
+                domain?: string | null;
+                stream?: string | null;
+                relay?: string | null;
+                ip?: string | null;
+                campaign?: string | null;
+                tag?: string | null;
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Causes"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_flow_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowNames"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_flow: {
+        parameters: {
+            query?: {
+                other_domain?: string | null;
+                other_stream?: string | null;
+                other_relay?: string | null;
+                other_ip?: string | null;
+                other_campaign?: string | null;
+                other_tag?: string | null;
+                domain?: string | null;
+                stream?: string | null;
+                relay?: string | null;
+                ip?: string | null;
+                campaign?: string | null;
+                tag?: string | null;
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowComparison"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_wordings: {
+        parameters: {
+            query?: {
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+                /** @description Only these; `unclassified` for those that no rule knows */
+                cause?: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble") | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WordingRow"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -120,10 +120,16 @@ def _chunks(file: BinaryIO) -> Iterator[tuple[int, bytes]]:
 
 def trail(session: Session) -> int:
     arguments = session.arguments
-    if not arguments.recipient and not arguments.message:
-        raise UsageError("Whose trail? Give --recipient or --message")
+    if not any((arguments.recipient, arguments.message, arguments.kind, arguments.cause, arguments.reply)):
+        raise UsageError("Whose trail? Give --recipient or --message, or what to look for: --kind, --cause, --reply")
     found = session.client.events.list(
-        session.tenant(), recipient=arguments.recipient, message_id=arguments.message, kinds=arguments.kind
+        session.tenant(),
+        recipient=arguments.recipient,
+        message_id=arguments.message,
+        kinds=arguments.kind,
+        causes=arguments.cause,
+        provider=arguments.provider,
+        reply=arguments.reply,
     )
     events = []
     for event in found:

@@ -1,6 +1,7 @@
 """`rustgauge flow`: mail per mailbox provider."""
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
 
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.session import Session, UsageError
@@ -11,24 +12,95 @@ def flow(session: Session) -> int:
     arguments = session.arguments
     today = datetime.now(UTC).date()
     first = today - timedelta(days=arguments.days - 1)
-    result = session.client.flow.show(
-        session.tenant(arguments.domain), domain=arguments.domain, first=first, last=today
-    )
+    tenant = session.tenant(arguments.domain)
+    if arguments.versus:
+        return _versus(session, tenant, first, today)
+    result = session.client.flow.show(tenant, **_chosen(arguments), first=first, last=today)
     if arguments.format == "json":
         session.output.json(result)
         return 0
     rows = [_row(row, arguments.format) for row in (*result.providers, result.total)]
-    columns = ("provider", "accepted", "delivered", "permanent", "transient", "delayed", "complaints", "before")
+    columns = ("provider", "accepted", "delivered", "permanent", "transient", "delayed", "p50", "p95", "complaints",
+               "unsubscribed", "before")  # fmt: skip
     if arguments.format == "text":
         session.output.line(
             f"{result.domain or result.tenant}, {result.first_day} to {result.last_day} (UTC); "
             "rates with their 95 % interval"
         )
-    session.output.table(arguments.format, columns, rows, right=range(1, 8))
+    session.output.table(arguments.format, columns, rows, right=range(1, 11))
     if arguments.format == "text" and result.causes:
         session.output.line()
         causes = [(c.cause.replace("_", " "), f"{c.permanent:,}", f"{c.transient:,}") for c in result.causes]
         session.output.table("text", ("cause", "permanent", "transient"), causes, right=(1, 2))
+    return 0
+
+
+def _chosen(arguments: Any) -> dict[str, str | None]:
+    return {key: getattr(arguments, key) for key in ("domain", "stream", "relay", "ip", "campaign", "tag")}
+
+
+def _versus(session: Session, tenant: str, first: date, last: date) -> int:
+    """Two parts of the mail beside each other."""
+    arguments, output = session.arguments, session.output
+    kind, equals, name = arguments.versus.partition("=")
+    if not equals or kind not in ("domain", "stream", "relay", "ip", "campaign", "tag"):
+        raise UsageError("Compare with what? Write --versus campaign=NAME, or domain, stream, relay, ip, tag")
+    other = {f"other_{kind}": name}
+    found = session.client.flow.compare(tenant, **_chosen(arguments), **other, first=first, last=last)
+    if arguments.format == "json":
+        output.json(found)
+        return 0
+    rows = [
+        (row.name, _interval(row.first), _interval(row.second),
+         "" if row.low is None or row.high is None else f"{_points(row.low)} to {_points(row.high)}", row.said)
+        for row in found.rates
+    ]  # fmt: skip
+    output.table(arguments.format, ("", found.first, found.second, "difference, points", "which"), rows)
+    return 0
+
+
+def _points(share: float) -> str:
+    return f"{share * 100:+.2f}"
+
+
+def _seconds(seconds: float | None) -> str:
+    if seconds is None:
+        return ""
+    return (
+        f"{seconds:.1f} s"
+        if seconds < 90
+        else f"{seconds / 60:.0f} min"
+        if seconds < 5400
+        else f"{seconds / 3600:.1f} h"
+    )
+
+
+def causes(session: Session) -> int:
+    """Causes per provider, with a reply of each. What is new is marked."""
+    arguments = session.arguments
+    today = datetime.now(UTC).date()
+    first = today - timedelta(days=arguments.days - 1)
+    found = session.client.flow.causes(session.tenant(arguments.domain), **_chosen(arguments), first=first, last=today)
+    rows = [
+        (row.label, row.cause.replace("_", " "), ("new", "risk") if row.is_new else "", row.bounced, row.delayed,
+         row.before, row.example if arguments.format != "text" else row.example[:90])
+        for row in found.rows
+    ]  # fmt: skip
+    heads = ("provider", "cause", "", "bounced", "delayed", "before", "for example")
+    session.output.table(arguments.format, heads, rows, right=(3, 4, 5))
+    return 0
+
+
+def wordings(session: Session) -> int:
+    """Replies grouped by their fixed part."""
+    arguments = session.arguments
+    today = datetime.now(UTC).date()
+    found = session.client.flow.wordings(
+        session.tenant(), first=today - timedelta(days=arguments.days - 1), last=today, cause=arguments.cause,
+        limit=arguments.limit,
+    )  # fmt: skip
+    rows = [(row.count, row.cause.replace("_", " "), ", ".join(row.providers), row.wording) for row in found]
+    session.output.table(arguments.format, ("times", "cause", "at", "wording"), rows, right=(0,))
     return 0
 
 
@@ -58,7 +130,10 @@ def _row(row: FlowRow, form: str) -> tuple[object, ...]:
         shown(row.permanent),
         shown(row.transient),
         shown(row.delayed),
+        _seconds(row.seconds_p50) if form == "text" else row.seconds_p50,
+        _seconds(row.seconds_p95) if form == "text" else row.seconds_p95,
         complaints,
+        shown(row.unsubscribed),
         number(row.before.delivered),
     )
 

@@ -223,10 +223,19 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--recipient", help="an address")
     made.add_argument("--message", help="a message id")
     made.add_argument("--kind", action="append", help="only this kind; repeatable")
+    made.add_argument("--cause", action="append", help="only this cause; repeatable")
+    made.add_argument("--provider", help="only at this mailbox provider")
+    made.add_argument("--reply", help="only where this text stands in the reply")
     made.add_argument("--limit", type=_days, default=200, help="the newest so many (200)")
     made = command("flow", flow.flow, "mail flow per mailbox provider", tables)
-    made.add_argument("--domain", help="only this domain")
+    _which_mail(made)
+    made.add_argument("--versus", metavar="WHAT=NAME", help="beside other mail, such as campaign=spring-b")
+    made = command("causes", flow.causes, "why mail bounced or waited, per provider, with replies", tables)
+    _which_mail(made)
+    made = command("replies", flow.wordings, "replies grouped by their fixed part, the most frequent first", tables)
+    made.add_argument("--cause", help="only these; unclassified for those that no rule knows")
     made.add_argument("--days", type=_days, default=7, help="today and the days before (7)")
+    made.add_argument("--limit", type=_days, default=50, help="so many (50)")
     made = command("providers", flow.providers, "mailbox providers, and what you call them", tables)
     made.add_argument("provider", nargs="?", help="one of them, to give it a name")
     made.add_argument("--call", help="its name")
@@ -244,6 +253,13 @@ def _parser() -> argparse.ArgumentParser:
     made = command("completion", completion.completion, "completion script for your shell")
     made.add_argument("shell", choices=("bash", "zsh"))
     return parser
+
+
+def _which_mail(made: argparse.ArgumentParser) -> None:
+    for name, help in (("domain", "this domain"), ("stream", "this stream"), ("relay", "this relay"),
+                       ("ip", "this sending address"), ("campaign", "this campaign"), ("tag", "this tag")):  # fmt: skip
+        made.add_argument(f"--{name}", help=f"only {help}")
+    made.add_argument("--days", type=_days, default=7, help="today and the days before (7)")
 
 
 def _days(text: str) -> int:

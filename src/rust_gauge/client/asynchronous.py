@@ -42,7 +42,7 @@ from rust_gauge.contract.feeds import (
     RefusedRow,
     ReplayResult,
 )
-from rust_gauge.contract.flow import Flow, Provider
+from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, Provider, WordingRow
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
@@ -288,6 +288,9 @@ class Events(_Part):
         message_id: str | None = None,
         domain: str | None = None,
         kinds: Sequence[str] | None = None,
+        causes: Sequence[str] | None = None,
+        provider: str | None = None,
+        reply: str | None = None,
         since: datetime | None = None,
         until: datetime | None = None,
     ) -> AsyncIterator[Event]:
@@ -297,6 +300,9 @@ class Events(_Part):
             "message_id": message_id,
             "domain": domain,
             "kind": [*kinds] if kinds else None,
+            "cause": [*causes] if causes else None,
+            "provider": provider,
+            "reply": reply,
             "since": since.isoformat() if since else None,
             "until": until.isoformat() if until else None,
         }
@@ -306,11 +312,28 @@ class Events(_Part):
 class FlowReader(_Part):
     """Mail flow per provider."""
 
-    async def show(
-        self, tenant: str, *, domain: str | None = None, first: date | None = None, last: date | None = None
-    ) -> Flow:
-        """Whole days, UTC; the last seven without dates."""
-        return await self._client.send(calls.flow(tenant, domain, first, last))
+    async def show(self, tenant: str, **query: Any) -> Flow:
+        """Whole days, UTC; the last seven without `first` and `last` (dates).
+
+        By `domain`, `stream`, `relay`; or by one of `ip`, `campaign`, `tag`, alone or with a domain.
+        """
+        return await self._client.send(calls.flow(tenant, query))
+
+    async def causes(self, tenant: str, **query: Any) -> Causes:
+        """Causes of bounces and delays day by day, per provider. Chosen as in `show`."""
+        return await self._client.send(calls.causes(tenant, query))
+
+    async def names(self, tenant: str) -> FlowNames:
+        """What mail can be told apart by."""
+        return await self._client.send(calls.flow_names(tenant))
+
+    async def compare(self, tenant: str, **query: Any) -> FlowComparison:
+        """Two parts of the mail: one chosen as in `show`, the other by `other_domain`, `other_campaign` and so on."""
+        return await self._client.send(calls.compare_flow(tenant, query))
+
+    async def wordings(self, tenant: str, **query: Any) -> Sequence[WordingRow]:
+        """Replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
+        return await self._client.send(calls.wordings(tenant, query))
 
     async def providers(self, tenant: str) -> Sequence[Provider]:
         return await self._client.send(calls.list_providers(tenant))

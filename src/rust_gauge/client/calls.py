@@ -36,7 +36,7 @@ from rust_gauge.contract.feeds import (
     RefusedRow,
     ReplayResult,
 )
-from rust_gauge.contract.flow import Flow, Provider, ProviderChange
+from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, Provider, ProviderChange, WordingRow
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
@@ -218,8 +218,24 @@ def list_events(tenant: str, cursor: str | None, query: Mapping[str, Any]) -> Ca
     return _call("GET", _tenant(tenant, "events"), Page[Event], cursor=cursor, **query)
 
 
-def flow(tenant: str, domain: str | None, first: date | None, last: date | None) -> Call[Flow]:
-    return _call("GET", _tenant(tenant, "flow"), Flow, domain=domain, first=first, last=last)
+def flow(tenant: str, query: Mapping[str, Any]) -> Call[Flow]:
+    return _call("GET", _tenant(tenant, "flow"), Flow, **query)
+
+
+def causes(tenant: str, query: Mapping[str, Any]) -> Call[Causes]:
+    return _call("GET", _tenant(tenant, "flow/causes"), Causes, **query)
+
+
+def flow_names(tenant: str) -> Call[FlowNames]:
+    return _call("GET", _tenant(tenant, "flow/names"), FlowNames)
+
+
+def compare_flow(tenant: str, query: Mapping[str, Any]) -> Call[FlowComparison]:
+    return _call("GET", _tenant(tenant, "flow/comparison"), FlowComparison, **query)
+
+
+def wordings(tenant: str, query: Mapping[str, Any]) -> Call[list[WordingRow]]:
+    return _call("GET", _tenant(tenant, "wordings"), list[WordingRow], **query)
 
 
 def list_providers(tenant: str) -> Call[list[Provider]]:

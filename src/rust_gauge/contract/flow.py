@@ -4,7 +4,7 @@ from datetime import date
 
 from pydantic import Field
 
-from rust_gauge.contract.common import Model
+from rust_gauge.contract.common import Model, UtcTime
 
 
 class Rate(Model):
@@ -48,6 +48,9 @@ class FlowRow(Model):
     delayed: Rate | None
     complaints: Rate | None = Field(description="Absent where the provider sends no complaint reports")
     reports_complaints: bool
+    unsubscribed: Rate | None = None
+    seconds_p50: float | None = Field(None, description="Half of the mail was delivered within so many seconds")
+    seconds_p95: float | None = None
     before: Counts = Field(description="The same counts in the period of the same length just before")
 
 
@@ -69,6 +72,73 @@ class Flow(Model):
     total: FlowRow
     providers: list[FlowRow]
     causes: list[CauseRow]
+
+
+class CauseSeries(Model):
+    """One cause at one provider, day by day."""
+
+    provider: str
+    label: str
+    cause: str
+    bounced: int
+    delayed: int
+    before: int = Field(description="Bounces and delays of this cause in the period of the same length just before")
+    is_new: bool = Field(description="Not met in the 28 days before")
+    days: list[int] = Field(description="Bounces and delays of each day")
+    example: str = Field("", description="A reply of this cause")
+
+
+class Causes(Model):
+    """Causes over time per provider, the most frequent first."""
+
+    first_day: date
+    last_day: date
+    rows: list[CauseSeries]
+
+
+class WordingRow(Model):
+    """The fixed part of replies that differ only in numbers, ids, addresses and hosts."""
+
+    id: int
+    wording: str
+    example: str
+    cause: str
+    count: int
+    providers: list[str]
+    first_seen_at: UtcTime
+
+
+class FlowNames(Model):
+    """What mail can be told apart by."""
+
+    streams: list[str]
+    relays: list[str]
+    ips: list[str]
+    campaigns: list[str]
+    tags: list[str]
+
+
+class RateDifference(Model):
+    """One rate of two sides, and how far they lie apart: `high` and `low` of the difference, 95 %."""
+
+    name: str
+    first: Rate | None
+    second: Rate | None
+    difference: float | None = None
+    low: float | None = None
+    high: float | None = None
+    said: str = Field(description="In words: which is better, or that there is not enough mail to tell")
+
+
+class FlowComparison(Model):
+    """Two parts of the mail beside each other."""
+
+    first_day: date
+    last_day: date
+    first: str
+    second: str
+    rates: list[RateDifference]
+    providers: dict[str, list[RateDifference]] = Field(description="The same at each provider")
 
 
 class Provider(Model):

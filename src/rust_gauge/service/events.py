@@ -2,7 +2,7 @@
 
 import base64
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from rust_gauge.contract.common import Page
@@ -17,8 +17,13 @@ from rust_gauge.service.cursors import read_cursor, write_cursor
 from rust_gauge.service.domains import find_domain
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import events as store_events
+from rust_gauge.store import flow as store_flow
+from rust_gauge.store import providers as store_providers
+from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.events import EventQuery
+
+_LOOKED_BACK = timedelta(days=40)
 
 
 def list_events(
@@ -29,6 +34,11 @@ def list_events(
     message_id: str | None,
     domain: str | None,
     kinds: Sequence[str],
+    provider: str | None = None,
+    stream: str | None = None,
+    relay: str | None = None,
+    causes: Sequence[str] = (),
+    reply: str = "",
     since: datetime | None,
     until: datetime | None,
     cursor: str | None,
@@ -44,12 +54,29 @@ def list_events(
         before = (datetime.fromisoformat(position[0]), base64.b64decode(position[1])) if position else None
     except ValueError:
         raise ServiceProblem("bad-cursor", "This cursor was not made by this list") from None
+    if not recipient and not message_id and since is None:
+        since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
+    names = context.store.transaction(
+        lambda c: (
+            store_providers.find(c, provider) if provider else None,
+            store_flow.id_of(c, t.stream, tenant.id, stream) if stream is not None else None,
+            store_flow.id_of(c, t.relay, tenant.id, relay) if relay is not None else None,
+        )
+    )
+    for wanted, found in zip((provider, stream, relay), names, strict=True):
+        if wanted and found is None:
+            return Page(items=[], next=None)
     query = EventQuery(
         tenant.id,
         recipient=address,
         message_id=message_id,
         domain_id=find_domain(context, tenant, domain).id if domain else None,
         kinds=tuple(Kind(kind).number for kind in kinds),
+        provider_id=names[0],
+        stream_id=names[1],
+        relay_id=names[2],
+        causes=tuple(Cause(cause).number for cause in causes),
+        reply=reply,
         since=since,
         until=until,
         before=before,

@@ -89,10 +89,20 @@ class EventQuery:
     message_id: str | None = None
     domain_id: int | None = None
     kinds: tuple[int, ...] = ()
+    provider_id: int | None = None
+    stream_id: int | None = None
+    relay_id: int | None = None
+    causes: tuple[int, ...] = ()
+    reply: str = ""
     since: datetime | None = None
     until: datetime | None = None
     before: tuple[datetime, bytes] | None = None
     limit: int = 100
+
+
+def _like(text: str) -> str:
+    """A text to be found as it is."""
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
 def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
@@ -106,6 +116,13 @@ def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
         where += [e.message_key == key, e.message_id == query.message_id]
     if query.domain_id is not None:
         where.append(e.domain_id == query.domain_id)
+    for name in ("provider_id", "stream_id", "relay_id"):
+        if getattr(query, name) is not None:
+            where.append(e[name] == getattr(query, name))
+    if query.causes:
+        where.append(e.cause.in_(query.causes))
+    if query.reply:
+        where.append(e.diagnostic.like(f"%{_like(query.reply)}%"))
     if query.kinds:
         where.append(e.kind.in_(query.kinds))
     if query.since is not None:

@@ -3,12 +3,13 @@
 from dataclasses import dataclass
 from datetime import date
 
-from sqlalchemy import Connection, func, select
+from sqlalchemy import ColumnElement, Connection, Table, func, select
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,19 +23,39 @@ class FlowLine:
     n: int
 
 
+@dataclass(frozen=True, slots=True)
+class FlowFilter:
+    """Which mail is looked at. By a label (sending address, campaign, tag) only domains can be chosen beside."""
+
+    domain_id: int | None = None
+    stream_id: int | None = None
+    relay_id: int | None = None
+    label_id: int | None = None
+
+    def conditions(self, table: Table) -> list[ColumnElement[bool]]:
+        chosen = {"domain_id": self.domain_id, "stream_id": self.stream_id, "relay_id": self.relay_id,
+                  "label_id": self.label_id}  # fmt: skip
+        return [table.c[name] == id for name, id in chosen.items() if id is not None]
+
+    @property
+    def table(self) -> Table:
+        return t.flow_day if self.label_id is None else t.flow_label_day
+
+
+EVERYTHING = FlowFilter()
+
+
 def flow_lines(
-    connection: Connection, tenant_id: int, first: date, last: date, domain_id: int | None = None
+    connection: Connection, tenant_id: int, first: date, last: date, where: FlowFilter = EVERYTHING
 ) -> list[FlowLine]:
     """Sums over whole days, both ends included."""
-    c = t.flow_day.c
+    c = where.table.c
     keys = (c.provider_id, c.kind, c.cause, c.permanence)
     query = (
         select(*keys, func.sum(c.n).label("n"))
-        .where(c.tenant_id == tenant_id, c.day.between(first, last))
+        .where(c.tenant_id == tenant_id, c.day.between(first, last), *where.conditions(where.table))
         .group_by(*keys)
     )
-    if domain_id is not None:
-        query = query.where(c.domain_id == domain_id)
     return [
         FlowLine(
             row.provider_id,
@@ -45,6 +66,89 @@ def flow_lines(
         )
         for row in connection.execute(query)
     ]
+
+
+def times_to_delivery(
+    connection: Connection, tenant_id: int, first: date, last: date, where: FlowFilter
+) -> dict[int, dict[int, int]]:
+    """By provider: bucket and how many. Nothing by label, as times are not kept that finely."""
+    if where.label_id is not None:
+        return {}
+    c = t.flow_time_day.c
+    query = (
+        select(c.provider_id, c.bucket, func.sum(c.n).label("n"))
+        .where(c.tenant_id == tenant_id, c.day.between(first, last), *where.conditions(t.flow_time_day))
+        .group_by(c.provider_id, c.bucket)
+    )
+    out: dict[int, dict[int, int]] = {}
+    for row in connection.execute(query):
+        out.setdefault(row.provider_id, {})[row.bucket] = int(row.n)
+    return out
+
+
+def cause_days(
+    connection: Connection, tenant_id: int, first: date, last: date, where: FlowFilter
+) -> list[tuple[date, int, Cause, bool, int]]:
+    """(day, provider, cause, whether it bounced, how many) of bounces and delays."""
+    c = where.table.c
+    kinds = (Count.BOUNCED.number, Count.DELAYED.number)
+    query = (
+        select(c.day, c.provider_id, c.cause, c.kind, func.sum(c.n).label("n"))
+        .where(c.tenant_id == tenant_id, c.day.between(first, last), c.kind.in_(kinds))
+        .where(*where.conditions(where.table))
+        .group_by(c.day, c.provider_id, c.cause, c.kind)
+    )
+    bounced = Count.BOUNCED.number
+    return [
+        (row.day, row.provider_id, Cause.from_number(row.cause), row.kind == bounced, int(row.n))
+        for row in connection.execute(query)
+    ]
+
+
+def wordings(
+    connection: Connection, tenant_id: int, first: date, last: date, cause: Cause | None, limit: int
+) -> list[AnyRow]:
+    """Wordings of replies by how often they came: id, wording, example, first_seen_at, cause, providers, n."""
+    c, w = t.flow_wording_day.c, t.wording.c
+    query = (
+        select(
+            w.id, w.wording, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"),
+            func.group_concat(c.provider_id.distinct()).label("providers"),
+        )
+        .join(t.wording, w.id == c.wording_id)
+        .where(c.tenant_id == tenant_id, c.day.between(first, last))
+        .group_by(w.id, c.cause)
+        .order_by(func.sum(c.n).desc(), w.id)
+        .limit(limit)
+    )  # fmt: skip
+    return list(connection.execute(query if cause is None else query.where(c.cause == cause.number)))
+
+
+def id_of(connection: Connection, table: Table, tenant_id: int, name: str) -> int | None:
+    """The id of a stream or relay by its name."""
+    found: int | None = connection.scalar(
+        select(table.c.id).where(table.c.tenant_id == tenant_id, table.c.name == name)
+    )
+    return found
+
+
+def label_id(connection: Connection, tenant_id: int, what: int, name: str) -> int | None:
+    c = t.label.c
+    found: int | None = connection.scalar(select(c.id).where(c.tenant_id == tenant_id, c.what == what, c.name == name))
+    return found
+
+
+def names_of(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
+    """What mail can be told apart by: streams, relays, and the newest addresses, campaigns and tags."""
+    out = {}
+    for key, table in (("streams", t.stream), ("relays", t.relay)):
+        query = select(table.c.name).where(table.c.tenant_id == tenant_id, table.c.name != "").order_by(table.c.name)
+        out[key] = [row.name for row in connection.execute(query.limit(500))]
+    for key, what in (("ips", 0), ("campaigns", 1), ("tags", 2)):
+        c = t.label.c
+        query = select(c.name).where(c.tenant_id == tenant_id, c.what == what).order_by(c.id.desc())
+        out[key] = [row.name for row in connection.execute(query.limit(200))]
+    return out
 
 
 @dataclass(frozen=True, slots=True)

@@ -44,6 +44,28 @@ def wilson(share: float, total: float, z: float) -> tuple[float, float]:
     return max(0.0, centre - half), min(1.0, centre + half)
 
 
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """How far the second of two rates lies above the first, with its 95 % interval (Newcombe's, from Wilson's)."""
+
+    value: float
+    low: float
+    high: float
+
+    @property
+    def can_be_told(self) -> bool:
+        """Whether the interval leaves zero out."""
+        return self.low > 0 or self.high < 0
+
+
+def difference(first: Rate, second: Rate) -> Difference:
+    """The second rate less the first."""
+    value = second.value - first.value
+    low = value - math.hypot(second.value - second.low, first.high - first.value)
+    high = value + math.hypot(second.high - second.value, first.value - first.low)
+    return Difference(value, low, high)
+
+
 @dataclass(slots=True)
 class FlowCounts:
     """Events of a period by kind; bounces by permanence."""
@@ -96,6 +118,14 @@ class FlowCounts:
     @property
     def delay_rate(self) -> Rate | None:
         return rate(self.delayed, self.attempted)
+
+    @property
+    def unsubscribe_rate(self) -> Rate | None:
+        return rate(self.unsubscribed, self.delivered)
+
+    @property
+    def open_rate(self) -> Rate | None:
+        return rate(min(self.opened, self.delivered), self.delivered)
 
     @property
     def complaint_rate(self) -> Rate | None:

@@ -23,8 +23,8 @@ from rust_gauge.contract.audits import (
 )
 from rust_gauge.contract.common import Page, Problem
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
-from rust_gauge.contract.events import Event, IntakeResult, Kind
-from rust_gauge.contract.flow import Flow, Provider, ProviderChange
+from rust_gauge.contract.events import Cause, Event, IntakeResult, Kind
+from rust_gauge.contract.flow import Provider, ProviderChange
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
@@ -45,7 +45,6 @@ from rust_gauge.service import (
     batches,
     domains,
     events,
-    flow,
     intake,
     plans,
     proofs,
@@ -378,6 +377,11 @@ def list_events(
     message_id: Annotated[str | None, Query(max_length=255)] = None,
     domain: Annotated[str | None, Query(max_length=1000)] = None,
     kind: Annotated[list[Kind] | None, Query()] = None,
+    provider: Annotated[str | None, Query(max_length=253, description="Registered domain of its MX")] = None,
+    stream: Annotated[str | None, Query(max_length=60)] = None,
+    relay: Annotated[str | None, Query(max_length=60)] = None,
+    cause: Annotated[list[Cause] | None, Query()] = None,
+    reply: Annotated[str, Query(max_length=200, description="Text that stands in the reply")] = "",
     since: AwareDatetime | None = None,
     until: AwareDatetime | None = None,
     cursor: Cursor = None,
@@ -391,23 +395,16 @@ def list_events(
         message_id=message_id,
         domain=domain,
         kinds=kind or [],
+        provider=provider,
+        stream=stream,
+        relay=relay,
+        causes=cause or [],
+        reply=reply,
         since=since,
         until=until,
         cursor=cursor,
         limit=limit,
     )
-
-
-@router.get("/tenants/{tenant}/flow", tags=["flow"], operation_id="show_flow")
-def show_flow(
-    context: Ctx,
-    tenant: Tenant,
-    domain: Annotated[str | None, Query(max_length=1000)] = None,
-    first: Annotated[date | None, Query(description="First day, UTC")] = None,
-    last: Annotated[date | None, Query(description="Last day, UTC")] = None,
-) -> Flow:
-    """Mail flow per mailbox provider; the last seven days if no dates are given."""
-    return flow.show_flow(context, tenant, domain, first, last)
 
 
 @router.get("/tenants/{tenant}/providers", tags=["flow"], operation_id="list_providers")

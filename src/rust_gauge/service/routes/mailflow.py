@@ -1,0 +1,88 @@
+"""Mail flow under /api/v1: per provider, causes, wordings of replies, two parts beside each other."""
+
+from datetime import date
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Query
+
+from rust_gauge.contract.events import Cause
+from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, WordingRow
+from rust_gauge.service import flow
+from rust_gauge.service.flow import FlowQuery
+from rust_gauge.service.routes.access import Ctx, Tenant
+from rust_gauge.service.routes.api import Limit, problems
+
+router = APIRouter(prefix="/api/v1/tenants/{tenant}", tags=["flow"], responses=problems)  # type: ignore[arg-type]
+_Domain = Annotated[str | None, Query(max_length=1000)]
+_Name = Annotated[str | None, Query(max_length=60)]
+First = Annotated[date | None, Query(description="First day, UTC")]
+Last = Annotated[date | None, Query(description="Last day, UTC")]
+
+
+def _query(
+    domain: _Domain = None,
+    stream: _Name = None,
+    relay: _Name = None,
+    ip: _Name = None,
+    campaign: _Name = None,
+    tag: _Name = None,
+    first: First = None,
+    last: Last = None,
+) -> FlowQuery:
+    return FlowQuery(domain or None, stream, relay, ip or None, campaign or None, tag or None, first, last)
+
+
+Asked = Annotated[FlowQuery, Depends(_query)]
+
+
+@router.get("/flow", operation_id="show_flow")
+def show_flow(context: Ctx, tenant: Tenant, query: Asked) -> Flow:
+    """Mail flow per mailbox provider beside the period before; the last seven days if no dates are given.
+
+    For a domain, stream, relay, or for a sending address, campaign or tag.
+    """
+    return flow.show_flow(context, tenant, query)
+
+
+@router.get("/flow/causes", operation_id="show_causes")
+def show_causes(context: Ctx, tenant: Tenant, query: Asked) -> Causes:
+    """Causes of bounces and delays day by day, per provider, with a reply of each and what is new."""
+    return flow.show_causes(context, tenant, query)
+
+
+@router.get("/flow/names", operation_id="list_flow_names")
+def list_flow_names(context: Ctx, tenant: Tenant) -> FlowNames:
+    """Streams, relays, sending addresses, campaigns and tags that mail is known of."""
+    return flow.list_names(context, tenant)
+
+
+@router.get("/flow/comparison", operation_id="compare_flow")
+def compare_flow(
+    context: Ctx,
+    tenant: Tenant,
+    query: Asked,
+    other_domain: _Domain = None,
+    other_stream: _Name = None,
+    other_relay: _Name = None,
+    other_ip: _Name = None,
+    other_campaign: _Name = None,
+    other_tag: _Name = None,
+) -> FlowComparison:
+    """Two parts of the mail beside each other: each rate, the difference with its interval, or that nobody can tell."""
+    other = FlowQuery(
+        other_domain, other_stream, other_relay, other_ip, other_campaign, other_tag, query.first, query.last
+    )
+    return flow.compare(context, tenant, query, other)
+
+
+@router.get("/wordings", operation_id="list_wordings")
+def list_wordings(
+    context: Ctx,
+    tenant: Tenant,
+    first: First = None,
+    last: Last = None,
+    cause: Annotated[Cause | None, Query(description="Only these; `unclassified` for those that no rule knows")] = None,
+    limit: Limit = 200,
+) -> list[WordingRow]:
+    """Replies grouped by their fixed part, the most frequent first."""
+    return flow.list_wordings(context, tenant, first, last, cause, limit)
