@@ -137,7 +137,7 @@ def lines(number: int) -> str:
     status = "status=bounced (host said: 550 5.1.1 no)" if number % 6 == 0 else "status=sent (250 ok)"
     return (
         f"{stamp} mta1 postfix/cleanup[1]: {queue}: message-id=<log{number}@d.example>\n"
-        f"{stamp} mta1 postfix/qmgr[1]: {queue}: from=<bounce@log.d.example>, size=9, nrcpt=1 (queue active)\n"
+        f"{stamp} mta1 postfix/qmgr[1]: {queue}: from=<returns@log.d.example>, size=9, nrcpt=1 (queue active)\n"
         f"{stamp} mta1 postfix/smtp[1]: {queue}: to=<l{number}@tidepost.example>, relay=mx.tidepost.example[192.0.2.1]:25, "
         f"delay=1, delays=0/0/0/1, dsn=2.0.0, {status}\n"
         f"{stamp} mta1 postfix/qmgr[1]: {queue}: removed\n"

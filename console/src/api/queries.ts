@@ -50,12 +50,13 @@ export const useReadings = (tenant: string, name: string, provider: string, firs
     placeholderData: (previous) => previous,
   });
 
-export const useFlow = (tenant: string, first: string, domain?: string) =>
+export const useFlow = (tenant: string, first: string, which: Which = {}) =>
   useQuery({
-    queryKey: ['flow', tenant, first, domain ?? ''],
+    queryKey: ['flow', tenant, first, which],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/flow', {params: {path: {tenant}, query: {domain, first}}, signal})),
+      unwrap(api.GET('/api/v1/tenants/{tenant}/flow', {params: {path: {tenant}, query: {...which, first}}, signal})),
     placeholderData: (previous) => previous,
+    retry: false,
   });
 
 export const useSuppression = (tenant: string, address: string) =>
@@ -435,3 +436,118 @@ export function useDropToken() {
     onSuccess: () => queries.invalidateQueries({queryKey: ['tokens']}),
   });
 }
+
+/** Which mail: by domain, stream, relay; or by one of sending address, campaign, tag. */
+export interface Which {
+  domain?: string;
+  stream?: string;
+  relay?: string;
+  ip?: string;
+  campaign?: string;
+  tag?: string;
+}
+
+export const useFlowNames = (tenant: string) =>
+  useQuery({
+    queryKey: ['flow-names', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow/names', {params: {path: {tenant}}, signal})),
+  });
+
+export const useCauses = (tenant: string, first: string, which: Which) =>
+  useQuery({
+    queryKey: ['causes', tenant, first, which],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow/causes', {params: {path: {tenant}, query: {...which, first}}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+export const useWordings = (tenant: string, first: string, cause?: Schemas['Event']['cause']) =>
+  useQuery({
+    queryKey: ['wordings', tenant, first, cause ?? ''],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/wordings', {params: {path: {tenant}, query: {first, cause, limit: 100}}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+export const useComparisonOfFlow = (tenant: string, first: string, which: Which, other: Which) =>
+  useQuery({
+    queryKey: ['flow-comparison', tenant, first, which, other],
+    enabled: Object.values(other).some(Boolean),
+    queryFn: ({signal}) => {
+      const query = {
+        ...which, first, other_domain: other.domain, other_stream: other.stream, other_relay: other.relay, other_ip: other.ip,
+        other_campaign: other.campaign, other_tag: other.tag,
+      };
+      return unwrap(api.GET('/api/v1/tenants/{tenant}/flow/comparison', {params: {path: {tenant}, query}, signal}));
+    },
+    retry: false,
+  });
+
+export interface TrailSearch {
+  recipient?: string;
+  message_id?: string;
+  reply?: string;
+  kind?: Schemas['Event']['kind'];
+  domain?: string;
+}
+
+export const useTrail = (tenant: string, search: TrailSearch, live: boolean) =>
+  useQuery({
+    queryKey: ['events', tenant, search],
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/events', {
+          params: {path: {tenant}, query: {...search, kind: search.kind ? [search.kind] : undefined, limit: 200}},
+          signal,
+        }),
+      ),
+    refetchInterval: live ? 2_000 : false,
+    placeholderData: (previous) => previous,
+    retry: false,
+  });
+
+export const useFeeds = (tenant: string) =>
+  useQuery({
+    queryKey: ['feeds', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/feeds', {params: {path: {tenant}}, signal})),
+    refetchInterval: 10_000,
+  });
+
+export const useRefused = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['feeds', tenant, name, 'refused'],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/feeds/{name}/refused', {params: {path: {tenant, name}}, signal})),
+  });
+
+/** A change of feeds, after which all of them are asked for anew. */
+function useFeedChange<Sent, Got>(tenant: string, mutationFn: (sent: Sent) => Promise<Got>) {
+  const queries = useQueryClient();
+  return useMutation({mutationFn, onSettled: () => queries.invalidateQueries({queryKey: ['feeds', tenant]})});
+}
+
+export const useAddFeed = (tenant: string) =>
+  useFeedChange(tenant, (body: Schemas['NewFeed']) => unwrap(api.POST('/api/v1/tenants/{tenant}/feeds', {params: {path: {tenant}}, body})));
+export const useChangeFeed = (tenant: string) =>
+  useFeedChange(tenant, ({name, body}: {name: string; body: Schemas['FeedChange']}) =>
+    unwrap(api.PATCH('/api/v1/tenants/{tenant}/feeds/{name}', {params: {path: {tenant, name}}, body})),
+  );
+export const useDropFeed = (tenant: string) =>
+  useFeedChange(tenant, (name: string) => unwrap(api.DELETE('/api/v1/tenants/{tenant}/feeds/{name}', {params: {path: {tenant, name}}})));
+export const useReplayRefused = (tenant: string) =>
+  useFeedChange(tenant, (name: string) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/feeds/{name}/refused/replay', {params: {path: {tenant, name}}})),
+  );
+export const useHandToFeed = (tenant: string) =>
+  useFeedChange(tenant, ({name, body, type}: {name: string; body: string; type: string}) =>
+    unwrap(
+      api.POST('/api/v1/tenants/{tenant}/feeds/{name}/events', {
+        params: {path: {tenant, name}},
+        body: body as never,
+        bodySerializer: (text: unknown) => text as string,
+        headers: {'Content-Type': type},
+      }),
+    ),
+  );
+
+export const useMappingTrial = (tenant: string) =>
+  useMutation({
+    mutationFn: (body: Schemas['MappingTrial']) => unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-trials', {params: {path: {tenant}}, body})),
+  });

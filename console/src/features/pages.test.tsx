@@ -31,6 +31,11 @@ const counts = (delivered: number): Schemas['Counts'] => ({
   opened: 0,
   clicked: 0,
   withheld: 0,
+  delayed_again: 0,
+  bounced_again: 0,
+  complained_again: 0,
+  unsubscribed_again: 0,
+  returned: 0,
 });
 const flowRow = (provider: string, delivered: number, reports = true): Schemas['FlowRow'] => ({
   provider,
@@ -295,7 +300,6 @@ describe('mail flow', () => {
     await userEvent.click(within(table).getByRole('button', {name: 'Delivered ↓'}));
     expect(names()).toEqual(['Tidepost', 'Orchard Mail', '(all)']);
     expect(within(table).getByText('does not report')).toBeTruthy();
-    expect(screen.getByText('no such mailbox')).toBeTruthy();
   });
 });
 

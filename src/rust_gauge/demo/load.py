@@ -16,11 +16,12 @@ from sqlalchemy import Connection, select
 from rust_gauge.contract.audits import DnsListSetting
 from rust_gauge.contract.domains import DomainChange, NewDomain
 from rust_gauge.contract.events import NewEvent
+from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, NewFeed
 from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.mailflow import Event, Tally
 from rust_gauge.demo.generator import day_counts, day_rows
-from rust_gauge.demo.scenario import EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
+from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
 from rust_gauge.demo.zones import (
     LISTS,
     NEW_DOMAIN,
@@ -34,7 +35,7 @@ from rust_gauge.demo.zones import (
     streams_of,
 )
 from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import audits, domains, intake, plans, proofs, relays
+from rust_gauge.service import audits, domains, feeds, intake, plans, proofs, relays
 from rust_gauge.service.context import Context
 from rust_gauge.service.readings import compute_readings
 from rust_gauge.store import accounts, providers
@@ -117,6 +118,8 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
         domains.add_domain(context, tenant, NewDomain(name=NEW_DOMAIN))
         domains.change_domain(context, tenant, NEW_DOMAIN, DomainChange.model_validate({"streams": [NEW_STREAM]}))
         plans.put_settings(context, tenant, NEW_DOMAIN, PlanSettings.model_validate(NEW_SETTINGS))
+    if tenant.slug == "glasswort":
+        _feeds(context, tenant)
     for name in PROVEN:
         if name in there or any(flow.domain == name and flow.tenant == tenant.slug for flow in FLOWS):
             proof = proofs.keep_record_proof(context, tenant, name, proof_token(name))
@@ -131,6 +134,24 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
         chosen = [*LISTS, USELESS_LIST] if tenant.slug == "copperline" else LISTS
         lists = [DnsListSetting.model_validate(each) for each in chosen]
         audits.put_settings(context, tenant, settings.model_copy(update={"lists": lists}))
+
+
+def _feeds(context: Context, tenant: TenantAccess) -> None:
+    """Two ways in: what Driftline sends in its own shape, and the office's address for returned mail."""
+    there = {feed.name for feed in feeds.list_feeds(context, tenant)}
+    new = (
+        NewFeed(
+            name="driftline", kind="http", mapping=FeedMapping.model_validate(DRIFTLINE_MAPPING),
+            defaults=FeedDefaults(relay="driftline"),
+        ),
+        NewFeed(
+            name="returns", kind="mail", source=FeedSource(addresses=["@bounce.boxoffice.glasswort.example"]),
+            defaults=FeedDefaults(domain="boxoffice.glasswort.example", stream="tickets", relay="driftline"),
+        ),
+    )  # fmt: skip
+    for each in new:
+        if each.name not in there:
+            feeds.add_feed(context, tenant, each)
 
 
 def _labels(connection: Connection, tenant_id: int) -> None:

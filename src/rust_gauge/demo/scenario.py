@@ -164,3 +164,23 @@ INCIDENTS = (
              "complaint": 0.001}),
     Incident(3, 3, "Fenlandnet has an outage", provider="fenlandnet.example", hours=(4, 12), add={"delay": 0.85}),
 )  # fmt: skip
+
+# Where things are in what Driftline sends: its words, a text that holds JSON, one message to many recipients.
+DRIFTLINE_MAPPING: dict[str, object] = {
+    "unwrap": [{"at": "$.parcels[*].letter", "form": "json"}],
+    "rows": "$.parcels[*].letter",
+    "each": "$.people[*]",
+    "fields": {
+        "kind": {
+            "path": "$.state",
+            "table": {"handed over": "delivered", "came back": "bounced", "waits": "delayed", "grumbled": "complained",
+                      "looked at": None},
+        },
+        "time": {"path": "$.clock", "form": "seconds"},
+        "domain": {"path": "$.house"},
+        "stream": {"path": "$.purpose"},
+        "message_id": {"path": "$.number"},
+        "recipient": {"path": "@.box"},
+        "diagnostic": {"path": "@.words"},
+    },
+}  # fmt: skip

@@ -175,6 +175,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 {},
             )
             mail_port = free_port(33_825)
+            smtp_port = free_port(33_826)
             supervisor.start(
                 "mail-standin",
                 ["rust_gauge.standins.mail_host", "--port", str(mail_port), "--keep", str(var / "demo" / "mail")],
@@ -207,11 +208,13 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),
                 RUSTGAUGE_MAIL_RELAYS=json.dumps(outside["mail_relays"]),
                 RUSTGAUGE_MAIL_FROM="proof@skerry.example",
+                RUSTGAUGE_SMTP_PORT=str(smtp_port),
+                RUSTGAUGE_FEED_FOLDERS=json.dumps([str((var / "demo").resolve())]),
                 RUSTGAUGE_ASK_MAILBOXES="true",
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )
-            _greet(port, password, token, zones, var / "demo" / "mail")
+            _greet(port, password, token, zones, var / "demo" / "mail", smtp_port)
             supervisor.run()
             print("\nStopping ...", flush=True)
         except KeyboardInterrupt:
@@ -226,7 +229,7 @@ def _say(text: str) -> None:
     print(text, flush=True)
 
 
-def _greet(port: int, password: str, token: str, zones: Path, mail: Path) -> None:
+def _greet(port: int, password: str, token: str, zones: Path, mail: Path, smtp_port: int) -> None:
     print(
         f"""
 Rust Gauge is ready.
@@ -237,6 +240,7 @@ Rust Gauge is ready.
 
   Zones     {zones}/*.zone: change them by hand and look what happens
   Mail      {mail}: what was sent to prove an address
+  Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example
 
   Terminal  export RUSTGAUGE_URL=http://127.0.0.1:{port} RUSTGAUGE_TOKEN={token}
             .venv/bin/rustgauge domains --tenant copperline

@@ -1,9 +1,12 @@
 """Events as they are kept: the trail of a recipient or a message. How they come in is in `intake`."""
 
 import base64
+import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
+
+from sqlalchemy import Connection
 
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.events import Event as EventOut
@@ -24,6 +27,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.events import EventQuery
 
 _LOOKED_BACK = timedelta(days=40)
+_REMEMBERED = 3.0  # seconds
 
 
 def list_events(
@@ -56,13 +60,15 @@ def list_events(
         raise ServiceProblem("bad-cursor", "This cursor was not made by this list") from None
     if not recipient and not message_id and since is None:
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
-    names = context.store.transaction(
-        lambda c: (
-            store_providers.find(c, provider) if provider else None,
-            store_flow.id_of(c, t.stream, tenant.id, stream) if stream is not None else None,
-            store_flow.id_of(c, t.relay, tenant.id, relay) if relay is not None else None,
+    names: tuple[int | None, ...] = (None, None, None)
+    if provider or stream is not None or relay is not None:
+        names = context.store.transaction(
+            lambda c: (
+                store_providers.find(c, provider) if provider else None,
+                store_flow.id_of(c, t.stream, tenant.id, stream) if stream is not None else None,
+                store_flow.id_of(c, t.relay, tenant.id, relay) if relay is not None else None,
+            )
         )
-    )
     for wanted, found in zip((provider, stream, relay), names, strict=True):
         if wanted and found is None:
             return Page(items=[], next=None)
@@ -83,12 +89,21 @@ def list_events(
         limit=limit + 1,
     )
     rows, lacks = context.store.transaction(
-        lambda c: (list(store_events.find_events(c, query)), proofs.lacks_of(c, tenant.id))
+        lambda c: ((found := list(store_events.find_events(c, query))), _lacks(context, c, tenant.id) if found else {})
     )
     items = [_show(row, lacks) for row in rows[:limit]]
     last = rows[limit - 1] if len(rows) > limit else None
     after = write_cursor(last.occurred_at.isoformat(), base64.b64encode(last.identity).decode()) if last else None
     return Page(items=items, next=after)
+
+
+def _lacks(context: Context, connection: Connection, tenant_id: int) -> Mapping[tuple[str, str], str]:
+    """What streams lack, remembered for a moment: a trail is asked for page by page."""
+    known = context.memory.get(("lacks", tenant_id))
+    if known is None or time.monotonic() - known[0] > _REMEMBERED:
+        known = context.memory[("lacks", tenant_id)] = (time.monotonic(), proofs.lacks_of(connection, tenant_id))
+    lacks: Mapping[tuple[str, str], str] = known[1]
+    return lacks
 
 
 _SAME = (

@@ -30,8 +30,11 @@ class Rows:
     quiet: int = 0  # auto-replies and other mail that counts for nothing
 
 
-def rows_of_notice(raw: bytes, sent_to: str, arrived: datetime) -> Rows:
-    """Rows of a message that came back. One that looks like a notice and is not understood is set aside."""
+def rows_of_notice(raw: bytes, sent_to: str, arrived: datetime, domain: str = "") -> Rows:
+    """Rows of a message that came back. One that looks like a notice and is not understood is set aside.
+
+    `domain` is the sending domain where the notice does not tell it; without it the domain that it came to.
+    """
     try:
         notice = read_notice(raw, sent_to)
     except NoticeError as error:
@@ -40,10 +43,16 @@ def rows_of_notice(raw: bytes, sent_to: str, arrived: datetime) -> Rows:
         return Rows(aside=[(raw[:20_000].decode("utf-8", "replace"), notice.problem)])
     if notice.kind not in (NoticeKind.DELIVERY, NoticeKind.COMPLAINT):
         return Rows(quiet=1)
-    return Rows(values=[row for one in notice.recipients if (row := _row(notice, one, sent_to, arrived))])
+    return Rows(
+        values=[
+            row
+            for one in notice.recipients
+            if (row := _row(notice, one, domain or sent_to.rpartition("@")[2], arrived))
+        ]
+    )
 
 
-def _row(notice: Notice, one: Any, sent_to: str, arrived: datetime) -> dict[str, Any] | None:
+def _row(notice: Notice, one: Any, domain: str, arrived: datetime) -> dict[str, Any] | None:
     kind = _ACTIONS.get(one.action)
     if kind is None:
         return None  # relayed or expanded: its fate is told by others
@@ -56,9 +65,9 @@ def _row(notice: Notice, one: Any, sent_to: str, arrived: datetime) -> dict[str,
     }
     if notice.notice_id:
         row["id"] = f"notice {notice.notice_id}"[:255]
-    domain = (notice.of_from or notice.of_mail_from or sent_to).rpartition("@")[2]
-    if domain:
-        row["domain"] = domain
+    known = (notice.of_from or notice.of_mail_from).rpartition("@")[2] or domain
+    if known:
+        row["domain"] = known
     if kind in ("bounced", "delayed"):
         row |= {"diagnostic": one.diagnostic, **({"enhanced_code": one.status} if one.status else {})}
     if notice.source_ip:

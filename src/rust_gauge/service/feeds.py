@@ -271,7 +271,7 @@ def take_mail(
     lines: list[int] = []
     aside: list[tuple[Any, list[ProblemError]]] = []
     for number, (raw, sent_to) in enumerate(messages, 1):
-        made = rows_of_notice(raw, sent_to, now)
+        made = rows_of_notice(raw, sent_to, now, row.defaults.get("domain", ""))
         values += made.values
         lines += [number] * len(made.values)
         aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]

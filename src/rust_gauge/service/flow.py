@@ -171,7 +171,8 @@ def _examples(
     for row in store_flow.wordings(connection, tenant_id, first, last, None, 2000):
         cause = Cause.from_number(row.cause)
         for id in {columns.place(int(each)) for each in str(row.providers).split(",")} | {0}:
-            out.setdefault((id, cause), row.example)
+            # An example with an address of another provider would mislead: then the wording itself is shown.
+            out.setdefault((id, cause), row.example if "," not in str(row.providers) else row.wording)
     return out
 
 
@@ -215,9 +216,10 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
         places = [id for id in [*columns.names, OTHER_PROVIDERS] if any(id in side for side in sides)]
         return FlowComparison(
             first_day=first, last_day=last, first=_called(one), second=_called(other),
-            rates=_differences(*(_sum(side.values()) for side in sides)),
+            rates=_differences(_sum(sides[0].values()), _sum(sides[1].values()), (_called(one), _called(other))),
             providers={
-                columns.label(id): _differences(*(side.get(id, FlowCounts()) for side in sides)) for id in places
+                columns.label(id): _differences(sides[0].get(id, FlowCounts()), sides[1].get(id, FlowCounts()))
+                for id in places
             },
         )  # fmt: skip
 
@@ -239,7 +241,9 @@ _COMPARED = (  # name, attribute, whether more of it is better
 )
 
 
-def _differences(first: FlowCounts, second: FlowCounts) -> list[RateDifference]:
+def _differences(
+    first: FlowCounts, second: FlowCounts, names: tuple[str, str] = ("the first", "the second")
+) -> list[RateDifference]:
     out = []
     for name, attribute, more_is_better in _COMPARED:
         one, two = getattr(first, attribute), getattr(second, attribute)
@@ -248,8 +252,7 @@ def _differences(first: FlowCounts, second: FlowCounts) -> list[RateDifference]:
             found = difference(one, two)
             said = "not enough mail to tell"
             if found.can_be_told:
-                better = "second" if (found.value > 0) == more_is_better else "first"
-                said = f"the {better} is better"
+                said = f"{names[(found.value > 0) == more_is_better]} is better"
             row = row.model_copy(update={"difference": found.value, "low": found.low, "high": found.high, "said": said})
         out.append(row)
     return out

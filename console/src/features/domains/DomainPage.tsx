@@ -60,7 +60,7 @@ export function DomainPage() {
   const first = firstDay(days);
   const overall = useReadings(tenant, name, '(all)', first);
   const chosen = useReadings(tenant, name, provider, first);
-  const flow = useFlow(tenant, first, name);
+  const flow = useFlow(tenant, first, {domain: name});
   const audit = useNewestAudit(tenant, name);
   const again = useAudit(tenant, name);
   if (overall.isPending) return <Loading what={name} />;

@@ -1,68 +1,101 @@
+/** Mail flow: per provider, why it bounced or waited, one trail, two parts beside each other, and the ways in. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useDomains, useFlow} from '../../api/queries';
+import {useDomains, useFlow, useFlowNames, type Which} from '../../api/queries';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
-import {DataTable} from '../../design/DataTable';
-import {count, firstDay, words} from '../../design/format';
+import {firstDay} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Tabs} from '../../design/Tabs';
 import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {CausesView} from './CausesView';
+import {CompareView} from './CompareView';
+import {FeedsView} from './FeedsView';
 import {ProvidersTable} from './ProvidersTable';
+import {TrailsView} from './TrailsView';
 
-type Cause = Schemas['CauseRow'];
-
-const Page = styled.div`display: grid; gap: ${space.l};`;
+const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.m};`;
 const Head = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s} ${space.l}; align-items: center;`;
+const PARTS = ['stream', 'relay', 'ip', 'campaign', 'tag'] as const;
+
+/** What mail can be narrowed down to, as one list: `campaign=spring`. */
+export function partOptions(names?: Schemas['FlowNames']) {
+  const label = {stream: 'Stream', relay: 'Relay', ip: 'Address', campaign: 'Campaign', tag: 'Tag'} as const;
+  const lists = {stream: names?.streams, relay: names?.relays, ip: names?.ips, campaign: names?.campaigns, tag: names?.tags};
+  return PARTS.flatMap((part) => (lists[part] ?? []).map((name) => ({value: `${part}=${name}`, label: `${label[part]} ${name}`})));
+}
+
+export function whichOf(domain: string, part: string): Which {
+  const at = part.indexOf('=');
+  const which: Which = {domain: domain || undefined};
+  return at > 0 ? {...which, [part.slice(0, at)]: part.slice(at + 1)} : which;
+}
 
 export function FlowPage({who}: {who: Schemas['Who']}) {
   const view = useView();
   const tenant = view.tenant || who.tenants[0]!.slug;
   const domain = view.get('domain');
+  const part = view.get('part');
+  const tab = view.get('view') || 'providers';
   const domains = useDomains(tenant);
-  const flow = useFlow(tenant, firstDay(view.days), domain || undefined);
+  const names = useFlowNames(tenant);
+  const parts = partOptions(names.data);
+  const which = whichOf(domain, part);
   return (
     <Page>
       <Head>
         <h1>Mail flow</h1>
-        <Choice
-          label="Domain"
-          value={domain || 'all'}
-          options={[
-            {value: 'all', label: 'All domains'},
-            ...(domains.data?.items ?? []).map((each) => ({value: each.name, label: each.name})),
-          ]}
-          onChange={(value) => view.set('domain', value === 'all' ? '' : value)}
-        />
+        {tab !== 'feeds' && (
+          <Choice
+            label="Domain"
+            value={domain || 'all'}
+            options={[
+              {value: 'all', label: 'All domains'},
+              ...(domains.data?.items ?? []).map((each) => ({value: each.name, label: each.name})),
+            ]}
+            onChange={(value) => view.set('domain', value === 'all' ? '' : value)}
+          />
+        )}
+        {tab !== 'feeds' && tab !== 'trails' && parts.length > 0 && (
+          <Choice
+            label="Part of the mail"
+            value={part || 'all'}
+            options={[{value: 'all', label: 'All of its mail'}, ...parts]}
+            onChange={(value) => view.set('part', value === 'all' ? '' : value)}
+          />
+        )}
       </Head>
+      <Tabs
+        label="Views of mail flow"
+        value={tab}
+        onChange={(value) => view.set('view', value === 'providers' ? '' : value)}
+        tabs={[
+          {id: 'providers', title: 'Providers', content: () => <Providers tenant={tenant} days={view.days} which={which} />},
+          {id: 'causes', title: 'Causes', content: () => <CausesView tenant={tenant} days={view.days} which={which} />},
+          {id: 'trails', title: 'Trails', content: () => <TrailsView tenant={tenant} domain={domain} />},
+          {id: 'compare', title: 'Compare', content: () => <CompareView tenant={tenant} days={view.days} which={which} parts={parts} />},
+          {id: 'feeds', title: 'Feeds', content: () => <FeedsView tenant={tenant} />},
+        ]}
+      />
+    </Page>
+  );
+}
+
+function Providers({tenant, days, which}: {tenant: string; days: number; which: Which}) {
+  const flow = useFlow(tenant, firstDay(days), which);
+  return (
+    <>
       {flow.isPending && <Loading what="mail flow" />}
       {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
       {flow.data && flow.data.providers.length === 0 && (
-        <Notice title="No mail in this period">Load events, or choose a longer period above.</Notice>
+        <Notice title="No mail in this period">Open a feed, load events, or choose a longer period above.</Notice>
       )}
       {flow.data && flow.data.providers.length > 0 && (
-        <>
-          <Card
-            title="By mailbox provider"
-            note={`last ${view.days} days beside the ${view.days} before; rates with their 95 % interval`}
-          >
-            <ProvidersTable flow={flow.data} file={`flow-${tenant}.csv`} />
-          </Card>
-          <Card title="Why mail bounced or waited" note="causes of bounces and delays in this period">
-            <DataTable
-              label="Causes"
-              columns={[
-                {name: 'Cause', value: (row: Cause) => words(row.cause)},
-                {name: 'Final', value: (row) => row.permanent, show: (row) => count(row.permanent), number: true},
-                {name: 'Tried again', value: (row) => row.transient, show: (row) => count(row.transient), number: true},
-              ]}
-              rows={flow.data.causes}
-              id={(row) => row.cause}
-              file={`causes-${tenant}.csv`}
-            />
-          </Card>
-        </>
+        <Card title="By mailbox provider" note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}>
+          <ProvidersTable flow={flow.data} file={`flow-${tenant}.csv`} />
+        </Card>
       )}
-    </Page>
+    </>
   );
 }

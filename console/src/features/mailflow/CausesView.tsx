@@ -1,0 +1,85 @@
+/** Why mail bounced or waited: causes day by day at each provider, and replies grouped by their fixed part. */
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useCauses, useWordings, type Which} from '../../api/queries';
+import {Card, Small, Tag} from '../../design/Card';
+import {DataTable} from '../../design/DataTable';
+import {ago, count, firstDay, words} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Spark} from '../../design/Spark';
+import {font, space} from '../../design/tokens';
+
+type Series = Schemas['CauseSeries'];
+type Wording = Schemas['WordingRow'];
+
+const Stack = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
+const Reply = styled.code`font: 12px/1.4 ${font.mono}; white-space: normal; overflow-wrap: anywhere; display: block; min-width: 28ch;`;
+
+/** Points for a trend whose scale is its own highest day. */
+const scaled = (days: number[]): number[] => {
+  const most = Math.max(1, ...days);
+  return days.map((n) => (100 * n) / most);
+};
+
+export function CausesView({tenant, days, which}: {tenant: string; days: number; which: Which}) {
+  const causes = useCauses(tenant, firstDay(days), which);
+  const wordings = useWordings(tenant, firstDay(days));
+  return (
+    <Stack>
+      {causes.isPending && <Loading what="causes" />}
+      {causes.error && <Trouble error={causes.error} again={() => void causes.refetch()} />}
+      {causes.data && (
+        <Card title="Why mail bounced or waited" note={`messages of the last ${days} days; “before” is the period of the same length just before`}>
+          {causes.data.rows.length === 0 ? (
+            <Notice title="Nothing bounced or waited">All of this mail was taken at the first try.</Notice>
+          ) : (
+            <DataTable
+              label="Causes"
+              columns={[
+                {name: 'Provider', value: (row: Series) => row.label},
+                {
+                  name: 'Cause',
+                  value: (row) => words(row.cause),
+                  show: (row) => (
+                    <>
+                      {words(row.cause)} {row.is_new && <Tag level="risk">new</Tag>}
+                    </>
+                  ),
+                },
+                {name: 'Bounced', value: (row) => row.bounced, show: (row) => count(row.bounced), number: true},
+                {name: 'Delayed', value: (row) => row.delayed, show: (row) => count(row.delayed), number: true},
+                {name: 'Before', value: (row) => row.before, show: (row) => <Small>{count(row.before)}</Small>, number: true},
+                {name: 'Day by day', value: (row) => row.days.join(' '), show: (row) => <Spark values={scaled(row.days)} width={70} />},
+                {name: 'For example', value: (row) => row.example, show: (row) => <Reply>{row.example}</Reply>},
+              ]}
+              rows={causes.data.rows}
+              id={(row) => `${row.provider} ${row.cause}`}
+              file={`causes-${tenant}.csv`}
+            />
+          )}
+        </Card>
+      )}
+      {wordings.data && wordings.data.length > 0 && (
+        <Card title="Replies by their fixed part" note="numbers, ids, addresses and hosts taken out; one rule settles all of a kind">
+          <DataTable
+            label="Replies"
+            columns={[
+              {name: 'Times', value: (row: Wording) => row.count, show: (row) => count(row.count), number: true},
+              {
+                name: 'Cause',
+                value: (row) => row.cause,
+                show: (row) => (row.cause === 'unclassified' ? <Tag level="risk">no rule knows it</Tag> : words(row.cause)),
+              },
+              {name: 'At', value: (row) => row.providers.join(', '), show: (row) => <span style={{whiteSpace: 'normal'}}>{row.providers.join(', ')}</span>},
+              {name: 'Wording', value: (row) => row.wording, show: (row) => <Reply>{row.wording}</Reply>},
+              {name: 'First seen', value: (row) => row.first_seen_at, show: (row) => <Small>{ago(row.first_seen_at)}</Small>},
+            ]}
+            rows={wordings.data}
+            id={(row) => `${row.id} ${row.cause}`}
+            file={`replies-${tenant}.csv`}
+          />
+        </Card>
+      )}
+    </Stack>
+  );
+}

@@ -1,0 +1,239 @@
+/** Ways in: how each goes, what it refused, and a mapping that is tried on a sample until it fits. */
+import {useState, type FormEvent} from 'react';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useAddFeed, useChangeFeed, useDropFeed, useFeeds, useHandToFeed, useMappingTrial, useRefused, useReplayRefused} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft, Tag} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {CopyButton} from '../../design/CopyButton';
+import {DataTable} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {ago, count, plural} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {colour, font, space} from '../../design/tokens';
+
+type Feed = Schemas['Feed'];
+type Kind = Feed['kind'];
+
+const Stack = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
+const Form = styled.form`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(240px, 1fr)); align-items: start; margin-top: ${space.m}; [data-wide] { grid-column: 1 / -1; }`;
+const Row = styled.span`display: flex; gap: ${space.s}; flex-wrap: wrap; align-items: center;`;
+const Mono = styled.code`font: 12px ${font.mono}; overflow-wrap: anywhere; white-space: normal;`;
+const Two = styled.div`display: grid; grid-template-columns: repeat(auto-fit, minmax(320px, 1fr)); gap: ${space.m};`;
+const Steps = styled.table`
+  border-collapse: collapse; font-size: 12px; margin: 4px 0 10px;
+  td { padding: 2px 10px 2px 0; vertical-align: top; font-family: ${font.mono}; overflow-wrap: anywhere; }
+  td:first-child { font-family: ${font.sans}; color: ${colour('soft')}; }
+`;
+
+const KINDS: {value: Kind; label: string}[] = [
+  {value: 'http', label: 'HTTP: a source sends'},
+  {value: 'mail', label: 'Mail: return paths and feedback'},
+  {value: 'mailbox', label: 'Mailbox: Maildir, mbox, IMAP'},
+  {value: 'log', label: 'Log of a Postfix'},
+  {value: 'queue', label: 'Queue: AMQP 0-9-1'},
+];
+export const START: Schemas['FeedMapping'] = {
+  unwrap: [],
+  rows: '$',
+  each: '',
+  fields: {
+    kind: {path: '$.event', table: {bounce: 'bounced'}, constant: null, default: null, form: ''},
+    time: {path: '$.at', constant: null, table: null, default: null, form: 'seconds'},
+    domain: {path: '$.from', constant: null, table: null, default: null, form: ''},
+    recipient: {path: '$.to', constant: null, table: null, default: null, form: ''},
+  },
+};
+
+export function FeedsView({tenant}: {tenant: string}) {
+  const feeds = useFeeds(tenant);
+  const [adding, setAdding] = useState(false);
+  const [open, setOpen] = useState('');
+  const chosen = feeds.data?.find((each) => each.name === open);
+  return (
+    <Stack>
+      <Card title="Ways in" note="every event counts once, however often and by whichever way it is told" actions={<Button onPress={() => setAdding(true)}>Open a feed</Button>}>
+        {feeds.isPending && <Loading what="feeds" />}
+        {feeds.error && <Trouble error={feeds.error} again={() => void feeds.refetch()} />}
+        {feeds.data?.length === 0 && !adding && <Notice title="No feed yet">Open one for each source of events: a sending service, an MTA's log, a mailbox for bounces.</Notice>}
+        {feeds.data && feeds.data.length > 0 && (
+          <DataTable
+            label="Feeds"
+            columns={[
+              {name: 'Feed', value: (row: Feed) => row.name},
+              {name: 'Kind', value: (row) => row.kind},
+              {name: 'How it goes', value: (row) => row.said, show: (row) => (row.trouble ? <Tag level="fault">{row.said}</Tag> : row.paused ? <Tag level="note">paused</Tag> : row.said)},
+              {name: 'Today', value: (row) => row.stored_today, show: (row) => count(row.stored_today), number: true},
+              {name: 'Refused', value: (row) => row.refused, show: (row) => (row.refused ? <Tag level="risk">{row.refused}</Tag> : 0), number: true},
+              {name: 'Position', value: (row) => row.position, show: (row) => <Soft>{row.position}</Soft>},
+              {name: 'Look', value: () => '', show: (row) => <Button tone="link" onPress={() => setOpen(open === row.name ? '' : row.name)}>{open === row.name ? 'Close' : 'Open'}</Button>},
+            ]}
+            rows={feeds.data}
+            id={(row) => row.name}
+            file={`feeds-${tenant}.csv`}
+          />
+        )}
+        {adding && <AddForm tenant={tenant} onDone={() => setAdding(false)} />}
+      </Card>
+      {chosen && <FeedCard key={chosen.name} tenant={tenant} feed={chosen} />}
+    </Stack>
+  );
+}
+
+function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
+  const add = useAddFeed(tenant);
+  const [name, setName] = useState('');
+  const [kind, setKind] = useState<Kind>('http');
+  const [where, setWhere] = useState('');
+  const [relay, setRelay] = useState('');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const source = {addresses: kind === 'mail' ? where.split(/[\s,]+/).filter(Boolean) : [], path: kind === 'log' || kind === 'mailbox' ? where.trim() : '', host: '', port: null, tls: true, user: '', folder: 'INBOX', queue: '', virtual_host: '/'};
+    if (kind === 'queue') Object.assign(source, {host: where.split('/')[0], queue: where.split('/')[1] ?? ''});
+    add.mutate({name: name.trim(), kind, source, mapping: null, defaults: {domain: '', stream: '', relay: relay.trim()}, password: ''});
+  };
+  if (add.data) {
+    return (
+      <Notice title={`${add.data.name} is open. Its secrets, shown this once`}>
+        <p>Address <Mono>{`${window.location.origin}/api/v1/intake/${add.data.key}`}</Mono></p>
+        <p>Token <Mono>{add.data.token}</Mono> <CopyButton value={add.data.token}>Copy the token</CopyButton></p>
+        <p>Key that signs <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy the key</CopyButton></p>
+        <Button onPress={onDone}>I have them</Button>
+      </Notice>
+    );
+  }
+  const asks = {http: '', mail: 'Addresses, or @domain', mailbox: 'Maildir or mbox, at the service', log: 'The log file, at the service', queue: 'host/queue'}[kind];
+  return (
+    <Form onSubmit={submit}>
+      <Field label="Name" value={name} onChange={setName} placeholder="driftline" isRequired />
+      <div><Small>Kind</Small><br /><Choice label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} /></div>
+      {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired />}
+      <Field label="Relay of its events" value={relay} onChange={setRelay} placeholder="where the source says none" />
+      <Row data-wide>
+        <Button type="submit" tone="main" isDisabled={add.isPending}>Open it</Button>
+        <Button onPress={onDone}>Leave it</Button>
+      </Row>
+      {add.error && <div data-wide><Trouble error={add.error} /></div>}
+    </Form>
+  );
+}
+
+function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
+  const refused = useRefused(tenant, feed.name);
+  const change = useChangeFeed(tenant);
+  const replay = useReplayRefused(tenant);
+  const drop = useDropFeed(tenant);
+  const hand = useHandToFeed(tenant);
+  const load = async (files: FileList | null) => {
+    const file = files?.[0];
+    if (!file) return;
+    const type = /\.csv$/i.test(file.name) ? 'text/csv' : /\.eml$/i.test(file.name) ? 'message/rfc822' : /\.mbox$/i.test(file.name) ? 'application/mbox' : feed.kind === 'log' ? 'text/plain' : 'application/x-ndjson';
+    hand.mutate({name: feed.name, body: await file.text(), type});
+  };
+  return (
+    <Card
+      title={feed.name}
+      note={feed.said}
+      actions={
+        <Row>
+          <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>{feed.paused ? 'Let it go on' : 'Pause it'}</Button>
+          <label style={{cursor: 'pointer', fontSize: 13, textDecoration: 'underline'}}>
+            Hand in a file
+            <input type="file" aria-label="Hand in a file" style={{display: 'none'}} accept=".ndjson,.json,.csv,.eml,.mbox,.log,.txt" onChange={(event) => void load(event.target.files)} />
+          </label>
+          <Button tone="link" onPress={() => drop.mutate(feed.name)}>Close this way in</Button>
+        </Row>
+      }
+    >
+      <p style={{fontSize: 13}}>
+        Address <Mono>/api/v1/intake/{feed.key}</Mono>
+        {feed.last_arrival_at && <Small> last arrival {ago(feed.last_arrival_at)}</Small>}
+      </p>
+      {hand.data && <Small role="status">{plural(hand.data.stored, 'event')} stored, {hand.data.repeated} there already, {hand.data.refused} refused</Small>}
+      {[change, replay, drop, hand].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
+      {refused.data && refused.data.items.length > 0 && (
+        <>
+          <Row style={{margin: '10px 0 4px'}}>
+            <b>Refused rows</b>
+            <Button onPress={() => replay.mutate(feed.name)} isDisabled={replay.isPending}>Try them again</Button>
+            {replay.data && <Small role="status">{replay.data.stored} stored, {replay.data.refused} refused again</Small>}
+          </Row>
+          <DataTable
+            label="Refused rows"
+            columns={[
+              {name: 'Arrived', value: (row: Schemas['RefusedRow']) => row.arrived_at, show: (row) => <Small>{ago(row.arrived_at)}</Small>},
+              {name: 'What is wrong', value: (row) => row.problems.map((each) => each.what).join('; '), show: (row) => <span style={{whiteSpace: 'normal'}}>{row.problems.map((each) => [each.field, each.what].filter(Boolean).join(': ')).join('; ')}</span>},
+              {name: 'What came', value: (row) => row.item, show: (row) => <Mono>{row.item.slice(0, 300)}</Mono>},
+            ]}
+            rows={refused.data.items}
+            id={(row) => String(row.id)}
+            file={`refused-${feed.name}.csv`}
+          />
+        </>
+      )}
+      {(feed.kind === 'http' || feed.kind === 'queue') && <MappingEditor tenant={tenant} feed={feed} />}
+    </Card>
+  );
+}
+
+/** The mapping as text, beside a sample; each try shows every field of every row. */
+export function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
+  const [text, setText] = useState(JSON.stringify(feed.mapping ?? START, null, 2));
+  const [sample, setSample] = useState('');
+  const [wrong, setWrong] = useState('');
+  const trial = useMappingTrial(tenant);
+  const change = useChangeFeed(tenant);
+  const read = (): Schemas['FeedMapping'] | null => {
+    try {
+      setWrong('');
+      return JSON.parse(text) as Schemas['FeedMapping'];
+    } catch (error) {
+      setWrong(`The mapping is no JSON: ${String(error)}`);
+      return null;
+    }
+  };
+  return (
+    <section aria-label="Mapping" style={{marginTop: 16}}>
+      <h3 style={{margin: '0 0 6px'}}>Mapping {!feed.mapping && <Small>none yet: rows come in our own shape</Small>}</h3>
+      <Two>
+        <Field label="Where things are: JSONPath, tables of words, constants" mono lines={14} value={text} onChange={setText} />
+        <Field label="A sample of what the source sends" mono lines={14} value={sample} onChange={setSample} placeholder='{"event": "bounce", "at": 1763539200, ...}' />
+      </Two>
+      <Row style={{margin: '8px 0'}}>
+        <Button tone="main" isDisabled={trial.isPending || !sample.trim()} onPress={() => { const mapping = read(); if (mapping) trial.mutate({sample, mapping, defaults: feed.defaults}); }}>Try it on the sample</Button>
+        <Button isDisabled={change.isPending} onPress={() => { const mapping = read(); if (mapping) change.mutate({name: feed.name, body: {mapping}}); }}>Keep this mapping</Button>
+        {feed.mapping && <Button tone="link" onPress={() => change.mutate({name: feed.name, body: {mapping: null}})}>Take rows as they are</Button>}
+        {change.isSuccess && <Small role="status">Kept.</Small>}
+      </Row>
+      {wrong && <Notice title={wrong}>Nothing was tried.</Notice>}
+      {trial.error && <Trouble error={trial.error} />}
+      {change.error && <Trouble error={change.error} />}
+      {trial.data?.problem && <Notice title={trial.data.problem}>{trial.data.remedy}</Notice>}
+      {trial.data?.rows?.map((row, number) => (
+        <div key={number}>
+          <b>Row {number + 1}</b>{' '}
+          {row.left_out ? <Tag level="note">left out</Tag> : row.event ? <Tag level="right">an event</Tag> : <Tag level="fault">refused</Tag>}
+          {row.problems.map((each) => <Small key={each.what}> {[each.field, each.what].filter(Boolean).join(': ')}</Small>)}
+          <Steps>
+            <tbody>
+              {row.steps.map((step) => (
+                <tr key={step.field}>
+                  <td>{step.field}</td>
+                  <td>{step.path || 'constant'}</td>
+                  <td>{JSON.stringify(step.found)}</td>
+                  <td>{JSON.stringify(step.found) === JSON.stringify(step.value) ? '' : `becomes ${JSON.stringify(step.value)}`}</td>
+                </tr>
+              ))}
+              {row.event && 'cause' in row.event && row.event.cause !== 'none' && (
+                <tr>
+                  <td>cause</td><td>found</td><td>{String(row.event.cause)}</td><td>{String(row.event.permanence)}, {String(row.event.cause_rule)}</td>
+                </tr>
+              )}
+            </tbody>
+          </Steps>
+        </div>
+      ))}
+    </section>
+  );
+}

@@ -1,0 +1,107 @@
+/** What happened to this person's mail, or this message: every event with the raw reply, in order. */
+import {useState, type FormEvent} from 'react';
+import {Checkbox} from 'react-aria-components';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useTrail, type TrailSearch} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft, Tag} from '../../design/Card';
+import {DataTable} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {words} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {font, space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+
+type Event = Schemas['Event'];
+
+const Form = styled.form`display: flex; flex-wrap: wrap; gap: ${space.s} ${space.m}; align-items: end; margin-bottom: ${space.m}; > :first-child { flex: 1 1 320px; }`;
+const Reply = styled.code`font: 12px/1.4 ${font.mono}; white-space: normal; overflow-wrap: anywhere; display: block; min-width: 28ch;`;
+const Mono = styled.span`font: 12px ${font.mono};`;
+
+const LEVELS: Partial<Record<Event['kind'], 'right' | 'risk' | 'fault' | 'note'>> = {
+  delivered: 'right', opened: 'right', clicked: 'right', delayed: 'risk', bounced: 'fault', complained: 'fault', withheld: 'note', unsubscribed: 'note', accepted: 'note',
+};
+const MEANING: Record<Event['kind'], string> = {
+  accepted: 'taken from us for delivery',
+  delivered: 'the provider took it; nobody need have seen it',
+  delayed: 'put off; it is tried again',
+  bounced: 'given up',
+  complained: 'reported as unwanted by its reader',
+  unsubscribed: 'wants no more of it',
+  opened: 'a picture in it was fetched, by a person or a machine',
+  clicked: 'a link in it was followed, by a person or a machine',
+  withheld: 'not sent, as the address is suppressed; no bounce',
+};
+
+/** What is typed, as what is looked for: an address, a message id, or words of a reply. */
+export function searchOf(text: string): TrailSearch {
+  const typed = text.trim();
+  if (!typed) return {};
+  if (/^<.+>$/.test(typed)) return {message_id: typed.slice(1, -1)};
+  if (/^\S+@\S+\.\S+$/.test(typed)) return /\d.*@|@.*\d/.test(typed) && typed.split('@')[0]!.length > 24 ? {message_id: typed} : {recipient: typed};
+  return {reply: typed};
+}
+
+export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
+  const view = useView();
+  const asked = view.get('find');
+  const [text, setText] = useState(asked);
+  const [live, setLive] = useState(false);
+  const search = {...searchOf(asked), domain: domain || undefined};
+  const trail = useTrail(tenant, search, live);
+  const one = Boolean(search.recipient || search.message_id);
+  const rows = one ? [...(trail.data?.items ?? [])].reverse() : (trail.data?.items ?? []);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    view.set('find', text.trim());
+  };
+  const follow = (what: string) => {
+    setText(what);
+    view.set('find', what);
+  };
+  return (
+    <Card title={one ? `Trail of ${asked}` : asked ? `Replies that say “${asked}”` : 'What happened lately'} note={one ? 'in the order in which it happened' : 'newest first'}>
+      <Form onSubmit={submit}>
+        <Field label="An address, a <message id>, or words of a reply" mono value={text} onChange={setText} placeholder="kim@tidepost.example" />
+        <Button type="submit" tone="main">Find</Button>
+        {asked && <Button onPress={() => follow('')}>All mail</Button>}
+        <Checkbox isSelected={live} onChange={setLive}>{({isSelected}) => <>{isSelected ? '☑' : '☐'} keep looking</>}</Checkbox>
+      </Form>
+      {trail.isPending && <Loading what="events" />}
+      {trail.error && <Trouble error={trail.error} />}
+      {trail.data && rows.length === 0 && <Notice title="Nothing is known of it">No event of the last weeks fits. Is it spelt right?</Notice>}
+      {rows.length > 0 && (
+        <DataTable
+          label="Events"
+          columns={[
+            {name: 'When, UTC', value: (row: Event) => row.time, show: (row) => <Mono>{row.time.slice(0, 19).replace('T', ' ')}</Mono>},
+            {name: 'What', value: (row) => row.kind, show: (row) => <span title={MEANING[row.kind]}><Tag level={LEVELS[row.kind] ?? 'note'}>{row.kind}</Tag></span>},
+            {name: 'Recipient', value: (row) => row.recipient, show: (row) => <Button tone="link" onPress={() => follow(row.recipient)}><Mono>{row.recipient}</Mono></Button>},
+            {
+              name: 'Cause and reply',
+              value: (row) => row.diagnostic,
+              show: (row) => (
+                <>
+                  {row.cause !== 'none' && (
+                    <>
+                      {words(row.cause)}, {row.permanence} <Small>by {row.cause_rule}</Small>
+                    </>
+                  )}
+                  <Reply>{row.diagnostic}</Reply>
+                  {one && <Small>{MEANING[row.kind]}</Small>}
+                </>
+              ),
+            },
+            {name: 'Sent by', value: (row) => `${row.stream} ${row.relay}`, show: (row) => <Soft title={row.sender_lacks}>{[row.stream, row.relay].filter(Boolean).join(', ')}</Soft>},
+            {name: 'Message', value: (row) => row.message_id, show: (row) => row.message_id && <Button tone="link" onPress={() => follow(`<${row.message_id}>`)}><Mono>{row.message_id.slice(0, 22)}</Mono></Button>},
+          ]}
+          rows={rows}
+          id={(row) => `${row.time} ${row.kind} ${row.recipient} ${row.message_id} ${row.attempt}`}
+          file={`trail-${tenant}.csv`}
+        />
+      )}
+      {trail.data?.next && <Small>The newest 200 are shown.</Small>}
+    </Card>
+  );
+}
