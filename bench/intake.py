@@ -114,9 +114,8 @@ class _service:
             **os.environ, "RUSTGAUGE_DATABASE_URL": database.get_secret_value(), "RUSTGAUGE_PORT": str(port),
             "RUSTGAUGE_LOG_LEVEL": "error", "RUSTGAUGE_DNS_SERVERS": '["127.0.0.1:9"]', "RUSTGAUGE_DNS_TIMEOUT": "0.05",
         }  # fmt: skip
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "rust_gauge.launch.process", "service"], env=environment
-        )
+        command = [sys.executable, "-m", "rust_gauge.launch.process", "service"]
+        self._processes = [subprocess.Popen(command, env=environment) for _ in range(1)]
         url = f"http://127.0.0.1:{port}"
         end = time.monotonic() + 30
         while time.monotonic() < end:
@@ -128,8 +127,9 @@ class _service:
         raise RuntimeError("the service did not start")
 
     def __exit__(self, *_: object) -> None:
-        self._process.terminate()
-        self._process.wait(20)
+        for process in self._processes:
+            process.terminate()
+            process.wait(20)
 
 
 def _post(url: str, token: str, body: bytes) -> None:

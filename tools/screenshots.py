@@ -29,9 +29,10 @@ PAGES = (
     ("domain-spf", "/domains/thornfield/catalogue.thornfieldseeds.example?view=records", "light", 1280, 2000),
     ("domain-streams", "/domains/copperline/copperline.example?view=streams", "light", 1280, 800),
     ("domain-setup", "/domains/glasswort/boxoffice.glasswort.example?view=setup", "light", 1280, 1300),
-    ("domain-history", "/domains/copperline/copperline.example?view=history", "dark", 1280, 800),
     ("domains", "/domains", "light", 1280, 800),
     ("flow", "/flow?tenant=glasswort", "light", 1280, 800),
+    ("flow-causes", "/flow?tenant=glasswort&view=causes", "light", 1280, 800),
+    ("flow-trail", "/flow?tenant=glasswort&view=trails&find=over%20quota", "dark", 1280, 800),
     ("suppression", "/suppression?tenant=glasswort", "light", 1280, 800),
 )
 COMMANDS = (

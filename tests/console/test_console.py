@@ -147,7 +147,13 @@ def test_the_chart_has_its_table_and_the_table_its_export(
 
 def test_flow_sorts_and_says_why_mail_bounced(page: Page, office: Office, mail: str) -> None:
     page.goto(f"/flow?tenant={office.slug}")
+    page.get_by_role("tab", name="Causes").click()
     expect(page.get_by_role("table", name="Causes")).to_contain_text("no such mailbox")
+    page.get_by_role("tab", name="Trails").click()
+    page.get_by_label("An address, a <message id>, or words of a reply").fill("no such mailbox")
+    page.get_by_role("button", name="Find").click()
+    expect(page.get_by_role("table", name="Events")).to_contain_text("no such mailbox")
+    page.get_by_role("tab", name="Providers").click()
     header = page.get_by_role("button", name="Delivered")
     header.click()
     expect(page.get_by_role("columnheader", name="Delivered ↓")).to_have_attribute("aria-sort", "descending")

@@ -61,8 +61,8 @@ def running() -> Iterator[Running]:
     children = made.children()
     made.process.send_signal(signal.SIGINT)
     assert made.process.wait(60) == 0
-    # Ctrl-C stopped everything that was started: service, worker, MariaDB.
-    assert len(children) == 3
+    # Ctrl-C stopped everything that was started: service, worker, feeds, MariaDB.
+    assert len(children) == 4
     assert not any(Path(f"/proc/{pid}").exists() for pid in children)
     shutil.rmtree(folder)
 

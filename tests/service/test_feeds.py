@@ -26,8 +26,10 @@ from rust_gauge.contract.feeds import (
 )
 from rust_gauge.core.webhooks import headers_of
 from tests.conftest import Office
+from tests.core.test_mtalog import LOG
 from tests.rows import bounce, ndjson, row
 from tests.service.test_intake import counts, right
+from tests.vectors import notices as v
 
 # A made-up service that wraps JSON into JSON and tells of several recipients at once.
 MAPPING = FeedMapping(
@@ -246,6 +248,41 @@ def test_the_commands(office: Office, client: Client, tmp_path: Path, monkeypatc
     assert run("feed", "letters", "--drop")[0] == 0
     mapping.write_text('{"fields": {}, "colour": 1}')
     assert run("feed", "x", "--add", "http", "--mapping", str(mapping))[0] == 2
+
+
+def test_files_are_loaded_by_a_feed(
+    office: Office, client: Client, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
+    client.feeds.add(office.slug, NewFeed(name="files", kind="http", defaults=FeedDefaults(domain="news.d.example")))
+    monkeypatch.setattr(office.world.context.settings, "feed_folders", [tmp_path])
+    client.feeds.add(office.slug, NewFeed(name="log", kind="log", source=FeedSource(path=str(tmp_path / "none"))))
+
+    def load(name: str, text: bytes, feed: str = "files") -> tuple[int, str]:
+        (tmp_path / name).write_bytes(text)
+        out = io.StringIO()
+        words = ["load", str(tmp_path / name), "--feed", feed, "--url", office.world.url, "--tenant", office.slug]
+        return main(words, Output(out, io.StringIO())), out.getvalue()
+
+    table = "kind;time;recipient;message_id;reply_code;diagnostic;tags\n"
+    table += "delivered;2026-11-19T08:00:00Z;kim@tidepost.example;m1;250;fine;a,b\n"
+    table += 'bounced;2026-11-19T08:00:01Z;"Jo <jo@tidepost.example>";m2;550;550 5.1.1 no such mailbox;\n'
+    table += "posted;2026-11-19T08:00:02Z;x@tidepost.example;m3;;;\n"
+    assert load("rows.csv", table.encode()) == (3, "2 stored, 0 were there already, 1 refused.\n")
+    assert load("back.eml", v.DSN) == (0, "2 stored, 0 were there already, 0 refused.\n")
+    assert load("mail.log", LOG.encode(), "log")[1].startswith("7 stored")
+    assert load("mail.log", LOG.encode(), "log")[1].startswith("0 stored")
+    assert load("rows.ndjson", ndjson(row(50)))[1].startswith("1 stored")
+    assert (
+        main(
+            ["load", str(tmp_path / "rows.csv"), "--url", office.world.url, "--tenant", office.slug],
+            Output(io.StringIO(), io.StringIO()),
+        )
+        == 2
+    )
+    events = {event.message_id: event for event in client.events.list(office.slug)}
+    assert (events["m1"].tags, events["m2"].recipient) == (["a", "b"], "jo@tidepost.example")
+    right(office)
 
 
 def said_token(run: Any, office: Office) -> str:

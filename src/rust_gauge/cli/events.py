@@ -39,11 +39,17 @@ class _Totals:
 def load(session: Session) -> int:
     """Exit status 3 when rows were refused (the others are stored)."""
     tenant, totals = session.tenant(), _Totals()
-    with _opened(session.arguments.file) as (file, size):
+    feed, kind = session.arguments.feed, _kind_of(session.arguments.file)
+    if kind != "application/x-ndjson" and not feed:
+        raise UsageError(f"{session.arguments.file} is {kind}: name the feed that it belongs to with --feed")
+    if feed and kind in ("message/rfc822", "application/mbox"):
+        return _hand_whole(session, tenant, feed, kind)
+    with _opened(session.arguments.file, check=kind != "text/plain") as (file, size):
         progress = Progress("Loading", size)
         try:
+            head = file.readline() if kind == "text/csv" else b""
             for first_line, chunk in _chunks(file):
-                totals.add(_send(session, tenant, chunk), first_line)
+                totals.add(_send(session, tenant, head + chunk, feed, kind), first_line)
                 progress.advance(len(chunk), str(totals))
         except KeyboardInterrupt:
             progress.close()
@@ -65,8 +71,25 @@ def load(session: Session) -> int:
     return 3 if totals.refused else 0
 
 
-def _send(session: Session, tenant: str, chunk: bytes) -> IntakeResult:
+_KINDS = {".csv": "text/csv", ".eml": "message/rfc822", ".mbox": "application/mbox", ".log": "text/plain"}
+
+
+def _kind_of(name: str) -> str:
+    return _KINDS.get(Path(name).suffix.lower(), "application/x-ndjson")
+
+
+def _hand_whole(session: Session, tenant: str, feed: str, kind: str) -> int:
+    """Mail is handed over as one piece."""
+    with _opened(session.arguments.file, check=False) as (file, _):
+        done = session.client.feeds.hand(tenant, feed, file.read(), kind)
+    session.output.line(f"{done.stored:,} stored, {done.repeated:,} were there already, {done.refused:,} refused.")
+    return 3 if done.refused else 0
+
+
+def _send(session: Session, tenant: str, chunk: bytes, feed: str | None, kind: str) -> IntakeResult:
     """One request; when all of its rows are refused that is a result too."""
+    if feed:
+        return session.client.feeds.hand(tenant, feed, chunk, kind)
     try:
         return session.client.events.load(tenant, chunk)
     except InvalidInputError as error:
@@ -78,7 +101,7 @@ def _send(session: Session, tenant: str, chunk: bytes) -> IntakeResult:
 
 
 @contextmanager
-def _opened(name: str) -> Iterator[tuple[BinaryIO, int]]:
+def _opened(name: str, check: bool = True) -> Iterator[tuple[BinaryIO, int]]:
     """A file whose encoding was checked before anything is sent; or standard input, as it comes."""
     if name == "-":
         yield sys.stdin.buffer, 0
@@ -89,8 +112,9 @@ def _opened(name: str) -> Iterator[tuple[BinaryIO, int]]:
     except OSError as error:
         raise UsageError(f"{name} cannot be read: {error.strerror}") from None
     with file:
-        _check_encoding(file, name)
-        file.seek(0)
+        if check:
+            _check_encoding(file, name)
+            file.seek(0)
         yield file, path.stat().st_size
 
 

@@ -192,8 +192,11 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--helo", default="", help="the name that it greets with")
     made.add_argument("--ip", action="append", default=[], help="an address that it comes from; repeatable")
     made.add_argument("--forget", action="store_true", help="take the stream out")
-    made = command("load", events.load, "load events from a file of JSON lines", brief)
-    made.add_argument("file", help="a file, or - for standard input")
+    made = command("load", events.load, "load events from a file: JSON lines, CSV, a log, mail that came back", brief)
+    made.add_argument(
+        "file", help="a file, or - for standard input (JSON lines); with --feed also .csv, .log, .eml, .mbox"
+    )
+    made.add_argument("--feed", help="by this feed: with its mapping and its defaults")
     made = command("feed", feeds.feed, "ways in for events: open one, look how it goes, try refused rows again", tables)
     made.add_argument("name", nargs="?", help="one of them; without it all")
     made.add_argument("--add", choices=("http", "mail", "mailbox", "log", "queue"), help="open it, of this kind")

@@ -18,6 +18,7 @@ def main() -> int:
     """Run until a signal says stop."""
     settings = Settings()
     configure_logs(settings.log_level)
+    sys.setswitchinterval(0.001)  # a thread that only waits for the database must not wait long for its turn
     context = make_context(settings)
     if sys.argv[1:] in (["worker"], ["feeds"]):
         stop = threading.Event()

@@ -376,7 +376,8 @@ def _store(
     now = context.clock()
 
     def work(connection: Connection) -> int:
-        stored, told = load.store(connection, made, arrived, now, refused)
+        _take_turn()
+        stored, told = load.store(connection, made, arrived, now, refused, _end_turn)
         check(connection)
         entries: list[NewEntry] = []
         for event in told:
@@ -389,12 +390,10 @@ def _store(
                 jobs.enqueue(connection, "readings", load.tenant_id, domain_id, now)
         return stored
 
-    with _ONE_LOAD:
-        _turn.held = True
-        try:
-            return context.store.transaction(work)
-        finally:
-            _turn.held = False
+    try:
+        return context.store.transaction(work)
+    finally:
+        _end_turn()
 
 
 def name_book(context: Context, tenant_id: int) -> "NameBook":
@@ -461,17 +460,30 @@ class NameBook:
         self._wordings.update(store_events.intern_wordings(connection, tenant_id, examples, now))
 
 
+def _take_turn() -> None:
+    """Wait until no other load is being read in this process."""
+    if not getattr(_turn, "held", False):
+        _ONE_LOAD.acquire()
+        _turn.held = True
+
+
+def _end_turn() -> None:
+    """All rows are read and sent: the next load may be read while the database counts this one."""
+    if getattr(_turn, "held", False):
+        _turn.held = False
+        _ONE_LOAD.release()
+
+
 @contextlib.contextmanager
 def _turn_given_up() -> Iterator[None]:
     """Whoever waits for DNS lets the next load go on."""
     held = getattr(_turn, "held", False)
-    if held:
-        _ONE_LOAD.release()
+    _end_turn()
     try:
         yield
     finally:
         if held:
-            _ONE_LOAD.acquire()
+            _take_turn()
 
 
 def providers_for(context: Context, domains: Iterable[str]) -> dict[str, tuple[int, str]]:

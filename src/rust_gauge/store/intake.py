@@ -168,8 +168,9 @@ class Load:
         arrived: datetime,
         now: datetime,
         refused: Callable[[], int],
+        sent: Callable[[], None],
     ) -> tuple[int, list[Event]]:
-        """Write what was added, and what `more` adds while it is sent.
+        """Write what was added, and what `more` adds while it is sent; `sent` is called when all of it is.
 
         Gives how many are new, and of the new ones those that speak of the recipient: refusals, complaints.
         """
@@ -183,6 +184,7 @@ class Load:
         }
         values = ", ".join(f"{name} = {literal(value)}" for name, value in shared.items())
         done = load_rows(connection, "event", _COLUMNS, f"{values}, {_KEYS}", self._stream(more))
+        sent()
         if done.warnings != done.skipped or done.records != self.sent:
             what = "MariaDB doubted a row that we thought right"
             raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
