@@ -215,6 +215,7 @@ def test_a_page_that_does_not_exist_says_so(page: Page) -> None:
 def test_a_session_that_ran_out_leads_to_signing_in(page: Page, office: Office) -> None:
     page.goto("/domains")
     expect(page.get_by_role("heading", name="Domains", exact=True)).to_be_visible()
+    page.wait_for_load_state("networkidle")  # an answer that is still on its way would lead there before the click
     with office.world.clock.later(timedelta(hours=13)):
         page.get_by_role("link", name="Suppression").click()
         expect(page.get_by_role("button", name="Sign in")).to_be_visible()

@@ -141,7 +141,7 @@ PIECES = [v.DSN, v.DSN_GLOBAL, v.COMPLAINT, v.PLAIN, v.HTML_ONLY, v.VACATION]
 def test_anything_can_be_read(data: st.DataObject) -> None:
     raw = bytearray(data.draw(st.sampled_from(PIECES)))
     for _ in range(data.draw(st.integers(0, 12))):
-        at = data.draw(st.integers(0, len(raw) - 1))
+        at = data.draw(st.integers(0, len(raw)))
         length = data.draw(st.integers(0, 40))
         raw[at : at + length] = data.draw(st.binary(max_size=30))
     notice = read_notice(bytes(raw), data.draw(st.sampled_from(["", "b+x=y.example@z.example", "\x00"])))
