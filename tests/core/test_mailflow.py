@@ -16,6 +16,7 @@ from rust_gauge.core.mailflow import (
     FlowCounts,
     Kind,
     Tally,
+    difference,
     find_provider,
     make_event,
     rate,
@@ -219,3 +220,19 @@ def test_an_address_is_held_while_an_entry_is_in_force() -> None:
     held = judge("a@b.example", [ended, live], NOW)
     assert (held.held, held.reason, held.since) == (True, "complaint", live.since)
     assert "newsletter" in held.why
+
+
+def test_a_difference_is_told_only_when_its_interval_leaves_zero_out() -> None:
+    few, many = rate(2, 100), rate(9, 100)
+    assert few is not None
+    assert many is not None
+    assert not difference(few, few).can_be_told
+    assert difference(few, few).value == 0
+    large, larger = rate(200, 10_000), rate(300, 10_000)
+    assert large is not None
+    assert larger is not None
+    found = difference(large, larger)
+    assert found.can_be_told
+    assert 0 < found.low < found.value < found.high
+    back = difference(larger, large)
+    assert (back.low, back.high) == (pytest.approx(-found.high), pytest.approx(-found.low))

@@ -17,7 +17,6 @@ from sqlalchemy.exc import DBAPIError
 
 FIELD, LINE = b"\x1f", b"\x1e"
 SPECIAL = re.compile(rb"[\\\x1e\x1f]")
-NULL = b"\\N"
 _INFO = re.compile(r"Records: (\d+)\s+Deleted: \d+\s+Skipped: (\d+)\s+Warnings: (\d+)")
 
 

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.names import Address, address_key, normalise_domain, parse_address
-from rust_gauge.core.replies import Cause, Classifier, Permanence, classify
+from rust_gauge.core.replies import Cause, Permanence, classify
 
 CLOCK_TOLERANCE = timedelta(minutes=10)  # how far ahead of ours a source's clock may run
 EARLIEST = datetime(2000, 1, 1, tzinfo=UTC)
@@ -139,15 +139,6 @@ def _permanence(kind: Kind, found: Permanence | None) -> Permanence | None:
     if kind is Kind.BOUNCED and found in (None, Permanence.NONE):
         return Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
     return found
-
-
-def judged(event: Event, classifier: Classifier, provider: str) -> Event:
-    """A refusal judged anew by these rules; one whose source stated the cause stays as it is."""
-    if event.kind not in (Kind.BOUNCED, Kind.DELAYED) or event.cause_rule == "stated":
-        return event
-    found = classifier.classify(event.diagnostic, event.reply_code, event.enhanced_code, provider)
-    permanence = _permanence(event.kind, found.permanence) or Permanence.NONE
-    return event._replace(cause=found.cause, permanence=permanence, cause_rule=found.rule)
 
 
 def make_event(
