@@ -5,5 +5,5 @@ export default defineConfig({
   plugins: [react()],
   build: {outDir: '../src/rust_gauge/service/console_files', emptyOutDir: true, chunkSizeWarningLimit: 1200},
   server: {proxy: {'/api': 'http://127.0.0.1:8850', '/problems': 'http://127.0.0.1:8850'}},
-  test: {environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'], globals: false},
+  test: {environment: 'jsdom', testTimeout: 30_000, include: ['src/**/*.test.{ts,tsx}'], globals: false},
 });

@@ -5,7 +5,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rust_gauge.core.mailflow.counting import LAST_BUCKET, bucket_times, time_bucket, time_quantile
-from rust_gauge.core.replies.wording import wording_of
+from rust_gauge.core.replies import classify, parse_reply
+from rust_gauge.core.replies.wording import reply_wording, wording_of
 
 
 @pytest.mark.parametrize(
@@ -55,3 +56,21 @@ def test_quantiles_are_right_to_a_tenth_of_their_size() -> None:
         found = time_quantile(buckets.items(), share)
         assert found == pytest.approx(2000 * share, rel=0.1)
     assert time_quantile([], 0.5) is None
+
+
+@given(
+    st.lists(st.sampled_from(["550", "5.1.1", "451-4.7.1", "said:", "kim@d.example", "mx.d.example", "x9", "no", "("])),
+    st.sampled_from([None, 421, 550]),
+    st.sampled_from([None, "5.1.1", "4.7.0"]),
+)
+def test_a_refusals_wording_holds_its_codes_and_is_its_own_wording(
+    words: list[str], code: int | None, enhanced: str | None
+) -> None:
+    text = " ".join(words)
+    wording = reply_wording(text, code, enhanced)
+    assert reply_wording(wording) == wording
+    assert classify(wording) == classify(text, code, enhanced)
+    if code is not None:
+        assert parse_reply(wording).code == code
+    if enhanced is not None:
+        assert str(parse_reply(wording).enhanced) == enhanced

@@ -22,6 +22,7 @@ from rust_gauge.cli import (
     proofs,
     publishing,
     readings,
+    rules,
     suppression,
     trials,
     watches,
@@ -239,6 +240,16 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--cause", help="only these; unclassified for those that no rule knows")
     made.add_argument("--days", type=_days, default=7, help="today and the days before (7)")
     made.add_argument("--limit", type=_days, default=50, help="so many (50)")
+    made = command("rules", rules.rules, "rules of your own that find the cause of a refusal")
+    made.add_argument("--format", choices=("text", "json", "csv", "ndjson", "toml"), default="text")
+    made.add_argument("--shipped", action="store_true", help="those that come with the service, asked after your own")
+    made.add_argument("--rehearse", metavar="FILE", help="what the rules of this TOML file would make of the past")
+    made.add_argument("--days", type=_days, default=90, help="with --rehearse: how far back (90)")
+    made.add_argument("--keep", metavar="FILE", help="have the rules of this file in place of those there are")
+    made.add_argument("--not-to-the-past", action="store_true", help="with --keep: only what comes in from now on")
+    made.add_argument("--apply", action="store_true", help="judge the past by the rules as they are")
+    made.add_argument("--stop", action="store_true", help="stop judging the past")
+    made.add_argument("--no-wait", action="store_true", help="do not wait until the past is judged")
     made = command("providers", flow.providers, "mailbox providers, and what you call them", tables)
     made.add_argument("provider", nargs="?", help="one of them, to give it a name")
     made.add_argument("--call", help="its name")

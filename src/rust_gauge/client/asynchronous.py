@@ -54,6 +54,7 @@ from rust_gauge.contract.publishing import (
 )
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription
+from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
@@ -94,6 +95,7 @@ class AsyncClient:
         self.proofs = Proofs(self)
         self.webhooks = Webhooks(self)
         self.feeds = Feeds(self)
+        self.cause_rules = CauseRulesPart(self)
 
     async def __aenter__(self) -> "AsyncClient":
         return self
@@ -341,6 +343,34 @@ class FlowReader(_Part):
     async def name_provider(self, tenant: str, provider: str, label: str) -> Provider:
         """Call a provider by a name of one's own; an empty one takes it back. NotFoundError if no mail went there."""
         return await self._client.send(calls.name_provider(tenant, provider, label))
+
+
+class CauseRulesPart(_Part):
+    """Rules of a tenant's own that find the cause of a refusal."""
+
+    async def get(self, tenant: str) -> CauseRules:
+        """The rules in their order, and how far the past is judged by them."""
+        return await self._client.send(calls.get_rules(tenant))
+
+    async def shipped(self, tenant: str) -> Sequence[OwnRule]:
+        """The rules that come with the service, asked after a tenant's own."""
+        return await self._client.send(calls.shipped_rules(tenant))
+
+    async def put(self, tenant: str, change: RulesChange) -> CauseRules:
+        """Keep rules. InvalidInputError names what cannot be used; 409 when somebody changed them meanwhile."""
+        return await self._client.send(calls.put_rules(tenant, change))
+
+    async def rehearse(self, tenant: str, request: RuleTrialRequest) -> RuleTrial:
+        """What rules would have made of the past. Nothing is changed."""
+        return await self._client.send(calls.try_rules(tenant, request))
+
+    async def apply(self, tenant: str) -> CauseRules:
+        """Judge the past by the rules as they are, as a job."""
+        return await self._client.send(calls.apply_rules(tenant))
+
+    async def stop(self, tenant: str) -> CauseRules:
+        """Stop judging the past."""
+        return await self._client.send(calls.stop_rules(tenant))
 
 
 class Suppression(_Part):

@@ -48,6 +48,7 @@ from rust_gauge.contract.publishing import (
 )
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription
+from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
@@ -236,6 +237,30 @@ def compare_flow(tenant: str, query: Mapping[str, Any]) -> Call[FlowComparison]:
 
 def wordings(tenant: str, query: Mapping[str, Any]) -> Call[list[WordingRow]]:
     return _call("GET", _tenant(tenant, "wordings"), list[WordingRow], **query)
+
+
+def get_rules(tenant: str) -> Call[CauseRules]:
+    return _call("GET", _tenant(tenant, "cause-rules"), CauseRules)
+
+
+def shipped_rules(tenant: str) -> Call[list[OwnRule]]:
+    return _call("GET", _tenant(tenant, "cause-rules/shipped"), list[OwnRule])
+
+
+def put_rules(tenant: str, change: RulesChange) -> Call[CauseRules]:
+    return _call("PUT", _tenant(tenant, "cause-rules"), CauseRules, change)
+
+
+def try_rules(tenant: str, request: RuleTrialRequest) -> Call[RuleTrial]:
+    return _again(_call("POST", _tenant(tenant, "cause-rules/trial"), RuleTrial, request))
+
+
+def apply_rules(tenant: str) -> Call[CauseRules]:
+    return _again(_call("POST", _tenant(tenant, "cause-rules/application"), CauseRules))
+
+
+def stop_rules(tenant: str) -> Call[CauseRules]:
+    return _call("DELETE", _tenant(tenant, "cause-rules/application"), CauseRules)
 
 
 def list_providers(tenant: str) -> Call[list[Provider]]:

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from hashlib import blake2b
-from typing import Any
+from typing import Any, TypeVar
 
 import orjson
 from pydantic import ValidationError
@@ -25,17 +25,19 @@ from rust_gauge.core.dns import gather
 from rust_gauge.core.errors import EventError
 from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, Event, Kind, find_provider, make_event
 from rust_gauge.core.mailflow.counting import time_bucket
-from rust_gauge.core.mailflow.event import CLOCK_TOLERANCE, EARLIEST, Path, identity_of
+from rust_gauge.core.mailflow.event import CLOCK_TOLERANCE, EARLIEST, REFUSALS, Path, identity_of
+from rust_gauge.core.mailflow.event import judge as judge_event
 from rust_gauge.core.replies import Cause, Permanence
-from rust_gauge.core.replies.wording import wording_of
+from rust_gauge.core.replies.wording import reply_wording
 from rust_gauge.core.suppression import reason_to_suppress
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.rules import rules_of
 from rust_gauge.store import events as store_events
 from rust_gauge.store import jobs, providers, suppression
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, Names, PathRow, labels_of
+from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, Names, PathRow, StaleRulesError, labels_of
 from rust_gauge.store.suppression import NewEntry
 
 # Reading rows is work for the processor, of which a process of Python has one at a time: two loads side by side only
@@ -43,6 +45,7 @@ from rust_gauge.store.suppression import NewEntry
 _ONE_LOAD = threading.Lock()
 _turn = threading.local()
 _SHOWN = 200  # refusals in an answer
+_RULE_CHANGES = 5  # how often a load is judged anew
 _PIECE = 1000  # rows that are read before they are sent
 _LOOKUPS = 256  # recipient domains asked for side by side
 _KEEP = {UNRESOLVED: timedelta(minutes=5), NO_MAIL: timedelta(hours=1)}
@@ -110,7 +113,6 @@ _ENHANCED = re.compile(r"[245]\.\d{1,3}\.\d{1,3}\Z")
 _SECONDS = {f":{n:02}": f":{n:02}" for n in range(60)}
 _UTC = {"Z": "", "+00:00": ""}
 _FIELDS = frozenset(NewEvent.model_fields) - {"tags", "cause", "permanence"}
-_REFUSED = (Kind.BOUNCED, Kind.DELAYED)
 # What needs no look at its reply and counts each time.
 _QUICK: dict[Any, int] = {
     str(kind): kind.number for kind in (Kind.ACCEPTED, Kind.DELIVERED, Kind.OPENED, Kind.CLICKED, Kind.WITHHELD)
@@ -152,14 +154,13 @@ class Reader:
         events, paths = [], []
         for number in numbers:
             item = rows.items[number]
-            event, path, errors = read_row(item, rows.are_text, rows.lines[number], self._now)
+            event, path, errors = read_row(item, rows.are_text, rows.lines[number], self._now, judged=False)
             if event is None:
                 self.refused.append((item, errors))
             else:
                 events.append(event)
                 paths.append(path)
-        self._book.learn(events)
-        for event, path in zip(events, paths, strict=True):
+        for event, path in zip(self._book.learn(events), paths, strict=True):
             self._load.add(event)
             if path is not None and path not in self._paths:
                 self._paths[path] = self._load.path(event.path)
@@ -258,12 +259,12 @@ def _numbers(code: Any, enhanced: Any, attempt: Any, seconds: Any) -> str:
 
 
 def read_row(
-    item: Any, is_text: bool, line: int, now: datetime
+    item: Any, is_text: bool, line: int, now: datetime, *, judged: bool = True
 ) -> tuple[Event | None, tuple[Any, ...] | None, list[ProblemError]]:
     """A row as an event, and what rows sent the same way have in common; or what is wrong with it."""
     try:
         new = NewEvent.model_validate_json(item) if is_text else NewEvent.model_validate(item)
-        event = to_event(new, now)
+        event = to_event(new, now, judged=judged)
     except ValidationError as error:
         return None, None, [_problem(line, details) for details in error.errors(include_url=False)[:5]]
     except EventError as error:
@@ -273,11 +274,12 @@ def read_row(
     return event, path, []
 
 
-def to_event(new: NewEvent, now: datetime) -> Event:
-    """The contract's event as the core's. EventError when a value cannot be right."""
+def to_event(new: NewEvent, now: datetime, *, judged: bool = True) -> Event:
+    """The contract's event as the core's, by the shipped rules if it is judged. EventError when a value is wrong."""
     values = new.model_dump(exclude={"kind", "cause", "permanence"})
     return make_event(
         now=now,
+        judged=judged,
         kind=Kind(new.kind),
         cause=Cause(new.cause) if new.cause else None,
         permanence=Permanence(new.permanence) if new.permanence and new.permanence != "none" else None,
@@ -308,6 +310,7 @@ def _problem(line: int, details: Any) -> ProblemError:
 
 # Storing
 
+T = TypeVar("T")
 Keep = Callable[[Connection, list[Refusal]], None]
 
 
@@ -318,9 +321,25 @@ def take_in(
 
     `keep` keeps refused rows, in the same transaction; then a load of refused rows alone is taken as well.
     """
+    return _with_rules_of_today(context, tenant.id, lambda book: _take_in(context, tenant, rows, feed_id, keep, book))
+
+
+def _with_rules_of_today(context: Context, tenant_id: int, work: Callable[["NameBook"], T]) -> T:
+    """`work` with what is known of the tenant; again when somebody changed the rules while it judged by older ones."""
+    for _ in range(_RULE_CHANGES):
+        with contextlib.suppress(StaleRulesError):
+            return work(name_book(context, tenant_id))
+        context.memory.pop(("names", tenant_id), None)
+    raise ServiceProblem(
+        "busy", "The rules of causes keep changing", remedy="Nothing was stored. Try again in a moment"
+    )
+
+
+def _take_in(
+    context: Context, tenant: TenantAccess, rows: Rows, feed_id: int, keep: Keep | None, book: "NameBook"
+) -> IntakeResult:
     arrived = context.clock()
-    book = name_book(context, tenant.id)
-    load = Load(tenant.id, feed_id, book.names)
+    load = Load(tenant.id, feed_id, book.names, book.rules.version)
     reader = Reader(load, book, arrived)
     refused = reader.refused
     made = (reader.read(rows, start, min(len(rows), start + _PIECE)) for start in range(0, len(rows), _PIECE))
@@ -350,19 +369,20 @@ def take_in(
 
 
 def store_all(context: Context, tenant_id: int, events: Sequence[Event], arrived: datetime, feed_id: int = 0) -> int:
-    """Store events with all that follows from them; gives how many were new."""
-    book = name_book(context, tenant_id)
-    load = Load(tenant_id, feed_id, book.names)
+    """Store events with all that follows from them; gives how many were new. Those that are not judged yet are."""
 
-    def made() -> Iterator[bytes]:
-        for start in range(0, len(events), _PIECE):
-            piece = events[start : start + _PIECE]
-            book.learn(piece)
-            for event in piece:
-                load.add(event)
-            yield load.packet()
+    def work(book: NameBook) -> int:
+        load = Load(tenant_id, feed_id, book.names, book.rules.version)
 
-    return _store(context, load, made(), arrived, lambda: 0, lambda _: None)
+        def made() -> Iterator[bytes]:
+            for start in range(0, len(events), _PIECE):
+                for event in book.learn(events[start : start + _PIECE]):
+                    load.add(event)
+                yield load.packet()
+
+        return _store(context, load, made(), arrived, lambda: 0, lambda _: None)
+
+    return _with_rules_of_today(context, tenant_id, work)
 
 
 def _store(
@@ -414,6 +434,7 @@ class NameBook:
     def __init__(self, context: Context, tenant_id: int) -> None:
         self.begun = context.clock()
         self.names = Names()
+        self.rules = rules_of(context, tenant_id)
         self.short_paths: dict[tuple[Any, ...], Path] = {}
         self.short_domains: dict[str, tuple[str, int]] = {}
         self._context = context
@@ -426,13 +447,18 @@ class NameBook:
         if len(self.short_paths) < 2000:
             self.short_paths[key] = path
 
-    def learn(self, events: Sequence[Event]) -> None:
-        """Have an id for every name of these events."""
+    def learn(self, events: Sequence[Event]) -> Sequence[Event]:
+        """Have an id for every name of these events, and a cause for every refusal; gives them with their causes."""
         names = self.names
         paths = {event.path for event in events} - self._paths
-        refusals = [event for event in events if event.kind in _REFUSED]
-        wordings = {event.identity: wording_of(event.diagnostic) for event in refusals if event.diagnostic}
-        examples = {wordings[event.identity]: event for event in refusals if event.identity in wordings}
+        wordings: dict[bytes, str] = {}
+        examples: dict[str, Event] = {}
+        for event in events:
+            if event.kind in REFUSALS:
+                wording = reply_wording(event.diagnostic, event.reply_code, event.enhanced_code)
+                if wording:
+                    wordings[event.identity] = wording
+                    examples[wording] = event
         new_wordings = {text: event for text, event in examples.items() if text not in self._wordings}
         if paths or new_wordings:
             self._context.store.transaction(lambda c: self._intern(c, paths, new_wordings))
@@ -444,6 +470,16 @@ class NameBook:
         domains = {event.recipient.domain for event in events} - names.providers.keys()
         if domains:
             names.providers.update(providers_for(self._context, domains))
+        return [self._judged(event) for event in events] if wordings else events
+
+    def _judged(self, event: Event) -> Event:
+        if event.kind not in REFUSALS or event.cause_rule:
+            return event
+        provider = self.names.providers[event.recipient.domain][1]
+        return judge_event(
+            event,
+            self.rules.classifier.classify(event.diagnostic, event.reply_code, event.enhanced_code, provider),
+        )
 
     def _intern(self, connection: Connection, paths: set[Path], wordings: dict[str, Event]) -> None:
         names, tenant_id, now = self.names, self._tenant_id, self._context.clock()
@@ -456,7 +492,7 @@ class NameBook:
         names.relays.update(store_events.intern(connection, t.relay, tenant_id, relays))
         labels = {label for path in paths for label in labels_of(path)} - names.labels.keys()
         names.labels.update(store_events.intern_labels(connection, tenant_id, labels))
-        examples = {text: event.diagnostic for text, event in wordings.items()}
+        examples = {text: event.diagnostic or text for text, event in wordings.items()}
         self._wordings.update(store_events.intern_wordings(connection, tenant_id, examples, now))
 
 

@@ -40,6 +40,7 @@ KINDS = {
             "not-a-report", 422, "Not an aggregate report", "XML, gzip or zip of it, or its message is wanted."
         ),
         ProblemKind("not-packed", 400, "Not what its encoding says", "Content-Encoding and body do not fit together."),
+        ProblemKind("busy", 503, "Busy", "Nothing was stored. Try again in a moment."),
         ProblemKind("feed-paused", 503, "Paused", "Send it again later; nothing was stored."),
         ProblemKind("bad-cursor", 400, "Not a cursor of this list", "Use `next` of the page before, unchanged."),
         ProblemKind("not-utf-8", 400, "Not UTF-8", "Convert the file to UTF-8; nothing of it was stored."),

@@ -62,6 +62,10 @@ def labels_of(path: Path) -> list[tuple[int, str]]:
     return out
 
 
+class StaleRulesError(Exception):
+    """The tenant's rules changed while a load was judged by them: it has to be judged anew."""
+
+
 class PathRow:
     """A path as rows have it: its part of a row before and behind the message, and what was counted on it.
 
@@ -92,8 +96,9 @@ def _escape(text: str) -> str:
 class Load:
     """One load on its way in: rows are added, then `store` writes them and what follows from them."""
 
-    def __init__(self, tenant_id: int, feed_id: int, names: Names) -> None:
+    def __init__(self, tenant_id: int, feed_id: int, names: Names, rules_version: int = 0) -> None:
         self.tenant_id = tenant_id
+        self.rules_version = rules_version  # of the rules that judge its refusals
         self.feed_id = feed_id
         self.names = names
         self.sent = 0  # rows
@@ -189,9 +194,8 @@ class Load:
             what = "MariaDB doubted a row that we thought right"
             raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
         stored = done.records - done.skipped
-        connection.execute(
-            select(t.intake_lock.c.tenant_id).where(t.intake_lock.c.tenant_id == self.tenant_id).with_for_update()
-        )
+        if lock_counters(connection, self.tenant_id) != self.rules_version and self.told:
+            raise StaleRulesError
         told = self._new_ones(connection, load_id, done.skipped) if stored else []
         if stored:
             self._count(connection, load_id, done.skipped, told, now)
@@ -225,7 +229,7 @@ class Load:
         for where in self._mine(load_id) if self.told else ():
             ours.update(
                 bytes(row[0])
-                for row in _run(connection, f"SELECT identity FROM event WHERE {where} AND kind IN ({kinds})")
+                for row in run(connection, f"SELECT identity FROM event WHERE {where} AND kind IN ({kinds})")
             )
         new = {event.identity: (event, key, slot) for event, key, slot in self.told if event.identity in ours}
         return list(new.values())
@@ -246,8 +250,8 @@ class Load:
                 wordings[wording_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
         self._count_groups(connection, load_id, counts, grouped, now)
         write_counts(connection, self.tenant_id, counts)
-        _add(connection, _TIMES, self.tenant_id, times)
-        _add(connection, _WORDINGS, self.tenant_id, wordings)
+        add_to(connection, _TIMES, self.tenant_id, times)
+        add_to(connection, WORDINGS, self.tenant_id, wordings)
 
     def _tally(self) -> tuple[Counts, Counter[tuple[Any, ...]]]:
         """What was counted while rows were made: all of them are new."""
@@ -272,14 +276,14 @@ class Load:
                 f"SELECT DATE_FORMAT(occurred_at, '%Y-%m-%d %H') AS hour, {ids}, label_ids, kind, COUNT(*) AS n "
                 f"FROM event WHERE {where} AND kind NOT IN ({kinds}) GROUP BY hour, {ids}, label_ids, kind"
             )
-            for row in _run(connection, sql):
+            for row in run(connection, sql):
                 slot = (row.hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, 0, 0, row.label_ids)
                 counts[slot, row.kind] += row.n
             sql = (
                 f"SELECT DATE_FORMAT(occurred_at, '%Y-%m-%d') AS day, {ids}, seconds_taken FROM event "
                 f"WHERE {where} AND kind = {_DELIVERED} AND seconds_taken IS NOT NULL"
             )
-            for row in _run(connection, sql):
+            for row in run(connection, sql):
                 bucket = time_bucket(row.seconds_taken)
                 times[row.domain_id, row.day, row.provider_id, row.stream_id, row.relay_id, bucket] += 1
         return counts, times
@@ -294,13 +298,13 @@ class Load:
             rows = [(self.tenant_id, key, day) for key in sorted(grouped)]
             for start in range(0, len(rows), _CHUNK):
                 insert_rows(connection, _TROUBLE, rows[start : start + _CHUNK])
-        for events in self._groups(connection, load_id, sorted(recipients)).values():
-            if not any(mine for mine, _ in events):
-                continue
-            for entry, n in count_group([each for _, each in events]).items():
-                counts[entry] += n if entry[1] != _DELIVERED else 0  # type: ignore[index]
-            for entry, n in count_group([each for mine, each in events if not mine]).items():
-                counts[entry] -= n if entry[1] != _DELIVERED else 0  # type: ignore[index]
+        if not recipients:
+            return
+        first, last = datetime.fromisoformat(min(self.times)), datetime.fromisoformat(max(self.times))
+        for events in groups_of(connection, self.tenant_id, sorted(recipients), first, last).values():
+            before = [told for by_load, told in events if by_load != load_id]
+            if len(before) < len(events):
+                add_difference(counts, before, [told for _, told in events])
 
     def _troubled(self, connection: Connection) -> set[bytes]:
         """Those of the recipients of deliveries with whom there was trouble before."""
@@ -310,36 +314,54 @@ class Load:
             listed = ",".join([f"x'{key.hex()}'" for key in keys[start : start + _CHUNK * 5]])
             where = f"tenant_id = {self.tenant_id} AND recipient_key IN ({listed})"
             found.update(
-                bytes(row[0]) for row in _run(connection, f"SELECT recipient_key FROM message_trouble WHERE {where}")
+                bytes(row[0]) for row in run(connection, f"SELECT recipient_key FROM message_trouble WHERE {where}")
             )
         return found
 
-    def _groups(
-        self, connection: Connection, load_id: int, recipients: list[bytes]
-    ) -> dict[tuple[bytes, bytes], list[tuple[bool, Told]]]:
-        """All events of these recipients' messages, as the store has them now; whether this load brought each.
 
-        Only weeks around this load are looked at: a message is settled long before.
-        """
-        out: dict[tuple[bytes, bytes], list[tuple[bool, Told]]] = {}
-        if not recipients:
-            return out
-        first = datetime.fromisoformat(min(self.times)) - _APART
-        last = datetime.fromisoformat(max(self.times)) + _APART
-        kinds = ", ".join(map(str, sorted(GROUPED)))
-        for start in range(0, len(recipients), _CHUNK):
-            listed = ",".join([f"x'{key.hex()}'" for key in recipients[start : start + _CHUNK]])
-            sql = (
-                "SELECT occurred_at, identity, kind, domain_id, provider_id, stream_id, relay_id, cause, permanence, "
-                f"label_ids, recipient_key, message_key, load_id FROM event WHERE tenant_id = {self.tenant_id} "
-                f"AND recipient_key IN ({listed}) AND kind IN ({kinds}) AND message_id <> '' "
-                f"AND occurred_at BETWEEN '{first}' AND '{last}'"
-            )
-            for row in _run(connection, sql):
-                told = Told(row.occurred_at, bytes(row.identity), row.kind, _slot(row))
-                key = (bytes(row.recipient_key), bytes(row.message_key))
-                out.setdefault(key, []).append((row.load_id == load_id, told))
-        return out
+def groups_of(
+    connection: Connection, tenant_id: int, recipients: list[bytes], first: datetime, last: datetime
+) -> dict[tuple[bytes, bytes], list[tuple[int, Told]]]:
+    """All events of these recipients' messages, as the store has them now, each with the load that brought it.
+
+    Only weeks around `first` and `last` are looked at: a message is settled long before.
+    """
+    out: dict[tuple[bytes, bytes], list[tuple[int, Told]]] = {}
+    kinds = ", ".join(map(str, sorted(GROUPED)))
+    for start in range(0, len(recipients), _CHUNK):
+        listed = ",".join([f"x'{key.hex()}'" for key in recipients[start : start + _CHUNK]])
+        sql = (
+            "SELECT occurred_at, identity, kind, domain_id, provider_id, stream_id, relay_id, cause, permanence, "
+            f"label_ids, recipient_key, message_key, load_id FROM event WHERE tenant_id = {tenant_id} "
+            f"AND recipient_key IN ({listed}) AND kind IN ({kinds}) AND message_id <> '' "
+            f"AND occurred_at BETWEEN '{first - _APART}' AND '{last + _APART}'"
+        )
+        for row in run(connection, sql):
+            told = Told(row.occurred_at, bytes(row.identity), row.kind, slot_of(row))
+            key = (bytes(row.recipient_key), bytes(row.message_key))
+            out.setdefault(key, []).append((row.load_id, told))
+    return out
+
+
+def add_difference(counts: Counts, before: Iterable[Told], after: Iterable[Told]) -> None:
+    """What one message counts as after, less what it counted as before. Deliveries are counted on their own."""
+    for told, sign in ((after, 1), (before, -1)):
+        for (slot, kind), n in count_group(told).items():
+            if kind != _DELIVERED:
+                counts[slot, kind] += sign * n  # type: ignore[index]
+
+
+def lock_counters(connection: Connection, tenant_id: int) -> int:
+    """Be the only one to change a tenant's counters until the transaction ends. Gives the version of its rules."""
+    c = t.intake_lock.c
+    found = connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id).with_for_update())
+    return int(found or 0)
+
+
+def rules_version(connection: Connection, tenant_id: int) -> int:
+    """Which version of its own rules a tenant has; 0 when it never had any."""
+    c = t.intake_lock.c
+    return int(connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id)) or 0)
 
 
 def _text(text: str) -> str:
@@ -350,12 +372,13 @@ def _text(text: str) -> str:
     return text
 
 
-def _slot(row: Any) -> Slot:
+def slot_of(row: Any) -> Slot:
     hour = str(row.occurred_at)[:13]
     return (hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, row.cause, row.permanence, row.label_ids)
 
 
-def _run(connection: Connection, sql: str) -> Any:
+def run(connection: Connection, sql: str) -> Any:
+    """Run a statement that is written out."""
     return connection.exec_driver_sql(sql, execution_options={"no_parameters": True})
 
 
@@ -364,7 +387,7 @@ _LABEL = (
     "INSERT INTO flow_label_day (tenant_id, label_id, day, domain_id, provider_id, kind, cause, permanence, n) VALUES"
 )
 _TIMES = "INSERT INTO flow_time_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, bucket, n) VALUES"
-_WORDINGS = "INSERT INTO flow_wording_day (tenant_id, wording_id, day, provider_id, cause, permanence, n) VALUES"
+WORDINGS = "INSERT INTO flow_wording_day (tenant_id, wording_id, day, provider_id, cause, permanence, n) VALUES"
 _TROUBLE = "INSERT IGNORE INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
 
 
@@ -387,10 +410,10 @@ def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None
         (_FLOW.format("flow_hour", "hour"), hours),
         (_LABEL, labels),
     ):
-        _add(connection, head, tenant_id, rows)
+        add_to(connection, head, tenant_id, rows)
 
 
-def _add(connection: Connection, head: str, tenant_id: int, rows: Counter[tuple[Any, ...]]) -> None:
+def add_to(connection: Connection, head: str, tenant_id: int, rows: Counter[tuple[Any, ...]]) -> None:
     """Add to counters. A count that falls is taken off by an update of its own, as counters hold no minus."""
     ordered: Iterable[tuple[tuple[Any, ...], int]] = sorted(rows.items())
     up = [(tenant_id, *key, n) for key, n in ordered if n > 0]
@@ -402,5 +425,5 @@ def _add(connection: Connection, head: str, tenant_id: int, rows: Counter[tuple[
         if n < 0:
             values = (tenant_id, *key)
             where = " AND ".join(f"`{name}` = {literal(value)}" for name, value in zip(names, values, strict=False))
-            _run(connection, f"UPDATE {table} SET n = n - {-n} WHERE {where}")
-            _run(connection, f"DELETE FROM {table} WHERE {where} AND n = 0")
+            run(connection, f"UPDATE {table} SET n = n - {-n} WHERE {where}")
+            run(connection, f"DELETE FROM {table} WHERE {where} AND n = 0")

@@ -96,6 +96,32 @@ def _make(
     return len(new)
 
 
+def drop_unfounded(
+    connection: Connection, tenant_id: int, reason: str, speaks: dict[bytes, int], by: str, now: datetime
+) -> int:
+    """Lift the entries of these addresses for which no event speaks any more; count the events of the others.
+
+    `speaks` by address key: how many events give this reason. Only entries that came from events are touched.
+    """
+    c = t.suppression_entry.c
+    lifted: list[bytes] = []
+    keys = sorted(speaks)
+    for start in range(0, len(keys), _CHUNK):
+        where = (c.tenant_id == tenant_id) & (c.reason == reason) & c.made_by.in_(("event", "rules"))
+        query = select(c.id, c.address_key).where(where, c.address_key.in_(keys[start : start + _CHUNK]))
+        for row in connection.execute(query.with_for_update()):
+            times = speaks[bytes(row.address_key)]
+            if times:
+                connection.execute(update(t.suppression_entry).where(c.id == row.id).values(times=times))
+            else:
+                connection.execute(t.suppression_entry.delete().where(c.id == row.id))
+                lifted.append(bytes(row.address_key))
+    if lifted:
+        at = now.replace(tzinfo=None)
+        insert_rows(connection, _NOTE, [(tenant_id, key, reason, "lifted", at, by) for key in lifted])
+    return len(lifted)
+
+
 def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, list[AnyRow]]:
     """Entries of these addresses, by address key: reason, since, until, and what the first event said (`detail`)."""
     found: dict[bytes, list[AnyRow]] = {}

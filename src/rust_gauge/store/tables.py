@@ -385,6 +385,58 @@ load = _table(
 intake_lock = _table(
     "intake_lock",
     Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    # Of the tenant's own rules: a load that was judged by others when it gets the lock is judged anew.
+    Column("rules_version", _Id, nullable=False, server_default=text("0")),
+)
+
+# How far a tenant's rules have been applied to its past.
+rule_application = _table(
+    "rule_application",
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    Column("rules_version", _Id, nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("cancel_asked", Boolean, nullable=False),
+    Column("days_done", _Id, nullable=False),
+    Column("days", _Id, nullable=False),
+    Column("judged", _Big, nullable=False),
+    Column("changed", _Big, nullable=False),
+    Column("entries_made", _Id, nullable=False),
+    Column("entries_lifted", _Id, nullable=False),
+    Column("error", String(500), nullable=False),
+    Column("asked_at", _Time, nullable=False),
+    Column("finished_at", _Time, nullable=True),
+)
+
+# Sudden changes of a rate at one provider or relay.
+shift = _table(
+    "shift",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("what", String(8), nullable=False),
+    Column("subject_id", _Id, nullable=False),
+    Column("rate", String(12), nullable=False),
+    Column("began_at", _Time, nullable=False),
+    Column("found_at", _Time, nullable=False),
+    Column("seen_at", _Time, nullable=False),
+    Column("ended_at", _Time, nullable=True),
+    Column("usual", Float, nullable=False),
+    Column("count", _Big, nullable=False),
+    Column("total", _Big, nullable=False),
+    Column("strength", Float, nullable=False),
+    Index("shift_tenant", "tenant_id", "found_at"),
+)
+
+# That somebody's data was erased; not whose.
+erasure = _table(
+    "erasure",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("erased_at", _Time, nullable=False),
+    Column("erased_by", String(254), nullable=False),
+    Column("reason", String(500), nullable=False),
+    Column("events", _Id, nullable=False),
+    Column("others", _Id, nullable=False),
+    Index("erasure_tenant", "tenant_id", "id"),
 )
 
 # Recipients with whom there was trouble (a delay, bounce, complaint): a later delivery is looked at beside those.

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.names import Address, address_key, normalise_domain, parse_address
-from rust_gauge.core.replies import Cause, Permanence, classify
+from rust_gauge.core.replies import Cause, Classified, Permanence, classify
 
 CLOCK_TOLERANCE = timedelta(minutes=10)  # how far ahead of ours a source's clock may run
 EARLIEST = datetime(2000, 1, 1, tzinfo=UTC)
@@ -133,10 +133,39 @@ def _canonical_ip(text: str) -> str:
     return str(ip_address(text))
 
 
-def _permanence(kind: Kind, found: Permanence | None) -> Permanence | None:
+REFUSALS = (Kind.BOUNCED, Kind.DELAYED)  # events with a cause
+STATED = "stated"  # in place of a rule: the source named the cause
+PERMANENCE_STATED = ", permanence stated"  # behind a rule
+
+
+def judge(event: Event, found: Classified) -> Event:
+    """A refusal with its cause and permanence: what the source stated, else what was found."""
+    if event.cause is not Cause.NONE:
+        permanence = found.permanence if event.permanence is Permanence.NONE else event.permanence
+        return event._replace(cause_rule=STATED, permanence=permanence_of(event.kind, permanence))
+    if event.permanence is not Permanence.NONE:
+        permanence, rule = event.permanence, found.rule + PERMANENCE_STATED
+    else:
+        permanence, rule = found.permanence, found.rule
+    return event._replace(cause=found.cause, permanence=permanence_of(event.kind, permanence), cause_rule=rule)
+
+
+def judge_again(
+    kind: Kind, permanence: Permanence, rule: str, found: Classified
+) -> tuple[Cause, Permanence, str] | None:
+    """Cause, permanence and rule of a refusal that `rule` judged before; None when its source named the cause."""
+    if rule == STATED:
+        return None
+    if rule.endswith(PERMANENCE_STATED):
+        return found.cause, permanence, found.rule + PERMANENCE_STATED
+    return found.cause, permanence_of(kind, found.permanence), found.rule
+
+
+def permanence_of(kind: Kind, found: Permanence) -> Permanence:
+    """What a code's permanence means for an event of this kind."""
     if kind is Kind.DELAYED:
         return Permanence.TRANSIENT  # it is still being tried, whatever the code was
-    if kind is Kind.BOUNCED and found in (None, Permanence.NONE):
+    if found is Permanence.NONE:
         return Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
     return found
 
@@ -163,10 +192,12 @@ def make_event(
     tags: Iterable[str] = (),
     attempt: int | None = None,
     seconds_taken: float | None = None,
+    judged: bool = True,
 ) -> Event:
     """An event from what a source says. EventError names the field that cannot be right.
 
-    `now` is our clock. A cause or a permanence that the source states is kept; otherwise the reply is classified.
+    `now` is our clock. A cause or a permanence that the source states is kept; otherwise the reply is classified by
+    the shipped rules. Without `judged` a refusal is left as it was stated: `judge` is for who knows other rules.
     """
     if time.tzinfo is None:
         raise EventError("time has no zone", why="", remedy="Write it as 2026-11-20T08:00:00Z", field="time")
@@ -193,19 +224,15 @@ def make_event(
             sending_ip = _canonical_ip(sending_ip)
         except ValueError:
             raise EventError(f"{sending_ip[:60]!r} is no IP address", field="sending_ip") from None
-    rule = "stated"
-    if kind not in (Kind.BOUNCED, Kind.DELAYED):
-        cause, permanence, rule = Cause.NONE, Permanence.NONE, ""
-    elif cause is None or cause is Cause.NONE or permanence is None:
-        found = classify(diagnostic, reply_code, enhanced_code)
-        rule = found.rule if cause in (None, Cause.NONE) else "stated"
-        cause = found.cause if cause in (None, Cause.NONE) else cause
-        permanence = permanence or found.permanence
-    permanence = _permanence(kind, permanence)
+    if kind not in REFUSALS:
+        cause = permanence = None
     path = Path(sender, stream, relay, sending_ip, campaign, tuple(sorted(set(tags))))
     key = address_key(address)
     identity = identity_of(kind.number, time_text(time), key, id, message_id, attempt, path.where)
-    return Event(
-        identity, time, kind, path, address, message_id, cause or Cause.NONE, permanence or Permanence.NONE, rule,
+    event = Event(
+        identity, time, kind, path, address, message_id, cause or Cause.NONE, permanence or Permanence.NONE, "",
         reply_code, enhanced_code, diagnostic, remote_host, attempt, seconds_taken,
     )  # fmt: skip
+    if not judged or kind not in REFUSALS:
+        return event
+    return judge(event, classify(diagnostic, reply_code, enhanced_code))

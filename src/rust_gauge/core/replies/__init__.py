@@ -9,7 +9,9 @@ from rust_gauge.core.replies.rules import (
     RuleSet,
     classify,
     failures,
+    own_rules,
     read_rules,
+    shipped_classifier,
     shipped_rules,
 )
 
@@ -25,7 +27,9 @@ __all__ = [
     "SmtpReply",
     "classify",
     "failures",
+    "own_rules",
     "parse_reply",
     "read_rules",
+    "shipped_classifier",
     "shipped_rules",
 ]

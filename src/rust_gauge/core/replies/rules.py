@@ -10,14 +10,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from importlib import resources
+from typing import Any, Protocol
+
+import regex
 
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.replies.causes import Cause, Classified, Permanence
 from rust_gauge.core.replies.reply import SmtpReply, parse_reply
-from rust_gauge.core.replies.wording import wording_of
+from rust_gauge.core.replies.wording import reply_wording, wording_of
 
 _REMEMBERED = 50_000  # judged wordings
-_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,49}\Z")
+_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,35}\Z")
+_PATIENCE = 0.02  # seconds that a pattern of one's own may look at one wording
 _CODE = re.compile(r"[245](?:\d\d|xx)\Z")
 _ENHANCED = re.compile(r"(?:[245]|x)\.\d{1,3}\.(?:\d{1,3}|\*)\Z")
 _FIELDS = {"name", "cause", "words", "pattern", "unless", "code", "enhanced", "provider", "permanence", "fits", "not"}
@@ -46,7 +50,7 @@ class CauseRule:
 
     def __post_init__(self) -> None:
         if not _NAME.match(self.name):
-            raise RuleError(f"{self.name[:60]!r} is no name of a rule", remedy="Use a-z, 0-9 and hyphens, up to 50")
+            raise RuleError(f"{self.name[:60]!r} is no name of a rule", remedy="Use a-z, 0-9 and hyphens, up to 36")
         if self.cause is Cause.NONE:
             raise RuleError(f"{self.name}: a rule finds a cause, and none is none")
         for text in (self.pattern, self.unless):
@@ -68,12 +72,39 @@ class CauseRule:
             raise RuleError(f"{self.name}: it has no condition", remedy="Give words, pattern, code or enhanced")
 
 
+class _Pattern(Protocol):
+    def search(self, text: str, /) -> object: ...
+
+
+class _Bounded:
+    """A pattern that anybody may write. One that takes too long on any text fits nothing from then on."""
+
+    def __init__(self, pattern: str) -> None:
+        self.gave_up = False
+        self._pattern: Any = regex.compile(pattern, regex.IGNORECASE)
+
+    def search(self, text: str, /) -> object:
+        if self.gave_up:
+            return None
+        try:
+            return self._pattern.search(text, timeout=_PATIENCE)
+        except TimeoutError:
+            self.gave_up = True
+            return None
+
+
+def _compile(pattern: str, bounded: bool) -> "_Pattern | None":
+    if not pattern:
+        return None
+    return _Bounded(pattern) if bounded else re.compile(pattern, re.IGNORECASE)
+
+
 @dataclass(frozen=True, slots=True)
 class _Compiled:
     name: str
     cause: Cause
-    search: re.Pattern[str] | None
-    unless: re.Pattern[str] | None
+    search: _Pattern | None
+    unless: _Pattern | None
     codes: frozenset[int] | None
     enhanced: tuple[tuple[int | None, int, int | None], ...]
     provider: str
@@ -114,10 +145,14 @@ def _enhanced(text: str) -> tuple[tuple[int | None, int, int | None], ...]:
 
 @dataclass(frozen=True, slots=True)
 class RuleSet:
-    """Rules in their order. `prefix` stands before their names in what is kept with an event."""
+    """Rules in their order. `prefix` stands before their names in what is kept with an event.
+
+    `bounded` for patterns of people who are not to hold us up: a slow one fits nothing, and `slow_rules` names it.
+    """
 
     rules: tuple[CauseRule, ...]
     prefix: str = "rule:"
+    bounded: bool = False
     _compiled: list[_Compiled] = field(default_factory=list, init=False, compare=False, repr=False)
     _by_word: dict[str, list[int]] = field(default_factory=dict, init=False, compare=False, repr=False)
     _always: list[int] = field(default_factory=list, init=False, compare=False, repr=False)
@@ -131,8 +166,10 @@ class RuleSet:
         if doubled:
             raise RuleError(f"Two rules are called {sorted(doubled)[0]}")
         for number, rule in enumerate(self.rules):
-            search = re.compile(rule.pattern, re.IGNORECASE) if rule.pattern else None
-            unless = re.compile(rule.unless, re.IGNORECASE) if rule.unless else None
+            try:
+                search, unless = _compile(rule.pattern, self.bounded), _compile(rule.unless, self.bounded)
+            except (regex.error, RecursionError, OverflowError, MemoryError) as error:
+                raise RuleError(f"{rule.name}: its pattern cannot be used", why=str(error)[:200]) from None
             self._compiled.append(
                 _Compiled(rule.name, rule.cause, search, unless, _codes(rule.code), _enhanced(rule.enhanced),
                           rule.provider, rule.permanence)
@@ -141,6 +178,19 @@ class RuleSet:
                 self._by_word.setdefault(word, []).append(number)
             if not rule.words:
                 self._always.append(number)
+
+    @property
+    def slow_rules(self) -> list[str]:
+        """Rules whose patterns took too long on some text."""
+        return [
+            rule.name
+            for rule in self._compiled
+            if any(isinstance(each, _Bounded) and each.gave_up for each in (rule.search, rule.unless))
+        ]
+
+    @property
+    def asks_for_provider(self) -> bool:
+        return any(rule.provider for rule in self._compiled)
 
     def find(self, reply: SmtpReply, provider: str = "") -> tuple[Cause, Permanence | None, str] | None:
         """The cause, the permanence that the rule states, and the rule's name; None when no rule fits."""
@@ -214,18 +264,19 @@ class Classifier:
 
     def __init__(self, *own: RuleSet) -> None:
         self._sets = (*own, shipped_rules())
+        self._by_provider = any(rules.asks_for_provider for rules in self._sets)
         self._known: dict[tuple[str, int | None, str | None, str], Classified] = {}
 
     def classify(
         self, text: str, code: int | None = None, enhanced: str | None = None, provider: str = ""
     ) -> Classified:
         """Cause, permanence and rule of a refusal; `code` and `enhanced` where the source gave them apart."""
-        key = (wording_of(text), code, enhanced, provider)
+        key = (wording_of(text), code, enhanced, provider if self._by_provider else "")
         found = self._known.get(key)
         if found is None:
             if len(self._known) >= _REMEMBERED:
                 self._known.clear()
-            found = self._known[key] = self._find(parse_reply(*key[:3]), provider)
+            found = self._known[key] = self._find(parse_reply(reply_wording(text, code, enhanced)), provider)
         return found
 
     def _find(self, reply: SmtpReply, provider: str) -> Classified:
@@ -238,13 +289,19 @@ class Classifier:
 
 
 @cache
-def _shipped() -> Classifier:
+def shipped_classifier() -> Classifier:
+    """By the shipped rules alone."""
     return Classifier()
+
+
+def own_rules(rules: Sequence[CauseRule]) -> RuleSet:
+    """A tenant's own rules as they are asked before those that are shipped. RuleError when they cannot be used."""
+    return RuleSet(tuple(rules), prefix="own:", bounded=True)
 
 
 def classify(text: str, code: int | None = None, enhanced: str | None = None, provider: str = "") -> Classified:
     """Cause, permanence and rule of a refusal by the shipped rules."""
-    return _shipped().classify(text, code, enhanced, provider)
+    return shipped_classifier().classify(text, code, enhanced, provider)
 
 
 def failures(rules: Sequence[CauseRule], ruleset: RuleSet) -> list[str]:

@@ -6,11 +6,15 @@ of them. Rules look at wordings, too: what they see is what a person sees who wr
 
 import re
 
+from rust_gauge.core.replies.reply import parse_reply
+
 LONGEST = 500
 _READ = 2000  # characters of a reply
 _CODE = re.compile(r"[245]\d\d(?:-[245]\.\d{1,3}\.\d{1,3})?\Z")
 _ENHANCED = re.compile(r"#?\(?[245]\.\d{1,3}\.\d{1,3}[):,;]*\Z")
 _HOST = re.compile(r"[\w-]+(?:\.[\w-]+)+\Z")
+_MOST_JOINED = 20_000
+_JOINED: dict[tuple[str, int | None, str | None], str] = {}  # wordings with codes put in front
 _EDGES = "()[]<>{}\"'`,;:.!?=*"
 _KNOWN: dict[str, str] = {}  # words that were looked at, and what stands for them
 _MOST = 50_000
@@ -37,6 +41,26 @@ def wording_of(text: str) -> str:
         out.append(sign)
         head = word[-1] == ":" or (head and sign is word)
     return " ".join(out)[:LONGEST]
+
+
+def reply_wording(text: str, code: int | None = None, enhanced: str | None = None) -> str:
+    """The wording of a refusal as a whole: codes that a source gave apart stand in front when its text has others.
+
+    All that a rule looks at is in it, but for the provider. A wording's own wording is the same.
+    """
+    wording = wording_of(text)
+    if code is None and not enhanced:
+        return wording
+    key = (wording, code, enhanced)
+    found = _JOINED.get(key)
+    if found is None:
+        reply = parse_reply(wording)
+        told = (code is None or reply.code == code) and (not enhanced or str(reply.enhanced) == enhanced)
+        head = " ".join(str(each) for each in (code, enhanced) if each)
+        if len(_JOINED) >= _MOST_JOINED:
+            _JOINED.clear()
+        found = _JOINED[key] = wording if told else f"{head} {wording}".strip()[:LONGEST]
+    return found
 
 
 def _sign(word: str) -> str:

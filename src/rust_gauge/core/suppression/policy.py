@@ -7,7 +7,7 @@ authentication or content says nothing about the address, and never makes an ent
 from enum import StrEnum
 
 from rust_gauge.core.mailflow.event import Event, Kind
-from rust_gauge.core.replies.causes import ADDRESS_CAUSES, Permanence
+from rust_gauge.core.replies.causes import ADDRESS_CAUSES, Cause, Permanence
 
 
 class Reason(StrEnum):
@@ -29,8 +29,13 @@ _MEANINGS = {
 
 def reason_to_suppress(event: Event) -> Reason | None:
     """The reason for an entry that this event gives, or None."""
-    if event.kind is Kind.COMPLAINED:
+    return reason_for(event.kind, event.cause, event.permanence)
+
+
+def reason_for(kind: Kind, cause: Cause, permanence: Permanence) -> Reason | None:
+    """The same from what decides it."""
+    if kind is Kind.COMPLAINED:
         return Reason.COMPLAINT
-    if event.kind is Kind.BOUNCED and event.permanence is Permanence.PERMANENT and event.cause in ADDRESS_CAUSES:
+    if kind is Kind.BOUNCED and permanence is Permanence.PERMANENT and cause in ADDRESS_CAUSES:
         return Reason.BAD_ADDRESS
     return None

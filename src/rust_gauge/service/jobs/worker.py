@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, feeds, proofs, readings, watches, webhooks
+from rust_gauge.service import audits, batches, feeds, proofs, readings, rules, watches, webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -40,6 +40,7 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "batch": batches.run_batch,
     "watch": _watch,
     "webhook": _webhook,
+    "rules": rules.run_application,
 }
 
 

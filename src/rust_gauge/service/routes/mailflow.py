@@ -1,4 +1,4 @@
-"""Mail flow under /api/v1: per provider, causes, wordings of replies, two parts beside each other."""
+"""Mail flow under /api/v1: per provider, causes, wordings, rules of one's own, two parts beside each other."""
 
 from datetime import date
 from typing import Annotated
@@ -7,9 +7,10 @@ from fastapi import APIRouter, Depends, Query
 
 from rust_gauge.contract.events import Cause
 from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, WordingRow
-from rust_gauge.service import flow
+from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
+from rust_gauge.service import flow, rules
 from rust_gauge.service.flow import FlowQuery
-from rust_gauge.service.routes.access import Ctx, Tenant
+from rust_gauge.service.routes.access import Asker, Ctx, Tenant
 from rust_gauge.service.routes.api import Limit, problems
 
 router = APIRouter(prefix="/api/v1/tenants/{tenant}", tags=["flow"], responses=problems)  # type: ignore[arg-type]
@@ -86,3 +87,39 @@ def list_wordings(
 ) -> list[WordingRow]:
     """Replies grouped by their fixed part, the most frequent first."""
     return flow.list_wordings(context, tenant, first, last, cause, limit)
+
+
+@router.get("/cause-rules", operation_id="get_cause_rules")
+def get_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
+    """The tenant's own rules, asked before those that are shipped, and how far the past is judged by them."""
+    return rules.get_rules(context, tenant)
+
+
+@router.get("/cause-rules/shipped", operation_id="list_shipped_rules")
+def list_shipped_rules(tenant: Tenant) -> list[OwnRule]:
+    """The rules that come with the service, in their order; a tenant's own are asked before them."""
+    return rules.shipped(tenant)
+
+
+@router.put("/cause-rules", operation_id="put_cause_rules")
+def put_cause_rules(context: Ctx, tenant: Tenant, principal: Asker, body: RulesChange) -> CauseRules:
+    """Keep rules. Refused when one cannot be used or does not decide its own examples."""
+    return rules.put_rules(context, tenant, body, principal.name)
+
+
+@router.post("/cause-rules/trial", operation_id="try_cause_rules")
+def try_cause_rules(context: Ctx, tenant: Tenant, body: RuleTrialRequest) -> RuleTrial:
+    """What these rules would have made of the past. Nothing is changed."""
+    return rules.try_rules(context, tenant, body)
+
+
+@router.post("/cause-rules/application", operation_id="apply_cause_rules")
+def apply_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
+    """Judge the past by the rules as they are: a job, with every counter following."""
+    return rules.apply_rules(context, tenant)
+
+
+@router.delete("/cause-rules/application", operation_id="stop_cause_rules")
+def stop_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
+    """Stop judging the past after the piece that is under way."""
+    return rules.stop_applying(context, tenant)

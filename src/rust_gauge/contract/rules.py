@@ -1,0 +1,100 @@
+"""Rules of a tenant's own that find the cause of a refusal, their trial on the past, and their application to it."""
+
+from datetime import date
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.events import Cause, Permanence
+
+_Text = Annotated[str, StringConstraints(max_length=4000)]
+_Word = Annotated[str, StringConstraints(min_length=1, max_length=100)]
+
+
+class OwnRule(Model):
+    """One rule. It looks at the wording of a reply, and decides when all that it asks for is there."""
+
+    name: str = Field(max_length=60, examples=["harbour-closed"], description="a-z, 0-9 and hyphens; kept as own:NAME")
+    cause: Cause
+    words: list[_Word] = Field(default=[], max_length=50, description="One of these stands in it; in lower case")
+    pattern: _Text = Field("", description="Regular expression that fits; case is ignored")
+    unless: _Text = Field("", description="Regular expression that does not fit")
+    code: str = Field("", max_length=200, description="550, 5xx, or several parted by blanks")
+    enhanced: str = Field("", max_length=200, description="5.2.2, x.7.1, 5.7.*, or several")
+    provider: str = Field("", max_length=253, description="Only replies of this provider (registered domain of its MX)")
+    permanence: Literal["", "transient", "permanent"] = Field("", description="Where the code is not to be believed")
+    fits: list[_Text] = Field(default=[], max_length=20, description="Replies that it has to decide")
+    fits_not: list[_Text] = Field(default=[], max_length=20, description="Replies that it must not decide")
+
+
+OwnRules = Annotated[list[OwnRule], Field(max_length=500)]
+
+
+class RuleApplication(Model):
+    """How far the past has been judged by the rules as they are."""
+
+    state: Literal["waiting", "running", "done", "stopped", "failed"]
+    days_done: int
+    days: int
+    judged: int = Field(description="Bounces and delays that were looked at")
+    changed: int = Field(description="Those that have another cause, permanence or rule now")
+    entries_made: int = Field(description="Suppression entries that followed")
+    entries_lifted: int = Field(description="Entries that no event speaks for any more")
+    error: str
+    asked_at: UtcTime
+    finished_at: UtcTime | None
+
+
+class CauseRules(Model):
+    """A tenant's own rules in their order, asked before those that are shipped."""
+
+    version: int = Field(description="Grows with each change")
+    changed_at: UtcTime | None
+    changed_by: str
+    rules: list[OwnRule]
+    application: RuleApplication | None
+
+
+class RulesChange(Model):
+    """All rules as they shall be. `version` is the one that they were made from; another one meanwhile is refused."""
+
+    version: int = Field(ge=0)
+    rules: OwnRules
+    apply: bool = Field(True, description="Judge the past by them, too")
+
+
+class RuleTrialRequest(Model):
+    """Rules to be tried in place of those that a tenant has."""
+
+    rules: OwnRules
+    days: int = Field(90, ge=1, le=800, description="How far back")
+
+
+class JudgedWording(Model):
+    """A wording that the rules on trial judge otherwise."""
+
+    wording: str
+    example: str
+    count: int
+    providers: list[str]
+    cause: Cause
+    permanence: Permanence
+    new_cause: Cause
+    new_permanence: Permanence
+    new_rule: str
+
+
+class RuleTrial(Model):
+    """What the rules would have made of the past. Nothing is changed."""
+
+    first_day: date
+    last_day: date
+    wordings: int = Field(description="Wordings that were looked at")
+    judged: int = Field(description="Bounces and delays of these wordings")
+    changed: int = Field(description="How many of them would have another cause or permanence")
+    frees: int = Field(description="Bounces that would no longer speak against their address")
+    holds: int = Field(description="Bounces that would now speak against their address")
+    rows: list[JudgedWording] = Field(description="The most frequent first, up to 500")
+    decided: dict[str, int] = Field(description="By rule: how many bounces and delays it decides")
+    problems: list[str] = Field(description="What the examples in the rules find, and rules that take too long")

@@ -1,0 +1,210 @@
+"""Judging refusals of the past anew, with every counter following.
+
+Goes through a tenant's refusals in pieces. Each piece is one transaction that holds the tenant's counters, so it can be
+stopped, killed and begun again at any point: what is judged already does not change any more.
+"""
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection, and_, func, select, update
+
+from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.mailflow.counting import Count, Told
+from rust_gauge.core.replies import Cause, Permanence
+from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.intake import WORDINGS, Counts, add_difference, add_to, groups_of, run, slot_of, write_counts
+
+PIECE = 10_000
+_CHUNK = 1000
+_REFUSALS = (Kind.DELAYED.number, Kind.BOUNCED.number)
+_COUNTED = (*_REFUSALS, Count.DELAYED_AGAIN.number, Count.BOUNCED_AGAIN.number)
+
+Verdict = tuple[Cause, Permanence, str]
+Judge = Callable[[AnyRow], Verdict | None]
+"""Given a row of a refusal: its cause, permanence and rule; None to leave it."""
+
+
+@dataclass(slots=True)
+class Judged:
+    """What became of a piece: how many were looked at, what changed, and where the next piece begins."""
+
+    looked_at: int = 0
+    changed: list[tuple[AnyRow, Verdict]] = field(default_factory=list)
+    after: tuple[datetime, bytes] | None = None
+
+
+def refusal_days(connection: Connection, tenant_id: int) -> list[date]:
+    """Days of which the counters know bounces or delays, the newest first."""
+    c = t.flow_day.c
+    query = select(c.day).where(c.tenant_id == tenant_id, c.kind.in_(_COUNTED)).distinct().order_by(c.day.desc())
+    return [row.day for row in connection.execute(query)]
+
+
+def rejudge(
+    connection: Connection, tenant_id: int, day: date, after: tuple[datetime, bytes] | None, judge: Judge
+) -> Judged:
+    """Judge a piece of a day's refusals. The counters have to be locked (`lock_counters`)."""
+    rows = _refusals(connection, tenant_id, day, after)
+    out = Judged(looked_at=len(rows))
+    if len(rows) == PIECE:
+        out.after = (rows[-1].occurred_at, bytes(rows[-1].identity))
+    for row in rows:
+        verdict = judge(row)
+        if verdict is None:
+            continue
+        cause, permanence, rule = verdict
+        if (cause.number, permanence.number, rule) != (row.cause, row.permanence, row.cause_rule):
+            out.changed.append((row, verdict))
+    if out.changed:
+        _count(connection, tenant_id, [(row, v) for row, v in out.changed if _slot(row, v) != slot_of(row)])
+        _write(connection, tenant_id, out.changed)
+    return out
+
+
+def _refusals(
+    connection: Connection, tenant_id: int, day: date, after: tuple[datetime, bytes] | None
+) -> Sequence[AnyRow]:
+    e = t.event.c
+    begin = datetime.combine(day, datetime.min.time())
+    query = (
+        select(
+            e.occurred_at, e.identity, e.kind, e.domain_id, e.provider_id, e.stream_id, e.relay_id, e.cause,
+            e.permanence, e.cause_rule, e.label_ids, e.recipient, e.recipient_key, e.message_key, e.wording_id,
+            e.reply_code, e.enhanced_code, e.diagnostic, e.message_id, (e.message_id != "").label("grouped"),
+            t.wording.c.wording, t.mailbox_provider.c.name.label("provider"),
+            t.sending_domain.c.name.label("domain"), t.stream.c.name.label("stream"),
+        )
+        .outerjoin(t.wording, t.wording.c.id == e.wording_id)
+        .join(t.mailbox_provider, t.mailbox_provider.c.id == e.provider_id)
+        .join(t.sending_domain, t.sending_domain.c.id == e.domain_id)
+        .join(t.stream, t.stream.c.id == e.stream_id)
+        .where(e.tenant_id == tenant_id, e.kind.in_(_REFUSALS))
+        .where(e.occurred_at >= (after[0] if after else begin), e.occurred_at < begin + timedelta(days=1))
+        .order_by(e.occurred_at, e.identity)
+        .limit(PIECE)
+    )  # fmt: skip
+    if after:
+        at, identity = after
+        query = query.where((e.occurred_at > at) | and_(e.occurred_at == at, e.identity > identity))
+    return connection.execute(query).all()
+
+
+def _slot(row: AnyRow, verdict: Verdict) -> Any:
+    hour, domain, provider, stream, relay, _, _, labels = slot_of(row)
+    return hour, domain, provider, stream, relay, verdict[0].number, verdict[1].number, labels
+
+
+def _count(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, Verdict]]) -> None:
+    """Take the events from the counters that they stand in and put them into those where they belong."""
+    if not changed:
+        return
+    counts: Counts = Counter()
+    wordings: Counter[tuple[Any, ...]] = Counter()
+    slots: dict[bytes, Any] = {}  # of events that are counted with others of their message
+    recipients: set[bytes] = set()
+    for row, verdict in changed:
+        new, old = _slot(row, verdict), slot_of(row)
+        if row.wording_id:
+            wordings[row.wording_id, new[0][:10], new[2], new[5], new[6]] += 1
+            wordings[row.wording_id, old[0][:10], old[2], old[5], old[6]] -= 1
+        if row.grouped:
+            slots[bytes(row.identity)] = new
+            recipients.add(bytes(row.recipient_key))
+        else:
+            counts[new, row.kind] += 1
+            counts[old, row.kind] -= 1
+    times = [row.occurred_at for row, _ in changed]
+    for group in groups_of(connection, tenant_id, sorted(recipients), min(times), max(times)).values():
+        told = [each for _, each in group]
+        if any(each.identity in slots for each in told):
+            after = [Told(e.occurred_at, e.identity, e.kind, slots.get(e.identity, e.slot)) for e in told]
+            add_difference(counts, told, after)
+    write_counts(connection, tenant_id, counts)
+    add_to(connection, WORDINGS, tenant_id, wordings)
+
+
+def _write(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, Verdict]]) -> None:
+    run(
+        connection,
+        "CREATE TEMPORARY TABLE IF NOT EXISTS judged (occurred_at DATETIME(6), identity BINARY(16), cause TINYINT "
+        "UNSIGNED, permanence TINYINT UNSIGNED, cause_rule VARCHAR(60), PRIMARY KEY (occurred_at, identity)) "
+        "ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin",
+    )
+    run(connection, "DELETE FROM judged")
+    rows = [
+        (row.occurred_at, bytes(row.identity), cause.number, permanence.number, rule)
+        for row, (cause, permanence, rule) in changed
+    ]
+    for start in range(0, len(rows), _CHUNK):
+        insert_rows(connection, "INSERT INTO judged VALUES", rows[start : start + _CHUNK])
+    run(
+        connection,
+        "UPDATE judged AS j STRAIGHT_JOIN event AS e ON e.occurred_at = j.occurred_at AND e.identity = j.identity "
+        f"AND e.tenant_id = {tenant_id} "
+        "SET e.cause = j.cause, e.permanence = j.permanence, e.cause_rule = j.cause_rule",
+    )
+    run(connection, "DELETE FROM judged")
+
+
+def refusals_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> list[AnyRow]:
+    """Bounces and complaints of these recipients: recipient_key, kind, cause, permanence."""
+    out: list[AnyRow] = []
+    kinds = f"{Kind.BOUNCED.number}, {Kind.COMPLAINED.number}"
+    for start in range(0, len(keys), _CHUNK):
+        listed = ", ".join(map(literal, keys[start : start + _CHUNK]))
+        sql = (
+            f"SELECT recipient_key, kind, cause, permanence FROM event WHERE tenant_id = {tenant_id} "
+            f"AND recipient_key IN ({listed}) AND kind IN ({kinds})"
+        )
+        out += run(connection, sql)
+    return out
+
+
+# Wordings, for a trial
+
+
+def wordings_by_provider(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
+    """wording, example, provider_id, provider, cause, permanence, n of a period."""
+    c, w = t.flow_wording_day.c, t.wording.c
+    query = (
+        select(
+            w.wording, w.example, c.provider_id, t.mailbox_provider.c.name.label("provider"), c.cause, c.permanence,
+            func.sum(c.n).label("n"),
+        )
+        .join(t.wording, w.id == c.wording_id)
+        .join(t.mailbox_provider, t.mailbox_provider.c.id == c.provider_id)
+        .where(c.tenant_id == tenant_id, c.day.between(first, last))
+        .group_by(w.id, c.provider_id, c.cause, c.permanence)
+        .order_by(func.sum(c.n).desc(), w.id)
+        .limit(100_000)
+    )  # fmt: skip
+    return list(connection.execute(query))
+
+
+# How far it is
+
+
+def put_application(connection: Connection, tenant_id: int, **values: Any) -> None:
+    connection.execute(t.rule_application.delete().where(t.rule_application.c.tenant_id == tenant_id))
+    connection.execute(t.rule_application.insert().values(tenant_id=tenant_id, **values))
+
+
+def get_application(connection: Connection, tenant_id: int) -> AnyRow | None:
+    return connection.execute(select(t.rule_application).where(t.rule_application.c.tenant_id == tenant_id)).first()
+
+
+def change_application(connection: Connection, tenant_id: int, **values: Any) -> None:
+    connection.execute(t.rule_application.update().where(t.rule_application.c.tenant_id == tenant_id).values(**values))
+
+
+def raise_rules_version(connection: Connection, tenant_id: int) -> int:
+    """The next version of a tenant's rules. Its counters stay locked until the transaction ends."""
+    c = t.intake_lock.c
+    connection.execute(update(t.intake_lock).where(c.tenant_id == tenant_id).values(rules_version=c.rules_version + 1))
+    return int(connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id)) or 0)
