@@ -1097,6 +1097,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/cause-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Cause Rules
+         * @description The tenant's own rules, asked before those that are shipped, and how far the past is judged by them.
+         */
+        get: operations["get_cause_rules"];
+        /**
+         * Put Cause Rules
+         * @description Keep rules. Refused when one cannot be used or does not decide its own examples.
+         */
+        put: operations["put_cause_rules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/cause-rules/shipped": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Shipped Rules
+         * @description The rules that come with the service, in their order; a tenant's own are asked before them.
+         */
+        get: operations["list_shipped_rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/cause-rules/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Cause Rules
+         * @description What these rules would have made of the past. Nothing is changed.
+         */
+        post: operations["try_cause_rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/cause-rules/application": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Cause Rules
+         * @description Judge the past by the rules as they are: a job, with every counter following.
+         */
+        post: operations["apply_cause_rules"];
+        /**
+         * Stop Cause Rules
+         * @description Stop judging the past after the piece that is under way.
+         */
+        delete: operations["stop_cause_rules"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/webhooks": {
         parameters: {
             query?: never;
@@ -1732,6 +1820,24 @@ export interface components {
             transient: number;
             /** Permanent */
             permanent: number;
+        };
+        /**
+         * CauseRules
+         * @description A tenant's own rules in their order, asked before those that are shipped.
+         */
+        CauseRules: {
+            /**
+             * Version
+             * @description Grows with each change
+             */
+            version: number;
+            /** Changed At */
+            changed_at: string | null;
+            /** Changed By */
+            changed_by: string;
+            /** Rules */
+            rules: components["schemas"]["OwnRule"][];
+            application: components["schemas"]["RuleApplication"] | null;
         };
         /**
          * CauseSeries
@@ -2645,6 +2751,42 @@ export interface components {
             refusals: components["schemas"]["ProblemError"][];
         };
         /**
+         * JudgedWording
+         * @description A wording that the rules on trial judge otherwise.
+         */
+        JudgedWording: {
+            /** Wording */
+            wording: string;
+            /** Example */
+            example: string;
+            /** Count */
+            count: number;
+            /** Providers */
+            providers: string[];
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
+            /**
+             * Permanence
+             * @enum {string}
+             */
+            permanence: "none" | "transient" | "permanent";
+            /**
+             * New Cause
+             * @enum {string}
+             */
+            new_cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
+            /**
+             * New Permanence
+             * @enum {string}
+             */
+            new_permanence: "none" | "transient" | "permanent";
+            /** New Rule */
+            new_rule: string;
+        };
+        /**
          * KeySeen
          * @description A DKIM key. The fingerprint is the same for the same key wherever it is published.
          */
@@ -3111,6 +3253,78 @@ export interface components {
              * @default []
              */
             subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+        };
+        /**
+         * OwnRule
+         * @description One rule. It looks at the wording of a reply, and decides when all that it asks for is there.
+         */
+        OwnRule: {
+            /**
+             * Name
+             * @description a-z, 0-9 and hyphens; kept as own:NAME
+             * @example harbour-closed
+             */
+            name: string;
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
+            /**
+             * Words
+             * @description One of these stands in it; in lower case
+             * @default []
+             */
+            words: string[];
+            /**
+             * Pattern
+             * @description Regular expression that fits; case is ignored
+             * @default
+             */
+            pattern: string;
+            /**
+             * Unless
+             * @description Regular expression that does not fit
+             * @default
+             */
+            unless: string;
+            /**
+             * Code
+             * @description 550, 5xx, or several parted by blanks
+             * @default
+             */
+            code: string;
+            /**
+             * Enhanced
+             * @description 5.2.2, x.7.1, 5.7.*, or several
+             * @default
+             */
+            enhanced: string;
+            /**
+             * Provider
+             * @description Only replies of this provider (registered domain of its MX)
+             * @default
+             */
+            provider: string;
+            /**
+             * Permanence
+             * @description Where the code is not to be believed
+             * @default
+             * @enum {string}
+             */
+            permanence: "" | "transient" | "permanent";
+            /**
+             * Fits
+             * @description Replies that it has to decide
+             * @default []
+             */
+            fits: string[];
+            /**
+             * Fits Not
+             * @description Replies that it must not decide
+             * @default []
+             */
+            fits_not: string[];
         };
         /** Page[AuditSummary] */
         Page_AuditSummary_: {
@@ -4122,6 +4336,138 @@ export interface components {
             before: string[];
             /** After */
             after: string[];
+        };
+        /**
+         * RuleApplication
+         * @description How far the past has been judged by the rules as they are.
+         */
+        RuleApplication: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "done" | "stopped" | "failed";
+            /** Days Done */
+            days_done: number;
+            /** Days */
+            days: number;
+            /**
+             * Judged
+             * @description Bounces and delays that were looked at
+             */
+            judged: number;
+            /**
+             * Changed
+             * @description Those that have another cause, permanence or rule now
+             */
+            changed: number;
+            /**
+             * Entries Made
+             * @description Suppression entries that followed
+             */
+            entries_made: number;
+            /**
+             * Entries Lifted
+             * @description Entries that no event speaks for any more
+             */
+            entries_lifted: number;
+            /** Error */
+            error: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Finished At */
+            finished_at: string | null;
+        };
+        /**
+         * RuleTrial
+         * @description What the rules would have made of the past. Nothing is changed.
+         */
+        RuleTrial: {
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /**
+             * Wordings
+             * @description Wordings that were looked at
+             */
+            wordings: number;
+            /**
+             * Judged
+             * @description Bounces and delays of these wordings
+             */
+            judged: number;
+            /**
+             * Changed
+             * @description How many of them would have another cause or permanence
+             */
+            changed: number;
+            /**
+             * Frees
+             * @description Bounces that would no longer speak against their address
+             */
+            frees: number;
+            /**
+             * Holds
+             * @description Bounces that would now speak against their address
+             */
+            holds: number;
+            /**
+             * Rows
+             * @description The most frequent first, up to 500
+             */
+            rows: components["schemas"]["JudgedWording"][];
+            /**
+             * Decided
+             * @description By rule: how many bounces and delays it decides
+             */
+            decided: {
+                [key: string]: number;
+            };
+            /**
+             * Problems
+             * @description What the examples in the rules find, and rules that take too long
+             */
+            problems: string[];
+        };
+        /**
+         * RuleTrialRequest
+         * @description Rules to be tried in place of those that a tenant has.
+         */
+        RuleTrialRequest: {
+            /** Rules */
+            rules: components["schemas"]["OwnRule"][];
+            /**
+             * Days
+             * @description How far back
+             * @default 90
+             */
+            days: number;
+        };
+        /**
+         * RulesChange
+         * @description All rules as they shall be. `version` is the one that they were made from; another one meanwhile is refused.
+         */
+        RulesChange: {
+            /** Version */
+            version: number;
+            /** Rules */
+            rules: components["schemas"]["OwnRule"][];
+            /**
+             * Apply
+             * @description Judge the past by them, too
+             * @default true
+             */
+            apply: boolean;
         };
         /**
          * Sender
@@ -8893,6 +9239,332 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WordingRow"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_cause_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CauseRules"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_cause_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CauseRules"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_shipped_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnRule"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_cause_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleTrialRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTrial"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_cause_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CauseRules"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_cause_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CauseRules"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

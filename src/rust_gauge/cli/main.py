@@ -22,7 +22,9 @@ from rust_gauge.cli import (
     proofs,
     publishing,
     readings,
+    recipients,
     rules,
+    shifts,
     suppression,
     trials,
     watches,
@@ -240,6 +242,17 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--cause", help="only these; unclassified for those that no rule knows")
     made.add_argument("--days", type=_days, default=7, help="today and the days before (7)")
     made.add_argument("--limit", type=_days, default=50, help="so many (50)")
+    made = command("shifts", shifts.shifts, "rates that rose suddenly at a provider or relay, and why", tables)
+    made.add_argument("id", nargs="?", type=_days, help="the number of one, to see what is behind it")
+    made.add_argument("--days", type=_days, default=7, help="today and the days before (7)")
+    made = command("keeping", shifts.keeping, "how long events are kept, and how alert the search for shifts is")
+    made.add_argument("--events-days", type=_days, help="drop events after so many days; counters stay")
+    made.add_argument("--false-alarms", type=float, help="shifts a year that may be reported although they are none")
+    made = command("person", recipients.person, "all that is kept of one recipient, and its erasure", tables)
+    made.add_argument("address", nargs="?", help="without it: the erasures there were")
+    made.add_argument("--erase", action="store_true", help="take the recipient out of everything, for good")
+    made.add_argument("--reason", default="", help="why; kept with the erasure")
+    made.add_argument("--may-be-mailed-again", action="store_true", help="drop the suppression entries, too")
     made = command("rules", rules.rules, "rules of your own that find the cause of a refusal")
     made.add_argument("--format", choices=("text", "json", "csv", "ndjson", "toml"), default="text")
     made.add_argument("--shipped", action="store_true", help="those that come with the service, asked after your own")

@@ -36,7 +36,18 @@ from rust_gauge.contract.feeds import (
     RefusedRow,
     ReplayResult,
 )
-from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, Provider, ProviderChange, WordingRow
+from rust_gauge.contract.flow import (
+    Causes,
+    Flow,
+    FlowComparison,
+    FlowNames,
+    FlowSettings,
+    Provider,
+    ProviderChange,
+    Shift,
+    ShiftDetails,
+    WordingRow,
+)
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
@@ -47,6 +58,7 @@ from rust_gauge.contract.publishing import (
     ZoneChangeRequest,
 )
 from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
@@ -237,6 +249,34 @@ def compare_flow(tenant: str, query: Mapping[str, Any]) -> Call[FlowComparison]:
 
 def wordings(tenant: str, query: Mapping[str, Any]) -> Call[list[WordingRow]]:
     return _call("GET", _tenant(tenant, "wordings"), list[WordingRow], **query)
+
+
+def list_shifts(tenant: str, days: int) -> Call[list[Shift]]:
+    return _call("GET", _tenant(tenant, "shifts"), list[Shift], days=days)
+
+
+def get_shift(tenant: str, id: int) -> Call[ShiftDetails]:
+    return _call("GET", _tenant(tenant, f"shifts/{id}"), ShiftDetails)
+
+
+def get_flow_settings(tenant: str) -> Call[FlowSettings]:
+    return _call("GET", _tenant(tenant, "flow-settings"), FlowSettings)
+
+
+def put_flow_settings(tenant: str, settings: FlowSettings) -> Call[FlowSettings]:
+    return _again(_call("PUT", _tenant(tenant, "flow-settings"), FlowSettings, settings))
+
+
+def recipient_data(tenant: str, address: str) -> Call[RecipientData]:
+    return _call("GET", _tenant(tenant, "recipient-data"), RecipientData, address=address)
+
+
+def list_erasures(tenant: str) -> Call[list[Erasure]]:
+    return _call("GET", _tenant(tenant, "erasures"), list[Erasure])
+
+
+def erase(tenant: str, request: ErasureRequest) -> Call[Erasure]:
+    return _call("POST", _tenant(tenant, "erasures"), Erasure, request)
 
 
 def get_rules(tenant: str) -> Call[CauseRules]:

@@ -42,7 +42,17 @@ from rust_gauge.contract.feeds import (
     RefusedRow,
     ReplayResult,
 )
-from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, Provider, WordingRow
+from rust_gauge.contract.flow import (
+    Causes,
+    Flow,
+    FlowComparison,
+    FlowNames,
+    FlowSettings,
+    Provider,
+    Shift,
+    ShiftDetails,
+    WordingRow,
+)
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
@@ -53,6 +63,7 @@ from rust_gauge.contract.publishing import (
     ZoneChangeRequest,
 )
 from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
@@ -96,6 +107,7 @@ class Client:
         self.webhooks = Webhooks(self)
         self.feeds = Feeds(self)
         self.cause_rules = CauseRulesPart(self)
+        self.recipients = Recipients(self)
 
     def __enter__(self) -> "Client":
         return self
@@ -291,6 +303,8 @@ class Events(_Part):
         kinds: Sequence[str] | None = None,
         causes: Sequence[str] | None = None,
         provider: str | None = None,
+        stream: str | None = None,
+        relay: str | None = None,
         reply: str | None = None,
         since: datetime | None = None,
         until: datetime | None = None,
@@ -303,6 +317,8 @@ class Events(_Part):
             "kind": [*kinds] if kinds else None,
             "cause": [*causes] if causes else None,
             "provider": provider,
+            "stream": stream,
+            "relay": relay,
             "reply": reply,
             "since": since.isoformat() if since else None,
             "until": until.isoformat() if until else None,
@@ -342,6 +358,37 @@ class FlowReader(_Part):
     def name_provider(self, tenant: str, provider: str, label: str) -> Provider:
         """Call a provider by a name of one's own; an empty one takes it back. NotFoundError if no mail went there."""
         return self._client.send(calls.name_provider(tenant, provider, label))
+
+    def shifts(self, tenant: str, *, days: int = 7) -> Sequence[Shift]:
+        """Sudden rises of a rate at one provider or relay, the newest first."""
+        return self._client.send(calls.list_shifts(tenant, days))
+
+    def shift(self, tenant: str, id: int) -> ShiftDetails:
+        """A shift with its causes, where it came from, and some of its events. NotFoundError."""
+        return self._client.send(calls.get_shift(tenant, id))
+
+    def settings(self, tenant: str) -> FlowSettings:
+        """How long events are kept, and how often a shift may be reported that is none."""
+        return self._client.send(calls.get_flow_settings(tenant))
+
+    def change_settings(self, tenant: str, settings: FlowSettings) -> FlowSettings:
+        return self._client.send(calls.put_flow_settings(tenant, settings))
+
+
+class Recipients(_Part):
+    """What is kept of one person."""
+
+    def data(self, tenant: str, address: str) -> RecipientData:
+        """Events, entries and their history, refused rows. InvalidInputError if it is no address."""
+        return self._client.send(calls.recipient_data(tenant, address))
+
+    def erase(self, tenant: str, request: ErasureRequest) -> Erasure:
+        """Take a recipient out of everything, for good. Counters stay as they are."""
+        return self._client.send(calls.erase(tenant, request))
+
+    def erasures(self, tenant: str) -> Sequence[Erasure]:
+        """That people were erased; not who."""
+        return self._client.send(calls.list_erasures(tenant))
 
 
 class CauseRulesPart(_Part):

@@ -1,10 +1,12 @@
 """Mail flow per mailbox provider."""
 
 from datetime import date
+from typing import Literal
 
 from pydantic import Field
 
 from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.events import Event
 
 
 class Rate(Model):
@@ -139,6 +141,54 @@ class FlowComparison(Model):
     second: str
     rates: list[RateDifference]
     providers: dict[str, list[RateDifference]] = Field(description="The same at each provider")
+
+
+ShiftRate = Literal["permanent", "transient", "delayed", "unwanted", "complaints"]
+
+
+class Shift(Model):
+    """A sudden rise of a rate at one provider or relay."""
+
+    id: int
+    what: Literal["provider", "relay"]
+    name: str
+    label: str
+    rate: ShiftRate = Field(description="`unwanted`: refusals that speak of us: reputation, lists, content")
+    began_at: UtcTime = Field(description="By the best guess, to the hour")
+    found_at: UtcTime
+    ended_at: UtcTime | None = Field(description="Absent while it goes on")
+    usual: float = Field(description="The rate of the four weeks before")
+    seen: Rate = Field(description="The rate since it began")
+    chance_years: float = Field(description="As long as nothing changes it looks like this once in so many years")
+    said: str
+
+
+class ShiftPart(Model):
+    """How much of a shift came from one domain, stream, provider or relay."""
+
+    what: Literal["domain", "stream", "provider", "relay"]
+    name: str
+    count: int
+    total: int
+
+
+class ShiftDetails(Model):
+    """A shift with what is behind it."""
+
+    shift: Shift
+    parts: list[ShiftPart]
+    causes: list[CauseRow]
+    events: dict[str, str | list[str]] = Field(description="Parameters with which the list of events gives all of them")
+    examples: list[Event] = Field(description="Some of its events, the newest first")
+
+
+class FlowSettings(Model):
+    """How long events are kept, and how often a shift may be reported that is none."""
+
+    keep_events_days: int = Field(
+        400, ge=30, le=3650, description="Events older than this are dropped; their counters stay"
+    )
+    false_alarms_a_year: float = Field(1.0, gt=0, le=365, description="Of all of the tenant's series together")
 
 
 class Provider(Model):

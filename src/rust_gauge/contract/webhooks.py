@@ -6,7 +6,7 @@ from pydantic import Field
 
 from rust_gauge.contract.common import Model, UtcTime
 
-Subject = Literal["watch.agreed", "watch.gave_up", "proof.proven", "proof.lost"]
+Subject = Literal["watch.agreed", "watch.gave_up", "proof.proven", "proof.lost", "shift.found", "shift.over"]
 
 
 class NewWebhook(Model):

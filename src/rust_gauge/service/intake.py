@@ -32,6 +32,7 @@ from rust_gauge.core.replies.wording import reply_wording
 from rust_gauge.core.suppression import reason_to_suppress
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.retention import kept_since
 from rust_gauge.service.rules import rules_of
 from rust_gauge.store import events as store_events
 from rust_gauge.store import jobs, providers, suppression
@@ -45,6 +46,7 @@ from rust_gauge.store.suppression import NewEntry
 _ONE_LOAD = threading.Lock()
 _turn = threading.local()
 _SHOWN = 200  # refusals in an answer
+_SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
 _RULE_CHANGES = 5  # how often a load is judged anew
 _PIECE = 1000  # rows that are read before they are sent
 _LOOKUPS = 256  # recipient domains asked for side by side
@@ -137,6 +139,7 @@ class Reader:
         self._now = now
         self._paths: dict[tuple[Any, ...], PathRow] = {}
         self._domains = book.short_domains
+        self._earliest = max(EARLIEST, book.kept_since)
         self._minutes: dict[str, str] = {}
         for path, known in book.short_paths.items():
             self._paths[path] = load.path(known)
@@ -157,6 +160,8 @@ class Reader:
             event, path, errors = read_row(item, rows.are_text, rows.lines[number], self._now, judged=False)
             if event is None:
                 self.refused.append((item, errors))
+            elif event.occurred_at < self._earliest:
+                self.refused.append((item, [_too_old(rows.lines[number], event.occurred_at, self._earliest)]))
             else:
                 events.append(event)
                 paths.append(path)
@@ -235,10 +240,16 @@ class Reader:
         if not _TIME.match(text):
             raise KeyError(text)
         minute = datetime.fromisoformat(text).replace(tzinfo=UTC)
-        if not EARLIEST <= minute <= self._now + CLOCK_TOLERANCE - timedelta(minutes=1):
+        if not self._earliest <= minute <= self._now + CLOCK_TOLERANCE - timedelta(minutes=1):
             raise KeyError(text)
         found = self._minutes[text] = f"{minute:%Y-%m-%d %H:%M}"
         return found
+
+
+def _too_old(line: int, time: datetime, earliest: datetime) -> ProblemError:
+    what = f"time {time:%Y-%m-%d} lies before what is kept (since {earliest:%Y-%m-%d})"
+    remedy = "What was dropped would count twice when it is told again; keep events longer to load older ones"
+    return ProblemError(line=line, field="time", what=what, remedy=remedy)
 
 
 def _as_it_is(value: Any) -> Any:
@@ -408,6 +419,7 @@ def _store(
         if stored:
             for domain_id in load.domain_ids():
                 jobs.enqueue(connection, "readings", load.tenant_id, domain_id, now)
+            jobs.enqueue(connection, "shifts", load.tenant_id, 0, now, at=now + _SHIFTS_AFTER)
         return stored
 
     try:
@@ -435,6 +447,7 @@ class NameBook:
         self.begun = context.clock()
         self.names = Names()
         self.rules = rules_of(context, tenant_id)
+        self.kept_since = kept_since(context, tenant_id)
         self.short_paths: dict[tuple[Any, ...], Path] = {}
         self.short_domains: dict[str, tuple[str, int]] = {}
         self._context = context

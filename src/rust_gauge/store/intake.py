@@ -98,7 +98,7 @@ class Load:
 
     def __init__(self, tenant_id: int, feed_id: int, names: Names, rules_version: int = 0) -> None:
         self.tenant_id = tenant_id
-        self.rules_version = rules_version  # of the rules that judge its refusals
+        self.rules_version = rules_version  # of what rows are judged by: rules, and how long events are kept
         self.feed_id = feed_id
         self.names = names
         self.sent = 0  # rows
@@ -194,7 +194,7 @@ class Load:
             what = "MariaDB doubted a row that we thought right"
             raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
         stored = done.records - done.skipped
-        if lock_counters(connection, self.tenant_id) != self.rules_version and self.told:
+        if lock_counters(connection, self.tenant_id) != self.rules_version:
             raise StaleRulesError
         told = self._new_ones(connection, load_id, done.skipped) if stored else []
         if stored:

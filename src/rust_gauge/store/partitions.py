@@ -10,6 +10,7 @@ from sqlalchemy import Connection, text
 
 from rust_gauge.store.engine import Store
 
+LOCK = "rust_gauge_partitions"  # held by whoever changes them
 _AHEAD = 5  # weeks
 _BEHIND = 30
 
@@ -18,7 +19,7 @@ def ensure_partitions(store: Store, today: date) -> None:
     """Have a partition for each week from half a year ago to a month ahead."""
 
     def work(connection: Connection) -> None:
-        connection.execute(text("SELECT GET_LOCK('rust_gauge_partitions', 30)"))
+        connection.execute(text(f"SELECT GET_LOCK('{LOCK}', 30)"))
         try:
             missing = _missing(connection, today)
             if missing:
@@ -32,20 +33,30 @@ def ensure_partitions(store: Store, today: date) -> None:
                     )
                 )
         finally:
-            connection.execute(text("SELECT RELEASE_LOCK('rust_gauge_partitions')"))
+            connection.execute(text(f"SELECT RELEASE_LOCK('{LOCK}')"))
 
     store.transaction(work)
 
 
+def partition_ends(connection: Connection) -> list[tuple[str, date]]:
+    """(name, the day before which all of its events lie), the oldest first; without the one for what is newer."""
+    return sorted((f"p{week:%Y%m%d}", week + timedelta(days=7)) for week in _weeks(connection))
+
+
 def _missing(connection: Connection, today: date) -> list[date]:
+    there = _weeks(connection)
+    monday = today - timedelta(days=today.weekday())
+    first = max(there) + timedelta(days=7) if there else monday - timedelta(weeks=_BEHIND)
+    last = monday + timedelta(weeks=_AHEAD)
+    return [first + timedelta(weeks=week) for week in range((last - first).days // 7 + 1)] if first <= last else []
+
+
+def _weeks(connection: Connection) -> list[date]:
+    """The Mondays with which partitions begin."""
     rows = connection.execute(
         text(
             "SELECT partition_name FROM information_schema.partitions "
             "WHERE table_schema = DATABASE() AND table_name = 'event' AND partition_name <> 'pmax'"
         )
     )
-    there = [date(int(n[1:5]), int(n[5:7]), int(n[7:9])) for (n,) in rows]
-    monday = today - timedelta(days=today.weekday())
-    first = max(there) + timedelta(days=7) if there else monday - timedelta(weeks=_BEHIND)
-    last = monday + timedelta(weeks=_AHEAD)
-    return [first + timedelta(weeks=week) for week in range((last - first).days // 7 + 1)] if first <= last else []
+    return [date(int(n[1:5]), int(n[5:7]), int(n[7:9])) for (n,) in rows]

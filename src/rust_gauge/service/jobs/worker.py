@@ -6,7 +6,7 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, feeds, proofs, readings, rules, watches, webhooks
+from rust_gauge.service import audits, batches, feeds, proofs, readings, retention, rules, shifts, watches, webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -41,6 +41,8 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "watch": _watch,
     "webhook": _webhook,
     "rules": rules.run_application,
+    "shifts": shifts.run_look,
+    "retention": retention.run_drop,
 }
 
 
@@ -68,6 +70,8 @@ def tick(context: Context) -> None:
     proofs.look_at_due(context)
     webhooks.forget_old(context)
     feeds.forget_old(context)
+    shifts.ask_for_open(context)
+    retention.ask_for_due(context)
     ensure_partitions(context.store, context.clock().date())
 
 

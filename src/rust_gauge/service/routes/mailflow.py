@@ -3,12 +3,22 @@
 from datetime import date
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import APIRouter, Depends, Path, Query
 
 from rust_gauge.contract.events import Cause
-from rust_gauge.contract.flow import Causes, Flow, FlowComparison, FlowNames, WordingRow
+from rust_gauge.contract.flow import (
+    Causes,
+    Flow,
+    FlowComparison,
+    FlowNames,
+    FlowSettings,
+    Shift,
+    ShiftDetails,
+    WordingRow,
+)
+from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
-from rust_gauge.service import flow, rules
+from rust_gauge.service import flow, retention, rules, shifts
 from rust_gauge.service.flow import FlowQuery
 from rust_gauge.service.routes.access import Asker, Ctx, Tenant
 from rust_gauge.service.routes.api import Limit, problems
@@ -16,6 +26,7 @@ from rust_gauge.service.routes.api import Limit, problems
 router = APIRouter(prefix="/api/v1/tenants/{tenant}", tags=["flow"], responses=problems)  # type: ignore[arg-type]
 _Domain = Annotated[str | None, Query(max_length=1000)]
 _Name = Annotated[str | None, Query(max_length=60)]
+Id = Annotated[int, Path(ge=1, le=2**63)]
 First = Annotated[date | None, Query(description="First day, UTC")]
 Last = Annotated[date | None, Query(description="Last day, UTC")]
 
@@ -123,3 +134,47 @@ def apply_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
 def stop_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
     """Stop judging the past after the piece that is under way."""
     return rules.stop_applying(context, tenant)
+
+
+@router.get("/shifts", operation_id="list_shifts")
+def list_shifts(
+    context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=800, description="How far back")] = 7
+) -> list[Shift]:
+    """Sudden rises of a rate at one provider or relay, the newest first."""
+    return shifts.list_shifts(context, tenant, days)
+
+
+@router.get("/shifts/{id}", operation_id="get_shift")
+def get_shift(context: Ctx, tenant: Tenant, id: Id) -> ShiftDetails:
+    """A shift with its causes, where it came from, and some of its events."""
+    return shifts.show_shift(context, tenant, id)
+
+
+@router.get("/flow-settings", operation_id="get_flow_settings")
+def get_flow_settings(context: Ctx, tenant: Tenant) -> FlowSettings:
+    """How long events are kept, and how often a shift may be reported that is none."""
+    return retention.get_settings(context, tenant.id)
+
+
+@router.put("/flow-settings", operation_id="put_flow_settings")
+def put_flow_settings(context: Ctx, tenant: Tenant, body: FlowSettings) -> FlowSettings:
+    """Change them. Events that are too old by them are dropped within a minute or so."""
+    return retention.put_settings(context, tenant, body)
+
+
+@router.get("/recipient-data", operation_id="get_recipient_data")
+def get_recipient_data(context: Ctx, tenant: Tenant, address: Annotated[str, Query(max_length=1000)]) -> RecipientData:
+    """All that is kept of one recipient."""
+    return retention.recipient_data(context, tenant, address)
+
+
+@router.get("/erasures", operation_id="list_erasures")
+def list_erasures(context: Ctx, tenant: Tenant) -> list[Erasure]:
+    """That people were erased; not who."""
+    return retention.list_erasures(context, tenant)
+
+
+@router.post("/erasures", status_code=201, operation_id="erase_recipient")
+def erase_recipient(context: Ctx, tenant: Tenant, principal: Asker, body: ErasureRequest) -> Erasure:
+    """Take a recipient out of events, entries, replies and refused rows. Counters stay as they are. It is for good."""
+    return retention.erase(context, tenant, body, principal.name)

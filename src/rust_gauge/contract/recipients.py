@@ -1,0 +1,48 @@
+"""What is kept of one person, and its erasure."""
+
+from pydantic import Field
+
+from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.events import Event
+from rust_gauge.contract.suppression import SuppressionEntry
+
+
+class StatusChange(Model):
+    """Something that happened to an address's status."""
+
+    reason: str
+    change: str
+    changed_at: UtcTime
+    changed_by: str
+
+
+class RecipientData(Model):
+    """All that a tenant keeps of one recipient."""
+
+    tenant: str
+    address: str
+    made_at: UtcTime
+    events: list[Event] = Field(description="Newest first")
+    entries: list[SuppressionEntry]
+    changes: list[StatusChange]
+    refused: list[str] = Field(description="Rows that could not be stored and speak of the address")
+
+
+class ErasureRequest(Model):
+    """Whom to take out, and why."""
+
+    address: str = Field(max_length=1000)
+    reason: str = Field("", max_length=500, examples=["asked for on 12 November, ticket 812"])
+    may_be_mailed_again: bool = Field(
+        False, description="Drop suppression entries, too. Otherwise they go on by a digest, without the address"
+    )
+
+
+class Erasure(Model):
+    """That somebody was erased; not who."""
+
+    erased_at: UtcTime
+    erased_by: str
+    reason: str
+    events: int
+    others: int = Field(description="Suppression entries and refused rows")

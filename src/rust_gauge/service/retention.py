@@ -1,0 +1,167 @@
+"""How long events are kept, and what is kept of one person: all of it can be had, and erased.
+
+The worker drops old events once a day: whole partitions that no tenant needs, then each tenant's own. Counters stay.
+"""
+
+import re
+import secrets
+from datetime import UTC, datetime, time, timedelta
+
+import structlog
+from sqlalchemy import Connection
+
+from rust_gauge.contract.events import Event
+from rust_gauge.contract.flow import FlowSettings
+from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData, StatusChange
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import Address, address_key, parse_address
+from rust_gauge.service.context import Context
+from rust_gauge.service.events import list_events
+from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.suppression import list_entries
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import jobs
+from rust_gauge.store import retention as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.intake import lock_counters
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.rejudge import raise_rules_version
+
+log = structlog.get_logger()
+_SETTING = "flow"
+_SETTLED = timedelta(days=80)  # trouble that is older concerns no message any more
+_MOST = 50_000  # events of one person
+
+
+def get_settings(context: Context, tenant_id: int) -> FlowSettings:
+    document = context.store.transaction(lambda c: store_settings.get_setting(c, tenant_id, _SETTING))
+    return FlowSettings.model_validate(document or {})
+
+
+def put_settings(context: Context, tenant: TenantAccess, settings: FlowSettings) -> FlowSettings:
+    """Keep settings. Events that are too old by them go with the next round."""
+    now = context.clock()
+
+    def write(connection: Connection) -> None:
+        lock_counters(connection, tenant.id)
+        raise_rules_version(connection, tenant.id)  # loads that were read by the old ones are read anew
+        store_settings.put_setting(connection, tenant.id, _SETTING, settings.model_dump(), now)
+        jobs.enqueue(connection, "retention", tenant.id, 0, now)
+
+    context.store.transaction(write)
+    return settings
+
+
+def kept_since(context: Context, tenant_id: int) -> datetime:
+    """Midnight of the first day of which events are kept."""
+    first = context.clock().date() - timedelta(days=get_settings(context, tenant_id).keep_events_days)
+    return datetime.combine(first, time(), UTC)
+
+
+def ask_for_due(context: Context) -> None:
+    """Once a day, for every tenant."""
+    today = context.clock().date()
+    if context.memory.get("retention") == today:
+        return
+    now = context.clock()
+
+    def work(connection: Connection) -> None:
+        for tenant_id in store.all_tenants(connection):
+            jobs.enqueue(connection, "retention", tenant_id, 0, now)
+
+    context.store.transaction(work)
+    context.memory["retention"] = today
+
+
+def run_drop(context: Context, job: Job) -> None:
+    """The job: what this tenant does not keep any more, in pieces, and partitions that nobody does."""
+    tenants = context.store.transaction(store.all_tenants)
+    oldest = min(kept_since(context, tenant_id) for tenant_id in tenants)
+    partitions = store.drop_partitions(context.store, oldest.date())
+    before = kept_since(context, job.tenant_id).replace(tzinfo=None)
+    dropped = 0
+    while True:
+        piece = context.store.transaction(lambda c: store.drop_events(c, job.tenant_id, before))
+        dropped += piece
+        context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
+        if piece < store.PIECE:
+            break
+    settled = context.clock().date() - _SETTLED
+    while context.store.transaction(lambda c: store.forget_trouble(c, settled)) == store.PIECE:
+        pass
+    if dropped or partitions:
+        log.info("events_dropped", tenant=job.tenant_id, events=dropped, partitions=partitions)
+
+
+# One person
+
+
+def _address(text: str) -> Address:
+    try:
+        return parse_address(text)
+    except AddressError as error:
+        raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
+
+
+def recipient_data(context: Context, tenant: TenantAccess, text: str) -> RecipientData:
+    """All that is kept of a recipient: events, suppression entries and their history, refused rows."""
+    address = _address(text)
+    events: list[Event] = []
+    cursor = None
+    while len(events) < _MOST:
+        page = list_events(
+            context, tenant, recipient=str(address), message_id=None, domain=None, kinds=(), since=None, until=None,
+            cursor=cursor, limit=1000,
+        )  # fmt: skip
+        events += page.items
+        cursor = page.next
+        if cursor is None:
+            break
+    entries = list_entries(context, tenant, str(address), None, 100).items
+    changes, refused = context.store.transaction(
+        lambda c: (
+            store.changes_of(c, tenant.id, address_key(address)),
+            store.refused_with(c, tenant.id, str(address)),
+        )
+    )
+    return RecipientData(
+        tenant=tenant.slug, address=str(address), made_at=context.clock(), events=events, entries=entries,
+        changes=[
+            StatusChange(reason=row.reason, change=row.change, changed_at=row.changed_at, changed_by=row.changed_by)
+            for row in changes
+        ],
+        refused=[row.item for row in refused],
+    )  # fmt: skip
+
+
+def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: str) -> Erasure:
+    """Take a person out of everything. Events stay without them, so that no counter changes."""
+    address = _address(request.address)
+    key, new_key, now = address_key(address), secrets.token_bytes(16), context.clock()
+    words = [str(address), *([address.local] if len(address.local) > 2 else [])]
+    pattern = re.compile("|".join(rf"(?<!\w){re.escape(word)}(?!\w)" for word in words), re.IGNORECASE)
+
+    def work(connection: Connection) -> tuple[int, int]:
+        lock_counters(connection, tenant.id)
+        for row in store.wordings_of(connection, tenant.id, key):
+            if pattern.search(row.example) or pattern.search(row.wording):
+                clean = pattern.sub("@", row.wording)
+                changed = {"wording_key": secrets.token_bytes(16), "wording": clean} if clean != row.wording else {}
+                store.change_wording(connection, row.id, example=pattern.sub("@", row.example), **changed)
+        events = store.erase_events(connection, tenant.id, key, new_key)
+        refused = store.refused_with(connection, tenant.id, str(address))
+        store.drop_refused(connection, [row.id for row in refused])
+        others = len(refused) + store.erase_entries(connection, tenant.id, key, drop=request.may_be_mailed_again)
+        store.add_erasure(
+            connection, tenant_id=tenant.id, erased_at=now, erased_by=by, reason=request.reason, events=events,
+            others=others,
+        )  # fmt: skip
+        return events, others
+
+    events, others = context.store.transaction(work)
+    return Erasure(erased_at=now, erased_by=by, reason=request.reason, events=events, others=others)
+
+
+def list_erasures(context: Context, tenant: TenantAccess) -> list[Erasure]:
+    rows = context.store.transaction(lambda c: store.list_erasures(c, tenant.id))
+    return [Erasure(**{name: getattr(row, name) for name in Erasure.model_fields}) for row in rows]

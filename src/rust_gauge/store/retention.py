@@ -1,0 +1,124 @@
+"""Letting events go: partitions that nobody needs any more, the rest of a tenant's old events, one person's data.
+
+Counters stay in every case, and stay right: what is dropped is never told again (intake refuses what is older than what
+is kept), and an erased event keeps its identity and its place in its message.
+"""
+
+from collections.abc import Sequence
+from datetime import date, datetime
+from typing import Any
+
+from sqlalchemy import Connection, delete, func, select, text, update
+
+from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import literal
+from rust_gauge.store.engine import AnyRow, Store
+from rust_gauge.store.intake import run
+from rust_gauge.store.partitions import LOCK, partition_ends
+
+PIECE = 5000
+
+
+def drop_partitions(store: Store, before: date) -> int:
+    """Drop partitions all of whose events are older. Gives how many."""
+
+    def work(connection: Connection) -> int:
+        connection.execute(text(f"SELECT GET_LOCK('{LOCK}', 30)"))
+        try:
+            old = [name for name, end in partition_ends(connection) if end <= before]
+            if old:
+                connection.execute(text(f"ALTER TABLE event DROP PARTITION {', '.join(old)}"))
+            return len(old)
+        finally:
+            connection.execute(text(f"SELECT RELEASE_LOCK('{LOCK}')"))
+
+    return store.transaction(work)
+
+
+def drop_events(connection: Connection, tenant_id: int, before: datetime) -> int:
+    """Drop a piece of a tenant's older events; 0 when there is none left."""
+    sql = f"DELETE FROM event WHERE tenant_id = {tenant_id} AND occurred_at < {literal(before)} LIMIT {PIECE}"
+    return int(run(connection, sql).rowcount)
+
+
+def forget_trouble(connection: Connection, before: date) -> int:
+    """Recipients with whom there was trouble long ago: their messages are settled."""
+    found = connection.execute(
+        delete(t.trouble).where(t.trouble.c.seen_on < before).with_dialect_options(mysql_limit=PIECE)
+    )
+    return int(found.rowcount)
+
+
+def all_tenants(connection: Connection) -> list[int]:
+    return list(connection.scalars(select(t.tenant.c.id)))
+
+
+# One person
+
+
+def refused_with(connection: Connection, tenant_id: int, address: str) -> list[AnyRow]:
+    """Refused rows that speak of an address."""
+    c = t.refused_row.c
+    like = address.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return list(connection.execute(select(t.refused_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%"))))
+
+
+def changes_of(connection: Connection, tenant_id: int, key: bytes) -> list[AnyRow]:
+    """Everything that happened to an address's status."""
+    c = t.suppression_change.c
+    query = select(t.suppression_change).where(c.tenant_id == tenant_id, c.address_key == key).order_by(c.id)
+    return list(connection.execute(query))
+
+
+def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: bytes) -> int:
+    """Take a recipient out of its events. They stay together, and count as before. Gives how many."""
+    e = t.event.c
+    done = connection.execute(
+        update(t.event)
+        .where(e.tenant_id == tenant_id, e.recipient_key == key)
+        .values(
+            recipient=func.concat("erased@", func.substring_index(e.recipient, "@", -1)),
+            recipient_key=new_key,
+            message_id=func.if_(e.message_id == "", "", "erased"),
+            diagnostic="",
+        )
+    )
+    connection.execute(delete(t.trouble).where(t.trouble.c.tenant_id == tenant_id, t.trouble.c.recipient_key == key))
+    return int(done.rowcount)
+
+
+def wordings_of(connection: Connection, tenant_id: int, key: bytes) -> list[AnyRow]:
+    """Wordings of replies about a recipient: id, wording, example."""
+    e, w = t.event.c, t.wording.c
+    ids = select(e.wording_id).where(e.tenant_id == tenant_id, e.recipient_key == key, e.wording_id != 0).distinct()
+    return list(connection.execute(select(w.id, w.wording, w.example).where(w.id.in_(ids))))
+
+
+def change_wording(connection: Connection, id: int, **values: Any) -> None:
+    connection.execute(update(t.wording).where(t.wording.c.id == id).values(**values))
+
+
+def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: bool) -> int:
+    """Take the address out of its entries, which go on holding it by its key; or drop them."""
+    c = t.suppression_entry.c
+    where = (c.tenant_id == tenant_id) & (c.address_key == key)
+    statement = delete(t.suppression_entry) if drop else update(t.suppression_entry).values(address="", evidence=[])
+    done = connection.execute(statement.where(where))
+    if drop:
+        c = t.suppression_change.c
+        connection.execute(delete(t.suppression_change).where(c.tenant_id == tenant_id, c.address_key == key))
+    return int(done.rowcount)
+
+
+def drop_refused(connection: Connection, ids: Sequence[int]) -> None:
+    connection.execute(delete(t.refused_row).where(t.refused_row.c.id.in_(ids)))
+
+
+def add_erasure(connection: Connection, **values: Any) -> None:
+    connection.execute(t.erasure.insert().values(**values))
+
+
+def list_erasures(connection: Connection, tenant_id: int) -> list[AnyRow]:
+    c = t.erasure.c
+    query = select(t.erasure).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(1000)
+    return list(connection.execute(query))
