@@ -1185,6 +1185,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/shifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Shifts
+         * @description Sudden rises of a rate at one provider or relay, the newest first.
+         */
+        get: operations["list_shifts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/shifts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Shift
+         * @description A shift with its causes, where it came from, and some of its events.
+         */
+        get: operations["get_shift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/flow-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Flow Settings
+         * @description How long events are kept, and how often a shift may be reported that is none.
+         */
+        get: operations["get_flow_settings"];
+        /**
+         * Put Flow Settings
+         * @description Change them. Events that are too old by them are dropped within a minute or so.
+         */
+        put: operations["put_flow_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/recipient-data": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Recipient Data
+         * @description All that is kept of one recipient.
+         */
+        get: operations["get_recipient_data"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/erasures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Erasures
+         * @description That people were erased; not who.
+         */
+        get: operations["list_erasures"];
+        put?: never;
+        /**
+         * Erase Recipient
+         * @description Take a recipient out of events, entries, replies and refused rows. Counters stay as they are. It is for good.
+         */
+        post: operations["erase_recipient"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/webhooks": {
         parameters: {
             query?: never;
@@ -2161,6 +2269,48 @@ export interface components {
             audit_every_hours?: number | null;
         };
         /**
+         * Erasure
+         * @description That somebody was erased; not who.
+         */
+        Erasure: {
+            /**
+             * Erased At
+             * Format: date-time
+             */
+            erased_at: string;
+            /** Erased By */
+            erased_by: string;
+            /** Reason */
+            reason: string;
+            /** Events */
+            events: number;
+            /**
+             * Others
+             * @description Suppression entries and refused rows
+             */
+            others: number;
+        };
+        /**
+         * ErasureRequest
+         * @description Whom to take out, and why.
+         */
+        ErasureRequest: {
+            /** Address */
+            address: string;
+            /**
+             * Reason
+             * @default
+             * @example asked for on 12 November, ticket 812
+             */
+            reason: string;
+            /**
+             * May Be Mailed Again
+             * @description Drop suppression entries, too. Otherwise they go on by a digest, without the address
+             * @default false
+             */
+            may_be_mailed_again: boolean;
+        };
+        /**
          * Event
          * @description An event as it is kept, with what was found out about it.
          */
@@ -2694,6 +2844,24 @@ export interface components {
             before: components["schemas"]["Counts"];
         };
         /**
+         * FlowSettings
+         * @description How long events are kept, and how often a shift may be reported that is none.
+         */
+        FlowSettings: {
+            /**
+             * Keep Events Days
+             * @description Events older than this are dropped; their counters stay
+             * @default 400
+             */
+            keep_events_days: number;
+            /**
+             * False Alarms A Year
+             * @description Of all of the tenant's series together
+             * @default 1
+             */
+            false_alarms_a_year: number;
+        };
+        /**
          * HistoryEntry
          * @description Something that happened to a domain: a record changed, a finding appeared or went.
          */
@@ -2997,7 +3165,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -3252,7 +3420,7 @@ export interface components {
              * Subjects
              * @default []
              */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[];
         };
         /**
          * OwnRule
@@ -3898,6 +4066,35 @@ export interface components {
             readings: components["schemas"]["Reading"][];
         };
         /**
+         * RecipientData
+         * @description All that a tenant keeps of one recipient.
+         */
+        RecipientData: {
+            /** Tenant */
+            tenant: string;
+            /** Address */
+            address: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /**
+             * Events
+             * @description Newest first
+             */
+            events: components["schemas"]["Event"][];
+            /** Entries */
+            entries: components["schemas"]["SuppressionEntry"][];
+            /** Changes */
+            changes: components["schemas"]["StatusChange"][];
+            /**
+             * Refused
+             * @description Rows that could not be stored and speak of the address
+             */
+            refused: string[];
+        };
+        /**
          * RecordCause
          * @description Why a published record is not the planned one; `column` counts from 1 in what is published, 0 is nowhere.
          */
@@ -4494,6 +4691,99 @@ export interface components {
             said: string;
         };
         /**
+         * Shift
+         * @description A sudden rise of a rate at one provider or relay.
+         */
+        Shift: {
+            /** Id */
+            id: number;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "provider" | "relay";
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /**
+             * Rate
+             * @description `unwanted`: refusals that speak of us: reputation, lists, content
+             * @enum {string}
+             */
+            rate: "permanent" | "transient" | "delayed" | "unwanted" | "complaints";
+            /**
+             * Began At
+             * Format: date-time
+             * @description By the best guess, to the hour
+             */
+            began_at: string;
+            /**
+             * Found At
+             * Format: date-time
+             */
+            found_at: string;
+            /**
+             * Ended At
+             * @description Absent while it goes on
+             */
+            ended_at: string | null;
+            /**
+             * Usual
+             * @description The rate of the four weeks before
+             */
+            usual: number;
+            /** @description The rate since it began */
+            seen: components["schemas"]["Rate"];
+            /**
+             * Chance Years
+             * @description As long as nothing changes it looks like this once in so many years
+             */
+            chance_years: number;
+            /** Said */
+            said: string;
+        };
+        /**
+         * ShiftDetails
+         * @description A shift with what is behind it.
+         */
+        ShiftDetails: {
+            shift: components["schemas"]["Shift"];
+            /** Parts */
+            parts: components["schemas"]["ShiftPart"][];
+            /** Causes */
+            causes: components["schemas"]["CauseRow"][];
+            /**
+             * Events
+             * @description Parameters with which the list of events gives all of them
+             */
+            events: {
+                [key: string]: string | string[];
+            };
+            /**
+             * Examples
+             * @description Some of its events, the newest first
+             */
+            examples: components["schemas"]["Event"][];
+        };
+        /**
+         * ShiftPart
+         * @description How much of a shift came from one domain, stream, provider or relay.
+         */
+        ShiftPart: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "domain" | "stream" | "provider" | "relay";
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+            /** Total */
+            total: number;
+        };
+        /**
          * SignIn
          * @description What a person types.
          */
@@ -4757,6 +5047,23 @@ export interface components {
              * @enum {string}
              */
             way: "list" | "move" | "drop";
+        };
+        /**
+         * StatusChange
+         * @description Something that happened to an address's status.
+         */
+        StatusChange: {
+            /** Reason */
+            reason: string;
+            /** Change */
+            change: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Changed By */
+            changed_by: string;
         };
         /**
          * StreamPath
@@ -5229,7 +5536,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5298,7 +5605,7 @@ export interface components {
             /** Url */
             url?: string | null;
             /** Subjects */
-            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost")[] | null;
+            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[] | null;
             /** Paused */
             paused?: boolean | null;
         };
@@ -9565,6 +9872,391 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CauseRules"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_shifts: {
+        parameters: {
+            query?: {
+                /** @description How far back */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shift"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_shift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftDetails"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_flow_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_flow_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FlowSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_recipient_data: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientData"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_erasures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    erase_recipient: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ErasureRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -1,4 +1,4 @@
-"""`rustgauge shifts`: sudden rises of a rate. `rustgauge keeping`: how long events are kept, how alert the search is."""
+"""`rustgauge shifts`: sudden rises of a rate. `rustgauge keeping`: how long events are kept, how alert shifts are."""
 
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.session import Session

@@ -38,3 +38,8 @@ def insert_rows(
     """Run `head` (up to VALUES), the rows, and `tail` as one statement."""
     values = ", ".join("(" + ", ".join(map(literal, row)) + ")" for row in rows)
     return connection.exec_driver_sql(f"{head} {values} {tail}", execution_options={"no_parameters": True})
+
+
+def run(connection: Connection, sql: str) -> CursorResult[Any]:
+    """Run a statement that is written out."""
+    return connection.exec_driver_sql(sql, execution_options={"no_parameters": True})

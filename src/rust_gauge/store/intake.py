@@ -18,9 +18,10 @@ from rust_gauge.core.mailflow.counting import GROUPED, ONCE, Told, count_group, 
 from rust_gauge.core.mailflow.event import Path, time_text
 from rust_gauge.core.names import address_key
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
 from rust_gauge.store.engine import StoreError
+from rust_gauge.store.trouble import Troubled
 
 _CHUNK = 1000
 _COLUMNS = (
@@ -50,6 +51,7 @@ class Names:
     providers: dict[str, tuple[int, str]] = field(default_factory=dict)  # by recipient domain
     labels: dict[tuple[int, str], int] = field(default_factory=dict)
     wordings: dict[bytes, int] = field(default_factory=dict)  # by identity of the event
+    troubled: Troubled = field(default_factory=Troubled)
 
 
 def labels_of(path: Path) -> list[tuple[int, str]]:
@@ -292,12 +294,12 @@ class Load:
         self, connection: Connection, load_id: int, counts: Counts, grouped: set[bytes], now: datetime
     ) -> None:
         """Messages with trouble: what they count as now, less what they counted as before this load."""
-        recipients = grouped | self._troubled(connection)
+        recipients = grouped | self.names.troubled.among(connection, self.tenant_id, self.delivered)
         if grouped:
             day = now.date()
             rows = [(self.tenant_id, key, day) for key in sorted(grouped)]
             for start in range(0, len(rows), _CHUNK):
-                insert_rows(connection, _TROUBLE, rows[start : start + _CHUNK])
+                insert_rows(connection, _TROUBLE, rows[start : start + _CHUNK], _SEEN_AGAIN)
         if not recipients:
             return
         first, last = datetime.fromisoformat(min(self.times)), datetime.fromisoformat(max(self.times))
@@ -305,18 +307,6 @@ class Load:
             before = [told for by_load, told in events if by_load != load_id]
             if len(before) < len(events):
                 add_difference(counts, before, [told for _, told in events])
-
-    def _troubled(self, connection: Connection) -> set[bytes]:
-        """Those of the recipients of deliveries with whom there was trouble before."""
-        found: set[bytes] = set()
-        keys = self.delivered
-        for start in range(0, len(keys), _CHUNK * 5):
-            listed = ",".join([f"x'{key.hex()}'" for key in keys[start : start + _CHUNK * 5]])
-            where = f"tenant_id = {self.tenant_id} AND recipient_key IN ({listed})"
-            found.update(
-                bytes(row[0]) for row in run(connection, f"SELECT recipient_key FROM message_trouble WHERE {where}")
-            )
-        return found
 
 
 def groups_of(
@@ -377,18 +367,14 @@ def slot_of(row: Any) -> Slot:
     return (hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, row.cause, row.permanence, row.label_ids)
 
 
-def run(connection: Connection, sql: str) -> Any:
-    """Run a statement that is written out."""
-    return connection.exec_driver_sql(sql, execution_options={"no_parameters": True})
-
-
 _FLOW = "INSERT INTO {} (tenant_id, domain_id, {}, provider_id, stream_id, relay_id, kind, cause, permanence, n) VALUES"
 _LABEL = (
     "INSERT INTO flow_label_day (tenant_id, label_id, day, domain_id, provider_id, kind, cause, permanence, n) VALUES"
 )
 _TIMES = "INSERT INTO flow_time_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, bucket, n) VALUES"
 WORDINGS = "INSERT INTO flow_wording_day (tenant_id, wording_id, day, provider_id, cause, permanence, n) VALUES"
-_TROUBLE = "INSERT IGNORE INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
+_TROUBLE = "INSERT INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
+_SEEN_AGAIN = "ON DUPLICATE KEY UPDATE seen_on = VALUES(seen_on)"
 
 
 def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None:

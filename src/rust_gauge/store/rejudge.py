@@ -16,9 +16,9 @@ from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count, Told
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.engine import AnyRow
-from rust_gauge.store.intake import WORDINGS, Counts, add_difference, add_to, groups_of, run, slot_of, write_counts
+from rust_gauge.store.intake import WORDINGS, Counts, add_difference, add_to, groups_of, slot_of, write_counts
 
 PIECE = 10_000
 _CHUNK = 1000

@@ -11,9 +11,8 @@ from typing import Any
 from sqlalchemy import Connection, delete, func, select, text, update
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import literal
+from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.engine import AnyRow, Store
-from rust_gauge.store.intake import run
 from rust_gauge.store.partitions import LOCK, partition_ends
 
 PIECE = 5000

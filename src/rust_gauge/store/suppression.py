@@ -6,15 +6,16 @@ from datetime import datetime
 from typing import Any, cast
 
 import orjson
-from sqlalchemy import Connection, and_, or_, select, tuple_, update
+from sqlalchemy import Connection, and_, or_, select, update
 
 from rust_gauge.core.names import Address, address_key
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.engine import AnyRow
 
 _EVIDENCE_KEPT = 5
 _CHUNK = 2000
+_STANDS = "id, address_key, reason, times, evidence, since"
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,16 +35,15 @@ def add_entries(
     wanted: dict[tuple[bytes, str], list[NewEntry]] = {}
     for entry in sorted(entries, key=lambda each: each.since):
         wanted.setdefault((address_key(entry.address), entry.reason), []).append(entry)
-    c = t.suppression_entry.c
     keys = sorted(wanted)
     there: dict[tuple[bytes, str], AnyRow] = {}
     for start in range(0, len(keys), _CHUNK):
-        query = (
-            select(c.id, c.address_key, c.reason, c.times, c.evidence, c.since)
-            .where(c.tenant_id == tenant_id, tuple_(c.address_key, c.reason).in_(keys[start : start + _CHUNK]))
-            .with_for_update()
-        )
-        there.update({(bytes(row.address_key), row.reason): row for row in connection.execute(query)})
+        # By the address alone: a list of pairs would not be looked up in the index.
+        listed = ", ".join(sorted({literal(key) for key, _ in keys[start : start + _CHUNK]}))
+        where = f"tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
+        for row in run(connection, f"SELECT {_STANDS} FROM suppression_entry WHERE {where} FOR UPDATE"):
+            if (bytes(row.address_key), row.reason) in wanted:
+                there[bytes(row.address_key), row.reason] = row
     for key, row in there.items():
         _count_again(connection, row, wanted[key])
     missing = [key for key in keys if key not in there]
@@ -56,7 +56,7 @@ def add_entries(
 def _count_again(connection: Connection, row: AnyRow, group: list[NewEntry]) -> None:
     """An entry that stands already: one time more for each event, and its evidence as long as there is room."""
     c = t.suppression_entry.c
-    evidence = (row.evidence + [entry.evidence for entry in group])[:_EVIDENCE_KEPT]
+    evidence = (orjson.loads(row.evidence) + [entry.evidence for entry in group])[:_EVIDENCE_KEPT]
     since = min(row.since, group[0].since.replace(tzinfo=None))
     values = {"times": c.times + len(group), "evidence": evidence, "since": since}
     connection.execute(update(t.suppression_entry).where(c.id == row.id).values(values))

@@ -445,7 +445,10 @@ trouble = _table(
     Column("tenant_id", _Id, primary_key=True),
     Column("recipient_key", BINARY(16), primary_key=True),
     Column("seen_on", Date, nullable=False),
+    # Handed out under the lock of a tenant's counters, so whoever has seen one has seen all before it.
+    Column("number", _Big, nullable=False, autoincrement=True),
     Index("message_trouble_seen", "seen_on"),
+    Index("message_trouble_number", "number"),
 )
 
 # The fixed part of replies: numbers, ids and addresses taken out.

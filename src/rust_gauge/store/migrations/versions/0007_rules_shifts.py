@@ -9,6 +9,8 @@ depends_on = None
 
 STATEMENTS = (
     "ALTER TABLE intake_lock ADD COLUMN rules_version INTEGER UNSIGNED NOT NULL DEFAULT 0",
+    "ALTER TABLE message_trouble ADD COLUMN number BIGINT UNSIGNED NOT NULL AUTO_INCREMENT, "
+    "ADD INDEX message_trouble_number (number)",
     """
 CREATE TABLE rule_application (
     tenant_id INTEGER UNSIGNED NOT NULL,
