@@ -103,7 +103,7 @@ class PrivateMariaDb:
             "--bind-address=127.0.0.1",
             "--skip-name-resolve",
             f"--innodb-buffer-pool-size={self.memory}",
-            "--innodb-log-file-size=256M",
+            "--innodb-log-file-size=1G",
             f"--innodb-flush-log-at-trx-commit={1 if self.durable else 0}",
             "--character-set-server=utf8mb4",
             "--collation-server=utf8mb4_bin",

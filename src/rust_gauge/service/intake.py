@@ -42,9 +42,10 @@ from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, Names, PathRow, 
 from rust_gauge.store.suppression import NewEntry
 from rust_gauge.store.trouble import Troubled
 
-# Reading rows is work for the processor, of which a process of Python has one at a time: two loads side by side only
-# hand it to and fro, and are slower together than one after the other (by three times, measured).
-_ONE_LOAD = threading.Lock()
+# Reading rows is work for the processor, of which a process of Python has one at a time: two loads that read at once
+# only hand it to and fro, and are slower than one after the other (by three times, measured). So they take turns,
+# piece by piece: while one waits for the database to take its piece, another reads.
+_ONE_READS = threading.Lock()
 _turn = threading.local()
 _SHOWN = 200  # refusals in an answer
 _SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
@@ -421,8 +422,7 @@ def _store(
     now = context.clock()
 
     def work(connection: Connection) -> int:
-        _take_turn()
-        stored, told = load.store(connection, made, arrived, now, refused, _end_turn)
+        stored, told = load.store(connection, _by_turns(made), arrived, now, refused)
         check(connection)
         entries: list[NewEntry] = []
         for event in told:
@@ -436,10 +436,7 @@ def _store(
             jobs.enqueue(connection, "shifts", load.tenant_id, 0, now, at=now + _SHIFTS_AFTER)
         return stored
 
-    try:
-        return context.store.transaction(work)
-    finally:
-        _end_turn()
+    return context.store.transaction(work)
 
 
 def name_book(context: Context, tenant_id: int) -> "NameBook":
@@ -523,30 +520,31 @@ class NameBook:
         self._wordings.update(store_events.intern_wordings(connection, tenant_id, examples, now))
 
 
-def _take_turn() -> None:
-    """Wait until no other load is being read in this process."""
-    if not getattr(_turn, "held", False):
-        _ONE_LOAD.acquire()
-        _turn.held = True
-
-
-def _end_turn() -> None:
-    """All rows are read and sent: the next load may be read while the database counts this one."""
-    if getattr(_turn, "held", False):
-        _turn.held = False
-        _ONE_LOAD.release()
+def _by_turns(pieces: Iterator[bytes]) -> Iterator[bytes]:
+    """Pieces that are read only while no other load reads in this process."""
+    while True:
+        with _ONE_READS:
+            _turn.held = True
+            try:
+                piece = next(pieces, None)
+            finally:
+                _turn.held = False
+        if piece is None:
+            return
+        yield piece
 
 
 @contextlib.contextmanager
 def _turn_given_up() -> Iterator[None]:
-    """Whoever waits for DNS lets the next load go on."""
+    """Whoever waits for DNS lets other loads read."""
     held = getattr(_turn, "held", False)
-    _end_turn()
+    if held:
+        _ONE_READS.release()
     try:
         yield
     finally:
         if held:
-            _take_turn()
+            _ONE_READS.acquire()
 
 
 def providers_for(context: Context, domains: Iterable[str]) -> dict[str, tuple[int, str]]:

@@ -175,9 +175,8 @@ class Load:
         arrived: datetime,
         now: datetime,
         refused: Callable[[], int],
-        sent: Callable[[], None],
     ) -> tuple[int, list[Event]]:
-        """Write what was added, and what `more` adds while it is sent; `sent` is called when all of it is.
+        """Write what was added, and what `more` adds while it is sent.
 
         Gives how many are new, and of the new ones those that speak of the recipient: refusals, complaints.
         """
@@ -191,7 +190,6 @@ class Load:
         }
         values = ", ".join(f"{name} = {literal(value)}" for name, value in shared.items())
         done = load_rows(connection, "event", _COLUMNS, f"{values}, {_KEYS}", self._stream(more))
-        sent()
         if done.warnings != done.skipped or done.records != self.sent:
             what = "MariaDB doubted a row that we thought right"
             raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
@@ -319,11 +317,16 @@ def groups_of(
     out: dict[tuple[bytes, bytes], list[tuple[int, Told]]] = {}
     kinds = ", ".join(map(str, sorted(GROUPED)))
     for start in range(0, len(recipients), _CHUNK):
-        listed = ",".join([f"x'{key.hex()}'" for key in recipients[start : start + _CHUNK]])
+        # A join, so that each recipient is looked up by itself: a range over keys and times would read on through all
+        # rows of loads that are under way, which it cannot see and so cannot tell to lie beyond its end.
+        listed = ",".join([f"(x'{key.hex()}')" for key in recipients[start : start + _CHUNK]])
         sql = (
+            f"WITH asked (k) AS (VALUES {listed}) "
             "SELECT occurred_at, identity, kind, domain_id, provider_id, stream_id, relay_id, cause, permanence, "
-            f"label_ids, recipient_key, message_key, load_id FROM event WHERE tenant_id = {tenant_id} "
-            f"AND recipient_key IN ({listed}) AND kind IN ({kinds}) AND message_id <> '' "
+            "label_ids, recipient_key, message_key, load_id "
+            "FROM asked STRAIGHT_JOIN event FORCE INDEX (event_recipient) "
+            f"ON tenant_id = {tenant_id} AND recipient_key = k "
+            f"WHERE kind IN ({kinds}) AND message_id <> '' "
             f"AND occurred_at BETWEEN '{first - _APART}' AND '{last + _APART}'"
         )
         for row in run(connection, sql):
