@@ -108,6 +108,7 @@ ROUTES = [
     ("GET", "watches/1", None),
     ("POST", "watches/1/stop", None),
     ("GET", "flow/causes", None),
+    ("GET", "flow/days", None),
     ("GET", "flow/names", None),
     ("GET", "flow/comparison", None),
     ("GET", "wordings", None),

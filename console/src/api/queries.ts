@@ -485,7 +485,13 @@ export interface TrailSearch {
   recipient?: string;
   message_id?: string;
   reply?: string;
-  kind?: Schemas['Event']['kind'];
+  kind?: Schemas['Event']['kind'][];
+  cause?: Schemas['Event']['cause'][];
+  provider?: string;
+  relay?: string;
+  stream?: string;
+  since?: string;
+  until?: string;
   domain?: string;
 }
 
@@ -495,7 +501,7 @@ export const useTrail = (tenant: string, search: TrailSearch, live: boolean) =>
     queryFn: ({signal}) =>
       unwrap(
         api.GET('/api/v1/tenants/{tenant}/events', {
-          params: {path: {tenant}, query: {...search, kind: search.kind ? [search.kind] : undefined, limit: 200}},
+          params: {path: {tenant}, query: {...search, limit: 200}},
           signal,
         }),
       ),
@@ -550,4 +556,95 @@ export const useHandToFeed = (tenant: string) =>
 export const useMappingTrial = (tenant: string) =>
   useMutation({
     mutationFn: (body: Schemas['MappingTrial']) => unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-trials', {params: {path: {tenant}}, body})),
+  });
+
+export const useFlowDays = (tenant: string, first: string, which: Which = {}) =>
+  useQuery({
+    queryKey: ['flow-days', tenant, first, which],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow/days', {params: {path: {tenant}, query: {...which, first}}, signal})),
+    placeholderData: (previous) => previous,
+    retry: false,
+  });
+
+export const useShifts = (tenant: string, days: number) =>
+  useQuery({
+    queryKey: ['shifts', tenant, days],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/shifts', {params: {path: {tenant}, query: {days}}, signal})),
+    refetchInterval: 30_000,
+  });
+
+export const useShift = (tenant: string, id: number) =>
+  useQuery({
+    queryKey: ['shifts', tenant, 'one', id],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/shifts/{id}', {params: {path: {tenant, id}}, signal})),
+    retry: false,
+  });
+
+/** The rules; asked for again and again while the past is judged by them. */
+export const useRules = (tenant: string) =>
+  useQuery({
+    queryKey: ['cause-rules', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/cause-rules', {params: {path: {tenant}}, signal})),
+    refetchInterval: (query) => (['waiting', 'running'].includes(query.state.data?.application?.state ?? '') ? 1_000 : false),
+  });
+
+export const useRuleTrial = (tenant: string) =>
+  useMutation({
+    mutationFn: (body: Schemas['RuleTrialRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/trial', {params: {path: {tenant}}, body})),
+  });
+
+/** A change of the rules, after which what they decide is asked for anew. */
+function useRulesChange<Sent>(tenant: string, mutationFn: (sent: Sent) => Promise<Schemas['CauseRules']>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn,
+    onSuccess: (rules) => queries.setQueryData(['cause-rules', tenant], rules),
+    onSettled: () => Promise.all(['cause-rules', 'causes', 'wordings', 'flow'].map((each) => queries.invalidateQueries({queryKey: [each, tenant]}))),
+  });
+}
+export const useKeepRules = (tenant: string) =>
+  useRulesChange(tenant, (body: Schemas['RulesChange']) => unwrap(api.PUT('/api/v1/tenants/{tenant}/cause-rules', {params: {path: {tenant}}, body})));
+export const useApplyRules = (tenant: string) =>
+  useRulesChange<void>(tenant, () => unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/application', {params: {path: {tenant}}})));
+export const useStopRules = (tenant: string) =>
+  useRulesChange<void>(tenant, () => unwrap(api.DELETE('/api/v1/tenants/{tenant}/cause-rules/application', {params: {path: {tenant}}})));
+
+export const useFlowSettings = (tenant: string) =>
+  useQuery({
+    queryKey: ['flow-settings', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow-settings', {params: {path: {tenant}}, signal})),
+  });
+
+export function useChangeFlowSettings(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['FlowSettings']) => unwrap(api.PUT('/api/v1/tenants/{tenant}/flow-settings', {params: {path: {tenant}}, body})),
+    onSuccess: (kept) => queries.setQueryData(['flow-settings', tenant], kept),
+  });
+}
+
+export const useRecipientData = (tenant: string) =>
+  useMutation({
+    mutationFn: (address: string) => unwrap(api.GET('/api/v1/tenants/{tenant}/recipient-data', {params: {path: {tenant}, query: {address}}})),
+  });
+
+export const useErasures = (tenant: string) =>
+  useQuery({
+    queryKey: ['erasures', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/erasures', {params: {path: {tenant}}, signal})),
+  });
+
+export function useErase(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['ErasureRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/erasures', {params: {path: {tenant}}, body})),
+    onSettled: () => queries.invalidateQueries(),
+  });
+}
+
+export const useProviders = (tenant: string) =>
+  useQuery({
+    queryKey: ['providers', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/providers', {params: {path: {tenant}}, signal})),
+    staleTime: 300_000,
   });

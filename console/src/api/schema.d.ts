@@ -1017,6 +1017,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/flow/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Flow Days
+         * @description The same day by day, for plots.
+         */
+        get: operations["show_flow_days"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/flow/causes": {
         parameters: {
             query?: never;
@@ -2794,6 +2814,24 @@ export interface components {
             };
         };
         /**
+         * FlowDays
+         * @description Mail flow day by day: all of it first, then each provider.
+         */
+        FlowDays: {
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** Series */
+            series: components["schemas"]["FlowSeries"][];
+        };
+        /**
          * FlowNames
          * @description What mail can be told apart by.
          */
@@ -2842,6 +2880,38 @@ export interface components {
             seconds_p95?: number | null;
             /** @description The same counts in the period of the same length just before */
             before: components["schemas"]["Counts"];
+        };
+        /**
+         * FlowSeries
+         * @description One provider's mail day by day; every list has a number for each day.
+         */
+        FlowSeries: {
+            /**
+             * Provider
+             * @description Registered domain of its MX, (others), or (all)
+             */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Reports Complaints */
+            reports_complaints: boolean;
+            /** Delivered */
+            delivered: number[];
+            /**
+             * Attempted
+             * @description Messages whose fate is known: taken or given up
+             */
+            attempted: number[];
+            /** Permanent */
+            permanent: number[];
+            /** Transient */
+            transient: number[];
+            /** Delayed */
+            delayed: number[];
+            /** Complained */
+            complained: number[];
+            /** Unsubscribed */
+            unsubscribed: number[];
         };
         /**
          * FlowSettings
@@ -9298,6 +9368,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Flow"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_flow_days: {
+        parameters: {
+            query?: {
+                domain?: string | null;
+                stream?: string | null;
+                relay?: string | null;
+                ip?: string | null;
+                campaign?: string | null;
+                tag?: string | null;
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowDays"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

@@ -2,7 +2,7 @@
 import {useMemo, useState, type ReactNode} from 'react';
 import styled from 'styled-components';
 import {Button} from './Button';
-import {download, toCsv, type Cell} from './csv';
+import {download, toCsv, toNdjson, type Cell} from './csv';
 import {colour} from './tokens';
 
 export interface Column<Row> {
@@ -12,6 +12,8 @@ export interface Column<Row> {
   /** What is shown; the value without it. */
   show?: (row: Row) => ReactNode;
   number?: boolean;
+  /** Holds buttons: neither sorted by nor exported. */
+  tool?: boolean;
 }
 
 const Frame = styled.div`overflow-x: auto;`;
@@ -48,6 +50,12 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
     setOrder((now) =>
       now?.name === column.name ? {name: column.name, down: !now.down} : {name: column.name, down: !!column.number},
     );
+  /** What is shown, without columns that only hold buttons. */
+  const exported = (): [string[], Cell[][]] => {
+    const told = columns.filter((column) => !column.tool);
+    const all = [...sorted, ...(total ? [total] : [])];
+    return [told.map((column) => column.name), all.map((row) => told.map((column) => column.value(row)))];
+  };
   const cells = (row: Row) =>
     columns.map((column) => (
       <td key={column.name} className={column.number ? 'number' : undefined}>
@@ -66,10 +74,14 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
                   className={column.number ? 'number' : undefined}
                   aria-sort={order?.name === column.name ? (order.down ? 'descending' : 'ascending') : undefined}
                 >
-                  <button type="button" onClick={() => press(column)}>
-                    {column.name}
-                    {order?.name === column.name ? (order.down ? ' ↓' : ' ↑') : ''}
-                  </button>
+                  {column.tool ? (
+                    column.name
+                  ) : (
+                    <button type="button" onClick={() => press(column)}>
+                      {column.name}
+                      {order?.name === column.name ? (order.down ? ' ↓' : ' ↑') : ''}
+                    </button>
+                  )}
                 </th>
               ))}
             </tr>
@@ -83,21 +95,9 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
         </Table>
       </Frame>
       {file && (
-        <p style={{marginTop: 8, fontSize: 12}}>
-          <Button
-            tone="link"
-            onPress={() =>
-              download(
-                file,
-                toCsv(
-                  columns.map((column) => column.name),
-                  [...sorted, ...(total ? [total] : [])].map((row) => columns.map((column) => column.value(row))),
-                ),
-              )
-            }
-          >
-            Export CSV
-          </Button>
+        <p style={{marginTop: 8, fontSize: 12, display: 'flex', gap: 12}}>
+          <Button tone="link" onPress={() => download(file, toCsv(...exported()))}>Export CSV</Button>
+          <Button tone="link" onPress={() => download(file.replace(/csv$/, 'ndjson'), toNdjson(...exported()), 'application/x-ndjson')}>NDJSON</Button>
         </p>
       )}
     </>

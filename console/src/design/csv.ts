@@ -13,6 +13,10 @@ export function csvCell(value: Cell): string {
 export const toCsv = (columns: string[], rows: Cell[][]): string =>
   [columns, ...rows].map((row) => row.map(csvCell).join(',')).join('\r\n') + '\r\n';
 
+/** The same rows as NDJSON, one object a line, numbers as numbers. */
+export const toNdjson = (columns: string[], rows: Cell[][]): string =>
+  rows.map((row) => JSON.stringify(Object.fromEntries(columns.map((name, i) => [name, row[i] ?? null])))).join('\n') + '\n';
+
 export function download(name: string, text: string, type = 'text/csv;charset=utf-8') {
   const link = document.createElement('a');
   link.href = URL.createObjectURL(new Blob([text], {type}));

@@ -17,5 +17,14 @@ export function useView(usual = 7) {
       },
       {replace: true},
     );
-  return {days, tenant: search.get('tenant') ?? '', get: (name: string) => search.get(name) ?? '', set};
+  const clear = (...names: string[]) =>
+    setSearch(
+      (now) => {
+        const next = new URLSearchParams(now);
+        for (const name of names) next.delete(name);
+        return next;
+      },
+      {replace: true},
+    );
+  return {days, tenant: search.get('tenant') ?? '', get: (name: string) => search.get(name) ?? '', set, clear};
 }

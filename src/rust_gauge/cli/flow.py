@@ -15,6 +15,8 @@ def flow(session: Session) -> int:
     tenant = session.tenant(arguments.domain)
     if arguments.versus:
         return _versus(session, tenant, first, today)
+    if arguments.by_day:
+        return _by_day(session, tenant, first, today)
     result = session.client.flow.show(tenant, **_chosen(arguments), first=first, last=today)
     if arguments.format == "json":
         session.output.json(result)
@@ -32,6 +34,22 @@ def flow(session: Session) -> int:
         session.output.line()
         causes = [(c.cause.replace("_", " "), f"{c.permanent:,}", f"{c.transient:,}") for c in result.causes]
         session.output.table("text", ("cause", "permanent", "transient"), causes, right=(1, 2))
+    return 0
+
+
+def _by_day(session: Session, tenant: str, first: date, last: date) -> int:
+    """Counts of each day and provider."""
+    found = session.client.flow.days(tenant, **_chosen(session.arguments), first=first, last=last)
+    if session.arguments.format == "json":
+        session.output.json(found)
+        return 0
+    names = ("delivered", "permanent", "transient", "delayed", "complained", "unsubscribed")
+    rows = [
+        (f"{first + timedelta(days=number)}", each.label, *(getattr(each, name)[number] for name in names))
+        for number in range((last - first).days + 1)
+        for each in found.series
+    ]
+    session.output.table(session.arguments.format, ("day", "provider", *names), rows, right=range(2, 8))
     return 0
 
 

@@ -235,6 +235,7 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--limit", type=_days, default=200, help="the newest so many (200)")
     made = command("flow", flow.flow, "mail flow per mailbox provider", tables)
     _which_mail(made)
+    made.add_argument("--by-day", action="store_true", help="day by day")
     made.add_argument("--versus", metavar="WHAT=NAME", help="beside other mail, such as campaign=spring-b")
     made = command("causes", flow.causes, "why mail bounced or waited, per provider, with replies", tables)
     _which_mail(made)

@@ -40,6 +40,7 @@ from rust_gauge.contract.flow import (
     Causes,
     Flow,
     FlowComparison,
+    FlowDays,
     FlowNames,
     FlowSettings,
     Provider,
@@ -233,6 +234,10 @@ def list_events(tenant: str, cursor: str | None, query: Mapping[str, Any]) -> Ca
 
 def flow(tenant: str, query: Mapping[str, Any]) -> Call[Flow]:
     return _call("GET", _tenant(tenant, "flow"), Flow, **query)
+
+
+def flow_days(tenant: str, query: Mapping[str, Any]) -> Call[FlowDays]:
+    return _call("GET", _tenant(tenant, "flow/days"), FlowDays, **query)
 
 
 def causes(tenant: str, query: Mapping[str, Any]) -> Call[Causes]:

@@ -46,6 +46,7 @@ from rust_gauge.contract.flow import (
     Causes,
     Flow,
     FlowComparison,
+    FlowDays,
     FlowNames,
     FlowSettings,
     Provider,
@@ -335,6 +336,10 @@ class FlowReader(_Part):
         By `domain`, `stream`, `relay`; or by one of `ip`, `campaign`, `tag`, alone or with a domain.
         """
         return self._client.send(calls.flow(tenant, query))
+
+    def days(self, tenant: str, **query: Any) -> FlowDays:
+        """The same day by day. Chosen as in `show`."""
+        return self._client.send(calls.flow_days(tenant, query))
 
     def causes(self, tenant: str, **query: Any) -> Causes:
         """Causes of bounces and delays day by day, per provider. Chosen as in `show`."""

@@ -98,6 +98,29 @@ class Causes(Model):
     rows: list[CauseSeries]
 
 
+class FlowSeries(Model):
+    """One provider's mail day by day; every list has a number for each day."""
+
+    provider: str = Field(description="Registered domain of its MX, (others), or (all)")
+    label: str
+    reports_complaints: bool
+    delivered: list[int]
+    attempted: list[int] = Field(description="Messages whose fate is known: taken or given up")
+    permanent: list[int]
+    transient: list[int]
+    delayed: list[int]
+    complained: list[int]
+    unsubscribed: list[int]
+
+
+class FlowDays(Model):
+    """Mail flow day by day: all of it first, then each provider."""
+
+    first_day: date
+    last_day: date
+    series: list[FlowSeries]
+
+
 class WordingRow(Model):
     """The fixed part of replies that differ only in numbers, ids, addresses and hosts."""
 

@@ -15,8 +15,10 @@ from rust_gauge.contract.flow import (
     Counts,
     Flow,
     FlowComparison,
+    FlowDays,
     FlowNames,
     FlowRow,
+    FlowSeries,
     Rate,
     RateDifference,
     WordingRow,
@@ -126,6 +128,39 @@ def show_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
     return context.store.transaction(work)
 
 
+def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowDays:
+    """Mail of a period day by day, for plots."""
+    first, last = _period(context, query)
+    where = _filter(context, tenant, query)
+    length = (last - first).days + 1
+    today = context.clock().date()
+
+    def work(connection: Connection) -> FlowDays:
+        columns = columns_of(connection, tenant.id, today)
+        reporting = store_flow.reporting_providers(connection, today - REPORTS_WITHIN)
+        reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
+        days: dict[int, list[FlowCounts]] = defaultdict(lambda: [FlowCounts() for _ in range(length)])
+        for day, line in store_flow.flow_days(connection, tenant.id, first, last, where):
+            for place in (0, columns.place(line.provider_id)):
+                days[place][(day - first).days].add(line.kind, line.permanence, line.n)
+        places = [id for id in [*columns.names, OTHER_PROVIDERS] if id in days]
+        series = [_series(columns.name(id), columns.label(id), id in reporting, days[id]) for id in places]
+        return FlowDays(
+            first_day=first, last_day=last, series=[_series(ALL, ALL_LABEL, bool(reporting), days[0]), *series]
+        )
+
+    return context.store.transaction(work)
+
+
+def _series(provider: str, label: str, reports: bool, days: list[FlowCounts]) -> FlowSeries:
+    return FlowSeries(
+        provider=provider, label=label, reports_complaints=reports, delivered=[day.delivered for day in days],
+        attempted=[day.attempted for day in days], permanent=[day.bounced_permanent for day in days],
+        transient=[day.bounced_transient for day in days], delayed=[day.delayed for day in days],
+        complained=[day.complained for day in days], unsubscribed=[day.unsubscribed for day in days],
+    )  # fmt: skip
+
+
 def show_causes(context: Context, tenant: TenantAccess, query: FlowQuery) -> Causes:
     """Causes of bounces and delays over time, per provider, with a reply of each and what is new."""
     first, last = _period(context, query)
@@ -214,11 +249,19 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
             for where in filters
         ]
         places = [id for id in [*columns.names, OTHER_PROVIDERS] if any(id in side for side in sides)]
+        reporting = store_flow.reporting_providers(connection, context.clock().date() - REPORTS_WITHIN)
+        reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
+        names = (_called(one), _called(other))
+        # Complaints are only compared where they are told.
+        heard = [_sum(counts for id, counts in side.items() if id in reporting) for side in sides]
         return FlowComparison(
-            first_day=first, last_day=last, first=_called(one), second=_called(other),
-            rates=_differences(_sum(sides[0].values()), _sum(sides[1].values()), (_called(one), _called(other))),
+            first_day=first, last_day=last, first=names[0], second=names[1],
+            rates=_differences(_sum(sides[0].values()), _sum(sides[1].values()), names, heard),
             providers={
-                columns.label(id): _differences(sides[0].get(id, FlowCounts()), sides[1].get(id, FlowCounts()))
+                columns.label(id): _differences(
+                    sides[0].get(id, FlowCounts()), sides[1].get(id, FlowCounts()), names,
+                    None if id in reporting else [],
+                )
                 for id in places
             },
         )  # fmt: skip
@@ -242,12 +285,17 @@ _COMPARED = (  # name, attribute, whether more of it is better
 
 
 def _differences(
-    first: FlowCounts, second: FlowCounts, names: tuple[str, str] = ("the first", "the second")
+    first: FlowCounts, second: FlowCounts, names: tuple[str, str], heard: list[FlowCounts] | None = None
 ) -> list[RateDifference]:
+    """`heard`: both sides where complaints are reported; empty when nobody reports them; None when all of it is."""
     out = []
     for name, attribute, more_is_better in _COMPARED:
         one, two = getattr(first, attribute), getattr(second, attribute)
-        row = RateDifference(name=name, first=_rate(one), second=_rate(two), said="no mail on one side")
+        said = "no mail on one side"
+        if attribute == "complaint_rate" and heard is not None:
+            one, two = (each.complaint_rate for each in heard) if heard else (None, None)
+            said = "no provider of this mail reports them" if one is None and two is None else said
+        row = RateDifference(name=name, first=_rate(one), second=_rate(two), said=said)
         if one is not None and two is not None:
             found = difference(one, two)
             said = "not enough mail to tell"

@@ -1,13 +1,16 @@
 /** Why mail bounced or waited: causes day by day at each provider, and replies grouped by their fixed part. */
+import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useCauses, useWordings, type Which} from '../../api/queries';
+import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
 import {ago, count, firstDay, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Spark} from '../../design/Spark';
 import {font, space} from '../../design/tokens';
+import {ruleFrom, RulesCard} from './RulesCard';
 
 type Series = Schemas['CauseSeries'];
 type Wording = Schemas['WordingRow'];
@@ -24,6 +27,7 @@ const scaled = (days: number[]): number[] => {
 export function CausesView({tenant, days, which}: {tenant: string; days: number; which: Which}) {
   const causes = useCauses(tenant, firstDay(days), which);
   const wordings = useWordings(tenant, firstDay(days));
+  const [draft, setDraft] = useState<Schemas['OwnRule'] | null>(null);
   return (
     <Stack>
       {causes.isPending && <Loading what="causes" />}
@@ -59,6 +63,7 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
           )}
         </Card>
       )}
+      <RulesCard tenant={tenant} draft={draft} onDraft={setDraft} />
       {wordings.data && wordings.data.length > 0 && (
         <Card title="Replies by their fixed part" note="numbers, ids, addresses and hosts taken out; one rule settles all of a kind">
           <DataTable
@@ -72,6 +77,11 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
               },
               {name: 'At', value: (row) => row.providers.join(', '), show: (row) => <span style={{whiteSpace: 'normal'}}>{row.providers.join(', ')}</span>},
               {name: 'Wording', value: (row) => row.wording, show: (row) => <Reply>{row.wording}</Reply>},
+              {
+                name: 'Rule',
+                value: () => '', tool: true,
+                show: (row) => <Button tone="link" onPress={() => { setDraft(ruleFrom(row.wording, row.example)); document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'}); }}>Write one</Button>,
+              },
               {name: 'First seen', value: (row) => row.first_seen_at, show: (row) => <Small>{ago(row.first_seen_at)}</Small>},
             ]}
             rows={wordings.data}

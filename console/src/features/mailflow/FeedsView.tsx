@@ -67,7 +67,7 @@ export function FeedsView({tenant}: {tenant: string}) {
               {name: 'Today', value: (row) => row.stored_today, show: (row) => count(row.stored_today), number: true},
               {name: 'Refused', value: (row) => row.refused, show: (row) => (row.refused ? <Tag level="risk">{row.refused}</Tag> : 0), number: true},
               {name: 'Position', value: (row) => row.position, show: (row) => <Soft>{row.position}</Soft>},
-              {name: 'Look', value: () => '', show: (row) => <Button tone="link" onPress={() => setOpen(open === row.name ? '' : row.name)}>{open === row.name ? 'Close' : 'Open'}</Button>},
+              {name: 'Look', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => setOpen(open === row.name ? '' : row.name)}>{open === row.name ? 'Close' : 'Open'}</Button>},
             ]}
             rows={feeds.data}
             id={(row) => row.name}
@@ -172,8 +172,53 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
           />
         </>
       )}
+      <SourceEditor key={JSON.stringify([feed.source, feed.defaults])} tenant={tenant} feed={feed} />
       {(feed.kind === 'http' || feed.kind === 'queue') && <MappingEditor tenant={tenant} feed={feed} />}
     </Card>
+  );
+}
+
+const SOURCE_FIELDS: Record<Kind, {name: 'addresses' | 'path' | 'host' | 'port' | 'user' | 'folder' | 'queue' | 'virtual_host'; label: string}[]> = {
+  http: [],
+  mail: [{name: 'addresses', label: 'Addresses, or @domain'}],
+  mailbox: [{name: 'path', label: 'Maildir or mbox, at the service'}, {name: 'host', label: 'or IMAP host'}, {name: 'port', label: 'Port'}, {name: 'user', label: 'User'}, {name: 'folder', label: 'Folder'}],
+  log: [{name: 'path', label: 'The log file, at the service'}],
+  queue: [{name: 'host', label: 'Host'}, {name: 'port', label: 'Port'}, {name: 'user', label: 'User'}, {name: 'queue', label: 'Queue'}, {name: 'virtual_host', label: 'Virtual host'}],
+};
+
+/** Where a feed reads, and what its events are when they do not say. */
+function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
+  const change = useChangeFeed(tenant);
+  const asks = SOURCE_FIELDS[feed.kind];
+  const [source, setSource] = useState<Record<string, string>>(() => Object.fromEntries(asks.map(({name}) => [name, Array.isArray(feed.source[name]) ? feed.source[name].join(' ') : String(feed.source[name] ?? '')])));
+  const [defaults, setDefaults] = useState(feed.defaults);
+  const [password, setPassword] = useState('');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const given = Object.fromEntries(
+      Object.entries(source).map(([name, text]) => [name, name === 'addresses' ? text.split(/[\s,]+/).filter(Boolean) : name === 'port' ? Number(text) || null : text.trim()]),
+    );
+    change.mutate({
+      name: feed.name,
+      body: {defaults, ...(asks.length ? {source: {...feed.source, ...given}} : {}), ...(password ? {password} : {})},
+    }, {onSuccess: () => setPassword('')});
+  };
+  return (
+    <details style={{marginTop: 12}}>
+      <summary>Where it reads, and what its events are</summary>
+      <Form onSubmit={submit} aria-label="Settings of the feed">
+        {asks.map(({name, label}) => <Field key={name} label={label} mono value={source[name] ?? ''} onChange={(text) => setSource({...source, [name]: text})} />)}
+        {(feed.kind === 'mailbox' || feed.kind === 'queue') && <Field label="New password" type="password" value={password} onChange={setPassword} placeholder="the one there is stays" />}
+        {(['domain', 'stream', 'relay'] as const).map((name) => (
+          <Field key={name} label={`${name[0]!.toUpperCase()}${name.slice(1)} where the source says none`} value={defaults[name] ?? ''} onChange={(text) => setDefaults({...defaults, [name]: text.trim()})} />
+        ))}
+        <Row data-wide>
+          <Button type="submit" isDisabled={change.isPending}>Keep these settings</Button>
+          {change.isSuccess && <Small role="status">Kept.</Small>}
+        </Row>
+        {change.error && <div data-wide><Trouble error={change.error} /></div>}
+      </Form>
+    </details>
   );
 }
 

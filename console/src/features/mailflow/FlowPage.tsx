@@ -11,6 +11,8 @@ import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {CausesView} from './CausesView';
 import {CompareView} from './CompareView';
+import {FlowChart} from './FlowChart';
+import {ShiftsCard} from './ShiftsCard';
 import {FeedsView} from './FeedsView';
 import {ProvidersTable} from './ProvidersTable';
 import {TrailsView} from './TrailsView';
@@ -85,7 +87,8 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
 function Providers({tenant, days, which}: {tenant: string; days: number; which: Which}) {
   const flow = useFlow(tenant, firstDay(days), which);
   return (
-    <>
+    <Page>
+      <ShiftsCard tenant={tenant} days={days} />
       {flow.isPending && <Loading what="mail flow" />}
       {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
       {flow.data && flow.data.providers.length === 0 && (
@@ -96,6 +99,7 @@ function Providers({tenant, days, which}: {tenant: string; days: number; which: 
           <ProvidersTable flow={flow.data} file={`flow-${tenant}.csv`} />
         </Card>
       )}
-    </>
+      {flow.data && flow.data.providers.length > 0 && <FlowChart tenant={tenant} first={firstDay(days)} which={which} />}
+    </Page>
   );
 }

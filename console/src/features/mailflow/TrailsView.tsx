@@ -3,15 +3,17 @@ import {useState, type FormEvent} from 'react';
 import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useTrail, type TrailSearch} from '../../api/queries';
+import {useProviders, useTrail, type TrailSearch} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
+import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {CAUSES} from './RulesCard';
 
 type Event = Schemas['Event'];
 
@@ -34,6 +36,22 @@ const MEANING: Record<Event['kind'], string> = {
   withheld: 'not sent, as the address is suppressed; no bounce',
 };
 
+const SINCE = [
+  {value: 'weeks', label: 'Last weeks'},
+  {value: '1', label: 'Last hour'},
+  {value: '24', label: 'Last day'},
+  {value: '168', label: 'Last 7 days'},
+  {value: '2160', label: 'Last 90 days'},
+  {value: 'moment', label: 'Since a moment'},
+];
+const sinceOf = (hours: string, now = Date.now()): string => new Date(now - Number(hours) * 3_600_000).toISOString().slice(0, 19) + 'Z';
+/** Which of the choices a moment is; `moment` when it is none. */
+export function sinceChoice(since: string, now = Date.now()): string {
+  if (!since) return 'weeks';
+  const hours = (now - Date.parse(since)) / 3_600_000;
+  return ['1', '24', '168', '2160'].find((each) => hours >= Number(each) - 0.01 && hours < Number(each) + 0.75) ?? 'moment';
+}
+
 /** What is typed, as what is looked for: an address, a message id, or words of a reply. */
 export function searchOf(text: string): TrailSearch {
   const typed = text.trim();
@@ -48,7 +66,19 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
   const asked = view.get('find');
   const [text, setText] = useState(asked);
   const [live, setLive] = useState(false);
-  const search = {...searchOf(asked), domain: domain || undefined};
+  const providers = useProviders(tenant);
+  const listed = (name: string) => view.get(name).split(',').filter(Boolean);
+  const search: TrailSearch = {
+    ...searchOf(asked),
+    domain: domain || undefined,
+    kind: listed('kind') as Event['kind'][],
+    cause: listed('cause') as Event['cause'][],
+    provider: view.get('provider') || undefined,
+    relay: view.get('relay') || undefined,
+    since: view.get('since') || undefined,
+    until: view.get('until') || undefined,
+  };
+  const narrowed = ['kind', 'cause', 'provider', 'relay', 'since', 'until'].filter((name) => view.get(name));
   const trail = useTrail(tenant, search, live);
   const one = Boolean(search.recipient || search.message_id);
   const rows = one ? [...(trail.data?.items ?? [])].reverse() : (trail.data?.items ?? []);
@@ -66,8 +96,18 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
         <Field label="An address, a <message id>, or words of a reply" mono value={text} onChange={setText} placeholder="kim@tidepost.example" />
         <Button type="submit" tone="main">Find</Button>
         {asked && <Button onPress={() => follow('')}>All mail</Button>}
+        <Choice label="Kind" value={view.get('kind') || 'all'} options={[{value: 'all', label: 'Every kind'}, ...Object.keys(MEANING).map((value) => ({value, label: value}))]} shown={listed('kind').length > 1 ? listed('kind').join(', ') : undefined} onChange={(value) => view.set('kind', value === 'all' ? '' : value)} />
+        <Choice label="Cause" value={view.get('cause') || 'all'} options={[{value: 'all', label: 'Every cause'}, ...[...CAUSES, 'unclassified'].map((value) => ({value, label: words(value)}))]} shown={listed('cause').length > 1 ? `${listed('cause').length} causes` : undefined} onChange={(value) => view.set('cause', value === 'all' ? '' : value)} />
+        <Choice label="Provider" value={view.get('provider') || 'all'} options={[{value: 'all', label: 'Every provider'}, ...(providers.data ?? []).map((each) => ({value: each.provider, label: each.label}))]} onChange={(value) => view.set('provider', value === 'all' ? '' : value)} />
+        <Choice label="Since" value={sinceChoice(view.get('since'))} options={SINCE} onChange={(value) => view.set('since', value === 'weeks' ? '' : sinceOf(value))} />
         <Checkbox isSelected={live} onChange={setLive}>{({isSelected}) => <>{isSelected ? '☑' : '☐'} keep looking</>}</Checkbox>
       </Form>
+      {narrowed.length > 0 && (
+        <p style={{fontSize: 12}}>
+          Narrowed to {narrowed.map((name) => `${name} ${view.get(name).replaceAll(',', ', ').replaceAll('_', ' ')}`).join('; ')}{' '}
+          <Button tone="link" onPress={() => view.clear(...narrowed)}>Show all again</Button>
+        </p>
+      )}
       {trail.isPending && <Loading what="events" />}
       {trail.error && <Trouble error={trail.error} />}
       {trail.data && rows.length === 0 && <Notice title="Nothing is known of it">No event of the last weeks fits. Is it spelt right?</Notice>}

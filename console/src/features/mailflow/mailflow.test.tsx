@@ -131,4 +131,16 @@ describe('feeds', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Keep this mapping'}));
     expect(seen.some((each) => each.method === 'PATCH')).toBe(true);
   });
+
+  it('take another source and password after they were opened', async () => {
+    const box = feed({name: 'returns', kind: 'mailbox', refused: 0, source: {...feed().source, host: 'mail.office.example', user: 'bounces', port: 993}});
+    const seen = serviceWith({...base, [`GET ${T}/feeds`]: () => [box], [`GET ${T}/feeds/returns/refused`]: () => ({items: [], next: null}), [`PATCH ${T}/feeds/returns`]: () => box});
+    open(<FlowPage who={who} />, '/?view=feeds');
+    await userEvent.click(await screen.findByRole('button', {name: 'Open'}));
+    await userEvent.click(screen.getByText('Where it reads, and what its events are'));
+    await userEvent.type(screen.getByLabelText('New password'), 'secret');
+    await userEvent.type(screen.getByLabelText('Relay where the source says none'), 'driftline');
+    await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
+    expect(seen.find((each) => each.method === 'PATCH')!.body).toMatchObject({password: 'secret', defaults: {relay: 'driftline'}, source: {host: 'mail.office.example', port: 993, user: 'bounces'}});
+  });
 });

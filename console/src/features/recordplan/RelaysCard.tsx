@@ -153,7 +153,7 @@ export function RelaysCard({tenant}: {tenant: string}) {
     {name: 'Wants published', value: wants, show: (row) => <span style={{whiteSpace: 'normal'}}>{wants(row) || <Soft>nothing</Soft>}</span>},
     {name: 'Its lines', value: ownLines, show: (row) => <span style={{whiteSpace: 'normal'}}>{ownLines(row) || <Soft>the usual</Soft>}</span>},
     {name: 'Allows', value: allowed, show: (row) => <span style={{whiteSpace: 'normal'}}>{allowed(row)}</span>},
-    {name: '', value: () => '', show: (row) => <Button tone="link" onPress={() => setDraft(toDraft(row))}>Describe</Button>},
+    {name: '', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => setDraft(toDraft(row))}>Describe</Button>},
   ];
   return (
     <Card title="Relays" note="paths that mail leaves by; all domains of the tenant share them" actions={<Button onPress={() => setDraft(toDraft())}>Add a relay</Button>}>

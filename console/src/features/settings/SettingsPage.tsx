@@ -1,8 +1,10 @@
-/** What a tenant sets once: who is told what happens, and which programs may ask. */
+/** What a tenant sets once: who is told what happens, and which programs may ask, what is kept. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {KeepingCard} from './KeepingCard';
+import {PersonCard} from './PersonCard';
 import {TokensCard} from './TokensCard';
 import {WebhooksCard} from './WebhooksCard';
 
@@ -20,6 +22,8 @@ export function SettingsPage({who}: {who: Schemas['Who']}) {
       <h1>Settings of {tenant.name}</h1>
       <WebhooksCard tenant={tenant.slug} />
       <TokensCard tenant={tenant.slug} />
+      <KeepingCard tenant={tenant.slug} />
+      <PersonCard tenant={tenant.slug} />
     </Page>
   );
 }

@@ -49,7 +49,7 @@ export function TokensCard({tenant}: {tenant: string}) {
             {name: 'Made', value: (row) => row.created_at, show: (row) => ago(row.created_at)},
             {name: 'Last used', value: (row) => row.last_used_at ?? '', show: (row) => (row.last_used_at ? ago(row.last_used_at) : <Soft>never</Soft>)},
             {name: 'Ends', value: (row) => row.expires_at?.slice(0, 10) ?? 'never'},
-            {name: '', value: () => '', show: (row) => <Button tone="link" onPress={() => drop.mutate(row.id)}>Drop</Button>},
+            {name: '', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => drop.mutate(row.id)}>Drop</Button>},
           ]}
           rows={tokens.data}
           id={(row) => String(row.id)}

@@ -44,7 +44,7 @@ export function WebhooksCard({tenant}: {tenant: string}) {
             {name: 'Waiting', value: (row) => row.waiting, number: true},
             {name: 'Given up', value: (row) => row.dead, number: true, show: (row) => (row.dead ? <Tag level="fault">{row.dead}</Tag> : 0)},
             {name: '', value: (row) => (row.paused ? 'paused' : ''), show: (row) => (row.paused ? <Tag level="note">paused</Tag> : '')},
-            {name: 'Calls', value: () => '', show: (row) => <Button tone="link" onPress={() => setOpen(open === row.id ? null : row.id)}>{open === row.id ? 'Close' : 'Open'}</Button>},
+            {name: 'Calls', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => setOpen(open === row.id ? null : row.id)}>{open === row.id ? 'Close' : 'Open'}</Button>},
           ]}
           rows={hooks.data}
           id={(row) => String(row.id)}

@@ -54,4 +54,33 @@ describe('settings', () => {
     expect(await screen.findByText('rg_secret')).toBeTruthy();
     expect(await screen.findByText('all of yours')).toBeTruthy();
   });
+
+  it('keeps how long events are kept', async () => {
+    const seen = serviceWith({
+      [`GET ${T}/flow-settings`]: () => ({keep_events_days: 400, false_alarms_a_year: 1}),
+      [`PUT ${T}/flow-settings`]: () => ({keep_events_days: 90, false_alarms_a_year: 1}),
+    });
+    open(<SettingsPage who={who} />);
+    const days = await screen.findByLabelText('Keep events for, days');
+    await userEvent.clear(days);
+    await userEvent.type(days, '90');
+    await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
+    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({keep_events_days: 90, false_alarms_a_year: 1});
+  });
+
+  it('shows what is kept of a person, and erases it only with a reason', async () => {
+    const seen = serviceWith({
+      [`GET ${T}/recipient-data`]: () => ({tenant: 'copperline', address: 'kim@tidepost.example', made_at: '2026-11-20T08:00:00Z', events: [], entries: [], changes: [], refused: []}),
+      [`POST ${T}/erasures`]: () => ({erased_at: '2026-11-20T08:00:00Z', erased_by: 'Isla', reason: 'ticket 812', events: 3, others: 1}),
+    });
+    open(<SettingsPage who={who} />);
+    await userEvent.type(await screen.findByLabelText('Whose, an address'), 'kim@tidepost.example');
+    await userEvent.click(screen.getByRole('button', {name: 'See what is kept'}));
+    const erase = await screen.findByRole('button', {name: 'Erase for good'});
+    expect(erase.hasAttribute('disabled')).toBe(true);
+    await userEvent.type(screen.getByLabelText('Erase it: why'), 'ticket 812');
+    await userEvent.click(erase);
+    expect(await screen.findByText('Erased from 3 events and 1 other places')).toBeTruthy();
+    expect(seen.find((each) => each.path.endsWith('/erasures') && each.method === 'POST')!.body).toEqual({address: 'kim@tidepost.example', reason: 'ticket 812', may_be_mailed_again: false});
+  });
 });

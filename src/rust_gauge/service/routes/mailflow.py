@@ -10,6 +10,7 @@ from rust_gauge.contract.flow import (
     Causes,
     Flow,
     FlowComparison,
+    FlowDays,
     FlowNames,
     FlowSettings,
     Shift,
@@ -54,6 +55,12 @@ def show_flow(context: Ctx, tenant: Tenant, query: Asked) -> Flow:
     For a domain, stream, relay, or for a sending address, campaign or tag.
     """
     return flow.show_flow(context, tenant, query)
+
+
+@router.get("/flow/days", operation_id="show_flow_days")
+def show_flow_days(context: Ctx, tenant: Tenant, query: Asked) -> FlowDays:
+    """The same day by day, for plots."""
+    return flow.show_days(context, tenant, query)
 
 
 @router.get("/flow/causes", operation_id="show_causes")

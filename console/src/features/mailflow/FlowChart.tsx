@@ -1,0 +1,155 @@
+/** One rate day by day, a small plot for each provider on the same scale, with the shifts that were found. */
+import {useState} from 'react';
+import {Line, LineChart, ReferenceArea, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useFlowDays, useShifts, type Which} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {DataTable} from '../../design/DataTable';
+import {bare, count, day, percent} from '../../design/format';
+import {Loading, Trouble} from '../../design/Notice';
+import {colour, space} from '../../design/tokens';
+
+type Series = Schemas['FlowSeries'];
+type Shift = Schemas['Shift'];
+export type RateName = 'permanent' | 'transient' | 'delayed' | 'complained' | 'unsubscribed';
+
+const RATES: {value: RateName | 'delivered'; label: string; stop?: number}[] = [
+  {value: 'permanent', label: 'Permanent bounces', stop: 0.05},
+  {value: 'transient', label: 'Transient bounces'},
+  {value: 'delayed', label: 'Delayed'},
+  {value: 'complained', label: 'Complaints', stop: 0.003},
+  {value: 'unsubscribed', label: 'Unsubscribed'},
+  {value: 'delivered', label: 'Delivered, messages'},
+];
+
+const Grid = styled.div`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(220px, 1fr));`;
+const Name = styled.p`display: flex; justify-content: space-between; gap: ${space.s}; margin: 0; font-weight: 600; font-size: 13px;`;
+const Tip = styled.div`background: ${colour('sheet')}; border: 1px solid ${colour('line')}; padding: 4px 8px; font-size: 12px;`;
+
+/** The share of each day; null on days without mail. */
+export function ratesOf(series: Series, name: RateName | 'delivered'): (number | null)[] {
+  if (name === 'delivered') return series.delivered;
+  const of = name === 'complained' || name === 'unsubscribed' ? series.delivered : series.attempted;
+  return series[name].map((n, i) => (of[i] ? n / of[i] : null));
+}
+
+/** The days of a period, ISO. */
+export function daysOf(first: string, length: number): string[] {
+  const start = Date.parse(`${first}T00:00:00Z`);
+  return Array.from({length}, (_, i) => new Date(start + i * 86_400_000).toISOString().slice(0, 10));
+}
+
+const RATE_OF_SHIFT: Partial<Record<Shift['rate'], RateName>> = {permanent: 'permanent', transient: 'transient', delayed: 'delayed', complaints: 'complained'};
+
+export function FlowChart({tenant, first, which}: {tenant: string; first: string; which: Which}) {
+  const [rate, setRate] = useState<RateName | 'delivered'>('permanent');
+  const [table, setTable] = useState(false);
+  const flow = useFlowDays(tenant, first, which);
+  const shifts = useShifts(tenant, 30);
+  const about = RATES.find((each) => each.value === rate)!;
+  const days = flow.data ? daysOf(flow.data.first_day, flow.data.series[0]!.attempted.length) : [];
+  const top = Math.max(about.stop && rate !== 'delivered' ? about.stop / 5 : 0, ...(flow.data?.series.flatMap((each) => ratesOf(each, rate)) ?? []).map((n) => n ?? 0));
+  return (
+    <Card
+      title="Day by day"
+      note="each provider on the same scale; shaded where the rate had shifted"
+      actions={
+        <>
+          <Choice label="Rate" value={rate} options={RATES} onChange={(value) => setRate(value as RateName)} />
+          <Button onPress={() => setTable(!table)}>{table ? 'Show the plots' : 'Show as table'}</Button>
+        </>
+      }
+    >
+      {flow.isPending && <Loading what="days" />}
+      {flow.error && <Trouble error={flow.error} />}
+      {flow.data && table && (
+        <DataTable
+          label="Mail day by day"
+          columns={[
+            {name: 'Day', value: (row: Row) => row.day},
+            {name: 'Provider', value: (row) => row.label},
+            {name: 'Delivered', value: (row) => row.delivered, show: (row) => count(row.delivered), number: true},
+            {name: 'Permanent', value: (row) => row.permanent, number: true},
+            {name: 'Transient', value: (row) => row.transient, number: true},
+            {name: 'Delayed', value: (row) => row.delayed, number: true},
+            {name: 'Complaints', value: (row) => row.complained, number: true},
+            {name: 'Unsubscribed', value: (row) => row.unsubscribed, number: true},
+          ]}
+          rows={rowsOf(flow.data.series, days)}
+          id={(row) => `${row.day} ${row.label}`}
+          file={`days-${tenant}.csv`}
+        />
+      )}
+      {flow.data && !table && (
+        <Grid>
+          {flow.data.series.map((each) => (
+            <Plot
+              key={each.provider}
+              series={each}
+              days={days}
+              rate={rate}
+              top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}
+              stop={about.stop}
+              shifts={(shifts.data ?? []).filter((shift) => shift.what === 'provider' && shift.name === each.provider && RATE_OF_SHIFT[shift.rate] === rate)}
+            />
+          ))}
+        </Grid>
+      )}
+    </Card>
+  );
+}
+
+interface Row {
+  day: string;
+  label: string;
+  delivered: number;
+  permanent: number;
+  transient: number;
+  delayed: number;
+  complained: number;
+  unsubscribed: number;
+}
+const rowsOf = (series: Series[], days: string[]): Row[] =>
+  days
+    .flatMap((each, i) =>
+      series.map((one) => ({
+        day: each, label: one.label, delivered: one.delivered[i]!, permanent: one.permanent[i]!, transient: one.transient[i]!,
+        delayed: one.delayed[i]!, complained: one.complained[i]!, unsubscribed: one.unsubscribed[i]!,
+      })),
+    )
+    .reverse();
+
+function Plot({series, days, rate, top, stop, shifts}: {series: Series; days: string[]; rate: RateName | 'delivered'; top: number; stop?: number; shifts: Shift[]}) {
+  const values = ratesOf(series, rate);
+  const silent = rate === 'complained' && !series.reports_complaints;
+  const shown = (n: number | null | undefined) => (n == null ? 'no mail' : rate === 'delivered' ? count(n) : percent(n));
+  const last = [...values].reverse().find((n) => n != null);
+  const data = days.map((each, i) => ({day: each, value: values[i]}));
+  const within = (iso: string) => (iso.slice(0, 10) < days[0]! ? days[0]! : iso.slice(0, 10));
+  return (
+    <div>
+      <Name>
+        {series.label} <Small>{silent ? 'does not report' : `${shown(last)} last`}</Small>
+      </Name>
+      <div style={{height: 92}} role="img" aria-label={`${series.label}, day by day; the table holds the figures`}>
+        {!silent && (
+          <ResponsiveContainer>
+            <LineChart data={data} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
+              <XAxis dataKey="day" height={16} tickFormatter={day} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} stroke={colour('line')} interval="preserveStartEnd" minTickGap={60} />
+              <YAxis width={34} domain={[0, top || 1]} ticks={[0, top || 1]} tickFormatter={(n: number) => (rate === 'delivered' ? count(Math.round(n)) : `${bare(n)} %`)} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} axisLine={false} />
+              {shifts.filter((shift) => (shift.ended_at ?? '9999') >= days[0]!).map((shift) => (
+                <ReferenceArea key={shift.id} x1={within(shift.began_at)} x2={within(shift.ended_at ?? `${days[days.length - 1]}T`)} fill={colour('corroded')} fillOpacity={0.18} stroke={colour('corroded')} strokeOpacity={0.5} />
+              ))}
+              {stop && rate !== 'delivered' && stop <= top && <ReferenceLine y={stop} stroke={colour('corroded')} strokeDasharray="3 3" />}
+              <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.6} dot={days.length < 2} isAnimationActive={false} connectNulls />
+              <Tooltip content={({payload, label}) => (payload?.[0] ? <Tip>{day(String(label))}: <b>{shown(payload[0].value as number | null)}</b></Tip> : null)} />
+            </LineChart>
+          </ResponsiveContainer>
+        )}
+      </div>
+    </div>
+  );
+}
