@@ -61,6 +61,6 @@ def keeping(session: Session) -> int:
         kept = flow.change_settings(tenant, kept.model_copy(update=given))
     session.output.line(
         f"Events are kept for {kept.keep_events_days} days, counters without end. At most "
-        f"{kept.false_alarms_a_year:g} shifts a year are reported that are none."
+        f"{kept.false_alarms_a_year:g} a year of the shifts that are reported may be none."
     )
     return 0

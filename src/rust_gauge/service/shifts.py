@@ -115,10 +115,15 @@ def _hours(ordered: list[tuple[datetime, Counter[str]]], name: str) -> list[Hour
             recent.append((at, counts["delivered"]))
             total = round(sum(n for _, n in recent) / _COMPLAINTS_OF)
         else:
-            total = counts["delivered"] + counts["bounced"] - counts["returned"]
-            total += counts["delayed"] if name in ("delayed", "unwanted") else 0
+            total = _total(counts, name)
         out.append(Hour(at, counts[name], max(total, counts[name])))
     return out
+
+
+def _total(counts: Counter[str], name: str) -> int:
+    """What a rate is taken of: messages whose fate is known, and with delays those that still wait."""
+    known = counts["delivered"] + counts["bounced"] - counts["returned"]
+    return known + (counts["delayed"] if name in ("delayed", "unwanted") else 0)
 
 
 def _keep(
@@ -277,7 +282,7 @@ def _parts(row: AnyRow, lines: list[AnyRow], columns: Columns) -> tuple[list[Shi
         if row.rate in names and cause is not Cause.NONE:
             causes[str(cause)][permanence is Permanence.PERMANENT] += int(line.n)
     parts = [
-        ShiftPart(what=what, name=name, count=n[row.rate], total=n["delivered"] + n["bounced"] - n["returned"])
+        ShiftPart(what=what, name=name, count=n[row.rate], total=_total(n, row.rate))
         for (what, name), n in counts.items()
         if n[row.rate] and name
     ]

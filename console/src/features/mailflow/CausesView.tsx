@@ -80,7 +80,7 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
               {
                 name: 'Rule',
                 value: () => '', tool: true,
-                show: (row) => <Button tone="link" onPress={() => { setDraft(ruleFrom(row.wording, row.example)); document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'}); }}>Write one</Button>,
+                show: (row) => <Button tone="link" onPress={() => { setDraft(ruleFrom(row.wording, row.example, row.cause as Schemas['OwnRule']['cause'])); document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'}); }}>Write one</Button>,
               },
               {name: 'First seen', value: (row) => row.first_seen_at, show: (row) => <Small>{ago(row.first_seen_at)}</Small>},
             ]}

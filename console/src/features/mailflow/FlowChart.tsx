@@ -139,10 +139,15 @@ function Plot({series, days, rate, top, stop, shifts}: {series: Series; days: st
           <ResponsiveContainer>
             <LineChart data={data} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
               <XAxis dataKey="day" height={16} tickFormatter={day} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} stroke={colour('line')} interval="preserveStartEnd" minTickGap={60} />
-              <YAxis width={34} domain={[0, top || 1]} ticks={[0, top || 1]} tickFormatter={(n: number) => (rate === 'delivered' ? count(Math.round(n)) : `${bare(n)} %`)} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} axisLine={false} />
-              {shifts.filter((shift) => (shift.ended_at ?? '9999') >= days[0]!).map((shift) => (
-                <ReferenceArea key={shift.id} x1={within(shift.began_at)} x2={within(shift.ended_at ?? `${days[days.length - 1]}T`)} fill={colour('corroded')} fillOpacity={0.18} stroke={colour('corroded')} strokeOpacity={0.5} />
-              ))}
+              <YAxis width={40} domain={[0, top || 1]} ticks={[0, top || 1]} tickFormatter={(n: number) => (rate === 'delivered' ? count(Math.round(n)) : (n ? `${bare(n)}\u00a0%` : '0'))} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} axisLine={false} />
+              {shifts.filter((shift) => (shift.ended_at ?? '9999') >= days[0]!).map((shift) => {
+                const [from, to] = [within(shift.began_at), within(shift.ended_at ?? days[days.length - 1]!)];
+                return from === to ? (
+                  <ReferenceLine key={shift.id} x={from} stroke={colour('corroded')} strokeWidth={7} strokeOpacity={0.25} />
+                ) : (
+                  <ReferenceArea key={shift.id} x1={from} x2={to} fill={colour('corroded')} fillOpacity={0.18} stroke="none" />
+                );
+              })}
               {stop && rate !== 'delivered' && stop <= top && <ReferenceLine y={stop} stroke={colour('corroded')} strokeDasharray="3 3" />}
               <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.6} dot={days.length < 2} isAnimationActive={false} connectNulls />
               <Tooltip content={({payload, label}) => (payload?.[0] ? <Tip>{day(String(label))}: <b>{shown(payload[0].value as number | null)}</b></Tip> : null)} />

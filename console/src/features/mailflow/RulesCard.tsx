@@ -43,9 +43,10 @@ export function wordsOf(wording: string): string {
 const EMPTY: Rule = {name: '', cause: 'policy', words: [], pattern: '', unless: '', code: '', enhanced: '', provider: '', permanence: '', fits: [], fits_not: []};
 
 /** A rule to begin with, from a wording that no rule knows. */
-export const ruleFrom = (wording: string, example: string): Rule => ({
+export const ruleFrom = (wording: string, example: string, cause?: Cause): Rule => ({
   ...EMPTY,
-  name: wordsOf(wording).replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 30),
+  cause: cause && CAUSES.includes(cause) ? cause : EMPTY.cause,
+  name: wordsOf(wording).replace(/[^a-z0-9]+/g, '-').slice(0, 30).replace(/^-+|-+$/g, ''),
   words: [wordsOf(wording)].filter(Boolean),
   fits: [example],
 });

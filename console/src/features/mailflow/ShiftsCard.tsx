@@ -37,7 +37,7 @@ export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
         columns={[
           {name: 'State', value: (row: Shift) => (row.ended_at ? 'over' : 'going on'), show: (row) => <Tag level={row.ended_at ? 'note' : 'fault'}>{row.ended_at ? 'over' : 'going on'}</Tag>},
           {name: 'What', value: (row) => `${RATE_WORDS[row.rate]} ${row.what === 'relay' ? 'through' : 'at'} ${row.label}`, show: (row) => <span style={{whiteSpace: 'normal'}}>{RATE_WORDS[row.rate]} {row.what === 'relay' ? 'through' : 'at'} <b>{row.label}</b></span>},
-          {name: 'Is', value: (row) => row.seen.value, show: (row) => <>{percent(row.seen.value)} <Small>{count(row.seen.count)} of {count(row.seen.total)}</Small></>, number: true},
+          {name: 'Rate', value: (row) => row.seen.value, show: (row) => <>{percent(row.seen.value)} <Small>{count(row.seen.count)} of {count(row.seen.total)}</Small></>, number: true},
           {name: 'Usually', value: (row) => row.usual, show: (row) => percent(row.usual), number: true},
           {name: 'Began, UTC', value: (row) => row.began_at, show: (row) => time(row.began_at)},
           {name: 'Ended', value: (row) => row.ended_at ?? '', show: (row) => (row.ended_at ? time(row.ended_at) : <Soft>not yet</Soft>)},
@@ -64,6 +64,7 @@ function Behind({tenant, id}: {tenant: string; id: number}) {
       <Sentence>{shift.said}.</Sentence>
       <Small>As long as nothing changes this looks so {rarity(shift.chance_years)}.</Small>
       <Two>
+        <div>
         <DataTable
           label="Where it comes from"
           columns={[
@@ -76,7 +77,9 @@ function Behind({tenant, id}: {tenant: string; id: number}) {
           id={(row) => `${row.what} ${row.name}`}
           file={`shift-${id}-parts.csv`}
         />
+        </div>
         {causes.length > 0 && (
+          <div>
           <DataTable
             label="Causes of the shift"
             columns={[
@@ -88,6 +91,7 @@ function Behind({tenant, id}: {tenant: string; id: number}) {
             id={(row) => row.cause}
             file={`shift-${id}-causes.csv`}
           />
+          </div>
         )}
       </Two>
       {examples.length > 0 && <p style={{margin: '12px 0 4px'}}><b>For example</b> <a href={`/flow?${link.toString()}`}>All of its events</a></p>}

@@ -9,7 +9,7 @@ import {Field} from '../../design/Field';
 import {Loading, Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
 
-const Form = styled.form`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(240px, 1fr)); align-items: end;`;
+const Form = styled.form`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(240px, 1fr)); align-items: start; > button { justify-self: start; margin-top: 20px; }`;
 
 export function KeepingCard({tenant}: {tenant: string}) {
   const settings = useFlowSettings(tenant);
