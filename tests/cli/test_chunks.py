@@ -51,3 +51,13 @@ def test_a_list_that_cannot_be_read_says_why(content: bytes | None, tmp_path: Pa
         path.write_bytes(content)
     with pytest.raises(UsageError, match=r"not UTF-8|cannot be read"):
         list(_addresses([], str(path)))
+
+
+def test_a_row_of_csv_is_not_cut_where_a_line_ends_in_quotes(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(events, "_ROWS", 2)
+    content = b'a,"one\ntwo\nthree"\nb,x\nc,y\nd,"z\nz"\n'
+    pieces = [piece for _, piece in events._chunks(io.BytesIO(content), quoted=True)]
+    assert b"".join(pieces) == content
+    assert all(piece.count(b'"') % 2 == 0 for piece in pieces)
+    stray = b'5" disk,x\n' + b"e,f\n" * 9  # a quote that never ends holds up nothing
+    assert max(len(list(io.BytesIO(piece))) for _, piece in events._chunks(io.BytesIO(stray), quoted=True)) == 4

@@ -8,6 +8,9 @@ from sqlalchemy import text
 from rust_gauge.client import Client, InvalidInputError
 from rust_gauge.contract.flow import FlowSettings
 from rust_gauge.contract.recipients import ErasureRequest
+from rust_gauge.service import retention
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import jobs
 from rust_gauge.store import retention as store
 from rust_gauge.store.partitions import ensure_partitions, partition_ends
 from rust_gauge.store.recount import counters, recount
@@ -97,3 +100,22 @@ def test_a_person_is_erased_and_every_counter_stays(office: Office, client: Clie
     assert client.recipients.data(office.slug, kim).events == []
     (kept,) = client.recipients.erasures(office.slug)
     assert (kept.reason, kept.events) == ("ticket 812", 3)
+
+
+def test_once_a_day_those_who_have_more_than_they_keep_are_asked_for(office: Office, client: Client) -> None:
+    context = office.world.context
+    client.events.load(office.slug, ndjson(row(1, time=OLD), row(2)))
+
+    def due() -> int:
+        context.memory.pop("retention", None)
+        retention.ask_for_due(context)
+        return context.store.transaction(lambda c: jobs.waiting(c, "retention", office.tenant.id))
+
+    assert due() == 0
+    with context.store.engine.begin() as connection:
+        store_settings.put_setting(connection, office.tenant.id, "flow", {"keep_events_days": 50}, TODAY)
+    assert due() == 1
+    office.world.work()
+    assert due() == 0
+    retention.ask_for_due(context)  # again on the same day: nothing is looked at
+    assert [event.message_id for event in client.events.list(office.slug, since=TODAY - timedelta(days=99))] == ["m2"]

@@ -48,7 +48,7 @@ def load(session: Session) -> int:
         progress = Progress("Loading", size)
         try:
             head = file.readline() if kind == "text/csv" else b""
-            for first_line, chunk in _chunks(file):
+            for first_line, chunk in _chunks(file, quoted=kind == "text/csv"):
                 totals.add(_send(session, tenant, head + chunk, feed, kind), first_line)
                 progress.advance(len(chunk), str(totals))
         except KeyboardInterrupt:
@@ -128,16 +128,18 @@ def _check_encoding(file: BinaryIO, name: str) -> None:
             raise UsageError(what) from None
 
 
-def _chunks(file: BinaryIO) -> Iterator[tuple[int, bytes]]:
-    """(first line number, lines) of pieces that fit into a request."""
-    buffer, rows, first = io.BytesIO(), 0, 1
+def _chunks(file: BinaryIO, quoted: bool = False) -> Iterator[tuple[int, bytes]]:
+    """(first line number, lines) of pieces that fit into a request; where lines end in quotes only between rows."""
+    buffer, rows, first, quotes = io.BytesIO(), 0, 1, 0
     for line in file:
-        if rows and (rows >= _ROWS or buffer.tell() + len(line) > _OCTETS):
+        full = rows >= _ROWS or buffer.tell() + len(line) > _OCTETS
+        if rows and full and (quotes % 2 == 0 or rows >= 2 * _ROWS):
             yield first, buffer.getvalue()
             first += rows
-            buffer, rows = io.BytesIO(), 0
+            buffer, rows, quotes = io.BytesIO(), 0, 0
         buffer.write(line)
         rows += 1
+        quotes += line.count(b'"') if quoted else 0
     if rows:
         yield first, buffer.getvalue()
 

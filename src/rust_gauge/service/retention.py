@@ -59,38 +59,45 @@ def kept_since(context: Context, tenant_id: int) -> datetime:
 
 
 def ask_for_due(context: Context) -> None:
-    """Once a day, for every tenant."""
+    """Once a day: partitions that nobody needs, and work for tenants that have more than they keep."""
     today = context.clock().date()
     if context.memory.get("retention") == today:
         return
-    now = context.clock()
+    midnight, now = datetime.combine(today, time()), context.clock()
+    usual = FlowSettings().keep_events_days
 
     def work(connection: Connection) -> None:
-        for tenant_id in store.all_tenants(connection):
-            jobs.enqueue(connection, "retention", tenant_id, 0, now)
+        chosen = {
+            tenant_id: FlowSettings.model_validate(document).keep_events_days
+            for tenant_id, document in store_settings.all_settings(connection, _SETTING).items()
+        }
+        for days in {usual, *chosen.values()}:
+            tenants = [tenant_id for tenant_id, kept in chosen.items() if kept == days]
+            others = sorted(chosen) if days == usual else None  # who chose nothing keeps what is usual
+            for tenant_id in store.with_older(connection, midnight - timedelta(days=days), tenants, others):
+                jobs.enqueue(connection, "retention", tenant_id, 0, now)
 
     context.store.transaction(work)
+    kept = context.store.transaction(lambda c: store_settings.all_settings(c, _SETTING)).values()
+    longest = max([usual, *(FlowSettings.model_validate(document).keep_events_days for document in kept)])
+    partitions = store.drop_partitions(context.store, today - timedelta(days=longest))
+    settled = today - _SETTLED
+    while context.store.transaction(lambda c: store.forget_trouble(c, settled)) == store.PIECE:
+        pass
+    if partitions:
+        log.info("partitions_dropped", partitions=partitions)
     context.memory["retention"] = today
 
 
 def run_drop(context: Context, job: Job) -> None:
-    """The job: what this tenant does not keep any more, in pieces, and partitions that nobody does."""
-    tenants = context.store.transaction(store.all_tenants)
-    oldest = min(kept_since(context, tenant_id) for tenant_id in tenants)
-    partitions = store.drop_partitions(context.store, oldest.date())
+    """The job: what this tenant does not keep any more, in pieces."""
     before = kept_since(context, job.tenant_id).replace(tzinfo=None)
-    dropped = 0
-    while True:
+    dropped, piece = 0, store.PIECE
+    while piece == store.PIECE:
         piece = context.store.transaction(lambda c: store.drop_events(c, job.tenant_id, before))
         dropped += piece
         context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
-        if piece < store.PIECE:
-            break
-    settled = context.clock().date() - _SETTLED
-    while context.store.transaction(lambda c: store.forget_trouble(c, settled)) == store.PIECE:
-        pass
-    if dropped or partitions:
-        log.info("events_dropped", tenant=job.tenant_id, events=dropped, partitions=partitions)
+    log.info("events_dropped", tenant=job.tenant_id, events=dropped)
 
 
 # One person

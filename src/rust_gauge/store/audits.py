@@ -125,6 +125,14 @@ def get_setting(connection: Connection, tenant_id: int, name: str) -> Any:
     return connection.scalar(select(c.document).where(c.tenant_id == tenant_id, c.name == name))
 
 
+def all_settings(connection: Connection, name: str) -> dict[int, Any]:
+    """The documents of every tenant that chose something, by tenant id."""
+    c = t.tenant_setting.c
+    return {
+        row.tenant_id: row.document for row in connection.execute(select(c.tenant_id, c.document).where(c.name == name))
+    }
+
+
 def put_setting(connection: Connection, tenant_id: int, name: str, document: Mapping[str, Any], now: datetime) -> None:
     statement = upsert(t.tenant_setting).values(tenant_id=tenant_id, name=name, document=document, changed_at=now)
     connection.execute(statement.on_duplicate_key_update(document=document, changed_at=now))

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, select, text, update
+from sqlalchemy import ColumnElement, Connection, delete, exists, func, or_, select, text, update
 
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
@@ -48,8 +48,14 @@ def forget_trouble(connection: Connection, before: date) -> int:
     return int(found.rowcount)
 
 
-def all_tenants(connection: Connection) -> list[int]:
-    return list(connection.scalars(select(t.tenant.c.id)))
+def with_older(connection: Connection, before: datetime, tenants: list[int], others: list[int] | None) -> list[int]:
+    """Those of these tenants that have older events; with `others` also every tenant that is not among those."""
+    c, e = t.tenant.c, t.event.c
+    which: ColumnElement[bool] = c.id.in_(tenants)
+    if others is not None:
+        which = or_(which, c.id.not_in(others))
+    older = exists().where(e.tenant_id == c.id, e.occurred_at < before)
+    return list(connection.scalars(select(c.id).where(which, older)))
 
 
 # One person

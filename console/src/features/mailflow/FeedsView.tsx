@@ -1,5 +1,5 @@
 /** Ways in: how each goes, what it refused, and a mapping that is tried on a sample until it fits. */
-import {useState, type FormEvent} from 'react';
+import {useRef, useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useAddFeed, useChangeFeed, useDropFeed, useFeeds, useHandToFeed, useMappingTrial, useRefused, useReplayRefused} from '../../api/queries';
@@ -12,6 +12,7 @@ import {Field} from '../../design/Field';
 import {ago, count, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, font, space} from '../../design/tokens';
+import {piecesOf, typeOf} from './upload';
 
 type Feed = Schemas['Feed'];
 type Kind = Feed['kind'];
@@ -119,17 +120,45 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   );
 }
 
+interface Upload {
+  file: File;
+  pieces: number;
+  share: number;
+  stored: number;
+  repeated: number;
+  refused: number;
+  state: 'under way' | 'stopped' | 'done';
+  said: string;
+}
+
 function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
   const refused = useRefused(tenant, feed.name);
   const change = useChangeFeed(tenant);
   const replay = useReplayRefused(tenant);
   const drop = useDropFeed(tenant);
   const hand = useHandToFeed(tenant);
-  const load = async (files: FileList | null) => {
-    const file = files?.[0];
+  const [upload, setUpload] = useState<Upload | null>(null);
+  const stopped = useRef(false);
+  const load = async (file: File | undefined, from?: Upload) => {
     if (!file) return;
-    const type = /\.csv$/i.test(file.name) ? 'text/csv' : /\.eml$/i.test(file.name) ? 'message/rfc822' : /\.mbox$/i.test(file.name) ? 'application/mbox' : feed.kind === 'log' ? 'text/plain' : 'application/x-ndjson';
-    hand.mutate({name: feed.name, body: await file.text(), type});
+    stopped.current = false;
+    const type = typeOf(file.name, feed.kind);
+    let now: Upload = {file, pieces: 0, share: 0, stored: 0, repeated: 0, refused: 0, ...from, state: 'under way', said: ''};
+    setUpload(now);
+    try {
+      let number = 0;
+      for await (const piece of piecesOf(file, type)) {
+        number += 1;
+        if (number <= (from?.pieces ?? 0)) continue; // stored before it was cut off
+        if (stopped.current) break;
+        const done = await hand.mutateAsync({name: feed.name, body: piece.body, type});
+        now = {...now, pieces: number, share: piece.share, stored: now.stored + done.stored, repeated: now.repeated + done.repeated, refused: now.refused + done.refused};
+        setUpload(now);
+      }
+      setUpload({...now, state: stopped.current ? 'stopped' : 'done'});
+    } catch (error) {
+      setUpload({...now, state: 'stopped', said: error instanceof TypeError && /decod|encod/i.test(error.message) ? `${file.name} is not UTF-8; convert it first` : ''});
+    }
   };
   return (
     <Card
@@ -140,7 +169,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
           <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>{feed.paused ? 'Let it go on' : 'Pause it'}</Button>
           <label style={{cursor: 'pointer', fontSize: 13, textDecoration: 'underline'}}>
             Hand in a file
-            <input type="file" aria-label="Hand in a file" style={{display: 'none'}} accept=".ndjson,.json,.csv,.eml,.mbox,.log,.txt" onChange={(event) => void load(event.target.files)} />
+            <input type="file" aria-label="Hand in a file" style={{display: 'none'}} accept=".ndjson,.json,.csv,.eml,.mbox,.log,.txt" onChange={(event) => { void load(event.target.files?.[0]); event.target.value = ''; }} />
           </label>
           <Button tone="link" onPress={() => drop.mutate(feed.name)}>Close this way in</Button>
         </Row>
@@ -150,7 +179,14 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
         Address <Mono>/api/v1/intake/{feed.key}</Mono>
         {feed.last_arrival_at && <Small> last arrival {ago(feed.last_arrival_at)}</Small>}
       </p>
-      {hand.data && <Small role="status">{plural(hand.data.stored, 'event')} stored, {hand.data.repeated} there already, {hand.data.refused} refused</Small>}
+      {upload && (
+        <Row role="status" style={{fontSize: 13}}>
+          {upload.state === 'under way' && <progress max={1} value={upload.share} aria-label="Upload" />}
+          {upload.file.name}, {upload.state === 'done' ? 'all of it' : `${Math.round(upload.share * 100)} %`}: {plural(upload.stored, 'event')} stored, {upload.repeated} there already, {upload.refused} refused. {upload.said}
+          {upload.state === 'under way' && <Button onPress={() => { stopped.current = true; }}>Stop</Button>}
+          {upload.state === 'stopped' && !upload.said && <Button onPress={() => void load(upload.file, upload)}>Go on</Button>}
+        </Row>
+      )}
       {[change, replay, drop, hand].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
       {refused.data && refused.data.items.length > 0 && (
         <>

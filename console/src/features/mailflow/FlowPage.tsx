@@ -76,7 +76,7 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
           {id: 'providers', title: 'Providers', content: () => <Providers tenant={tenant} days={view.days} which={which} />},
           {id: 'causes', title: 'Causes', content: () => <CausesView tenant={tenant} days={view.days} which={which} />},
           {id: 'trails', title: 'Trails', content: () => <TrailsView tenant={tenant} domain={domain} />},
-          {id: 'compare', title: 'Compare', content: () => <CompareView tenant={tenant} days={view.days} which={which} parts={parts} />},
+          {id: 'compare', title: 'Compare', content: () => <CompareView tenant={tenant} days={view.days} which={which} parts={[...(domains.data?.items ?? []).map((each) => ({value: `domain=${each.name}`, label: `Domain ${each.name}`})), ...parts]} />},
           {id: 'feeds', title: 'Feeds', content: () => <FeedsView tenant={tenant} />},
         ]}
       />
