@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 
 from rust_gauge.core.replies import (
     Cause,
+    CauseRule,
     Classifier,
     EnhancedStatus,
     Permanence,
@@ -13,6 +14,7 @@ from rust_gauge.core.replies import (
     RuleSet,
     classify,
     failures,
+    own_rules,
     parse_reply,
     read_rules,
     shipped_rules,
@@ -185,3 +187,14 @@ def test_two_rules_of_one_name_are_refused() -> None:
 @given(st.text(max_size=3000))
 def test_any_text_can_be_classified(text: str) -> None:
     assert classify(text).cause in Cause
+
+
+def test_a_pattern_of_ones_own_may_use_only_so_much_time() -> None:
+    seconds = iter(range(10_000))
+    slow = own_rules([CauseRule("slow", Cause.POLICY, pattern="x")], lambda: float(next(seconds)))
+    assert slow.find(parse_reply("550 x")) is not None
+    assert slow.slow_rules == ["slow"]
+    assert slow.find(parse_reply("550 x")) is None, "from then on it fits nothing"
+    quick = own_rules([CauseRule("quick", Cause.POLICY, pattern="x", unless="y")], lambda: 0.0)
+    assert [quick.find(parse_reply(text)) is not None for text in ("550 x", "550 xy")] == [True, False]
+    assert quick.slow_rules == []

@@ -4,6 +4,7 @@ A load is judged by the rules that hold when it is counted (`store.intake` compa
 the job has gone through all days, every refusal is judged by the newest rules.
 """
 
+import time
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -55,6 +56,7 @@ from rust_gauge.store.suppression import NewEntry
 log = structlog.get_logger()
 _SETTING = "cause_rules"
 _SHOWN = 500
+_LONGEST_TRIAL = 20  # seconds
 _LOOKED_AT = timedelta(days=90)  # wordings that new rules are held against for their speed
 
 
@@ -72,7 +74,7 @@ def rules_of(context: Context, tenant_id: int) -> TenantRules:
 
     version, document = context.store.transaction(work)
     rules = [_core_rule(OwnRule.model_validate(rule)) for rule in (document or {}).get("rules", [])]
-    return TenantRules(version, Classifier(own_rules(rules)) if rules else shipped_classifier())
+    return TenantRules(version, Classifier(own_rules(rules, time.thread_time)) if rules else shipped_classifier())
 
 
 def _core_rule(rule: OwnRule) -> CauseRule:
@@ -119,13 +121,13 @@ def _own(rules: Sequence[OwnRule]) -> tuple[list[CauseRule], RuleSet]:
     for number, rule in enumerate(rules):
         try:
             made.append(_core_rule(rule))
-            own_rules([made[-1]])
+            own_rules([made[-1]], time.thread_time)
         except RuleError as error:
             what = f"{error.what} ({error.why})" if error.why else error.what
             errors.append(ProblemError(field=f"rules.{number}", what=what, remedy=error.remedy))
     try:
         if not errors:
-            return made, own_rules(made)
+            return made, own_rules(made, time.thread_time)
     except RuleError as error:
         errors.append(ProblemError(field="rules", what=error.what, remedy=error.remedy))
     raise ServiceProblem("invalid-request", errors[0].what, remedy="Nothing was changed", errors=errors)
@@ -158,8 +160,14 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
 def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[AnyRow]) -> list[str]:
     problems = failures(made, ruleset)
     classifier = Classifier(ruleset)
+    end = time.monotonic() + _LONGEST_TRIAL
     for row in past:
         classifier.classify(row.wording, provider=row.provider)
+        if time.monotonic() > end:
+            return [
+                *problems,
+                "The rules take too long together; words make a rule quick, as only then its pattern is tried",
+            ]
     slow = [
         f"{name}: its pattern takes too long; repetitions inside repetitions do that" for name in ruleset.slow_rules
     ]
@@ -182,9 +190,12 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
     decided: Counter[str] = Counter()
     rows: dict[tuple[Any, ...], JudgedWording] = {}
     judged = changed = frees = holds = 0
+    end = time.monotonic() + _LONGEST_TRIAL
     for row in past:
         cause, permanence, n = Cause.from_number(row.cause), Permanence.from_number(row.permanence), int(row.n)
         judged += n
+        if time.monotonic() > end:
+            break  # `problems` says so
         found = classifier.classify(row.wording, provider=row.provider)
         if found.rule.startswith(ruleset.prefix):
             decided[found.rule.removeprefix(ruleset.prefix)] += n
