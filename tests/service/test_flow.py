@@ -70,6 +70,11 @@ def test_replies_are_grouped_by_their_fixed_part(loaded: Office, client: Client)
 
 
 def test_two_variants_are_compared_with_their_interval(loaded: Office, client: Client) -> None:
+    told = [
+        row(n, kind="complained", campaign=name, recipient=f"person{n}@{box}")
+        for n, name, box in ((1, "a", "tidepost.example"), (401, "b", "kbox.example"))
+    ]
+    client.events.load(loaded.slug, ndjson(*told))  # so both providers report complaints
     found = client.flow.compare(loaded.slug, campaign="a", other_campaign="b", **DAYS)
     rates = {each.name: each for each in found.rates}
     bounces = rates["permanent bounces"]

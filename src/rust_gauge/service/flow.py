@@ -294,7 +294,9 @@ def _differences(
         said = "no mail on one side"
         if attribute == "complaint_rate" and heard is not None:
             one, two = (each.complaint_rate for each in heard) if heard else (None, None)
-            said = "no provider of this mail reports them" if one is None and two is None else said
+            said = (
+                "no provider of this mail reports them" if one is None and two is None else "reported on one side only"
+            )
         row = RateDifference(name=name, first=_rate(one), second=_rate(two), said=said)
         if one is not None and two is not None:
             found = difference(one, two)
