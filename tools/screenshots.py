@@ -30,7 +30,7 @@ PAGES = (
     ("domain-streams", "/domains/copperline/copperline.example?view=streams", "light", 1280, 800),
     ("domain-setup", "/domains/glasswort/boxoffice.glasswort.example?view=setup", "light", 1280, 1300),
     ("domains", "/domains", "light", 1280, 800),
-    ("flow", "/flow?tenant=glasswort", "light", 1280, 800),
+    ("flow", "/flow?tenant=glasswort&days=14", "light", 1280, 1180),
     ("flow-causes", "/flow?tenant=glasswort&view=causes", "light", 1280, 800),
     ("flow-trail", "/flow?tenant=glasswort&view=trails&find=over%20quota", "dark", 1280, 800),
     ("suppression", "/suppression?tenant=glasswort", "light", 1280, 800),
