@@ -114,6 +114,22 @@ def test_suppression_follows_the_rules(office: Office, client: Client) -> None:
     assert (done.entries_made, done.entries_lifted) == (1, 1)
 
 
+def test_a_rule_that_states_a_permanence_is_rehearsed_truly(office: Office, client: Client) -> None:
+    full = "452 4.2.2 mailbox is over quota"
+    rows = [bounce(n, reply_code=452, diagnostic=full) for n in range(3)]
+    rows += [row(n, kind="delayed", reply_code=452, diagnostic=full) for n in range(10, 14)]
+    client.events.load(office.slug, ndjson(*rows))
+    gone = OwnRule(name="gone", cause="mailbox_disabled", words=["is over quota"], permanence="permanent")
+    trial = client.cause_rules.rehearse(office.slug, RuleTrialRequest(rules=[gone]))
+    found = {(each.new_permanence, each.count) for each in trial.rows}
+    assert (found, trial.holds, trial.changed) == ({("permanent", 3), ("transient", 4)}, 3, 7)
+    keep(office, client, gone)
+    done = client.cause_rules.get(office.slug).application
+    assert done is not None
+    assert (done.changed, done.entries_made) == (7, 3), "as it was rehearsed"
+    right(office)
+
+
 def test_what_a_source_stated_stays(office: Office, client: Client) -> None:
     client.events.load(
         office.slug,

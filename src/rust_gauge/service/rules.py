@@ -31,6 +31,7 @@ from rust_gauge.core.names import parse_address
 from rust_gauge.core.replies import (
     Cause,
     CauseRule,
+    Classified,
     Classifier,
     Permanence,
     RuleError,
@@ -191,38 +192,57 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
     rows: dict[tuple[Any, ...], JudgedWording] = {}
     judged = changed = frees = holds = 0
     end = time.monotonic() + _LONGEST_TRIAL
+    judgements = []
     for row in past:
-        cause, permanence, n = Cause.from_number(row.cause), Permanence.from_number(row.permanence), int(row.n)
-        judged += n
         if time.monotonic() > end:
             break  # `problems` says so
-        found = classifier.classify(row.wording, provider=row.provider)
+        judgements.append((row, classifier.classify(row.wording, provider=row.provider)))
+    bounces = _bounces_to_be_final(context, tenant, first, last, judgements)
+    for row, found in judgements:
+        cause, permanence, n = Cause.from_number(row.cause), Permanence.from_number(row.permanence), int(row.n)
+        judged += n
         if found.rule.startswith(ruleset.prefix):
             decided[found.rule.removeprefix(ruleset.prefix)] += n
-        # Counters do not say which were delays; a permanence that was stated stays. So transient ones are left so.
-        new = permanence_of(Kind.BOUNCED, found.permanence) if permanence is Permanence.PERMANENT else permanence
-        if (found.cause, new) == (cause, permanence):
-            continue
-        changed += n
-        before, after = (reason_for(Kind.BOUNCED, *each) for each in ((cause, permanence), (found.cause, new)))
-        frees += n if before and not after else 0
-        holds += n if after and not before else 0
-        key = (row.wording, cause, permanence, found.cause, new, found.rule)
-        label = columns.label(columns.place(row.provider_id))
-        there = rows.get(key)
-        if there is None:
-            rows[key] = JudgedWording(
-                wording=row.wording, example=row.example, count=n, providers=[label], cause=str(cause),
-                permanence=str(permanence), new_cause=str(found.cause), new_permanence=str(new), new_rule=found.rule,
-            )  # fmt: skip
-        else:
-            there.count += n
-            there.providers = sorted({*there.providers, label})
+        final = n if permanence is Permanence.PERMANENT else min(n, bounces.get((row.id, row.provider_id), 0))
+        # What is put off stays transient whatever a rule says; so only bounces can become permanent.
+        for new, count in ((permanence_of(Kind.BOUNCED, found.permanence), final), (permanence, n - final)):
+            if not count or (found.cause, new) == (cause, permanence):
+                continue
+            changed += count
+            before, after = (reason_for(Kind.BOUNCED, *each) for each in ((cause, permanence), (found.cause, new)))
+            frees += count if before and not after else 0
+            holds += count if after and not before else 0
+            key = (row.wording, cause, permanence, found.cause, new, found.rule)
+            label = columns.label(columns.place(row.provider_id))
+            there = rows.get(key)
+            if there is None:
+                rows[key] = JudgedWording(
+                    wording=row.wording, example=row.example, count=count, providers=[label], cause=str(cause),
+                    permanence=str(permanence), new_cause=str(found.cause), new_permanence=str(new),
+                    new_rule=found.rule,
+                )  # fmt: skip
+            else:
+                there.count += count
+                there.providers = sorted({*there.providers, label})
     return RuleTrial(
         first_day=first, last_day=last, wordings=len({row.wording for row in past}), judged=judged, changed=changed,
         frees=frees, holds=holds, rows=sorted(rows.values(), key=lambda each: -each.count)[:_SHOWN],
         decided={rule.name: decided[rule.name] for rule in made}, problems=_problems(made, ruleset, past),
     )  # fmt: skip
+
+
+def _bounces_to_be_final(
+    context: Context, tenant: TenantAccess, first: date, last: date, judgements: list[tuple[AnyRow, Classified]]
+) -> dict[tuple[int, int], int]:
+    """How many of those that count as transient are bounces that a rule would make permanent: counters cannot tell."""
+    ids = {
+        row.id
+        for row, found in judgements
+        if found.permanence is Permanence.PERMANENT and row.permanence == Permanence.TRANSIENT.number
+    }
+    if not ids:
+        return {}
+    return context.store.transaction(lambda c: rejudge.transient_bounces(c, tenant.id, first, last, sorted(ids)))
 
 
 # Applying them to the past

@@ -174,8 +174,8 @@ def wordings_by_provider(connection: Connection, tenant_id: int, first: date, la
     c, w = t.flow_wording_day.c, t.wording.c
     query = (
         select(
-            w.wording, w.example, c.provider_id, t.mailbox_provider.c.name.label("provider"), c.cause, c.permanence,
-            func.sum(c.n).label("n"),
+            w.id, w.wording, w.example, c.provider_id, t.mailbox_provider.c.name.label("provider"), c.cause,
+            c.permanence, func.sum(c.n).label("n"),
         )
         .join(t.wording, w.id == c.wording_id)
         .join(t.mailbox_provider, t.mailbox_provider.c.id == c.provider_id)
@@ -185,6 +185,22 @@ def wordings_by_provider(connection: Connection, tenant_id: int, first: date, la
         .limit(100_000)
     )  # fmt: skip
     return list(connection.execute(query))
+
+
+def transient_bounces(
+    connection: Connection, tenant_id: int, first: date, last: date, wording_ids: Sequence[int]
+) -> dict[tuple[int, int], int]:
+    """By wording and provider: bounces that count as transient by a rule. Reads the period's events."""
+    e = t.event.c
+    begin, end = (datetime.combine(day, datetime.min.time()) for day in (first, last + timedelta(days=1)))
+    query = (
+        select(e.wording_id, e.provider_id, func.count().label("n"))
+        .where(e.tenant_id == tenant_id, e.occurred_at >= begin, e.occurred_at < end)
+        .where(e.kind == Kind.BOUNCED.number, e.permanence == Permanence.TRANSIENT.number)
+        .where(e.wording_id.in_(wording_ids), e.cause_rule.not_like("%stated"))
+        .group_by(e.wording_id, e.provider_id)
+    )
+    return {(row.wording_id, row.provider_id): int(row.n) for row in connection.execute(query)}
 
 
 # How far it is
