@@ -54,8 +54,8 @@ def test_a_shift_is_over_when_the_rate_is_back() -> None:
     assert found.rate == pytest.approx(0.2, rel=0.2), "what came after it is not counted"
 
 
-def test_two_shifts_are_two(seeds: range = range(3)) -> None:
-    for seed in seeds:
+def test_two_shifts_are_two() -> None:
+    for seed in range(3):
         made = hours(lambda left: 0.3 if 100 < left <= 110 or left <= 8 else 0.01, 60, seed=seed)
         assert [shift.ended_at is None for shift in find_shifts(made, NOW, FOR_FORTY)] == [False, True]
 
