@@ -1,4 +1,4 @@
-"""Events, their identity, counting, rates, providers; what suppresses; clearance."""
+"""Events, their identity, counting, rates, providers."""
 
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -22,7 +22,6 @@ from rust_gauge.core.mailflow import (
     rate,
 )
 from rust_gauge.core.replies import Cause, Permanence
-from rust_gauge.core.suppression import Entry, Reason, judge, reason_to_suppress
 from tests.answers import answering
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -190,36 +189,6 @@ def test_withheld_mail_is_no_bounce() -> None:
     assert counts.permanent_rate.value == 0.06
     assert counts.complaint_rate is not None
     assert (counts + counts).withheld == 100
-
-
-@pytest.mark.parametrize(
-    ("changes", "reason"),
-    [
-        ({}, Reason.BAD_ADDRESS),
-        ({"diagnostic": "550 5.1.2 no such domain"}, Reason.BAD_ADDRESS),
-        ({"diagnostic": "450 4.1.1 no such mailbox"}, None),
-        ({"diagnostic": "552 5.2.2 mailbox full"}, None),
-        ({"diagnostic": "550 5.1.1 poor reputation"}, None),
-        ({"diagnostic": "550 5.7.1 blocklist"}, None),
-        ({"diagnostic": ""}, None),
-        ({"kind": Kind.DELAYED}, None),
-        ({"kind": Kind.COMPLAINED}, Reason.COMPLAINT),
-        ({"kind": Kind.UNSUBSCRIBED}, None),
-        ({"kind": Kind.WITHHELD}, None),
-    ],
-)
-def test_only_bad_addresses_and_complaints_suppress_at_once(changes: dict[str, Any], reason: Reason | None) -> None:
-    assert reason_to_suppress(event(**changes)) is reason
-
-
-def test_an_address_is_held_while_an_entry_is_in_force() -> None:
-    ended = Entry(Reason.BAD_ADDRESS, NOW - timedelta(days=9), NOW - timedelta(days=1), "")
-    live = Entry(Reason.COMPLAINT, NOW - timedelta(days=3), None, "newsletter")
-    assert not judge("a@b.example", [], NOW).held
-    assert not judge("a@b.example", [ended], NOW).held
-    held = judge("a@b.example", [ended, live], NOW)
-    assert (held.held, held.reason, held.since) == (True, "complaint", live.since)
-    assert "newsletter" in held.why
 
 
 def test_a_difference_is_told_only_when_its_interval_leaves_zero_out() -> None:

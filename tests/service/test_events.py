@@ -216,21 +216,20 @@ def test_loads_at_the_same_moment_leave_every_counter_right(office: Office) -> N
 
 
 def test_a_database_that_is_down_is_a_clear_problem_and_nothing_is_half_written(office: Office) -> None:
-    from sqlalchemy import Connection
     from sqlalchemy.exc import OperationalError
 
-    from rust_gauge.store import suppression
+    from rust_gauge.service import holding
 
-    def broken(connection: Connection, *_: object) -> None:
+    def broken(*_: object) -> None:
         raise OperationalError("x", {}, Exception(2013, "Lost connection"))
 
     # The connection is lost after events and counters were written, before the commit.
-    keep = suppression.add_entries
-    suppression.add_entries = broken  # type: ignore[assignment]
+    keep = holding.follow
+    holding.follow = broken  # type: ignore[assignment]
     try:
         response = post(office, ndjson(row(1)))
     finally:
-        suppression.add_entries = keep
+        holding.follow = keep
     assert (response.status_code, response.json()["type"]) == (503, "/problems/database-unavailable")
     assert response.headers["retry-after"]
     assert recount(office) == (Counter(), Counter(), Counter())

@@ -30,6 +30,8 @@ MARKS = {"sound": "=", "tarnished": "~", "corroded": "#", "seized": "/"}
 _CONTROL = re.compile(r"\x1b\[[0-9;]*m|[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 _C1 = re.compile(r"[\x7f-\x9f]")  # json escapes the others itself
 
+_NUMBER = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?\Z")  # not float(): that takes blanks, tabs and other words, too
+
 
 class Output:
     """Writes results to standard output and words about them to standard error."""
@@ -112,11 +114,7 @@ def _for_spreadsheet(text: str) -> str:
 
 
 def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
+    return _NUMBER.match(text) is not None
 
 
 def _plain(value: object) -> object:

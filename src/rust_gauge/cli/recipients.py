@@ -38,5 +38,5 @@ def person(session: Session) -> int:
     ]
     output.table(arguments.format, ("time (UTC)", "kind", "domain", "stream", "message", "reply"), events)
     for change in found.changes:
-        output.line(f"{change.changed_at:%Y-%m-%d %H:%M} {change.change}: {change.reason}, by {change.changed_by}")
+        output.line(f"{change.at:%Y-%m-%d %H:%M} {change.change}: {change.reason}, by {change.by}")
     return 0

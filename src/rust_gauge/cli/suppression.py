@@ -1,38 +1,71 @@
-"""`rustgauge clearance` and `rustgauge suppression`."""
+"""`rustgauge clearance`, `suppression`, `hold`, `lift`, `address`, `changes`: who may be mailed, and why not."""
 
+import csv
 import sys
 from collections.abc import Iterator
+from contextlib import ExitStack
+from datetime import UTC, datetime, timedelta
 from itertools import islice
 from pathlib import Path
+from typing import IO, Any
 
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.contract.suppression import ClearanceAnswer, Lift, NewEntries, Sending, SuppressionEntry
 
-_BATCH = 5000
+_BATCH = 20_000
 
 
 def clearance(session: Session) -> int:
     """Exit status 3 when an address is held."""
     arguments = session.arguments
+    if arguments.split is not None:
+        return _split(session)
     tenant, held, asked = session.tenant(), 0, 0
     rows: list[tuple[object, ...]] = []
     source = _addresses(arguments.address, arguments.file)
     progress = Progress("Checking", 0)
     while batch := list(islice(source, _BATCH)):
-        result = session.client.suppression.clearance(tenant, batch, stream=arguments.stream)
+        result = session.client.suppression.clearance(tenant, batch, **_question(arguments))
         asked, held = asked + len(batch), held + result.held
         progress.advance(len(batch), f"{asked:,} addresses, {held:,} held")
+        if arguments.format == "ndjson":  # as it comes, so that millions can pass through a pipe
+            for a in result.answers:
+                if a.verdict == "held" or not arguments.only_held:
+                    session.output.say(a.model_dump_json(exclude_defaults=True))
+            continue
         for a in result.answers:
             if a.verdict == "held" or not arguments.only_held:
                 since = f"{a.since:%Y-%m-%d}" if a.since else ""
-                rows.append((a.address, (a.verdict, a.verdict), a.reason.replace("_", " "), since, a.why))
+                rows.append((a.address, (a.verdict, a.verdict), a.reason.replace("_", " "), since, _why(a)))
     progress.close()
     if not asked:
         raise UsageError("No addresses. Name them, or a file with one a line, or - for standard input with --file")
+    if arguments.format == "ndjson":
+        return 3 if held else 0
     session.output.table(arguments.format, ("address", "verdict", "reason", "since", "why"), rows)
     if arguments.format == "text":
         session.output.say(f"{asked - held:,} clear, {held:,} held.")
     return 3 if held else 0
+
+
+def _why(answer: ClearanceAnswer) -> str:
+    if answer.not_before is not None:
+        return f"better not before {answer.not_before:%Y-%m-%d %H:%M} UTC: {answer.why}"
+    if answer.verdict == "clear" and answer.elsewhere:
+        return "held elsewhere: " + ", ".join(f"{each.reach} {each.reach_name}" for each in answer.elsewhere)
+    return answer.why
+
+
+def _question(arguments: Any) -> dict[str, Any]:
+    sending = None
+    if arguments.count_as_withheld:
+        if arguments.domain is None:
+            raise UsageError("--count-as-withheld needs --domain, the domain that would have sent")
+        sending = Sending(domain=arguments.domain, campaign=arguments.campaign or "")
+    return {
+        "stream": arguments.stream, "domain": arguments.domain, "relay": arguments.relay, "sending": sending,
+    }  # fmt: skip
 
 
 def _addresses(named: list[str], file: str | None) -> Iterator[str]:
@@ -51,18 +84,178 @@ def _addresses(named: list[str], file: str | None) -> Iterator[str]:
         raise UsageError(f"{file} is not UTF-8 (octet {error.start + 1}); convert it first") from None
 
 
+def _split(session: Session) -> int:
+    """A CSV file in two: those that may be mailed, and those that may not with the reason as columns."""
+    arguments = session.arguments
+    path = Path(arguments.split)
+    clear_path = Path(arguments.clear_to or path.with_suffix(".clear.csv"))
+    held_path = Path(arguments.held_to or path.with_suffix(".held.csv"))
+    tenant, clear, held = session.tenant(), 0, 0
+    try:
+        with ExitStack() as stack:
+            source = stack.enter_context(path.open(encoding="utf-8-sig", newline=""))
+            rows = csv.reader(source)
+            header = next(rows, None)
+            if header is None:
+                raise UsageError(f"{path} is empty")
+            column = _column(header, arguments.column)
+            clear_file = csv.writer(stack.enter_context(clear_path.open("w", encoding="utf-8", newline="")))
+            held_file = csv.writer(stack.enter_context(held_path.open("w", encoding="utf-8", newline="")))
+            clear_file.writerow(header)
+            held_file.writerow([*header, "held_reason", "held_why", "held_since"])
+            progress = Progress("Splitting", 0)
+            while batch := list(islice(rows, _BATCH)):
+                texts = [row[column] if column < len(row) else "" for row in batch]
+                result = session.client.suppression.clearance(tenant, texts, **_question(arguments))
+                for row, answer in zip(batch, result.answers, strict=True):
+                    if answer.verdict == "clear":
+                        clear_file.writerow(row)
+                    else:
+                        since = f"{answer.since:%Y-%m-%dT%H:%M:%SZ}" if answer.since else ""
+                        held_file.writerow([*row, answer.reason, _plain(answer.why), since])
+                clear, held = clear + result.clear, held + result.held
+                progress.advance(len(batch), f"{clear:,} clear, {held:,} held")
+            progress.close()
+    except OSError as error:
+        raise UsageError(f"{error.filename} cannot be used: {error.strerror}") from None
+    except UnicodeDecodeError as error:
+        raise UsageError(f"{path} is not UTF-8 (octet {error.start + 1}); convert it first") from None
+    except csv.Error as error:
+        raise UsageError(f"{path} cannot be read as CSV: {error}") from None
+    session.output.say(f"{clear:,} clear in {clear_path}, {held:,} held in {held_path}.")
+    return 3 if held else 0
+
+
+def _plain(text: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def _column(header: list[str], wanted: str | None) -> int:
+    names = [name.strip().lower() for name in header]
+    if wanted is not None:
+        if wanted.lower() in names:
+            return names.index(wanted.lower())
+        raise UsageError(f"There is no column {wanted}. There are: {', '.join(header)}")
+    for name in ("address", "email", "e-mail", "mail", "recipient", "email_address"):
+        if name in names:
+            return names.index(name)
+    if len(names) == 1:
+        return 0
+    raise UsageError(f"Which column holds the addresses? Name it with --column. There are: {', '.join(header)}")
+
+
+# The list
+
+
 def suppression(session: Session) -> int:
+    arguments = session.arguments
+    query: dict[str, Any] = {
+        "text": arguments.text or None, "address": arguments.address, "reason": arguments.reason or None,
+        "state": arguments.state or None, "provider": arguments.provider, "stream": arguments.stream,
+        "ends_within_days": arguments.ends_within, "came_back": arguments.came_back or None,
+    }  # fmt: skip
     rows = [
         (
-            entry.address,
+            entry.address or f"({entry.address_key[:12]}…)",
             entry.reason.replace("_", " "),
+            _reaches(entry),
+            entry.state,
             f"{entry.since:%Y-%m-%d %H:%M}",
+            f"{entry.until:%Y-%m-%d}" if entry.until else "",
             entry.times,
             entry.made_by,
-            entry.evidence[0].diagnostic if entry.evidence else "",
+            entry.note or (entry.evidence[0].diagnostic if entry.evidence else ""),
         )
-        for entry in islice(session.client.suppression.list(session.tenant()), session.arguments.limit)
+        for entry in islice(session.client.suppression.list(session.tenant(), **query), arguments.limit)
     ]
-    columns = ("address", "reason", "since (UTC)", "times", "made by", "evidence")
-    session.output.table(session.arguments.format, columns, rows, right=(3,))
+    columns = ("address", "reason", "reach", "state", "since (UTC)", "until", "times", "by", "note")
+    session.output.table(arguments.format, columns, rows, right=(6,))
+    return 0
+
+
+def _reaches(entry: SuppressionEntry) -> str:
+    return "all mail" if entry.reach == "tenant" else f"{entry.reach} {entry.reach_name}"
+
+
+def hold(session: Session) -> int:
+    """Exit status 3 when something was no address."""
+    arguments = session.arguments
+    texts = list(_addresses(arguments.address, arguments.file))
+    if not texts:
+        raise UsageError("No addresses. Name them, or a file with one a line with --file")
+    until = datetime.now(UTC) + timedelta(days=arguments.days) if arguments.days else None
+    reach, name = ("stream", arguments.stream) if arguments.stream else ("tenant", "")
+    if arguments.domain:
+        reach, name = "domain", arguments.domain
+    changed = standing = refused = 0
+    for start in range(0, len(texts), 10_000):
+        new = NewEntries(
+            addresses=texts[start : start + 10_000], reason=arguments.reason, reach=reach, reach_name=name,
+            until=until, note=arguments.note or "",
+        )  # fmt: skip
+        made = session.client.suppression.hold(session.tenant(), new)
+        changed, standing, refused = changed + made.changed, standing + made.standing, refused + len(made.refused)
+        for each in made.refused:
+            session.output.say(f"{each.text}: {each.why}")
+    session.output.say(f"{changed:,} held, {standing:,} stood already, {refused:,} are no addresses.")
+    return 3 if refused else 0
+
+
+def lift(session: Session) -> int:
+    arguments = session.arguments
+    request = Lift(address=arguments.address, why=arguments.why, despite_complaint=arguments.despite_complaint)
+    for entry in session.client.suppression.lift(session.tenant(), request).entries:
+        session.output.say(f"Lifted: {arguments.address}, {entry.reason.replace('_', ' ')}, {_reaches(entry)}")
+    return 0
+
+
+def address(session: Session) -> int:
+    """Exit status 3 when it is held."""
+    arguments = session.arguments
+    status = session.client.suppression.status(session.tenant(), arguments.address)
+    if arguments.format == "text":
+        session.output.say(f"{status.address}: {status.verdict}" + (f", {status.why}" if status.why else ""))
+    rows = [
+        (
+            f"{each.at:%Y-%m-%d %H:%M}", each.change.replace("_", " "), each.reason.replace("_", " "),
+            "all mail" if each.reach == "tenant" else f"{each.reach} {each.reach_name}",
+            f"{each.until:%Y-%m-%d}" if each.until else "", each.by, each.note,
+        )
+        for each in status.history
+    ]  # fmt: skip
+    session.output.table(arguments.format, ("at (UTC)", "what", "reason", "reach", "until", "by", "note"), rows)
+    return 3 if status.verdict == "held" else 0
+
+
+def changes(session: Session) -> int:
+    """NDJSON, one change a line. With --follow it waits for more until it is stopped."""
+    arguments = session.arguments
+    after, tenant = arguments.after, session.tenant()
+    while True:
+        page = session.client.suppression.changes(tenant, after=after, wait=20 if arguments.follow else 0)
+        for each in page.items:
+            session.output.say(each.model_dump_json(exclude_defaults=True))
+        sys.stdout.flush()
+        after = page.last
+        if not page.more and not arguments.follow:
+            return 0
+
+
+def export(session: Session) -> int:
+    """The list as a file; `-` writes to standard output."""
+    arguments = session.arguments
+    target: IO[bytes]
+    with ExitStack() as stack:
+        try:
+            to_file = arguments.out != "-"
+            target = stack.enter_context(Path(arguments.out).open("wb")) if to_file else sys.stdout.buffer
+        except OSError as error:
+            raise UsageError(f"{arguments.out} cannot be written: {error.strerror}") from None
+        progress, size = Progress("Exporting", 0), 0
+        for piece in session.client.suppression.export(session.tenant(), form=arguments.form):
+            target.write(piece)
+            size += len(piece)
+            progress.advance(0, f"{size:,} octets")
+        progress.close()
     return 0

@@ -2,7 +2,7 @@
 
 import asyncio
 import builtins
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
 from datetime import date, datetime
 from types import TracebackType
 from typing import Any, TypeVar
@@ -11,7 +11,7 @@ import httpx
 
 from rust_gauge import __version__
 from rust_gauge.client import calls
-from rust_gauge.client.calls import Call
+from rust_gauge.client.calls import Call, batches_of
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
 from rust_gauge.contract.audits import (
@@ -68,7 +68,26 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientDat
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
-from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
+from rust_gauge.contract.suppression import (
+    AddressStatus,
+    ClearanceAnswer,
+    ClearanceRequest,
+    ClearanceResult,
+    Decision,
+    EntriesMade,
+    EntryCount,
+    Growth,
+    Lift,
+    Lifted,
+    ListChanges,
+    MatchingSettings,
+    MatchingView,
+    NewEntries,
+    PolicyView,
+    Sending,
+    SuppressionEntry,
+    SuppressionPolicy,
+)
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 
@@ -147,6 +166,15 @@ class AsyncClient:
                     raise error_of(response)
             await asyncio.sleep(pause_before(attempt, response))
         raise AssertionError("the last attempt returns or raises")
+
+    async def download(self, path: str, query: Mapping[str, Any]) -> AsyncIterator[bytes]:
+        """A long answer, piece by piece as it comes."""
+        async with self._http.stream("GET", path, params=query) as response:
+            if not response.is_success:
+                await response.aread()
+                raise error_of(response)
+            async for piece in response.aiter_bytes():
+                yield piece
 
     async def pages(self, page: Callable[[str | None], Call[Page[T]]]) -> AsyncIterator[T]:
         """All items of a paged list."""
@@ -428,13 +456,97 @@ class CauseRulesPart(_Part):
 class Suppression(_Part):
     """The suppression list and clearance."""
 
-    async def clearance(self, tenant: str, addresses: Sequence[str], *, stream: str | None = None) -> ClearanceResult:
-        """May I mail these? Up to 10,000 in one call; answers in their order."""
-        return await self._client.send(calls.clearance(tenant, addresses, stream))
+    async def clearance(
+        self,
+        tenant: str,
+        addresses: Sequence[str],
+        *,
+        stream: str | None = None,
+        domain: str | None = None,
+        relay: str | None = None,
+        only_held: bool = False,
+        sending: Sending | None = None,
+    ) -> ClearanceResult:
+        """May I mail these? Up to 100,000 in one call; answers in their order.
 
-    def list(self, tenant: str, *, address: str | None = None) -> AsyncIterator[SuppressionEntry]:
-        """Newest first."""
-        return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, address))
+        With `sending` those that are held are counted as withheld: say so when the answer decides what is sent.
+        """
+        # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
+        request = ClearanceRequest.model_construct(
+            addresses=[*addresses], stream=stream, domain=domain, relay=relay, only_held=only_held, sending=sending
+        )
+        return await self._client.send(calls.clearance(tenant, request))
+
+    async def clear_all(
+        self, tenant: str, addresses: Iterable[str], *, batch: int = 20_000, **question: Any
+    ) -> AsyncIterator[ClearanceAnswer]:
+        """The same for any number of addresses, taken and answered batch by batch. `question` as for `clearance`."""
+        for texts in batches_of(addresses, batch):
+            for answer in (await self.clearance(tenant, texts, **question)).answers:
+                yield answer
+
+    def list(self, tenant: str, **query: Any) -> AsyncIterator[SuppressionEntry]:
+        """What changed last first. `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`,
+        `ends_within_days` and `came_back` narrow it.
+        """
+        return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, query))
+
+    async def count(self, tenant: str, **query: Any) -> EntryCount:
+        """How many entries there are, counted up to 100,000; narrowed as a list is."""
+        return await self._client.send(calls.count_suppression(tenant, query))
+
+    async def hold(self, tenant: str, new: NewEntries) -> EntriesMade:
+        """Hold addresses or whole domains (`@domain`)."""
+        return await self._client.send(calls.add_suppression(tenant, new))
+
+    async def lift(self, tenant: str, lift: Lift) -> Lifted:
+        """Take entries off, with a reason. NeedsConfirmation where one came from a complaint."""
+        return await self._client.send(calls.lift_suppression(tenant, lift))
+
+    async def export(self, tenant: str, *, form: str = "csv", **query: Any) -> AsyncIterator[bytes]:
+        """The whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
+        path, chosen = calls.export_suppression(tenant, form, query)
+        async for piece in self._client.download(path, chosen):
+            yield piece
+
+    async def decide(
+        self, tenant: str, ids: Sequence[str], *, confirm: bool, why: str = ""
+    ) -> Sequence[SuppressionEntry]:
+        """Agree to proposals, or dismiss them."""
+        decision = Decision(ids=[*ids], confirm=confirm, why=why)
+        return await self._client.send(calls.decide_suppression(tenant, decision))
+
+    async def status(self, tenant: str, address: str) -> AddressStatus:
+        """One address: what stands, and everything that ever happened to its status."""
+        return await self._client.send(calls.address_status(tenant, address))
+
+    async def changes(self, tenant: str, *, after: int = 0, limit: int = 500, wait: float = 0) -> ListChanges:
+        """Changes after a number, in order; waits up to `wait` seconds (55 at most) for one."""
+        return await self._client.send(calls.suppression_changes(tenant, after, limit, wait))
+
+    async def growth(self, tenant: str, *, first: date | None = None, last: date | None = None) -> Growth:
+        """How the list grew, and what withholding spared."""
+        return await self._client.send(calls.suppression_growth(tenant, first, last))
+
+    async def policy(self, tenant: str) -> PolicyView:
+        """What events make of an address's status."""
+        return await self._client.send(calls.get_suppression_policy(tenant))
+
+    async def put_policy(self, tenant: str, policy: SuppressionPolicy) -> PolicyView:
+        """Keep a policy of one's own."""
+        return await self._client.send(calls.put_suppression_policy(tenant, policy))
+
+    async def drop_policy(self, tenant: str) -> PolicyView:
+        """Go back to the shipped policy."""
+        return await self._client.send(calls.drop_suppression_policy(tenant))
+
+    async def matching(self, tenant: str) -> MatchingView:
+        """How addresses are compared."""
+        return await self._client.send(calls.get_suppression_matching(tenant))
+
+    async def put_matching(self, tenant: str, settings: MatchingSettings) -> MatchingView:
+        """Compare addresses otherwise; the list is rewritten."""
+        return await self._client.send(calls.put_suppression_matching(tenant, settings))
 
 
 class Readings(_Part):

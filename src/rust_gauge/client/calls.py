@@ -1,9 +1,10 @@
 """Every call of the API as a value: method, path, what is sent and what comes back. Both clients carry them out."""
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from itertools import islice
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
 
@@ -63,7 +64,24 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientDat
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
-from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
+from rust_gauge.contract.suppression import (
+    AddressStatus,
+    ClearanceRequest,
+    ClearanceResult,
+    Decision,
+    EntriesMade,
+    EntryCount,
+    Growth,
+    Lift,
+    Lifted,
+    ListChanges,
+    MatchingSettings,
+    MatchingView,
+    NewEntries,
+    PolicyView,
+    SuppressionEntry,
+    SuppressionPolicy,
+)
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 
@@ -95,6 +113,13 @@ def _call(method: str, path: str, result: type[T], body: BaseModel | None = None
 def _again(call: Call[T]) -> Call[T]:
     """Marks a POST that is safe to repeat."""
     return Call(call.method, call.path, call.result, call.query, call.body, call.content_type, True)
+
+
+def batches_of(items: Iterable[str], size: int) -> Iterator[list[str]]:
+    """Items by so many at a time, taken as they are needed."""
+    source = iter(items)
+    while batch := list(islice(source, size)):
+        yield batch
 
 
 def _domain(tenant: str, name: str) -> str:
@@ -317,14 +342,67 @@ def name_provider(tenant: str, provider: str, label: str) -> Call[Provider]:
     return _again(_call("PATCH", _tenant(tenant, f"providers/{quote(provider, safe='')}"), Provider, change))
 
 
-def clearance(tenant: str, addresses: Sequence[str], stream: str | None) -> Call[ClearanceResult]:
-    # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
-    request = ClearanceRequest.model_construct(addresses=list(addresses), stream=stream)
+def clearance(tenant: str, request: ClearanceRequest) -> Call[ClearanceResult]:
     return _again(_call("POST", _tenant(tenant, "clearance"), ClearanceResult, request))
 
 
-def list_suppression(tenant: str, cursor: str | None, address: str | None) -> Call[Page[SuppressionEntry]]:
-    return _call("GET", _tenant(tenant, "suppression"), Page[SuppressionEntry], cursor=cursor, address=address)
+def list_suppression(tenant: str, cursor: str | None, query: Mapping[str, Any]) -> Call[Page[SuppressionEntry]]:
+    return _call("GET", _tenant(tenant, "suppression"), Page[SuppressionEntry], cursor=cursor, **query)
+
+
+def count_suppression(tenant: str, query: Mapping[str, Any]) -> Call[EntryCount]:
+    return _call("GET", _tenant(tenant, "suppression/count"), EntryCount, **query)
+
+
+def add_suppression(tenant: str, new: NewEntries) -> Call[EntriesMade]:
+    return _again(_call("POST", _tenant(tenant, "suppression"), EntriesMade, new))
+
+
+def lift_suppression(tenant: str, lift: Lift) -> Call[Lifted]:
+    return _call("POST", _tenant(tenant, "suppression/lifts"), Lifted, lift)
+
+
+def decide_suppression(tenant: str, decision: Decision) -> Call[list[SuppressionEntry]]:
+    return _again(_call("POST", _tenant(tenant, "suppression/decisions"), list[SuppressionEntry], decision))
+
+
+def address_status(tenant: str, address: str) -> Call[AddressStatus]:
+    return _call("GET", _tenant(tenant, "suppression/status"), AddressStatus, address=address)
+
+
+def suppression_changes(tenant: str, after: int, limit: int, wait: float) -> Call[ListChanges]:
+    path = _tenant(tenant, "suppression/changes")
+    return _call("GET", path, ListChanges, after=after, limit=limit, wait=wait or None)
+
+
+def suppression_growth(tenant: str, first: date | None, last: date | None) -> Call[Growth]:
+    return _call("GET", _tenant(tenant, "suppression/growth"), Growth, first=first, last=last)
+
+
+def get_suppression_policy(tenant: str) -> Call[PolicyView]:
+    return _call("GET", _tenant(tenant, "suppression/policy"), PolicyView)
+
+
+def put_suppression_policy(tenant: str, policy: SuppressionPolicy) -> Call[PolicyView]:
+    return _again(_call("PUT", _tenant(tenant, "suppression/policy"), PolicyView, policy))
+
+
+def drop_suppression_policy(tenant: str) -> Call[PolicyView]:
+    return _call("DELETE", _tenant(tenant, "suppression/policy"), PolicyView)
+
+
+def get_suppression_matching(tenant: str) -> Call[MatchingView]:
+    return _call("GET", _tenant(tenant, "suppression/matching"), MatchingView)
+
+
+def put_suppression_matching(tenant: str, settings: MatchingSettings) -> Call[MatchingView]:
+    return _again(_call("PUT", _tenant(tenant, "suppression/matching"), MatchingView, settings))
+
+
+def export_suppression(tenant: str, form: str, query: Mapping[str, Any]) -> tuple[str, dict[str, Any]]:
+    """Path and query of a download."""
+    chosen = {name: value for name, value in query.items() if value is not None}
+    return f"/api/v1{_tenant(tenant, 'suppression/export')}", {**chosen, "format": form}
 
 
 def list_relays(tenant: str) -> Call[list[Relay]]:

@@ -2,7 +2,7 @@
 
 import builtins
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime
 from types import TracebackType
 from typing import Any, TypeVar
@@ -11,7 +11,7 @@ import httpx
 
 from rust_gauge import __version__
 from rust_gauge.client import calls
-from rust_gauge.client.calls import Call
+from rust_gauge.client.calls import Call, batches_of
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
 from rust_gauge.contract.audits import (
@@ -68,7 +68,26 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientDat
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.contract.session import MadeToken, NewToken, Token, Who
-from rust_gauge.contract.suppression import ClearanceResult, SuppressionEntry
+from rust_gauge.contract.suppression import (
+    AddressStatus,
+    ClearanceAnswer,
+    ClearanceRequest,
+    ClearanceResult,
+    Decision,
+    EntriesMade,
+    EntryCount,
+    Growth,
+    Lift,
+    Lifted,
+    ListChanges,
+    MatchingSettings,
+    MatchingView,
+    NewEntries,
+    PolicyView,
+    Sending,
+    SuppressionEntry,
+    SuppressionPolicy,
+)
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 
@@ -147,6 +166,14 @@ class Client:
                     raise error_of(response)
             time.sleep(pause_before(attempt, response))
         raise AssertionError("the last attempt returns or raises")
+
+    def download(self, path: str, query: Mapping[str, Any]) -> Iterator[bytes]:
+        """A long answer, piece by piece as it comes."""
+        with self._http.stream("GET", path, params=query) as response:
+            if not response.is_success:
+                response.read()
+                raise error_of(response)
+            yield from response.iter_bytes()
 
     def pages(self, page: Callable[[str | None], Call[Page[T]]]) -> Iterator[T]:
         """All items of a paged list."""
@@ -427,13 +454,93 @@ class CauseRulesPart(_Part):
 class Suppression(_Part):
     """The suppression list and clearance."""
 
-    def clearance(self, tenant: str, addresses: Sequence[str], *, stream: str | None = None) -> ClearanceResult:
-        """May I mail these? Up to 10,000 in one call; answers in their order."""
-        return self._client.send(calls.clearance(tenant, addresses, stream))
+    def clearance(
+        self,
+        tenant: str,
+        addresses: Sequence[str],
+        *,
+        stream: str | None = None,
+        domain: str | None = None,
+        relay: str | None = None,
+        only_held: bool = False,
+        sending: Sending | None = None,
+    ) -> ClearanceResult:
+        """May I mail these? Up to 100,000 in one call; answers in their order.
 
-    def list(self, tenant: str, *, address: str | None = None) -> Iterator[SuppressionEntry]:
-        """Newest first."""
-        return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, address))
+        With `sending` those that are held are counted as withheld: say so when the answer decides what is sent.
+        """
+        # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
+        request = ClearanceRequest.model_construct(
+            addresses=[*addresses], stream=stream, domain=domain, relay=relay, only_held=only_held, sending=sending
+        )
+        return self._client.send(calls.clearance(tenant, request))
+
+    def clear_all(
+        self, tenant: str, addresses: Iterable[str], *, batch: int = 20_000, **question: Any
+    ) -> Iterator[ClearanceAnswer]:
+        """The same for any number of addresses, taken and answered batch by batch. `question` as for `clearance`."""
+        for texts in batches_of(addresses, batch):
+            yield from (self.clearance(tenant, texts, **question)).answers
+
+    def list(self, tenant: str, **query: Any) -> Iterator[SuppressionEntry]:
+        """What changed last first. `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`,
+        `ends_within_days` and `came_back` narrow it.
+        """
+        return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, query))
+
+    def count(self, tenant: str, **query: Any) -> EntryCount:
+        """How many entries there are, counted up to 100,000; narrowed as a list is."""
+        return self._client.send(calls.count_suppression(tenant, query))
+
+    def hold(self, tenant: str, new: NewEntries) -> EntriesMade:
+        """Hold addresses or whole domains (`@domain`)."""
+        return self._client.send(calls.add_suppression(tenant, new))
+
+    def lift(self, tenant: str, lift: Lift) -> Lifted:
+        """Take entries off, with a reason. NeedsConfirmation where one came from a complaint."""
+        return self._client.send(calls.lift_suppression(tenant, lift))
+
+    def export(self, tenant: str, *, form: str = "csv", **query: Any) -> Iterator[bytes]:
+        """The whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
+        path, chosen = calls.export_suppression(tenant, form, query)
+        yield from self._client.download(path, chosen)
+
+    def decide(self, tenant: str, ids: Sequence[str], *, confirm: bool, why: str = "") -> Sequence[SuppressionEntry]:
+        """Agree to proposals, or dismiss them."""
+        decision = Decision(ids=[*ids], confirm=confirm, why=why)
+        return self._client.send(calls.decide_suppression(tenant, decision))
+
+    def status(self, tenant: str, address: str) -> AddressStatus:
+        """One address: what stands, and everything that ever happened to its status."""
+        return self._client.send(calls.address_status(tenant, address))
+
+    def changes(self, tenant: str, *, after: int = 0, limit: int = 500, wait: float = 0) -> ListChanges:
+        """Changes after a number, in order; waits up to `wait` seconds (55 at most) for one."""
+        return self._client.send(calls.suppression_changes(tenant, after, limit, wait))
+
+    def growth(self, tenant: str, *, first: date | None = None, last: date | None = None) -> Growth:
+        """How the list grew, and what withholding spared."""
+        return self._client.send(calls.suppression_growth(tenant, first, last))
+
+    def policy(self, tenant: str) -> PolicyView:
+        """What events make of an address's status."""
+        return self._client.send(calls.get_suppression_policy(tenant))
+
+    def put_policy(self, tenant: str, policy: SuppressionPolicy) -> PolicyView:
+        """Keep a policy of one's own."""
+        return self._client.send(calls.put_suppression_policy(tenant, policy))
+
+    def drop_policy(self, tenant: str) -> PolicyView:
+        """Go back to the shipped policy."""
+        return self._client.send(calls.drop_suppression_policy(tenant))
+
+    def matching(self, tenant: str) -> MatchingView:
+        """How addresses are compared."""
+        return self._client.send(calls.get_suppression_matching(tenant))
+
+    def put_matching(self, tenant: str, settings: MatchingSettings) -> MatchingView:
+        """Compare addresses otherwise; the list is rewritten."""
+        return self._client.send(calls.put_suppression_matching(tenant, settings))
 
 
 class Readings(_Part):

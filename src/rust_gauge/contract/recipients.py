@@ -4,16 +4,7 @@ from pydantic import Field
 
 from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.events import Event
-from rust_gauge.contract.suppression import SuppressionEntry
-
-
-class StatusChange(Model):
-    """Something that happened to an address's status."""
-
-    reason: str
-    change: str
-    changed_at: UtcTime
-    changed_by: str
+from rust_gauge.contract.suppression import ListChange, SuppressionEntry
 
 
 class RecipientData(Model):
@@ -24,7 +15,7 @@ class RecipientData(Model):
     made_at: UtcTime
     events: list[Event] = Field(description="Newest first")
     entries: list[SuppressionEntry]
-    changes: list[StatusChange]
+    changes: list[ListChange]
     refused: list[str] = Field(description="Rows that could not be stored and speak of the address")
 
 

@@ -1,4 +1,4 @@
-"""The suppression list and clearance."""
+"""The suppression list: entries, what happened to them, the policy that makes them."""
 
 from typing import Annotated, Literal
 
@@ -6,7 +6,18 @@ from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
 
-Reason = Literal["bad_address", "complaint"]
+Reason = Literal[
+    "bad_address", "complaint", "unsubscribed", "keeps_bouncing", "domain_gone", "by_hand", "spam_trap",
+    "role_address", "no_sign_of_life", "try_later",
+]  # fmt: skip
+Reach = Literal["tenant", "domain", "stream"]
+State = Literal["ended", "held", "proposed", "resting"]
+Change = Literal[
+    "made", "came_back", "prolonged", "proposed", "confirmed", "dismissed", "lifted", "ended", "delivered", "withdrawn"
+]
+AddressText = Annotated[str, StringConstraints(max_length=1000)]
+Note = Annotated[str, StringConstraints(strip_whitespace=True, max_length=500)]
+SentenceWanted = Annotated[str, StringConstraints(strip_whitespace=True, min_length=3, max_length=500)]
 
 
 class Evidence(Model):
@@ -22,26 +33,316 @@ class Evidence(Model):
 
 
 class SuppressionEntry(Model):
-    """An address that is not to be mailed, why, and since when."""
+    """What stands for an address (or `@domain`, all of it), for one reason and reach."""
 
-    id: int
-    address: str
+    id: str
+    address: str = Field(description="Empty where the tenant keeps digests only")
+    address_key: str = Field(description="The digest that the list knows it by, in hex")
     reason: Reason
-    reach: Literal["tenant"] = "tenant"
-    made_by: str
-    since: UtcTime
+    reach: Reach
+    reach_name: str = Field("", description="The sending domain or stream that it reaches")
+    state: State
+    since: UtcTime = Field(description="Time of the first event that asked for it")
+    until: UtcTime | None = Field(None, description="None: no end")
+    ended_at: UtcTime | None = None
+    made_at: UtcTime = Field(description="When it came into force last")
+    made_by: str = Field(description="Who or what changed it last")
+    origin: str = Field(description="event, hand, api, import, page, post, mailto or look")
+    change: Change
+    changed_at: UtcTime
+    note: str = Field("", description="What was said: by the server, or by the person")
+    provider: str = ""
+    stream: str = Field("", description="The stream of the mail that it came from")
+    times: int = Field(description="How often it was asked for")
+    returns: int = Field(description="How often it came back")
+    evidence: list[Evidence] = Field(description="The first events behind it, oldest first")
+
+
+class EntryCount(Model):
+    """How many entries there are; `more`: counting stopped there."""
+
+    count: int
+    more: bool
+
+
+class NewEntries(Model):
+    """Addresses to hold. `@domain` means all of a domain."""
+
+    addresses: list[AddressText] = Field(min_length=1, max_length=10_000)
+    reason: Reason = "by_hand"
+    reach: Reach = "tenant"
+    reach_name: str = Field("", max_length=253, description="The sending domain or stream; it must be known")
     until: UtcTime | None = None
-    times: int = Field(description="How many events have asked for this entry")
-    evidence: list[Evidence] = Field(description="The first events that did, oldest first")
+    note: Note = ""
+
+
+class RefusedAddress(Model):
+    """What was not taken, and why."""
+
+    row: int
+    text: str
+    why: str
+
+
+class EntriesMade(Model):
+    """What became of them. `standing`: were there already and hold as long."""
+
+    changed: int
+    standing: int
+    refused: list[RefusedAddress]
+
+
+class Lift(Model):
+    """Take entries off: by their ids, or all that hold an address."""
+
+    ids: list[str] = Field(default=[], max_length=1000)
+    address: AddressText = ""
+    why: SentenceWanted
+    despite_complaint: bool = Field(
+        False, description="Whoever complained does not want this mail. Say true if you know better"
+    )
+
+
+class Lifted(Model):
+    """What was taken off."""
+
+    entries: list[SuppressionEntry]
+
+
+class Decision(Model):
+    """Agree to proposals, or dismiss them; they are not proposed again."""
+
+    ids: list[str] = Field(min_length=1, max_length=1000)
+    confirm: bool
+    why: Note = ""
+
+
+class ListChange(Model):
+    """One change of the list. `number` grows; nothing is ever put before what was seen."""
+
+    number: int
+    address: str
+    address_key: str
+    reason: Reason
+    reach: Reach
+    reach_name: str = ""
+    state: State
+    change: Change
+    at: UtcTime
+    by: str
+    note: str = ""
+    until: UtcTime | None = None
+
+
+class ListChanges(Model):
+    """Changes in their order. Ask again after `last`."""
+
+    items: list[ListChange]
+    last: int = Field(description="The number to ask after next time")
+    more: bool = Field(description="There are more: ask again at once")
+
+
+class AddressStatus(Model):
+    """One address: what stands, and everything that ever happened to it."""
+
+    address: str
+    verdict: Literal["clear", "held"]
+    why: str
+    entries: list[SuppressionEntry]
+    history: list[ListChange]
+
+
+class GrowthDay(Model):
+    """A day: entries that came and went, what stood at its end, and mail withheld."""
+
+    day: str
+    came: int
+    left: int
+    standing: int
+    withheld: int
+
+
+class GrowthPart(Model):
+    """One reason, provider or stream over the period."""
+
+    name: str
+    label: str
+    came: int
+    left: int
+    standing: int
+    withheld: int
+    days: list[int] = Field(description="What stood at the end of each day")
+
+
+class SavedRates(Model):
+    """What withheld mail would have done: rates as they are, and as they would be had it been sent."""
+
+    sent: int
+    bounced: int
+    complained: int
+    withheld: int
+    withheld_bad: int = Field(description="Withheld because the mailbox or its domain is gone: would have bounced")
+    bounce_rate: float | None
+    bounce_rate_without: float | None
+
+
+class Growth(Model):
+    """How the list grew, day by day, and by reason, provider and stream."""
+
+    first: str
+    last: str
+    days: list[GrowthDay]
+    reasons: list[GrowthPart]
+    providers: list[GrowthPart]
+    streams: list[GrowthPart]
+    saved: SavedRates
+
+
+# Policy
+
+EventKind = Literal["delayed", "bounced", "complained", "unsubscribed"]
+Short = Annotated[str, StringConstraints(max_length=253)]
+
+
+class PolicyRule(Model):
+    """One rule; the first that fits an event decides. Empty lists mean any."""
+
+    name: str = Field(min_length=1, max_length=60)
+    act: Literal["hold", "propose", "nothing"]
+    kinds: list[EventKind] = Field(default=[], max_length=4)
+    causes: list[Short] = Field(default=[], max_length=30)
+    permanence: Literal["", "transient", "permanent"] = ""
+    streams: list[Short] = Field(default=[], max_length=50)
+    providers: list[Short] = Field(default=[], max_length=50)
+    reason: Reason = "bad_address"
+    reach: Reach = "tenant"
+    whole_domain: bool = False
+    times: int = Field(1, ge=1, le=100, description="Messages that must have met it, with no delivery between")
+    over_days: float = Field(0, ge=0, le=365, description="Between the first and the last of them")
+    within_days: float = Field(60, gt=0, le=365)
+    for_days: float | None = Field(None, gt=0, le=3650, description="None: no end")
+    longer: float = Field(1, ge=1, le=10, description="At each return so many times as long")
+    longest_days: float = Field(365, gt=0, le=3650)
+    ends_with_delivery: bool = False
+    wait_hours: list[Annotated[float, Field(gt=0, le=24 * 365)]] = Field(
+        default=[], max_length=20, description="How long to wait after the first refusal, the second, and so on"
+    )
+
+
+class ProposalSettings(Model):
+    """What is looked for once a day and proposed."""
+
+    no_life_sends: int = Field(12, ge=0, le=1000, description="Deliveries without any sign of life; 0: not looked for")
+    no_life_days: int = Field(120, ge=7, le=3650)
+    role_addresses: bool = True
+    revived_after_days: int = Field(180, ge=0, le=3650, description="Dead so long, then alive: a trap; 0: not")
+
+
+class SuppressionPolicy(Model):
+    """A tenant's policy."""
+
+    rules: list[PolicyRule] = Field(min_length=1, max_length=60)
+    proposals: ProposalSettings = ProposalSettings()
+
+
+class PolicyView(Model):
+    """The policy that holds, and since when. `shipped`: the tenant chose none of its own."""
+
+    policy: SuppressionPolicy
+    shipped: bool
+    changed_at: UtcTime | None = None
+    changed_by: str = ""
+
+
+class RehearsalRequest(Model):
+    """Try a policy on the past."""
+
+    policy: SuppressionPolicy
+    days: int = Field(180, ge=1, le=1000)
+
+
+class RehearsalLine(Model):
+    """What a policy would have done, at one provider or for one reason."""
+
+    name: str
+    label: str = ""
+    held: int = Field(description="Addresses that it would have held")
+    wrongly: int = Field(description="Of those: took mail while they would have been held")
+    bounces_spared: int
+    bounces: int
+    complaints_spared: int
+    complaints: int
+    deliveries_lost: int = Field(description="Messages that were delivered and would have been withheld")
+    deliveries: int
+
+
+class RehearsalResult(Model):
+    """A policy beside the one that holds, tried on the same events."""
+
+    recipients: int
+    ours: RehearsalLine = Field(description="The policy that was tried")
+    holding: RehearsalLine = Field(description="The policy that holds now")
+    providers: list[RehearsalLine]
+    reasons: list[RehearsalLine]
+
+
+# How addresses are compared
+
+
+class SameMailbox(Model):
+    """At one provider: what of a local part makes no difference."""
+
+    provider: str = Field(min_length=1, max_length=253, description="A provider, or one recipient domain")
+    tag_after: str = Field("", max_length=3, description="What begins with this is a tag, as + in ann+news")
+    without_dots: bool = False
+
+
+class MatchingSettings(Model):
+    """How addresses are compared, and whether they are kept."""
+
+    fold_case: bool = Field(True, description="Local parts without case")
+    same: list[SameMailbox] = Field(default=[], max_length=100)
+    digests_only: bool = Field(False, description="Keep keyed digests, no addresses. There is no way back")
+
+
+class MatchingView(Model):
+    """The settings that hold; `changing` while the list is being rewritten to them."""
+
+    settings: MatchingSettings
+    changing: bool
+    key: str = Field("", description="With digests only: what BLAKE2b-128 of the normal form is keyed with, in hex")
+
+
+# Clearance
+
+
+class Sending(Model):
+    """Say this with a clearance that decides what is sent: those held are counted as withheld."""
+
+    domain: str = Field(max_length=253, description="The sending domain")
+    campaign: str = Field("", max_length=60)
+    message_id: str = Field("", max_length=255)
 
 
 class ClearanceRequest(Model):
-    """May I mail these?"""
+    """May I mail these? Without stream and domain only entries that reach all mail hold."""
 
     addresses: list[Annotated[str, StringConstraints(max_length=2000)]] = Field(
-        min_length=1, max_length=10_000, examples=[["someone@tidepost.example"]]
+        min_length=1, max_length=100_000, examples=[["someone@tidepost.example"]]
     )
     stream: str | None = Field(None, max_length=60)
+    domain: str | None = Field(None, max_length=253)
+    relay: str | None = Field(None, max_length=60)
+    only_held: bool = False
+    sending: Sending | None = None
+
+
+class HeldElsewhere(Model):
+    """An entry that holds other mail than was asked about."""
+
+    reason: str
+    reach: Reach
+    reach_name: str
 
 
 class ClearanceAnswer(Model):
@@ -49,14 +350,16 @@ class ClearanceAnswer(Model):
 
     address: str
     verdict: Literal["clear", "held"]
-    reason: str = Field("", description="bad_address, complaint, or no_address where the text is none")
+    reason: str = Field("", description="A reason of the list, or no_address where the text is none")
     why: str = ""
     since: UtcTime | None = None
     until: UtcTime | None = None
+    not_before: UtcTime | None = Field(None, description="Clear, but its last refusal passes only then")
+    elsewhere: list[HeldElsewhere] = []
 
 
 class ClearanceResult(Model):
-    """Answers in the order of the addresses."""
+    """Answers in the order of the addresses; with `only_held` those that are held."""
 
     clear: int
     held: int

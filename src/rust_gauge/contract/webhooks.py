@@ -6,7 +6,16 @@ from pydantic import Field
 
 from rust_gauge.contract.common import Model, UtcTime
 
-Subject = Literal["watch.agreed", "watch.gave_up", "proof.proven", "proof.lost", "shift.found", "shift.over"]
+Subject = Literal[
+    "watch.agreed",
+    "watch.gave_up",
+    "proof.proven",
+    "proof.lost",
+    "shift.found",
+    "shift.over",
+    "suppression.changed",
+    "suppression.imported",
+]
 
 
 class NewWebhook(Model):

@@ -16,7 +16,7 @@ from rust_gauge.contract.events import NewEvent
 from rust_gauge.service.context import Context
 from rust_gauge.service.middleware import BodyTooLarge, RequestFrame
 from rust_gauge.service.problems import KINDS, ServiceProblem
-from rust_gauge.service.routes import confirm, feeds, hooks, mailflow
+from rust_gauge.service.routes import confirm, feeds, hooks, mailflow, suppression
 from rust_gauge.service.routes.api import router
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.migrate import is_current
@@ -48,6 +48,7 @@ def create_app(context: Context | None) -> FastAPI:
     app.state.context = context
     app.include_router(router)
     app.include_router(mailflow.router)
+    app.include_router(suppression.router)
     app.include_router(hooks.router)
     app.include_router(feeds.router)
     app.include_router(feeds.door)
@@ -57,7 +58,8 @@ def create_app(context: Context | None) -> FastAPI:
     _add_console(app)
     _describe_events(app)
     limit = context.settings.max_body_bytes if context else 0
-    app.add_middleware(RequestFrame, max_body=limit, on_error=unexpected)
+    stream = context.settings.max_stream_bytes if context else 0
+    app.add_middleware(RequestFrame, max_body=limit, max_stream=stream, on_error=unexpected)
     return app
 
 

@@ -29,17 +29,16 @@ from rust_gauge.core.mailflow.event import CLOCK_TOLERANCE, EARLIEST, REFUSALS, 
 from rust_gauge.core.mailflow.event import judge as judge_event
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.replies.wording import reply_wording
-from rust_gauge.core.suppression import reason_to_suppress
+from rust_gauge.service import holding
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.retention import kept_since
 from rust_gauge.service.rules import rules_of
 from rust_gauge.store import events as store_events
-from rust_gauge.store import jobs, providers, suppression
+from rust_gauge.store import jobs, providers
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, Names, PathRow, StaleRulesError, labels_of
-from rust_gauge.store.suppression import NewEntry
 from rust_gauge.store.trouble import Troubled
 
 # Reading rows is work for the processor, of which a process of Python has one at a time: two loads that read at once
@@ -214,6 +213,7 @@ class Reader:
         rest: list[int] = []
         load, paths, domains, minutes = self._load, self._paths, self._domains, self._minutes
         times, delivered, add_line = load.times, load.delivered, load.add_line
+        delivered_domains = load.delivered_domains
         read: Any = _read_usual if rows.are_text else _usual_of
         for number in range(start, end):
             try:
@@ -252,6 +252,7 @@ class Reader:
             times.append(time)
             if kind == _DELIVERED:
                 delivered.append(key)
+                delivered_domains.add(domain)
                 if seconds is not None:
                     bucket = (time[:10], provider_id, time_bucket(seconds))
                     path.times[bucket] = path.times.get(bucket, 0) + 1
@@ -424,12 +425,11 @@ def _store(
     def work(connection: Connection) -> int:
         stored, told = load.store(connection, _by_turns(made), arrived, now, refused)
         check(connection)
-        entries: list[NewEntry] = []
-        for event in told:
-            reason = reason_to_suppress(event)
-            if reason is not None:
-                entries.append(NewEntry(event.recipient, reason, event.occurred_at, _evidence(event)))
-        suppression.add_entries(connection, load.tenant_id, entries, "event", now)
+        providers_of = load.names.providers
+        heard = [(event, providers_of[event.recipient.domain]) for event in told]
+        domains = load.delivered_domains if stored else set()
+        troubled = load.troubled if stored else set()
+        holding.follow(context, connection, load.tenant_id, heard, troubled, domains, "event", now)
         if stored:
             for domain_id in load.domain_ids():
                 jobs.enqueue(connection, "readings", load.tenant_id, domain_id, now)
@@ -572,15 +572,3 @@ def _remember(
     context: Context, found: dict[str, str], now: datetime, expires: dict[str, datetime]
 ) -> dict[str, tuple[int, str]]:
     return context.store.transaction(lambda c: providers.remember_domains(c, found, now, expires))
-
-
-def _evidence(event: Event) -> dict[str, Any]:
-    return {
-        "kind": str(event.kind),
-        "time": event.occurred_at.isoformat(),
-        "cause": str(event.cause),
-        "domain": event.domain,
-        "stream": event.stream,
-        "message_id": event.message_id,
-        "diagnostic": event.diagnostic[:500],
-    }

@@ -24,6 +24,7 @@ _HEADERS = {
 }
 
 
+_STREAMED = "/clearance/stream"  # read and answered piece by piece, so its body may be long
 ErrorResponse = Callable[[Request, Exception], Response]
 
 
@@ -37,10 +38,11 @@ class BodyTooLarge(HTTPException):
 class RequestFrame:
     """ASGI middleware. What nobody else caught becomes a response here, with the same id and headers as any other."""
 
-    def __init__(self, app: ASGIApp, max_body: int, on_error: ErrorResponse) -> None:
+    def __init__(self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse) -> None:
         self.app = app
         self.on_error = on_error
         self.max_body = max_body
+        self.max_stream = max_stream
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -50,6 +52,7 @@ class RequestFrame:
         scope.setdefault("state", {})["request_id"] = request_id
         structlog.contextvars.bind_contextvars(request_id=request_id)
         began, status, read, started = time.perf_counter(), 500, 0, False
+        limit = self.max_stream if scope["path"].endswith(_STREAMED) else self.max_body
         api = scope["path"].startswith(("/api/", "/healthz", "/readyz"))
 
         async def limited() -> Message:
@@ -57,7 +60,7 @@ class RequestFrame:
             message = await receive()
             if message["type"] == "http.request":
                 read += len(message.get("body", b""))
-                if read > self.max_body:
+                if read > limit:
                     raise BodyTooLarge
             return message
 
@@ -75,7 +78,7 @@ class RequestFrame:
             await send(message)
 
         declared = Headers(scope=scope).get("content-length", "")
-        read = int(declared) if declared.isdigit() and int(declared) > self.max_body else 0
+        read = int(declared) if declared.isdigit() and int(declared) > limit else 0
         try:
             await self.app(scope, limited, framed)
         except Exception as error:

@@ -33,6 +33,7 @@ KINDS = {
         ProblemKind("not-an-address", 422, "Not a mailbox address", "An address such as a@b.example is wanted."),
         ProblemKind("invalid-request", 422, "Invalid request", "`errors` names each field and what is wrong with it."),
         ProblemKind("changed-meanwhile", 409, "Changed meanwhile", "Nothing was changed. Look again, then confirm."),
+        ProblemKind("needs-confirmation", 409, "Needs a word more", "Nothing was changed; `detail` says why."),
         ProblemKind("update-failed", 502, "The name server did not do it", "Nothing was changed in the zone."),
         ProblemKind("mail-not-sent", 502, "The message was not sent", "No code was sent; try another relay."),
         ProblemKind("wrong-code", 422, "Not the code", "Codes hold for 24 hours and five tries."),

@@ -12,15 +12,16 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.events import Event
 from rust_gauge.contract.flow import FlowSettings
-from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData, StatusChange
+from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import Address, address_key, parse_address
 from rust_gauge.service.context import Context
 from rust_gauge.service.events import list_events
 from rust_gauge.service.problems import ServiceProblem
-from rust_gauge.service.suppression import list_entries
+from rust_gauge.service.suppression import status_of
+from rust_gauge.service.suppression_settings import matchings_of
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
+from rust_gauge.store import jobs, suppression
 from rust_gauge.store import retention as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import lock_counters
@@ -29,7 +30,7 @@ from rust_gauge.store.rejudge import raise_rules_version
 
 log = structlog.get_logger()
 _SETTING = "flow"
-_SETTLED = timedelta(days=80)  # trouble that is older concerns no message any more
+_SETTLED = timedelta(days=400)  # trouble that is older concerns no message any more
 _MOST = 50_000  # events of one person
 
 
@@ -124,19 +125,11 @@ def recipient_data(context: Context, tenant: TenantAccess, text: str) -> Recipie
         cursor = page.next
         if cursor is None:
             break
-    entries = list_entries(context, tenant, str(address), None, 100).items
-    changes, refused = context.store.transaction(
-        lambda c: (
-            store.changes_of(c, tenant.id, address_key(address)),
-            store.refused_with(c, tenant.id, str(address)),
-        )
-    )
+    status = status_of(context, tenant, str(address))
+    refused = context.store.transaction(lambda c: store.refused_with(c, tenant.id, str(address)))
     return RecipientData(
-        tenant=tenant.slug, address=str(address), made_at=context.clock(), events=events, entries=entries,
-        changes=[
-            StatusChange(reason=row.reason, change=row.change, changed_at=row.changed_at, changed_by=row.changed_by)
-            for row in changes
-        ],
+        tenant=tenant.slug, address=str(address), made_at=context.clock(), events=events,
+        entries=[each for each in status.entries if not each.address.startswith("@")], changes=status.history,
         refused=[row.item for row in refused],
     )  # fmt: skip
 
@@ -150,6 +143,7 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
 
     def work(connection: Connection) -> tuple[int, int]:
         lock_counters(connection, tenant.id)
+        suppression.lock(connection, tenant.id)
         for row in store.wordings_of(connection, tenant.id, key):
             if pattern.search(row.example) or pattern.search(row.wording):
                 clean = pattern.sub("@", row.wording)
@@ -158,7 +152,10 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         events = store.erase_events(connection, tenant.id, key, new_key)
         refused = store.refused_with(connection, tenant.id, str(address))
         store.drop_refused(connection, [row.id for row in refused])
-        others = len(refused) + store.erase_entries(connection, tenant.id, key, drop=request.may_be_mailed_again)
+        others = len(refused)
+        for matching in matchings_of(context, connection, tenant.id):
+            own = matching.key(address)
+            others += store.erase_entries(connection, tenant.id, own, drop=request.may_be_mailed_again)
         store.add_erasure(
             connection, tenant_id=tenant.id, erased_at=now, erased_by=by, reason=request.reason, events=events,
             others=others,

@@ -5,7 +5,7 @@ the job has gone through all days, every refusal is judged by the newest rules.
 """
 
 import time
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -27,7 +27,6 @@ from rust_gauge.contract.rules import (
 )
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.event import judge_again, permanence_of
-from rust_gauge.core.names import parse_address
 from rust_gauge.core.replies import (
     Cause,
     CauseRule,
@@ -42,17 +41,19 @@ from rust_gauge.core.replies import (
     shipped_rules,
 )
 from rust_gauge.core.replies.wording import reply_wording
-from rust_gauge.core.suppression import Reason, reason_for
+from rust_gauge.core.suppression import Act, Policy
+from rust_gauge.service import holding
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.providers import columns_of
+from rust_gauge.service.retention import kept_since
+from rust_gauge.service.suppression_settings import policy_of
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs, rejudge, suppression
+from rust_gauge.store import jobs, rejudge
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.intake import lock_counters, rules_version
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.suppression import NewEntry
 
 log = structlog.get_logger()
 _SETTING = "cause_rules"
@@ -187,6 +188,7 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
     first = last - timedelta(days=request.days - 1)
     past = _past(context, tenant, first)
     columns = context.store.transaction(lambda c: columns_of(c, tenant.id, last))
+    policy = context.store.transaction(lambda c: policy_of(context, c, tenant.id))
     classifier = Classifier(ruleset)
     decided: Counter[str] = Counter()
     rows: dict[tuple[Any, ...], JudgedWording] = {}
@@ -209,7 +211,7 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
             if not count or (found.cause, new) == (cause, permanence):
                 continue
             changed += count
-            before, after = (reason_for(Kind.BOUNCED, *each) for each in ((cause, permanence), (found.cause, new)))
+            before, after = (_holds(policy, *each) for each in ((cause, permanence), (found.cause, new)))
             frees += count if before and not after else 0
             holds += count if after and not before else 0
             key = (row.wording, cause, permanence, found.cause, new, found.rule)
@@ -229,6 +231,12 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
         frees=frees, holds=holds, rows=sorted(rows.values(), key=lambda each: -each.count)[:_SHOWN],
         decided={rule.name: decided[rule.name] for rule in made}, problems=_problems(made, ruleset, past),
     )  # fmt: skip
+
+
+def _holds(policy: Policy, cause: Cause, permanence: Permanence) -> bool:
+    """Whether one bounce of this kind holds its address at once."""
+    rule = policy.rule_for(Kind.BOUNCED, cause, permanence)
+    return rule is not None and rule.at_once and rule.act is Act.HOLD
 
 
 def _bounces_to_be_final(
@@ -332,7 +340,7 @@ def _piece(
         return judge_again(kind, permanence, refusal.cause_rule, found)
 
     done = rejudge.rejudge(connection, job.tenant_id, day, after, judge)
-    made, lifted = _follow(connection, job.tenant_id, done, now)
+    made, lifted = _follow(context, connection, job.tenant_id, done, now)
     rejudge.change_application(
         connection, job.tenant_id, judged=row.judged + done.looked_at, changed=row.changed + len(done.changed),
         entries_made=row.entries_made + made, entries_lifted=row.entries_lifted + lifted,
@@ -341,34 +349,12 @@ def _piece(
     return done
 
 
-def _follow(connection: Connection, tenant_id: int, done: rejudge.Judged, now: Any) -> tuple[int, int]:
-    """Suppression entries follow: made where a refusal speaks against its address now, lifted where none does more."""
-    entries: list[NewEntry] = []
-    doubted: set[bytes] = set()
-    for row, (cause, permanence, _) in done.changed:
-        kind = Kind.from_number(row.kind)
-        before = reason_for(kind, Cause.from_number(row.cause), Permanence.from_number(row.permanence))
-        after = reason_for(kind, cause, permanence)
-        if after is not None and after is not before:
-            evidence = {
-                "kind": str(kind), "time": f"{row.occurred_at.isoformat()}+00:00", "cause": str(cause),
-                "domain": row.domain, "stream": row.stream, "message_id": row.message_id,
-                "diagnostic": row.diagnostic[:500],
-            }  # fmt: skip
-            entries.append(NewEntry(parse_address(row.recipient), after, row.occurred_at, evidence))
-        elif before is not None and after is None:
-            doubted.add(bytes(row.recipient_key))
-    made = suppression.add_entries(connection, tenant_id, entries, "rules", now)
-    speaks: dict[bytes, int] = defaultdict(int)
-    for each in rejudge.refusals_of(connection, tenant_id, sorted(doubted)):
-        reason = reason_for(
-            Kind.from_number(each.kind), Cause.from_number(each.cause), Permanence.from_number(each.permanence)
-        )
-        speaks[bytes(each.recipient_key)] += reason is Reason.BAD_ADDRESS
-    lifted = suppression.drop_unfounded(
-        connection, tenant_id, Reason.BAD_ADDRESS, {key: speaks[key] for key in sorted(doubted)}, "rules", now
-    )
-    return made, lifted
+def _follow(
+    context: Context, connection: Connection, tenant_id: int, done: rejudge.Judged, now: Any
+) -> tuple[int, int]:
+    """Suppression entries follow: made where a refusal speaks against its address now, withdrawn where none does."""
+    keys = sorted({bytes(row.recipient_key) for row, _ in done.changed})
+    return holding.settle(context, connection, tenant_id, keys, kept_since(context, tenant_id), now)
 
 
 def _end(

@@ -75,6 +75,7 @@ class Settings(BaseSettings):
     session_hours: int = Field(12, ge=1, le=24 * 30)
     max_body_bytes: int = Field(16 * 1024 * 1024, ge=1024)
     max_unpacked_bytes: int = Field(128 * 1024 * 1024, ge=1024, description="Of a body that comes packed")
+    max_stream_bytes: int = Field(4 * 1024**3, ge=1024, description="Of a stream of addresses to be cleared")
     max_event_rows: int = Field(50_000, ge=1)
     log_level: str = Field("info", pattern="^(debug|info|warning|error)$")
 

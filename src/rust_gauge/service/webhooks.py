@@ -31,6 +31,12 @@ _KEEP_DELIVERED = timedelta(days=30)
 _GONE = 410
 
 
+def is_wanted(connection: Connection, tenant_id: int, subject: str) -> bool:
+    """Whether anybody wants to be told of this."""
+    rows = store_webhooks.active_webhooks(connection, tenant_id)
+    return any(not row.subjects or subject in row.subjects for row in rows)
+
+
 def tell(connection: Connection, tenant_id: int, subject: str, data: dict[str, Any], now: datetime) -> None:
     """Say that something happened, to all webhooks that want to know; in the transaction of the thing itself."""
     for row in store_webhooks.active_webhooks(connection, tenant_id):

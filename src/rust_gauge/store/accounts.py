@@ -36,7 +36,8 @@ def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> i
     statement = upsert(t.tenant).values(slug=slug, name=name, created_at=now)
     connection.execute(statement.on_duplicate_key_update(name=statement.inserted.name))
     id = int(connection.scalar(select(t.tenant.c.id).where(t.tenant.c.slug == slug)) or 0)
-    connection.execute(insert(t.intake_lock).prefix_with("IGNORE").values(tenant_id=id))
+    for table in (t.intake_lock, t.suppression_state):
+        connection.execute(insert(table).prefix_with("IGNORE").values(tenant_id=id))
     return id
 
 

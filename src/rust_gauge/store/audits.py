@@ -196,3 +196,8 @@ def list_results(connection: Connection, batch_id: int, after: int, limit: int) 
     c = t.audit_batch_result.c
     query = select(t.audit_batch_result).where(c.batch_id == batch_id, c.number > after).order_by(c.number).limit(limit)
     return list(connection.execute(query))
+
+
+def drop_setting(connection: Connection, tenant_id: int, name: str) -> None:
+    c = t.tenant_setting.c
+    connection.execute(t.tenant_setting.delete().where(c.tenant_id == tenant_id, c.name == name))

@@ -229,6 +229,13 @@ def volume_by_provider(connection: Connection, tenant_id: int, since: date) -> d
     return {row.provider_id: int(row.n) for row in connection.execute(query)}
 
 
+def sums(connection: Connection, tenant_id: int, first: date, last: date) -> dict[int, int]:
+    """All counts of a period by number of their kind."""
+    c = t.flow_day.c
+    query = select(c.kind, func.sum(c.n).label("n")).where(c.tenant_id == tenant_id, c.day.between(first, last))
+    return {row.kind: int(row.n) for row in connection.execute(query.group_by(c.kind))}
+
+
 def reporting_providers(connection: Connection, since: date) -> set[int]:
     """Providers that sent a complaint report to anybody here since a day: the others do not report."""
     c = t.flow_day.c

@@ -107,6 +107,8 @@ class Load:
         self.packets: list[bytes] = []
         self.times: list[str] = []
         self.delivered: list[bytes] = []  # recipient keys
+        self.delivered_domains: set[str] = set()  # of recipients
+        self.troubled: set[bytes] = set()  # those of `delivered` with whom there was trouble before
         self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and refusals
         self._paths: dict[Path, PathRow] = {}
         self._lines: list[bytes] = []
@@ -152,6 +154,7 @@ class Load:
             return
         if kind == _DELIVERED:
             self.delivered.append(key)
+            self.delivered_domains.add(event.recipient.domain)
             if event.seconds_taken is not None:
                 bucket = (time[:10], provider_id, time_bucket(event.seconds_taken))
                 path.times[bucket] = path.times.get(bucket, 0) + 1
@@ -292,7 +295,8 @@ class Load:
         self, connection: Connection, load_id: int, counts: Counts, grouped: set[bytes], now: datetime
     ) -> None:
         """Messages with trouble: what they count as now, less what they counted as before this load."""
-        recipients = grouped | self.names.troubled.among(connection, self.tenant_id, self.delivered)
+        self.troubled = self.names.troubled.among(connection, self.tenant_id, self.delivered)
+        recipients = grouped | self.troubled
         if grouped:
             day = now.date()
             rows = [(self.tenant_id, key, day) for key in sorted(grouped)]

@@ -68,13 +68,6 @@ def refused_with(connection: Connection, tenant_id: int, address: str) -> list[A
     return list(connection.execute(select(t.refused_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%"))))
 
 
-def changes_of(connection: Connection, tenant_id: int, key: bytes) -> list[AnyRow]:
-    """Everything that happened to an address's status."""
-    c = t.suppression_change.c
-    query = select(t.suppression_change).where(c.tenant_id == tenant_id, c.address_key == key).order_by(c.id)
-    return list(connection.execute(query))
-
-
 def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: bytes) -> int:
     """Take a recipient out of its events. They stay together, and count as before. Gives how many."""
     e = t.event.c
@@ -105,14 +98,15 @@ def change_wording(connection: Connection, id: int, **values: Any) -> None:
 
 def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: bool) -> int:
     """Take the address out of its entries, which go on holding it by its key; or drop them."""
-    c = t.suppression_entry.c
+    c, log = t.suppression_entry.c, t.suppression_change.c
     where = (c.tenant_id == tenant_id) & (c.address_key == key)
-    statement = delete(t.suppression_entry) if drop else update(t.suppression_entry).values(address="", evidence=[])
-    done = connection.execute(statement.where(where))
+    logged = (log.tenant_id == tenant_id) & (log.address_key == key)
     if drop:
-        c = t.suppression_change.c
-        connection.execute(delete(t.suppression_change).where(c.tenant_id == tenant_id, c.address_key == key))
-    return int(done.rowcount)
+        connection.execute(delete(t.suppression_change).where(logged))
+        return int(connection.execute(delete(t.suppression_entry).where(where)).rowcount)
+    connection.execute(update(t.suppression_change).where(logged).values(address="", note=""))
+    blank = {"address": "", "mail_domain": "", "evidence": "[]", "note": ""}
+    return int(connection.execute(update(t.suppression_entry).where(where).values(**blank)).rowcount)
 
 
 def drop_refused(connection: Connection, ids: Sequence[int]) -> None:

@@ -1,155 +1,522 @@
-"""The suppression list."""
+"""The suppression list: reading it, and changing it under the tenant's lock.
 
-from collections.abc import Iterable
-from dataclasses import dataclass
-from datetime import datetime
-from typing import Any, cast
+Each change of an entry has a number. The newest change stands in the entry itself; when an entry changes, what stood
+before goes into the log. Numbers are handed out under the lock, so whoever has seen one has seen all before it.
+"""
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from typing import Any, NamedTuple
 
 import orjson
-from sqlalchemy import Connection, and_, or_, select, update
+from sqlalchemy import Connection, Select, and_, func, literal_column, or_, select, update
 
-from rust_gauge.core.names import Address, address_key
+from rust_gauge.core.suppression import Change, Reach, Reason, State, Status
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.engine import AnyRow
 
-_EVIDENCE_KEPT = 5
-_CHUNK = 2000
-_STANDS = "id, address_key, reason, times, evidence, since"
+EVIDENCE_KEPT = 5
+CHUNK = 2000
+LOOKED_UP = 5000  # keys in one question: more are not faster, and the first answers come sooner
+CAME, LEFT, WITHHELD = 1, 2, 3  # of suppression_day.what
+
+
+class Where(NamedTuple):
+    """Which entry: the primary key behind the tenant."""
+
+    key: bytes
+    reason: Reason
+    reach: Reach = Reach.TENANT
+    reach_id: int = 0
+
+
+class Target(NamedTuple):
+    """Whom it is about. `address` is empty where addresses are kept as digests only; `@domain` for a whole domain."""
+
+    address: str
+    mail_domain: str = ""
+    provider_id: int = 0
 
 
 @dataclass(frozen=True, slots=True)
-class NewEntry:
-    """An entry that an event asks for; `evidence` is JSON-able."""
+class Ask:
+    """What somebody wants of an entry: `decide` gives what stands then from what stands (None: nothing).
 
-    address: Address
-    reason: str
-    since: datetime
-    evidence: dict[str, Any]
-
-
-def add_entries(
-    connection: Connection, tenant_id: int, entries: Iterable[NewEntry], made_by: str, now: datetime
-) -> int:
-    """Make entries, or count one more time those that stand already. Gives how many are new."""
-    wanted: dict[tuple[bytes, str], list[NewEntry]] = {}
-    for entry in sorted(entries, key=lambda each: each.since):
-        wanted.setdefault((address_key(entry.address), entry.reason), []).append(entry)
-    keys = sorted(wanted)
-    there: dict[tuple[bytes, str], AnyRow] = {}
-    for start in range(0, len(keys), _CHUNK):
-        # By the address alone: a list of pairs would not be looked up in the index.
-        listed = ", ".join(sorted({literal(key) for key, _ in keys[start : start + _CHUNK]}))
-        where = f"tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
-        for row in run(connection, f"SELECT {_STANDS} FROM suppression_entry WHERE {where} FOR UPDATE"):
-            if (bytes(row.address_key), row.reason) in wanted:
-                there[bytes(row.address_key), row.reason] = row
-    for key, row in there.items():
-        _count_again(connection, row, wanted[key])
-    missing = [key for key in keys if key not in there]
-    return sum(
-        _make(connection, tenant_id, {key: wanted[key] for key in missing[start : start + _CHUNK]}, made_by, now)
-        for start in range(0, len(missing), _CHUNK)
-    )
-
-
-def _count_again(connection: Connection, row: AnyRow, group: list[NewEntry]) -> None:
-    """An entry that stands already: one time more for each event, and its evidence as long as there is room."""
-    c = t.suppression_entry.c
-    evidence = (orjson.loads(row.evidence) + [entry.evidence for entry in group])[:_EVIDENCE_KEPT]
-    since = min(row.since, group[0].since.replace(tzinfo=None))
-    values = {"times": c.times + len(group), "evidence": evidence, "since": since}
-    connection.execute(update(t.suppression_entry).where(c.id == row.id).values(values))
-
-
-_MAKE = (
-    "INSERT IGNORE INTO suppression_entry (tenant_id, address_key, reason, address, made_by, since, times, evidence)"
-)
-_NOTE = "INSERT INTO suppression_change (tenant_id, address_key, reason, `change`, changed_at, changed_by) VALUES"
-
-
-def _make(
-    connection: Connection, tenant_id: int, wanted: dict[tuple[bytes, str], list[NewEntry]], made_by: str, now: datetime
-) -> int:
-    """Make entries that did not stand when we looked. Gives how many are new."""
-    rows = [
-        (
-            tenant_id,
-            *key,
-            str(group[0].address),
-            made_by,
-            group[0].since.replace(tzinfo=None),
-            len(group),
-            orjson.dumps([entry.evidence for entry in group[:_EVIDENCE_KEPT]]).decode(),
-        )
-        for key, group in wanted.items()
-    ]
-    made = insert_rows(connection, f"{_MAKE} VALUES", rows, "RETURNING address_key, reason").all()
-    new = {(bytes(key), reason) for key, reason in cast("list[tuple[bytes, str]]", made)}
-    c = t.suppression_entry.c
-    for key in wanted.keys() - new:  # another load made it in this very moment: ours only counts
-        where = (c.tenant_id == tenant_id) & (c.address_key == key[0]) & (c.reason == key[1])
-        connection.execute(update(t.suppression_entry).where(where).values(times=c.times + len(wanted[key])))
-    if new:
-        at = now.replace(tzinfo=None)
-        insert_rows(connection, _NOTE, [(tenant_id, *key, "made", at, made_by) for key in sorted(new)])
-    return len(new)
-
-
-def drop_unfounded(
-    connection: Connection, tenant_id: int, reason: str, speaks: dict[bytes, int], by: str, now: datetime
-) -> int:
-    """Lift the entries of these addresses for which no event speaks any more; count the events of the others.
-
-    `speaks` by address key: how many events give this reason. Only entries that came from events are touched.
+    None from it leaves everything as it is. `at`: when what is behind it happened.
     """
-    c = t.suppression_entry.c
-    lifted: list[bytes] = []
-    keys = sorted(speaks)
-    for start in range(0, len(keys), _CHUNK):
-        where = (c.tenant_id == tenant_id) & (c.reason == reason) & c.made_by.in_(("event", "rules"))
-        query = select(c.id, c.address_key).where(where, c.address_key.in_(keys[start : start + _CHUNK]))
-        for row in connection.execute(query.with_for_update()):
-            times = speaks[bytes(row.address_key)]
-            if times:
-                connection.execute(update(t.suppression_entry).where(c.id == row.id).values(times=times))
-            else:
-                connection.execute(t.suppression_entry.delete().where(c.id == row.id))
-                lifted.append(bytes(row.address_key))
-    if lifted:
-        at = now.replace(tzinfo=None)
-        insert_rows(connection, _NOTE, [(tenant_id, key, reason, "lifted", at, by) for key in lifted])
-    return len(lifted)
+
+    where: Where
+    target: Target
+    decide: Callable[[Status | None], Status | None]
+    at: datetime
+    evidence: Sequence[dict[str, Any]] = ()
+    note: str = ""
+    origin: str = "event"
+    stream_id: int = 0
 
 
-def entries_for(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, list[AnyRow]]:
-    """Entries of these addresses, by address key: reason, since, until, and what the first event said (`detail`)."""
-    found: dict[bytes, list[AnyRow]] = {}
-    wanted = list(dict.fromkeys(keys))
-    for start in range(0, len(wanted), _CHUNK):
-        listed = ", ".join(map(literal, wanted[start : start + _CHUNK]))
-        sql = f"{_LOOK_UP} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
-        for row in connection.exec_driver_sql(sql, execution_options={"no_parameters": True}):
-            found.setdefault(row.address_key, []).append(row)
+@dataclass(slots=True)
+class Done:
+    """What became of an entry."""
+
+    ask: Ask
+    before: Status | None
+    status: Status
+    number: int
+    address: str
+    provider_id: int = 0
+    stream_id: int = 0
+    evidence: list[dict[str, Any]] = field(default_factory=list)
+
+
+def lock(connection: Connection, tenant_id: int) -> int:
+    """Be the only one to change a tenant's list until the transaction ends. Gives the newest number."""
+    c = t.suppression_state.c
+    return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id).with_for_update()) or 0)
+
+
+def last_number(connection: Connection, tenant_id: int) -> int:
+    c = t.suppression_state.c
+    return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id)) or 0)
+
+
+def set_last_number(connection: Connection, tenant_id: int, number: int) -> None:
+    c = t.suppression_state.c
+    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(last_number=number))
+
+
+_COLUMNS = (
+    "tenant_id", "address_key", "reason", "reach", "reach_id", "number", "state", "address", "mail_domain",
+    "provider_id", "stream_id", "since", "until", "ended_at", "times", "returns", "made_at", "change", "changed_at",
+    "changed_by", "note", "origin", "evidence",
+)  # fmt: skip
+_KEPT = ("tenant_id", "address_key", "reason", "reach", "reach_id", "address", "mail_domain", "provider_id")
+ENTRY_COLUMNS = ", ".join(f"`{name}`" for name in _COLUMNS)
+_PUT = f"INSERT INTO suppression_entry ({ENTRY_COLUMNS}) VALUES"
+_ANEW = "ON DUPLICATE KEY UPDATE " + ", ".join(f"`{n}` = VALUES(`{n}`)" for n in _COLUMNS if n not in _KEPT)
+_LOG_COLUMNS = (
+    "tenant_id, number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, "
+    "address"
+)
+_LOG = f"INSERT INTO suppression_change ({_LOG_COLUMNS}) VALUES"
+_COUNT = "INSERT INTO suppression_day (tenant_id, day, what, reason, provider_id, stream_id, n) VALUES"
+_COUNT_MORE = "ON DUPLICATE KEY UPDATE n = n + VALUES(n)"
+
+
+def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str, now: datetime) -> list[Done]:
+    """Do what is asked, in that order. Gives the changes; counting one more time is none.
+
+    Takes the tenant's lock. What two ask of one entry at the same moment is done one after the other.
+    """
+    wanted: dict[Where, list[Ask]] = defaultdict(list)
+    for each in asks:
+        wanted[each.where].append(each)
+    if not wanted:
+        return []
+    number = lock(connection, tenant_id)
+    rows = rows_of(connection, tenant_id, {where.key for where in wanted})
+    done: list[Done] = []
+    put: list[tuple[object, ...]] = []
+    log: list[tuple[object, ...]] = []
+    counts: Counter[tuple[Any, ...]] = Counter()
+    for where, group in wanted.items():
+        row = rows.get(where)
+        before = status_of(row) if row is not None else None
+        after, at, evidence = before, now, orjson.loads(row.evidence) if row is not None else []
+        last = group[-1]
+        for ask in group:
+            status = ask.decide(after)
+            if status is None:
+                continue
+            if after is None or status.change is not after.change or _moved(after, status):
+                last, at = ask, ask.at
+            after = status
+            evidence = evidence if len(evidence) >= EVIDENCE_KEPT else [*evidence, *ask.evidence][:EVIDENCE_KEPT]
+        if after is None or (after == before and row is not None):
+            continue
+        moved = before is None or _moved(before, after)
+        target = Target(row.address, row.mail_domain, row.provider_id) if row is not None else last.target
+        if moved:
+            number += 1
+            if row is not None:
+                log.append(_log_row(tenant_id, row))
+            done.append(Done(last, before, after, number, target.address or last.target.address))
+            done[-1].provider_id, done[-1].evidence = target.provider_id, evidence
+            done[-1].stream_id = last.stream_id or (row.stream_id if row is not None else 0)
+            _count(counts, tenant_id, before, after, where, target, last.stream_id, row, at)
+        put.append(_entry_row(tenant_id, where, target, after, row, last, evidence, by, now, number, moved=moved))
+    for start in range(0, len(log), CHUNK):
+        insert_rows(connection, _LOG, log[start : start + CHUNK])
+    for start in range(0, len(put), CHUNK):
+        insert_rows(connection, _PUT, put[start : start + CHUNK], _ANEW)
+    if done:
+        add_counts(connection, counts)
+        set_last_number(connection, tenant_id, number)
+    return done
+
+
+def _moved(before: Status, after: Status) -> bool:
+    return (before.state, before.until, before.ended_at) != (after.state, after.until, after.ended_at)
+
+
+def _count(
+    counts: Counter[tuple[Any, ...]], tenant_id: int, before: Status | None, after: Status, where: Where,
+    target: Target, stream_id: int, row: Any, at: datetime,
+) -> None:  # fmt: skip
+    was, is_held = before is not None and before.state is State.HELD, after.state is State.HELD
+    stream = stream_id or (row.stream_id if row is not None else 0)
+    if is_held and not was:
+        counts[tenant_id, at.date(), CAME, where.reason.number, target.provider_id, stream] += 1
+    elif was and not is_held:
+        ended = after.ended_at or at
+        counts[tenant_id, ended.date(), LEFT, where.reason.number, target.provider_id, stream] += 1
+
+
+def add_counts(connection: Connection, counts: Counter[tuple[Any, ...]]) -> None:
+    """Add to suppression_day: (tenant id, day, what, reason, provider id, stream id)."""
+    rows = [(*key, n) for key, n in sorted(counts.items())]
+    for start in range(0, len(rows), CHUNK):
+        insert_rows(connection, _COUNT, rows[start : start + CHUNK], _COUNT_MORE)
+
+
+def _log_row(tenant_id: int, row: AnyRow) -> tuple[object, ...]:
+    return (
+        tenant_id, row.number, bytes(row.address_key), row.reason, row.reach, row.reach_id, row.state, row.change,
+        row.changed_at, row.changed_by, row.note, row.until, row.address,
+    )  # fmt: skip
+
+
+def _entry_row(
+    tenant_id: int, where: Where, target: Target, status: Status, row: Any, ask: Ask,
+    evidence: list[dict[str, Any]], by: str, now: datetime, number: int, *, moved: bool,
+) -> tuple[object, ...]:  # fmt: skip
+    head = (
+        tenant_id, where.key, where.reason.number, where.reach.number, where.reach_id,
+        number if moved else row.number, status.state.number, target.address, target.mail_domain, target.provider_id,
+        ask.stream_id or (row.stream_id if row is not None else 0), naive(status.since), naive(status.until),
+        naive(status.ended_at), min(status.times, 2**32 - 1), min(status.returns, 65535),
+    )  # fmt: skip
+    text = orjson.dumps(evidence).decode()
+    if not moved:
+        return (
+            *head, row.made_at, row.change, row.changed_at, row.changed_by, row.note, row.origin, text,
+        )  # fmt: skip
+    came = status.change in (Change.MADE, Change.CAME_BACK, Change.PROPOSED, Change.CONFIRMED)
+    made_at = naive(now) if row is None or came else row.made_at
+    origin = ask.origin if row is None or came else row.origin
+    return (*head, made_at, status.change.number, naive(now), by[:80], ask.note[:500], origin, text)
+
+
+def naive(time: datetime | None) -> datetime | None:
+    """A time as the store keeps it."""
+    return None if time is None else time.astimezone(UTC).replace(tzinfo=None)
+
+
+def aware(time: datetime | None) -> datetime | None:
+    return None if time is None else time.replace(tzinfo=UTC)
+
+
+def status_of(row: AnyRow) -> Status:
+    """What stands, from a row."""
+    since = aware(row.since)
+    assert since is not None
+    return Status(
+        State.from_number(row.state), Change.from_number(row.change), since, aware(row.until), aware(row.ended_at),
+        row.times, row.returns,
+    )  # fmt: skip
+
+
+def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[Where, AnyRow]:
+    """Whole rows of these keys, ended ones too."""
+    found: dict[Where, AnyRow] = {}
+    ordered = sorted(keys)
+    for start in range(0, len(ordered), CHUNK):
+        listed = ", ".join(map(literal, ordered[start : start + CHUNK]))
+        sql = (
+            f"SELECT {ENTRY_COLUMNS} FROM suppression_entry "
+            f"WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
+        )
+        for row in run(connection, sql):
+            found[where_of(row)] = row
     return found
 
 
-_LOOK_UP = (
-    "SELECT address_key, reason, since, until, JSON_VALUE(evidence, '$[0].diagnostic') AS detail FROM suppression_entry"
-)
+def where_of(row: AnyRow) -> Where:
+    return Where(bytes(row.address_key), Reason.from_number(row.reason), Reach.from_number(row.reach), row.reach_id)
+
+
+def standing(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> Iterator[Sequence[AnyRow]]:
+    """What does not stand ended for these keys (sorted ones are faster), piece by piece.
+
+    Each row: address_key, reason, reach, reach_id, state, since, until, note.
+    """
+    for start in range(0, len(keys), LOOKED_UP):
+        yield standing_of(connection, tenant_id, keys[start : start + LOOKED_UP])
+
+
+_STANDING = "SELECT address_key, reason, reach, reach_id, state, since, until, note FROM suppression_entry"
+
+
+def standing_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> Sequence[AnyRow]:
+    """The same for one piece."""
+    if not keys:
+        return ()
+    listed = ",".join([f"x'{key.hex()}'" for key in keys])
+    sql = f"{_STANDING} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed}) AND state <> 0"
+    cursor: Any = run(connection, sql).cursor
+    rows: Sequence[AnyRow] = cursor.fetchall() if cursor is not None else ()  # plain tuples: no layer above them
+    return rows
+
+
+# Reading the list
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """Which entries. Empty means all; `text` is the beginning of an address, or of a domain behind an @."""
+
+    text: str = ""
+    key: bytes | None = None
+    states: tuple[State, ...] = ()
+    reasons: tuple[Reason, ...] = ()
+    provider_ids: tuple[int, ...] | None = None
+    stream_id: int | None = None
+    reach: Reach | None = None
+    origin: str = ""
+    ends_before: datetime | None = None
+    came_back: bool = False
+    made_since: datetime | None = None
+
+
+def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
+    c = t.suppression_entry.c
+    query = query.where(c.tenant_id == tenant_id)
+    if filter.key is not None:
+        query = query.where(c.address_key == filter.key)
+    text = filter.text
+    if text.startswith("@"):
+        like = _begins(text[1:])
+        query = query.where(or_(c.mail_domain.like(like), c.address.like(_begins(text))))
+    elif text:
+        query = query.where(c.address.like(_begins(text)))
+    if filter.states:
+        query = query.where(c.state.in_([state.number for state in filter.states]))
+    if filter.reasons:
+        query = query.where(c.reason.in_([reason.number for reason in filter.reasons]))
+    if filter.provider_ids is not None:
+        query = query.where(c.provider_id.in_(filter.provider_ids))
+    if filter.stream_id is not None:
+        query = query.where(c.stream_id == filter.stream_id)
+    if filter.reach is not None:
+        query = query.where(c.reach == filter.reach.number)
+    if filter.origin:
+        query = query.where(c.origin == filter.origin)
+    if filter.ends_before is not None:
+        query = query.where(c.until < naive(filter.ends_before))
+    if filter.came_back:
+        query = query.where(c.returns > 0)
+    if filter.made_since is not None:
+        query = query.where(c.made_at >= naive(filter.made_since))
+    return query
+
+
+def _begins(text: str) -> str:
+    return text.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
 
 
 def list_entries(
-    connection: Connection, tenant_id: int, *, address: Address | None, before: tuple[datetime, int] | None, limit: int
+    connection: Connection, tenant_id: int, filter: Filter, before: int | None, limit: int
 ) -> list[AnyRow]:
-    """Entries, newest first; `address` for one."""
-    c = t.suppression_entry.c
-    query = (
-        select(t.suppression_entry).where(c.tenant_id == tenant_id).order_by(c.since.desc(), c.id.desc()).limit(limit)
-    )
-    if address is not None:
-        query = query.where(c.address_key == address_key(address))
+    """Entries, the one that changed last first."""
+    e = t.suppression_entry
+    query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
+    query = query.outerjoin(t.stream, t.stream.c.id == e.c.stream_id)
     if before is not None:
-        since, id = before
-        query = query.where(or_(c.since < since, and_(c.since == since, c.id < id)))
+        query = query.where(e.c.number < before)
+    return list(connection.execute(query.order_by(e.c.number.desc()).limit(limit)))
+
+
+def pages_by_key(
+    connection: Connection, tenant_id: int, filter: Filter, after: Where | None, limit: int
+) -> list[AnyRow]:
+    """A page of all entries in the order of their keys, for whoever reads the whole list."""
+    e = t.suppression_entry
+    c = e.c
+    query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
+    query = query.outerjoin(t.stream, t.stream.c.id == c.stream_id)
+    if after is not None:
+        rest = (after.reason.number, after.reach.number, after.reach_id)
+        reason, reach, reach_id = rest
+        query = query.where(
+            c.address_key >= after.key,
+            or_(
+                c.address_key > after.key,
+                c.reason > reason,
+                and_(c.reason == reason, c.reach > reach),
+                and_(c.reason == reason, c.reach == reach, c.reach_id > reach_id),
+            ),
+        )
+    return list(connection.execute(query.order_by(c.address_key, c.reason, c.reach, c.reach_id).limit(limit)))
+
+
+def count_entries(connection: Connection, tenant_id: int, filter: Filter, most: int) -> int:
+    """How many there are, counted no further than `most`."""
+    inner = _where(filter, tenant_id, select(literal_column("1"))).limit(most).subquery()
+    return int(connection.scalar(select(func.count()).select_from(inner)) or 0)
+
+
+def entry_at(connection: Connection, tenant_id: int, number: int) -> AnyRow | None:
+    """The entry whose newest change has this number."""
+    c = t.suppression_entry.c
+    query = select(t.suppression_entry).where(c.tenant_id == tenant_id, c.number == number)
+    return connection.execute(query).first()
+
+
+def overdue(connection: Connection, now: datetime, limit: int) -> list[AnyRow]:
+    """Entries of any tenant whose time is over, and that nobody ended yet."""
+    return list(
+        run(
+            connection,
+            "SELECT s.tenant_id, e.address_key, e.reason, e.reach, e.reach_id FROM suppression_state AS s "
+            "STRAIGHT_JOIN suppression_entry AS e FORCE INDEX (suppression_entry_until) "
+            f"ON e.tenant_id = s.tenant_id AND e.until <= {literal(naive(now))} AND e.state <> 0 LIMIT {limit}",
+        )
+    )
+
+
+# What happened
+
+
+_SEEN = "number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, address"
+
+
+def changes_after(connection: Connection, tenant_id: int, after: int, limit: int) -> list[AnyRow]:
+    """Changes of a tenant's list with numbers above `after`, in their order."""
+    parts = [
+        f"(SELECT {_SEEN} FROM {table} WHERE tenant_id = {literal(tenant_id)} AND number > {literal(after)} "
+        f"ORDER BY number LIMIT {limit})"
+        for table in ("suppression_change", "suppression_entry")
+    ]
+    return list(run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number LIMIT {limit}"))
+
+
+def history_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> list[AnyRow]:
+    """Everything that happened to the status of an address, in its order."""
+    listed = ", ".join(map(literal, keys))
+    parts = [
+        f"(SELECT {_SEEN} FROM {table} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed}))"
+        for table in ("suppression_change", "suppression_entry")
+    ]
+    return list(run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number"))
+
+
+def addresses_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, str]:
+    """The addresses that stand with entries of these keys."""
+    found: dict[bytes, str] = {}
+    ordered = sorted(keys)
+    for start in range(0, len(ordered), CHUNK):
+        listed = ", ".join(map(literal, ordered[start : start + CHUNK]))
+        sql = (
+            f"SELECT address_key, address FROM suppression_entry "
+            f"WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
+        )
+        found |= {bytes(row.address_key): row.address for row in run(connection, sql)}
+    return found
+
+
+# Numbers for people
+
+
+def days(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
+    """day, what, reason, provider_id, provider, stream, n of a period."""
+    d = t.suppression_day.c
+    query = (
+        select(d.day, d.what, d.reason, d.provider_id, t.stream.c.name.label("stream"), func.sum(d.n).label("n"))
+        .outerjoin(t.stream, t.stream.c.id == d.stream_id)
+        .where(d.tenant_id == tenant_id, d.day.between(first, last))
+        .group_by(d.day, d.what, d.reason, d.provider_id, d.stream_id)
+    )
     return list(connection.execute(query))
+
+
+def standing_before(connection: Connection, tenant_id: int, day: date) -> list[AnyRow]:
+    """reason, provider_id, stream, n: how many stood on the morning of a day."""
+    d = t.suppression_day.c
+    query = (
+        select(d.what, d.reason, d.provider_id, t.stream.c.name.label("stream"), func.sum(d.n).label("n"))
+        .outerjoin(t.stream, t.stream.c.id == d.stream_id)
+        .where(d.tenant_id == tenant_id, d.day < day, d.what.in_((CAME, LEFT)))
+        .group_by(d.what, d.reason, d.provider_id, d.stream_id)
+    )
+    return list(connection.execute(query))
+
+
+# How addresses are compared
+
+
+def get_state(connection: Connection, tenant_id: int) -> AnyRow:
+    c = t.suppression_state.c
+    return connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)).one()
+
+
+def change_state(connection: Connection, tenant_id: int, **values: Any) -> None:
+    c = t.suppression_state.c
+    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(**values))
+
+
+def rekey(
+    connection: Connection, tenant_id: int, moves: Sequence[tuple[Where, Where, Target]],
+) -> int:  # fmt: skip
+    """Give entries new keys. Where an entry stands there already the two become one: the wider of both.
+
+    Gives how many became one.
+    """
+    rows = rows_of(connection, tenant_id, {key for old, new, _ in moves for key in (old.key, new.key)})
+    merged = 0
+    for old, new, target in moves:
+        row = rows.pop(old, None)
+        if row is None:
+            continue
+        there = rows.get(new) if new != old else None
+        c = t.suppression_entry.c
+        where = and_(
+            c.tenant_id == tenant_id, c.address_key == old.key, c.reason == old.reason.number,
+            c.reach == old.reach.number, c.reach_id == old.reach_id,
+        )  # fmt: skip
+        values = {"address_key": new.key, "address": target.address, "mail_domain": target.mail_domain}
+        if there is not None:
+            merged += 1
+            keep, drop = (row, there) if _stronger(row, there) else (there, row)
+            insert_rows(connection, _LOG, [_log_row(tenant_id, drop)])
+            gone = and_(
+                c.tenant_id == tenant_id, c.address_key == new.key, c.reason == new.reason.number,
+                c.reach == new.reach.number, c.reach_id == new.reach_id,
+            )  # fmt: skip
+            connection.execute(t.suppression_entry.delete().where(gone if keep is row else where))
+            times = {"times": row.times + there.times, "since": min(row.since, there.since)}
+            if keep is row:
+                connection.execute(update(t.suppression_entry).where(where).values(**values, **times))
+            else:
+                connection.execute(update(t.suppression_entry).where(gone).values(**times))
+        else:
+            connection.execute(update(t.suppression_entry).where(where).values(**values))
+            rows[new] = row
+        log = t.suppression_change.c
+        more = {} if target.address else {"address": ""}
+        connection.execute(
+            update(t.suppression_change)
+            .where(log.tenant_id == tenant_id, log.address_key == old.key)
+            .values(address_key=new.key, **more)
+        )
+    return merged
+
+
+def _stronger(one: AnyRow, other: AnyRow) -> bool:
+    """Whether `one` holds longer."""
+    rank = (State.HELD.number, State.PROPOSED.number, State.RESTING.number, State.ENDED.number)
+    if one.state != other.state:
+        return rank.index(one.state) < rank.index(other.state)
+    return one.until is None or (other.until is not None and one.until > other.until)

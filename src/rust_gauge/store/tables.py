@@ -24,7 +24,7 @@ from sqlalchemy import (
     UniqueConstraint,
     text,
 )
-from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, MEDIUMTEXT, SMALLINT, TINYINT
+from sqlalchemy.dialects.mysql import BIGINT, DATETIME, INTEGER, MEDIUMBLOB, MEDIUMTEXT, SMALLINT, TINYINT
 from sqlalchemy.schema import SchemaItem
 
 metadata = MetaData()
@@ -568,33 +568,130 @@ flow_time_day = _table(
 flow_hour = _counter("flow_hour", Column("hour", DATETIME, primary_key=True))
 flow_day = _counter("flow_day", Column("day", Date, primary_key=True))
 
+# One row for an address (or a whole recipient domain), a reason and a reach, for ever: what stands, and the newest
+# change of it. `number` is that change's place in the tenant's changes.
 suppression_entry = _table(
     "suppression_entry",
-    Column("id", _Big, primary_key=True, autoincrement=True),
-    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
-    Column("address_key", BINARY(16), nullable=False),
-    Column("reason", String(20), nullable=False),
+    Column("tenant_id", _Id, primary_key=True, autoincrement=False),
+    Column("address_key", BINARY(16), primary_key=True),
+    Column("reason", _Small, primary_key=True, autoincrement=False),
+    Column("reach", _Small, primary_key=True, autoincrement=False),
+    Column("reach_id", _Id, primary_key=True, autoincrement=False),
+    Column("number", _Big, nullable=False),
+    Column("state", _Small, nullable=False),
     Column("address", String(320), nullable=False),
-    Column("made_by", String(80), nullable=False),
+    Column("mail_domain", String(253), nullable=False),
+    Column("provider_id", _Id, nullable=False),
+    Column("stream_id", _Id, nullable=False),
     Column("since", _Time, nullable=False),
     Column("until", _Time, nullable=True),
+    Column("ended_at", _Time, nullable=True),
     Column("times", _Id, nullable=False),
-    Column("evidence", JSON, nullable=False),
-    UniqueConstraint("tenant_id", "address_key", "reason", name="suppression_entry_address"),
-    Index("suppression_entry_since", "tenant_id", "since", "id"),
-)
-
-# Append-only: everything that ever happened to an address's status.
-suppression_change = _table(
-    "suppression_change",
-    Column("id", _Big, primary_key=True, autoincrement=True),
-    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
-    Column("address_key", BINARY(16), nullable=False),
-    Column("reason", String(20), nullable=False),
-    Column("change", String(12), nullable=False),
+    Column("returns", SMALLINT(unsigned=True), nullable=False),
+    Column("made_at", _Time, nullable=False),
+    Column("change", _Small, nullable=False),
     Column("changed_at", _Time, nullable=False),
     Column("changed_by", String(80), nullable=False),
-    Index("suppression_change_address", "tenant_id", "address_key", "id"),
+    Column("note", String(500), nullable=False),
+    Column("origin", String(12), nullable=False),
+    Column("evidence", Text, nullable=False),
+    Index("suppression_entry_number", "tenant_id", "number"),
+    Index("suppression_entry_text", "tenant_id", "address"),
+    Index("suppression_entry_domain", "tenant_id", "mail_domain"),
+    Index("suppression_entry_until", "tenant_id", "until"),
+)
+
+# Append-only: what stood before. The newest change of an entry stands in the entry itself, so that one that never
+# changed is written once.
+suppression_change = _table(
+    "suppression_change",
+    Column("tenant_id", _Id, primary_key=True, autoincrement=False),
+    Column("number", _Big, primary_key=True, autoincrement=False),
+    Column("address_key", BINARY(16), nullable=False),
+    Column("reason", _Small, nullable=False),
+    Column("reach", _Small, nullable=False),
+    Column("reach_id", _Id, nullable=False),
+    Column("state", _Small, nullable=False),
+    Column("change", _Small, nullable=False),
+    Column("changed_at", _Time, nullable=False),
+    Column("changed_by", String(80), nullable=False),
+    Column("note", String(500), nullable=False),
+    Column("until", _Time, nullable=True),
+    Column("address", String(320), nullable=False),
+    Index("suppression_change_address", "tenant_id", "address_key"),
+)
+
+# Locked while a tenant's list changes: numbers are handed out in the order in which changes are seen.
+suppression_state = _table(
+    "suppression_state",
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    Column("last_number", _Big, nullable=False, server_default=text("0")),
+    Column("matching", JSON, nullable=False, server_default=text("'{}'")),
+    Column("matching_before", JSON, nullable=True),
+    Column("secret", String(300), nullable=False, server_default=text("''")),
+)
+
+# What came onto the list, left it, and was withheld, a day each.
+suppression_day = _table(
+    "suppression_day",
+    Column("tenant_id", _Id, primary_key=True, autoincrement=False),
+    Column("day", Date, primary_key=True),
+    Column("what", _Small, primary_key=True, autoincrement=False),
+    Column("reason", _Small, primary_key=True, autoincrement=False),
+    Column("provider_id", _Id, primary_key=True, autoincrement=False),
+    Column("stream_id", _Id, primary_key=True, autoincrement=False),
+    Column("n", _Big, nullable=False),
+)
+
+# Work on a file or on the past: an import, a check of a list, a rehearsal. What came in and what came out are pieces.
+task = _table(
+    "task",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("kind", String(20), nullable=False),
+    Column("name", String(200), nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("request", JSON, nullable=False),
+    Column("position", JSON, nullable=False),
+    Column("result", JSON, nullable=False),
+    Column("done", _Big, nullable=False),
+    Column("total", _Big, nullable=False),
+    Column("cancel_asked", Boolean, nullable=False),
+    Column("error", String(500), nullable=False),
+    Column("made_by", String(254), nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("finished_at", _Time, nullable=True),
+    Index("task_tenant", "tenant_id", "kind", "id"),
+)
+task_piece = _table(
+    "task_piece",
+    Column("task_id", _Big, ForeignKey("task.id", ondelete="CASCADE"), primary_key=True),
+    Column("part", String(12), primary_key=True),
+    Column("number", _Id, primary_key=True, autoincrement=False),
+    Column("size", _Id, nullable=False),
+    Column("octets", MEDIUMBLOB, nullable=False),
+)
+
+# Ways in for an MTA that asks about recipients (Postfix's policy delegation).
+gate = _table(
+    "gate",
+    Column("id", _Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(60), nullable=False),
+    Column("digest", BINARY(32), nullable=False, unique=True),
+    Column("stream", String(60), nullable=False),
+    Column("relay", String(60), nullable=False),
+    Column("created_at", _Time, nullable=False),
+    Column("last_used_at", _Time, nullable=True),
+    UniqueConstraint("tenant_id", "name", name="gate_name"),
+)
+
+# What was found out about a recipient domain's ability to take mail, so that it is not looked up again at once.
+domain_fact = _table(
+    "domain_fact",
+    Column("name", String(253), primary_key=True),
+    Column("document", JSON, nullable=False),
+    Column("found_at", _Time, nullable=False),
 )
 
 reading_day = _table(

@@ -1,6 +1,15 @@
-"""Suppression: which events make an entry, and the answer to "may I mail these?"."""
+"""Suppression: which events hold an address and for how long, and the answer to "may I mail these?"."""
 
-from rust_gauge.core.suppression.clearance import Clearance, Entry, clear, judge
-from rust_gauge.core.suppression.policy import Reason, reason_for, reason_to_suppress
+from rust_gauge.core.suppression.clearance import Asking, Clearance, Entry, judge, no_address
+from rust_gauge.core.suppression.history import Asked, Rehearsal, Seen, Tally, asked_by, standing_wishes
+from rust_gauge.core.suppression.matching import Matching, SameMailbox
+from rust_gauge.core.suppression.policy import SHIPPED, Act, Policy, PolicyError, Proposals, Rule
+from rust_gauge.core.suppression.reasons import FROM_BOUNCES, PROPOSED, Change, Reach, Reason, State
+from rust_gauge.core.suppression.status import Status, Wish, ask, confirm, end, is_over
 
-__all__ = ["Clearance", "Entry", "Reason", "clear", "judge", "reason_for", "reason_to_suppress"]
+__all__ = [
+    "FROM_BOUNCES", "PROPOSED", "SHIPPED", "Act", "Asked", "Asking", "Change", "Clearance", "Entry", "Matching",
+    "Policy", "PolicyError", "Proposals", "Reach", "Reason", "Rehearsal", "Rule", "SameMailbox", "Seen", "State",
+    "Status", "Tally", "Wish", "ask", "asked_by", "confirm", "end", "is_over", "judge", "no_address",
+    "standing_wishes",
+]  # fmt: skip

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from rust_gauge.core.errors import AddressError
-from rust_gauge.core.suppression.policy import Reason
+from rust_gauge.core.suppression.reasons import Reach, Reason, State
 
 
 @dataclass(frozen=True, slots=True)
@@ -14,36 +14,58 @@ class Entry:
 
     reason: Reason
     since: datetime
-    until: datetime | None
-    detail: str
+    until: datetime | None = None
+    state: State = State.HELD
+    reach: Reach = Reach.TENANT
+    reach_id: int = 0
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """Which mail is meant: ids of the sending domain and the stream, None where nothing was said."""
+
+    domain_id: int | None = None
+    stream_id: int | None = None
+
+    def is_reached_by(self, entry: Entry) -> bool:
+        if entry.reach is Reach.TENANT:
+            return True
+        return entry.reach_id == (self.stream_id if entry.reach is Reach.STREAM else self.domain_id)
 
 
 @dataclass(frozen=True, slots=True)
 class Clearance:
-    """The answer for one address, as it was asked about."""
+    """The answer for one address. `elsewhere`: entries that hold other mail than was asked about."""
 
-    address: str
     held: bool
     reason: str = ""  # a Reason, or `no_address` where the text is none
     why: str = ""
     since: datetime | None = None
     until: datetime | None = None
+    not_before: datetime | None = None
+    elsewhere: tuple[Entry, ...] = ()
 
 
-def clear(address: str) -> Clearance:
-    return Clearance(address, held=False)
+CLEAR = Clearance(held=False)
 
 
-def judge(address: str, entries: Iterable[Entry], now: datetime) -> Clearance:
-    """`held` while any entry is in force, by the one that came first."""
+def judge(entries: Iterable[Entry], asking: Asking, now: datetime) -> Clearance:
+    """`held` while an entry is in force that reaches this mail, by the one that came first."""
     live = [entry for entry in entries if entry.until is None or entry.until > now]
-    if not live:
-        return clear(address)
-    entry = min(live, key=lambda each: each.since)
-    why = entry.reason.meaning + (f" ({entry.detail})" if entry.detail else "")
-    return Clearance(address, True, entry.reason, why, entry.since, entry.until)
+    holding = [entry for entry in live if entry.state is State.HELD]
+    reaching = [entry for entry in holding if asking.is_reached_by(entry)]
+    elsewhere = tuple(entry for entry in holding if not asking.is_reached_by(entry))
+    if reaching:
+        entry = min(reaching, key=lambda each: each.since)
+        why = entry.reason.meaning + (f" ({entry.note})" if entry.note else "")
+        return Clearance(True, entry.reason, why, entry.since, entry.until, None, elsewhere)
+    rests = [entry.until for entry in live if entry.state is State.RESTING and entry.until]
+    if rests:
+        return Clearance(False, not_before=max(rests), why=Reason.TRY_LATER.meaning, elsewhere=elsewhere)
+    return Clearance(False, elsewhere=elsewhere) if elsewhere else CLEAR
 
 
-def no_address(text: str, error: AddressError) -> Clearance:
+def no_address(error: AddressError) -> Clearance:
     """What cannot be an address cannot be mailed."""
-    return Clearance(text, True, "no_address", error.why)
+    return Clearance(True, "no_address", error.why)

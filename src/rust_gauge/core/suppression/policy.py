@@ -1,41 +1,172 @@
-"""Which events suppress an address at once.
+"""A tenant's policy: what events make of an address's status. Rules are asked in order; the first that fits decides.
 
-A permanent bounce does only when its cause says that the address is bad. A refusal that speaks of our own reputation,
-authentication or content says nothing about the address, and never makes an entry.
+The shipped policy follows one thought: only what speaks of the address may hold it. A refusal that speaks of our own
+reputation, authentication or content says nothing about the address. What passes with time holds only when it lasts,
+and then for a while. `docs/suppression.md` has the figures that its numbers were chosen by.
 """
 
+from dataclasses import dataclass
+from datetime import timedelta
 from enum import StrEnum
 
-from rust_gauge.core.mailflow.event import Event, Kind
-from rust_gauge.core.replies.causes import ADDRESS_CAUSES, Cause, Permanence
+from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.mailflow.event import Kind
+from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause, Permanence
+from rust_gauge.core.suppression.reasons import Reach, Reason
+
+DECIDED = (Kind.DELAYED, Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)  # kinds that rules may speak of
+MOST_DAYS = 3650
 
 
-class Reason(StrEnum):
-    """Why an address is not to be mailed."""
+class PolicyError(RustGaugeError):
+    """A rule that cannot be meant."""
 
-    BAD_ADDRESS = "bad_address"
-    COMPLAINT = "complaint"
+
+class Act(StrEnum):
+    """What a rule does with the address."""
+
+    HOLD = "hold"
+    PROPOSE = "propose"
+    NOTHING = "nothing"
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule. Empty tuples mean any. PolicyError where its parts contradict each other.
+
+    It acts when `times` messages (by default one) met it with no delivery between, the first and the last at least
+    `over_days` apart and none older than `within_days`. Before that it may advise to wait: `wait_hours` after the
+    first, the second, and so on. An entry holds for `for_days` (None: no end), at each return `longer` times as long,
+    up to `longest_days`.
+    """
+
+    name: str
+    act: Act
+    kinds: tuple[Kind, ...] = ()
+    causes: tuple[Cause, ...] = ()
+    permanence: Permanence | None = None
+    streams: tuple[str, ...] = ()
+    providers: tuple[str, ...] = ()
+    reason: Reason = Reason.BAD_ADDRESS
+    reach: Reach = Reach.TENANT
+    whole_domain: bool = False
+    times: int = 1
+    over_days: float = 0
+    within_days: float = 60
+    for_days: float | None = None
+    longer: float = 1
+    longest_days: float = 365
+    ends_with_delivery: bool = False
+    wait_hours: tuple[float, ...] = ()
+
+    def __post_init__(self) -> None:
+        if self.whole_domain and (self.times > 1 or self.reach is not Reach.TENANT):
+            raise PolicyError(
+                f"{self.name}: a whole domain is held at once and for all mail",
+                remedy="Set times 1, reach tenant",
+            )
+        if self.over_days > self.within_days:
+            raise PolicyError(f"{self.name}: over_days is longer than within_days, so it can never act")
+        if self.times == 1 and self.over_days:
+            raise PolicyError(f"{self.name}: one message cannot lie over several days", remedy="Set times to 2 or more")
+        if self.reach is not Reach.TENANT and Kind.COMPLAINED in self.kinds:
+            raise PolicyError(f"{self.name}: a complaint reaches all mail", remedy="Set reach to tenant")
+
+    def fits(self, kind: Kind, cause: Cause, permanence: Permanence, stream: str, provider: str) -> bool:
+        return (
+            (not self.kinds or kind in self.kinds)
+            and (not self.causes or cause in self.causes)
+            and (self.permanence is None or permanence is self.permanence)
+            and (not self.streams or stream in self.streams)
+            and (not self.providers or provider in self.providers)
+        )
 
     @property
-    def meaning(self) -> str:
-        return _MEANINGS[self]
+    def at_once(self) -> bool:
+        return self.times == 1
+
+    def length(self, returns: int) -> timedelta | None:
+        """How long an entry holds that came back so often; None: without end."""
+        if self.for_days is None:
+            return None
+        return timedelta(days=min(self.for_days * self.longer**returns, max(self.longest_days, self.for_days)))
+
+    def wait(self, refusals: int) -> timedelta | None:
+        """How long to wait after so many refusals."""
+        if not self.wait_hours:
+            return None
+        return timedelta(hours=self.wait_hours[min(refusals, len(self.wait_hours)) - 1])
 
 
-_MEANINGS = {
-    Reason.BAD_ADDRESS: "a permanent bounce said that this mailbox does not exist",
-    Reason.COMPLAINT: "its owner reported mail of yours as unwanted",
-}
+@dataclass(frozen=True, slots=True)
+class Proposals:
+    """What is looked for from time to time and proposed, never held unasked."""
+
+    no_life_sends: int = 12  # deliveries without an open, click or answer; 0: not looked for
+    no_life_days: int = 120  # over at least so long
+    role_addresses: bool = True
+    revived_after_days: int = 180  # a mailbox that did not exist takes mail again after so long: a trap; 0: not
 
 
-def reason_to_suppress(event: Event) -> Reason | None:
-    """The reason for an entry that this event gives, or None."""
-    return reason_for(event.kind, event.cause, event.permanence)
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """Rules in their order, and what is proposed."""
+
+    rules: tuple[Rule, ...]
+    proposals: Proposals = Proposals()
+
+    def rule_for(
+        self, kind: Kind, cause: Cause, permanence: Permanence, stream: str = "", provider: str = ""
+    ) -> Rule | None:
+        """The first rule that fits, None where none does or it does nothing."""
+        if kind not in DECIDED:
+            return None
+        for rule in self.rules:
+            if rule.fits(kind, cause, permanence, stream, provider):
+                return None if rule.act is Act.NOTHING else rule
+        return None
+
+    @property
+    def looks_back(self) -> timedelta:
+        """How far back a decision may look."""
+        return timedelta(days=max((rule.within_days for rule in self.rules if not rule.at_once), default=0))
+
+    @property
+    def ended_by_delivery(self) -> frozenset[Reason]:
+        """Reasons whose entries end when mail is delivered after all."""
+        found = {rule.reason for rule in self.rules if rule.ends_with_delivery}
+        return frozenset(found | {Reason.TRY_LATER})
 
 
-def reason_for(kind: Kind, cause: Cause, permanence: Permanence) -> Reason | None:
-    """The same from what decides it."""
-    if kind is Kind.COMPLAINED:
-        return Reason.COMPLAINT
-    if kind is Kind.BOUNCED and permanence is Permanence.PERMANENT and cause in ADDRESS_CAUSES:
-        return Reason.BAD_ADDRESS
-    return None
+_GONE = (Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED)
+
+SHIPPED = Policy(
+    (
+        Rule("complaint", Act.HOLD, (Kind.COMPLAINED,), reason=Reason.COMPLAINT),
+        Rule("unsubscribe", Act.HOLD, (Kind.UNSUBSCRIBED,), reason=Reason.UNSUBSCRIBED, reach=Reach.STREAM),
+        Rule("still being tried", Act.NOTHING, (Kind.DELAYED,)),
+        Rule(
+            "domain gone", Act.HOLD, (Kind.BOUNCED,), (Cause.NO_SUCH_DOMAIN,), Permanence.PERMANENT,
+            reason=Reason.DOMAIN_GONE, whole_domain=True, for_days=30, longer=3, longest_days=365,
+            ends_with_delivery=True,
+        ),
+        Rule("bad address", Act.HOLD, (Kind.BOUNCED,), _GONE, Permanence.PERMANENT),
+        Rule("we are not wanted", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted(SENDER_CAUSES))),
+        Rule(
+            "mailbox full", Act.HOLD, (Kind.BOUNCED,), (Cause.MAILBOX_FULL,), reason=Reason.KEEPS_BOUNCING,
+            times=3, over_days=7, within_days=60, for_days=30, longer=2, longest_days=180, ends_with_delivery=True,
+            wait_hours=(24, 72, 168),
+        ),
+        Rule(
+            "put off for a while", Act.NOTHING, (Kind.BOUNCED,),
+            (Cause.RATE_LIMITED, Cause.GREYLISTED, Cause.TOO_LARGE, Cause.TLS_REQUIRED, Cause.LOOP,
+             Cause.PROVIDER_TROUBLE),
+        ),
+        Rule(
+            "keeps bouncing", Act.HOLD, (Kind.BOUNCED,), reason=Reason.KEEPS_BOUNCING,
+            times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,
+            wait_hours=(4, 24, 72),
+        ),
+    )
+)  # fmt: skip
+"""What a tenant has that chose nothing."""

@@ -6,7 +6,20 @@ from datetime import timedelta
 
 import structlog
 
-from rust_gauge.service import audits, batches, feeds, proofs, readings, retention, rules, shifts, watches, webhooks
+from rust_gauge.service import (
+    audits,
+    batches,
+    feeds,
+    matching,
+    proofs,
+    readings,
+    retention,
+    rules,
+    shifts,
+    suppression,
+    watches,
+    webhooks,
+)
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
@@ -43,6 +56,7 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "rules": rules.run_application,
     "shifts": shifts.run_look,
     "retention": retention.run_drop,
+    "matching": matching.run_matching,
 }
 
 
@@ -70,6 +84,7 @@ def tick(context: Context) -> None:
     proofs.look_at_due(context)
     webhooks.forget_old(context)
     feeds.forget_old(context)
+    suppression.end_overdue(context)
     shifts.ask_for_open(context)
     retention.ask_for_due(context)
     ensure_partitions(context.store, context.clock().date())

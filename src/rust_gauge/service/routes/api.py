@@ -3,7 +3,7 @@
 from datetime import date
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Path, Query, Request, Response
+from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import AwareDatetime
 
@@ -37,7 +37,6 @@ from rust_gauge.contract.publishing import (
 from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
-from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult, SuppressionEntry
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.service import (
     accounts,
@@ -52,7 +51,6 @@ from rust_gauge.service import (
     publishing,
     readings,
     relays,
-    suppression,
     watches,
 )
 from rust_gauge.service.problems import ServiceProblem
@@ -419,27 +417,6 @@ def name_provider(
 ) -> Provider:
     """Give a provider a name of one's own."""
     return providers.name_provider(context, tenant, provider, body.label)
-
-
-# Suppression
-
-
-@router.get("/tenants/{tenant}/suppression", tags=["suppression"], operation_id="list_suppression")
-def list_suppression(
-    context: Ctx,
-    tenant: Tenant,
-    address: Annotated[str | None, Query(max_length=400, description="Only this address")] = None,
-    cursor: Cursor = None,
-    limit: Limit = 100,
-) -> Page[SuppressionEntry]:
-    """The suppression list, newest first."""
-    return suppression.list_entries(context, tenant, address, cursor, limit)
-
-
-@router.post("/tenants/{tenant}/clearance", tags=["suppression"], operation_id="ask_clearance")
-def ask_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> ClearanceResult:
-    """May I mail these? Each address is `clear` or `held`, and why."""
-    return suppression.answer(context, tenant, body)
 
 
 # Relays and record plans

@@ -1,0 +1,117 @@
+"""The words of the suppression list: why an address stands on it, how far that reaches, its state, what changed.
+
+Each has a number, which the store keeps: appending is safe.
+"""
+
+from enum import StrEnum
+
+
+class Reason(StrEnum):
+    """Why an address is not to be mailed."""
+
+    BAD_ADDRESS = "bad_address"
+    COMPLAINT = "complaint"
+    UNSUBSCRIBED = "unsubscribed"
+    KEEPS_BOUNCING = "keeps_bouncing"
+    DOMAIN_GONE = "domain_gone"
+    BY_HAND = "by_hand"
+    SPAM_TRAP = "spam_trap"
+    ROLE_ADDRESS = "role_address"
+    NO_SIGN_OF_LIFE = "no_sign_of_life"
+    TRY_LATER = "try_later"  # better not before a while; the address is clear
+
+    @property
+    def number(self) -> int:
+        return _REASONS.index(self) + 1
+
+    @classmethod
+    def from_number(cls, number: int) -> "Reason":
+        return _REASONS[number - 1]
+
+    @property
+    def meaning(self) -> str:
+        return _MEANINGS[self]
+
+
+_REASONS = tuple(Reason)
+_MEANINGS = {
+    Reason.BAD_ADDRESS: "a permanent bounce said that this mailbox does not exist",
+    Reason.COMPLAINT: "its owner reported mail of yours as unwanted",
+    Reason.UNSUBSCRIBED: "its owner asked not to get this mail any more",
+    Reason.KEEPS_BOUNCING: "mail to it kept bouncing, with no delivery between",
+    Reason.DOMAIN_GONE: "its domain takes no mail any more",
+    Reason.BY_HAND: "somebody put it on the list",
+    Reason.SPAM_TRAP: "it looks like a trap for senders of unwanted mail",
+    Reason.ROLE_ADDRESS: "it belongs to a role, not to a person who asked for mail",
+    Reason.NO_SIGN_OF_LIFE: "nobody opened, clicked or answered for a long time",
+    Reason.TRY_LATER: "its last refusal passes with time: better not before",
+}
+
+# What events make by the policy, so what can be withdrawn when an event turns out to have been read wrongly.
+FROM_BOUNCES = frozenset({Reason.BAD_ADDRESS, Reason.KEEPS_BOUNCING, Reason.DOMAIN_GONE, Reason.TRY_LATER})
+PROPOSED = frozenset({Reason.SPAM_TRAP, Reason.ROLE_ADDRESS, Reason.NO_SIGN_OF_LIFE})
+
+
+class Reach(StrEnum):
+    """Which mail an entry holds: all of the tenant's, that of one sending domain, or of one stream."""
+
+    TENANT = "tenant"
+    DOMAIN = "domain"
+    STREAM = "stream"
+
+    @property
+    def number(self) -> int:
+        return _REACHES.index(self) + 1
+
+    @classmethod
+    def from_number(cls, number: int) -> "Reach":
+        return _REACHES[number - 1]
+
+
+_REACHES = tuple(Reach)
+
+
+class State(StrEnum):
+    """What an entry does now. Ended ones are kept: an address that comes back is known to have been there."""
+
+    ENDED = "ended"
+    HELD = "held"
+    PROPOSED = "proposed"  # waits for somebody to confirm it; the address is clear meanwhile
+    RESTING = "resting"  # clear, with advice not to try before `until`
+
+    @property
+    def number(self) -> int:
+        return _STATES.index(self)
+
+    @classmethod
+    def from_number(cls, number: int) -> "State":
+        return _STATES[number]
+
+
+_STATES = tuple(State)
+
+
+class Change(StrEnum):
+    """What happened to an entry."""
+
+    MADE = "made"
+    CAME_BACK = "came_back"
+    PROLONGED = "prolonged"
+    PROPOSED = "proposed"
+    CONFIRMED = "confirmed"
+    DISMISSED = "dismissed"
+    LIFTED = "lifted"  # by a person or a program, who said why
+    ENDED = "ended"  # its time was over
+    DELIVERED = "delivered"  # mail was delivered after all
+    WITHDRAWN = "withdrawn"  # what it was made from was read otherwise afterwards
+
+    @property
+    def number(self) -> int:
+        return _CHANGES.index(self) + 1
+
+    @classmethod
+    def from_number(cls, number: int) -> "Change":
+        return _CHANGES[number - 1]
+
+
+_CHANGES = tuple(Change)

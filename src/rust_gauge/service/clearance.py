@@ -1,0 +1,348 @@
+""" "May I mail these?" Reads the list as it is at that moment: nothing is kept between two questions.
+
+Many addresses are looked up in pieces: while the database answers one, the answer to the one before is written.
+"""
+
+import queue
+import tempfile
+import threading
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+from sqlalchemy import Connection
+
+from rust_gauge.contract.suppression import ClearanceRequest, Sending
+from rust_gauge.core.errors import AddressError, DomainNameError, EventError
+from rust_gauge.core.mailflow import Event, Kind, make_event
+from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reach, Reason, State, judge, no_address
+from rust_gauge.core.suppression.clearance import CLEAR
+from rust_gauge.service.context import Context
+from rust_gauge.service.intake import providers_for, store_all
+from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.suppression_settings import matchings_of
+from rust_gauge.store import holding as store_holding
+from rust_gauge.store import suppression as store
+from rust_gauge.store.accounts import TenantAccess
+
+_STREAM_PIECE = 20_000  # addresses of a stream that are looked at together
+_SPOOLED = 4 * 1024 * 1024
+_BUFFERED = 2000  # keys in the first question, so that an answer is there soon
+
+
+class Elsewhere(msgspec.Struct, omit_defaults=True):
+    """An entry that holds other mail."""
+
+    reason: str
+    reach: str
+    reach_name: str
+
+
+class Answer(msgspec.Struct, omit_defaults=True):
+    """The contract's ClearanceAnswer as it is written: made by the hundred thousand."""
+
+    address: str
+    verdict: str
+    reason: str = ""
+    why: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+    not_before: datetime | None = None
+    elsewhere: list[Elsewhere] = []
+
+
+class Result(msgspec.Struct):
+    clear: int
+    held: int
+    answers: list[Answer]
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is asked beside the addresses."""
+
+    stream: str | None = None
+    domain: str | None = None
+    relay: str | None = None
+    only_held: bool = False
+
+
+_encoder = msgspec.json.Encoder()
+encode = _encoder.encode
+
+
+class Desk:
+    """Answers for one tenant and one question, over one state of its list."""
+
+    def __init__(self, context: Context, connection: Connection, tenant_id: int, question: Question) -> None:
+        self.now = context.clock()
+        self._context = context
+        self._connection = connection
+        self._tenant_id = tenant_id
+        self._matchings = matchings_of(context, connection, tenant_id)
+        self._asking = Asking()
+        self._names: dict[tuple[Reach, int], str] = {}
+        self._names_known = False
+        if question.stream is not None or question.domain is not None:
+            self._name()
+            domains, streams = self._ids
+            self._asking = Asking(
+                domains.get((question.domain or "").lower().rstrip("."), -1) if question.domain is not None else None,
+                streams.get(question.stream, -1) if question.stream is not None else None,
+            )
+
+    def _name(self) -> None:
+        self._ids = store_holding.ids_of(self._connection, self._tenant_id)
+        domains, streams = self._ids
+        self._names = {(Reach.DOMAIN, id): name for name, id in domains.items()}
+        self._names |= {(Reach.STREAM, id): name for name, id in streams.items()}
+        self._names_known = True
+
+    def answer(self, texts: Sequence[str]) -> list[Clearance]:
+        """In the order of the texts."""
+        keys: list[list[bytes | None]] = []
+        wrong: dict[int, AddressError] = {}
+        domains: list[str] = []
+        for matching in self._matchings:
+            found, wrong, domains = matching.keys(texts, self._provider_of(matching, texts))
+            keys.append(found)
+        entries = self._entries({key for part in keys for key in part if key is not None}, set(domains))
+        answers = [CLEAR] * len(texts)
+        if entries:
+            self._judge(answers, keys, domains, entries)
+        for number, error in wrong.items():
+            answers[number] = no_address(error)
+        return answers
+
+    def _judge(
+        self, answers: list[Clearance], keys: list[list[bytes | None]], domains: list[str],
+        entries: dict[bytes, list[Entry]],
+    ) -> None:  # fmt: skip
+        domain_key = self._matchings[0].domain_key
+        gone = {domain: entries[all_of] for domain in set(domains) if (all_of := domain_key(domain)) in entries}
+        now, asking = self.now, self._asking
+        for part in keys:
+            for number, key in enumerate(part):
+                if key is not None and key in entries:
+                    found = entries[key]
+                    if gone:
+                        found = found + gone.get(domains[number], [])
+                    answer = judge(found, asking, now)
+                    if answer.held or not answers[number].held:
+                        answers[number] = answer
+                elif gone and domains[number] in gone and not answers[number].held:
+                    answers[number] = judge(gone[domains[number]], asking, now)
+
+    def _provider_of(self, matching: Matching, texts: Sequence[str]) -> Callable[[str], str]:
+        if not matching.same:
+            return lambda _: ""
+        found: dict[str, tuple[int, str]] = {}
+        wanted = set()
+        for text in texts:
+            domain = text.rpartition("@")[2].rstrip("> ")
+            try:
+                wanted.add(normalise_domain(domain))
+            except DomainNameError:
+                continue
+        found = providers_for(self._context, wanted)
+        return lambda domain: found.get(domain, (0, ""))[1]
+
+    def _entries(self, keys: set[bytes], domains: set[str]) -> dict[bytes, list[Entry]]:
+        keys |= {self._matchings[0].domain_key(domain) for domain in domains if domain}
+        out: dict[bytes, list[Entry]] = defaultdict(list)
+        for rows in _ahead(store.standing(self._connection, self._tenant_id, sorted(keys)), len(keys)):
+            for octets, reason, reach, reach_id, state, since, until, note in rows:
+                out[octets].append(
+                    Entry(
+                        Reason.from_number(reason),
+                        since.replace(tzinfo=UTC),
+                        until.replace(tzinfo=UTC) if until else None,
+                        State.from_number(state),
+                        Reach.from_number(reach),
+                        reach_id,
+                        note,
+                    )
+                )
+        return dict(out)
+
+    def show(self, text: str, clearance: Clearance) -> Answer:
+        if clearance is CLEAR:
+            return Answer(text, "clear")
+        if clearance.elsewhere and not self._names_known:
+            self._name()
+        elsewhere = [
+            Elsewhere(str(each.reason), str(each.reach), self._names.get((each.reach, each.reach_id), ""))
+            for each in clearance.elsewhere
+        ]
+        return Answer(
+            text, "held" if clearance.held else "clear", str(clearance.reason), clearance.why, clearance.since,
+            clearance.until, clearance.not_before, elsewhere,
+        )  # fmt: skip
+
+
+def _ahead(pieces: Iterator[Sequence[Any]], keys: int) -> Iterator[Sequence[Any]]:
+    """Have the next piece looked up while the one before is worked on."""
+    if keys <= store.LOOKED_UP:
+        yield from pieces
+        return
+    waiting: queue.Queue[Any] = queue.Queue(2)
+
+    def read() -> None:
+        try:
+            for piece in pieces:
+                waiting.put(piece)
+            waiting.put(None)
+        except Exception as error:  # raised where it is waited for
+            waiting.put(error)
+
+    thread = threading.Thread(target=read, daemon=True)
+    thread.start()
+    try:
+        while (piece := waiting.get()) is not None:
+            if isinstance(piece, Exception):
+                raise piece
+            yield piece
+    finally:
+        while thread.is_alive():  # whoever stops early must not leave it writing
+            try:
+                waiting.get_nowait()
+            except queue.Empty:
+                thread.join(0.01)
+
+
+def answer(context: Context, tenant: TenantAccess, request: ClearanceRequest) -> Result:
+    """Each address `clear` or `held`, and why."""
+    question = Question(request.stream, request.domain, request.relay, request.only_held)
+    return clear(context, tenant, request.addresses, question, request.sending)
+
+
+def clear(
+    context: Context, tenant: TenantAccess, texts: Sequence[str], question: Question, sending: Sending | None = None
+) -> Result:
+    """The same from what makes up a question."""
+
+    def work(connection: Connection) -> tuple[list[Answer], list[tuple[str, str]]]:
+        desk = Desk(context, connection, tenant.id, question)
+        answers = desk.answer(texts)
+        held = [(text, str(each.reason)) for text, each in zip(texts, answers, strict=True) if each.held]
+        show = desk.show
+        if question.only_held:
+            return [show(text, each) for text, each in zip(texts, answers, strict=True) if each.held], held
+        return [
+            Answer(text, "clear") if each is CLEAR else show(text, each)
+            for text, each in zip(texts, answers, strict=True)
+        ], held
+
+    answers, held = context.store.transaction(work)
+    if sending is not None and held:
+        withhold(context, tenant.id, held, question, sending)
+    return Result(len(texts) - len(held), len(held), answers)
+
+
+def withhold(
+    context: Context, tenant_id: int, held: Sequence[tuple[str, str]], question: Question, sending: Sending
+) -> int:
+    """Count mail that was not sent as `withheld`; what is no address is nobody's mail. Gives how many."""
+    now, events = context.clock(), []
+    for text, reason in held:
+        try:
+            events.append(
+                make_event(
+                    now=now, kind=Kind.WITHHELD, time=now, domain=sending.domain, recipient=text,
+                    stream=question.stream or "", relay=question.relay or "", message_id=sending.message_id,
+                    campaign=sending.campaign, diagnostic=reason,
+                )
+            )  # fmt: skip
+        except EventError as error:
+            if error.field != "recipient":
+                raise ServiceProblem("invalid-request", f"sending.{error.field}: {error}") from None
+    unique = list({event.identity: event for event in events}.values())
+    stored = store_all(context, tenant_id, unique, now) if unique else 0
+    if stored == len(unique) and unique:  # told again, they were counted before
+        _count_reasons(context, tenant_id, unique)
+    return stored
+
+
+def _count_reasons(context: Context, tenant_id: int, events: Sequence[Event]) -> None:
+    """Why mail was withheld, for the numbers that people look at."""
+    found = providers_for(context, {event.recipient.domain for event in events})
+
+    def work(connection: Connection) -> None:
+        streams = store_holding.ids_of(connection, tenant_id)[1]
+        counts: Counter[tuple[Any, ...]] = Counter()
+        for event in events:
+            provider_id = found[event.recipient.domain][0]
+            reason = Reason(event.diagnostic).number
+            counts[
+                tenant_id, event.occurred_at.date(), store.WITHHELD, reason, provider_id, streams.get(event.stream, 0)
+            ] += 1
+        store.lock(connection, tenant_id)
+        store.add_counts(connection, counts)
+
+    context.store.transaction(work)
+
+
+# A stream of millions
+
+
+class Stream:
+    """Addresses as NDJSON (each line a string, or an object with `address`) or plain lines, answered as NDJSON.
+
+    What was read is answered piece by piece and kept in a file until the caller has sent all: a caller that does not
+    read while it sends would otherwise wait for ever. Memory stays the same however many come.
+    """
+
+    def __init__(self, context: Context, tenant: TenantAccess, question: Question) -> None:
+        self._context, self._tenant, self._question = context, tenant, question
+        self._rest = b""
+        self._texts: list[str] = []
+        self.file = tempfile.SpooledTemporaryFile(max_size=_SPOOLED)  # noqa: SIM115 - closed by whoever sends it
+        self.lines = 0
+
+    def feed(self, octets: bytes) -> None:
+        """Read on. ServiceProblem for a line that is no JSON and no address."""
+        lines = (self._rest + octets).split(b"\n")
+        self._rest = lines.pop()
+        if len(self._rest) > 10_000:
+            raise ServiceProblem("invalid-request", f"Line {self.lines + 1} is longer than 10,000 octets")
+        for line in lines:
+            self._add(line)
+
+    def _add(self, line: bytes) -> None:
+        self.lines += 1
+        line = line.strip()
+        if not line:
+            return
+        self._texts.append(_address_in(line, self.lines))
+        if len(self._texts) >= _STREAM_PIECE:
+            self._flush()
+
+    def _flush(self) -> None:
+        texts, self._texts = self._texts, []
+        if texts:
+            done = clear(self._context, self._tenant, texts, self._question)
+            self.file.write(_encoder.encode_lines(done.answers))
+
+    def end(self) -> None:
+        if self._rest.strip():
+            self._add(self._rest)
+        self._flush()
+        self.file.seek(0)
+
+
+def _address_in(line: bytes, number: int) -> str:
+    try:
+        if line[:1] in b'"{':
+            value = msgspec.json.decode(line)
+            if isinstance(value, dict):
+                value = value.get("address")
+            if not isinstance(value, str):
+                raise ServiceProblem("invalid-request", f"Line {number} names no address")
+            return value
+        return line.decode()
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise ServiceProblem("invalid-request", f"Line {number}: {error}") from None

@@ -1,0 +1,146 @@
+"""What events of the past say about recipients, for whoever decides about the suppression list."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
+from typing import Any, NamedTuple
+
+from sqlalchemy import Connection, select
+
+from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.replies import Cause, Permanence
+from rust_gauge.core.suppression import Seen
+from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import run
+from rust_gauge.store.engine import AnyRow
+
+_CHUNK = 1000
+_PIECE = 20_000
+LOOKED_AT = (Kind.DELIVERED, Kind.DELAYED, Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)
+
+
+class Recipient(NamedTuple):
+    """A recipient with its events, in no order."""
+
+    address: str
+    provider_id: int
+    events: list[Seen]
+
+
+def histories(
+    connection: Connection, tenant_id: int, keys: Sequence[bytes], since: datetime, kinds: Iterable[Kind] = LOOKED_AT
+) -> dict[bytes, Recipient]:
+    """Events of these recipients (keys of events) since a time."""
+    out: dict[bytes, Recipient] = {}
+    listed_kinds = ", ".join(str(kind.number) for kind in sorted(kinds))
+    after = since.astimezone(UTC).replace(tzinfo=None)
+    names = _Names(connection, tenant_id)
+    for start in range(0, len(keys), _CHUNK):
+        # Each recipient by itself, as in `intake.groups_of`.
+        listed = ",".join([f"(x'{key.hex()}')" for key in keys[start : start + _CHUNK]])
+        sql = (
+            f"WITH asked (k) AS (VALUES {listed}) SELECT {_COLUMNS} "
+            "FROM asked STRAIGHT_JOIN event AS e FORCE INDEX (event_recipient) "
+            f"ON e.tenant_id = {tenant_id} AND e.recipient_key = k "
+            f"WHERE e.kind IN ({listed_kinds}) AND e.occurred_at >= '{after}'"
+        )
+        for row in run(connection, sql):
+            _add(out, row, names)
+    return out
+
+
+_COLUMNS = (
+    "e.recipient_key, e.recipient, e.provider_id, e.occurred_at, e.kind, e.cause, e.permanence, e.message_id, "
+    "e.domain_id, e.stream_id, e.diagnostic"
+)
+
+
+def _add(out: dict[bytes, Recipient], row: AnyRow, names: "_Names") -> None:
+    key = bytes(row.recipient_key)
+    found = out.get(key)
+    if found is None:
+        found = out[key] = Recipient(row.recipient, row.provider_id, [])
+    found.events.append(
+        Seen(
+            row.occurred_at.replace(tzinfo=UTC),
+            Kind.from_number(row.kind),
+            Cause.from_number(row.cause),
+            Permanence.from_number(row.permanence),
+            names.domains.get(row.domain_id, ""),
+            names.streams.get(row.stream_id, ""),
+            row.message_id,
+            row.diagnostic[:500],
+            names.provider(row.provider_id),
+        )
+    )
+
+
+class _Names:
+    """Names behind ids."""
+
+    def __init__(self, connection: Connection, tenant_id: int) -> None:
+        self._connection = connection
+        self._providers: dict[int, str] = {}
+        d, s = t.sending_domain.c, t.stream.c
+        self.domains = {
+            row.id: row.name for row in connection.execute(select(d.id, d.name).where(d.tenant_id == tenant_id))
+        }
+        self.streams = {
+            row.id: row.name for row in connection.execute(select(s.id, s.name).where(s.tenant_id == tenant_id))
+        }
+
+    def provider(self, id: int) -> str:
+        if id not in self._providers:
+            p = t.mailbox_provider.c
+            self._providers[id] = self._connection.scalar(select(p.name).where(p.id == id)) or ""
+        return self._providers[id]
+
+
+def histories_of_troubled(connection: Connection, tenant_id: int, since: datetime) -> Iterator[dict[bytes, Recipient]]:
+    """Recipients that were refused, complained or unsubscribed since a time, each with all its events since then.
+
+    In pieces, as there may be many.
+    """
+    kinds = ", ".join(str(kind.number) for kind in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED))
+    after = since.astimezone(UTC).replace(tzinfo=None)
+    sql = (
+        f"SELECT DISTINCT recipient_key FROM event WHERE tenant_id = {tenant_id} AND occurred_at >= '{after}' "
+        f"AND kind IN ({kinds})"
+    )
+    keys = sorted(bytes(row.recipient_key) for row in run(connection, sql))
+    for start in range(0, len(keys), _PIECE):
+        yield histories(connection, tenant_id, keys[start : start + _PIECE], since)
+
+
+def recipients_of_load(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> dict[bytes, str]:
+    """Addresses behind keys of events."""
+    out: dict[bytes, str] = {}
+    for start in range(0, len(keys), _CHUNK):
+        listed = ",".join([f"(x'{key.hex()}')" for key in keys[start : start + _CHUNK]])
+        sql = (
+            f"WITH asked (k) AS (VALUES {listed}) SELECT e.recipient_key, MIN(e.recipient) AS recipient "
+            "FROM asked STRAIGHT_JOIN event AS e FORCE INDEX (event_recipient) "
+            f"ON e.tenant_id = {tenant_id} AND e.recipient_key = k GROUP BY e.recipient_key"
+        )
+        out |= {bytes(row.recipient_key): row.recipient for row in run(connection, sql)}
+    return out
+
+
+def ids_of(connection: Connection, tenant_id: int) -> tuple[dict[str, int], dict[str, int]]:
+    """Sending domains and streams by name."""
+    d, s = t.sending_domain.c, t.stream.c
+    domains = {row.name: row.id for row in connection.execute(select(d.id, d.name).where(d.tenant_id == tenant_id))}
+    streams = {row.name: row.id for row in connection.execute(select(s.id, s.name).where(s.tenant_id == tenant_id))}
+    return domains, streams
+
+
+def mailed_after(connection: Connection, tenant_id: int, key: bytes, stream_id: int, after: datetime) -> Any:
+    """When a recipient was first mailed on a stream after a time; None when never."""
+    e = t.event.c
+    query = (
+        select(e.occurred_at)
+        .where(e.tenant_id == tenant_id, e.recipient_key == key, e.occurred_at > after)
+        .where(e.kind.in_((Kind.ACCEPTED.number, Kind.DELIVERED.number)))
+    )
+    if stream_id:
+        query = query.where(e.stream_id == stream_id)
+    return connection.scalar(query.order_by(e.occurred_at).limit(1))
