@@ -257,3 +257,10 @@ def test_the_command_takes_rules_from_a_file_and_writes_them(
     assert "greylist" in run("--shipped")[1]
     file.write_text("rule = 3")
     assert run("--keep", str(file))[0] == 2
+
+
+def test_of_two_alike_in_a_load_the_one_that_was_stored_is_counted(office: Office, client: Client) -> None:
+    client.events.load(office.slug, ndjson(bounce(9)))
+    alike = [bounce(1, diagnostic=text) for text in ("550 harbour closed", "", "550 5.1.1 no such mailbox")]
+    client.events.load(office.slug, ndjson(bounce(9), *alike))
+    right(office)

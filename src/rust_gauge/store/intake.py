@@ -224,17 +224,25 @@ class Load:
             yield f"tenant_id = {self.tenant_id} AND occurred_at IN ({listed}) AND load_id = {load_id}"
 
     def _new_ones(self, connection: Connection, load_id: int, skipped: int) -> list[tuple[Event, bytes, Slot]]:
-        """Those of `told` that were not there before."""
+        """Those of `told` that were not there before, each once: of two alike in a load the first was stored."""
         if not skipped:
             return self.told
         kinds = ", ".join(map(str, sorted(ONCE)))
-        ours: set[bytes] = set()
+        ours: dict[bytes, int] = {}
         for where in self._mine(load_id) if self.told else ():
             ours.update(
-                bytes(row[0])
-                for row in run(connection, f"SELECT identity FROM event WHERE {where} AND kind IN ({kinds})")
+                {
+                    bytes(row.identity): row.wording_id
+                    for row in run(
+                        connection, f"SELECT identity, wording_id FROM event WHERE {where} AND kind IN ({kinds})"
+                    )
+                }
             )
-        new = {event.identity: (event, key, slot) for event, key, slot in self.told if event.identity in ours}
+        new: dict[bytes, tuple[Event, bytes, Slot]] = {}
+        for event, key, slot in self.told:
+            if event.identity in ours:
+                new.setdefault(event.identity, (event, key, slot))
+        self.names.wordings.update(ours)  # as they were stored
         return list(new.values())
 
     def _count(
