@@ -181,6 +181,23 @@ ROUTES = [
     ("GET", "suppression/matching", None),
     ("PUT", "suppression/matching", {"fold_case": False}),
     ("POST", "clearance/stream", None),
+    ("POST", "suppression/imports", {}),
+    ("POST", "suppression/policy/trials", {"policy": {"rules": [{"name": "all", "act": "nothing"}]}}),
+    ("POST", "list-checks", {}),
+    ("GET", "tasks", None),
+    ("GET", "tasks/1", None),
+    ("PUT", "tasks/1/pieces/0", None),
+    ("POST", "tasks/1/run", {}),
+    ("POST", "tasks/1/stop", None),
+    ("GET", "tasks/1/parts/clear", None),
+    ("POST", "address-checks", {"addresses": ["person1@tidepost.example"]}),
+    ("GET", "address-words", None),
+    ("PUT", "address-words", {}),
+    ("POST", "unsubscribe-links", {"recipients": ["person1@tidepost.example"], "domain": "d.example"}),
+    ("GET", "unsubscribes", None),
+    ("GET", "gates", None),
+    ("POST", "gates", {"name": "mta"}),
+    ("DELETE", "gates/1", None),
     ("POST", "clearance", {"addresses": ["person1@tidepost.example"]}),
 ]
 
@@ -216,7 +233,9 @@ def test_every_route_of_a_tenant_is_in_the_table_above(world: World) -> None:
             .replace("tidepost.example", "{provider}")
             .replace("relays/office-1", "relays/{relay}")
             .replace("feeds/a", "feeds/{name}")
-            .replace("/1", "/{id}"),
+            .replace("/1", "/{id}")
+            .replace("pieces/0", "pieces/{number}")
+            .replace("parts/clear", "parts/{part}"),
         )
         for m, p, _ in ROUTES
     }

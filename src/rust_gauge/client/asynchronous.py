@@ -28,6 +28,17 @@ from rust_gauge.contract.audits import (
     SpfTrial,
     SpfTrialRequest,
 )
+from rust_gauge.contract.checks import (
+    AddressCheck,
+    AddressCheckRequest,
+    AddressWords,
+    Gate,
+    MadeGate,
+    MailLinks,
+    MailLinksRequest,
+    NewGate,
+    Unsubscribes,
+)
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
@@ -84,9 +95,16 @@ from rust_gauge.contract.suppression import (
     MatchingView,
     NewEntries,
     PolicyView,
+    RehearsalRequest,
     Sending,
     SuppressionEntry,
     SuppressionPolicy,
+)
+from rust_gauge.contract.tasks import (
+    ImportRequest,
+    ListCheckRequest,
+    Task,
+    TaskStart,
 )
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
@@ -118,6 +136,8 @@ class AsyncClient:
         self.events = Events(self)
         self.flow = FlowReader(self)
         self.suppression = Suppression(self)
+        self.tasks = Tasks(self)
+        self.addresses = Addresses(self)
         self.readings = Readings(self)
         self.relays = Relays(self)
         self.plans = Plans(self)
@@ -547,6 +567,88 @@ class Suppression(_Part):
     async def put_matching(self, tenant: str, settings: MatchingSettings) -> MatchingView:
         """Compare addresses otherwise; the list is rewritten."""
         return await self._client.send(calls.put_suppression_matching(tenant, settings))
+
+
+class Tasks(_Part):
+    """Work on files and on the past: imports, checks of lists, trials of a policy."""
+
+    async def start_import(self, tenant: str, request: ImportRequest) -> Task:
+        """A list for the suppression list. Then `send` its file, then `run`."""
+        return await self._client.send(calls.start_import(tenant, request))
+
+    async def start_list_check(self, tenant: str, request: ListCheckRequest) -> Task:
+        """A look at a list before a send. Then `send` its file, then `run`."""
+        return await self._client.send(calls.start_list_check(tenant, request))
+
+    async def start_policy_trial(self, tenant: str, request: RehearsalRequest) -> Task:
+        """A policy tried on the past. Begins at once."""
+        return await self._client.send(calls.start_policy_trial(tenant, request))
+
+    async def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Task]":
+        """Those of the last thirty days, newest first."""
+        return await self._client.send(calls.list_tasks(tenant, kind))
+
+    async def get(self, tenant: str, id: int) -> Task:
+        """How far it is, and what came out."""
+        return await self._client.send(calls.get_task(tenant, id))
+
+    async def send(self, tenant: str, id: int, number: int, octets: bytes) -> Task:
+        """A piece of the file, numbered from 0; a megabyte or some is a good size."""
+        return await self._client.send(calls.put_task_piece(tenant, id, number, octets))
+
+    async def run(self, tenant: str, id: int, *, dry: bool = False) -> Task:
+        """Begin (with `dry` only to see what would happen), or go on after it was stopped."""
+        return await self._client.send(calls.run_task(tenant, id, TaskStart(dry=dry)))
+
+    async def stop(self, tenant: str, id: int) -> Task:
+        """Stop after the piece that is under way."""
+        return await self._client.send(calls.stop_task(tenant, id))
+
+    async def part(self, tenant: str, id: int, part: str) -> AsyncIterator[bytes]:
+        """What came out (refused, clear, held, doubtful), as CSV in pieces."""
+        path, query = calls.task_part(tenant, id, part)
+        async for piece in self._client.download(path, query):
+            yield piece
+
+
+class Addresses(_Part):
+    """Checks of addresses, links to unsubscribe, and gates for MTAs."""
+
+    async def check(self, tenant: str, addresses: Sequence[str], *, probe: bool = False) -> Sequence[AddressCheck]:
+        """Look at addresses (500 at most): good, doubtful, bad or unknown, with reasons."""
+        request = AddressCheckRequest(addresses=[*addresses], probe=probe)
+        return await self._client.send(calls.check_addresses(tenant, request))
+
+    async def words(self, tenant: str) -> AddressWords:
+        """What addresses are held against."""
+        return await self._client.send(calls.get_address_words(tenant))
+
+    async def put_words(self, tenant: str, words: AddressWords) -> AddressWords:
+        """Lists and settings of one's own."""
+        return await self._client.send(calls.put_address_words(tenant, words))
+
+    async def unsubscribe_links(
+        self, tenant: str, recipients: Sequence[str], *, domain: str, stream: str = ""
+    ) -> Sequence[MailLinks]:
+        """Values of List-Unsubscribe and List-Unsubscribe-Post for a message."""
+        request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
+        return await self._client.send(calls.unsubscribe_links(tenant, request))
+
+    async def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
+        """How unsubscriptions went."""
+        return await self._client.send(calls.unsubscribes(tenant, days))
+
+    async def gates(self, tenant: str) -> Sequence[Gate]:
+        """Ways in for MTAs."""
+        return await self._client.send(calls.list_gates(tenant))
+
+    async def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
+        """A gate; its key is in this answer only."""
+        return await self._client.send(calls.add_gate(tenant, new))
+
+    async def drop_gate(self, tenant: str, id: int) -> None:
+        """Close a gate."""
+        await self._client.send(calls.drop_gate(tenant, id))
 
 
 class Readings(_Part):

@@ -24,6 +24,17 @@ from rust_gauge.contract.audits import (
     SpfTrial,
     SpfTrialRequest,
 )
+from rust_gauge.contract.checks import (
+    AddressCheck,
+    AddressCheckRequest,
+    AddressWords,
+    Gate,
+    MadeGate,
+    MailLinks,
+    MailLinksRequest,
+    NewGate,
+    Unsubscribes,
+)
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Event, IntakeResult
@@ -79,8 +90,15 @@ from rust_gauge.contract.suppression import (
     MatchingView,
     NewEntries,
     PolicyView,
+    RehearsalRequest,
     SuppressionEntry,
     SuppressionPolicy,
+)
+from rust_gauge.contract.tasks import (
+    ImportRequest,
+    ListCheckRequest,
+    Task,
+    TaskStart,
 )
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
@@ -403,6 +421,76 @@ def export_suppression(tenant: str, form: str, query: Mapping[str, Any]) -> tupl
     """Path and query of a download."""
     chosen = {name: value for name, value in query.items() if value is not None}
     return f"/api/v1{_tenant(tenant, 'suppression/export')}", {**chosen, "format": form}
+
+
+def start_import(tenant: str, request: ImportRequest) -> Call[Task]:
+    return _call("POST", _tenant(tenant, "suppression/imports"), Task, request)
+
+
+def start_list_check(tenant: str, request: ListCheckRequest) -> Call[Task]:
+    return _call("POST", _tenant(tenant, "list-checks"), Task, request)
+
+
+def start_policy_trial(tenant: str, request: RehearsalRequest) -> Call[Task]:
+    return _call("POST", _tenant(tenant, "suppression/policy/trials"), Task, request)
+
+
+def list_tasks(tenant: str, kind: str | None) -> Call[list[Task]]:
+    return _call("GET", _tenant(tenant, "tasks"), list[Task], kind=kind)
+
+
+def get_task(tenant: str, id: int) -> Call[Task]:
+    return _call("GET", _tenant(tenant, f"tasks/{id}"), Task)
+
+
+def put_task_piece(tenant: str, id: int, number: int, octets: bytes) -> Call[Task]:
+    path = f"/api/v1{_tenant(tenant, f'tasks/{id}/pieces/{number}')}"
+    return Call("PUT", path, TypeAdapter(Task), body=octets, content_type="application/octet-stream")
+
+
+def run_task(tenant: str, id: int, start: TaskStart) -> Call[Task]:
+    return _again(_call("POST", _tenant(tenant, f"tasks/{id}/run"), Task, start))
+
+
+def stop_task(tenant: str, id: int) -> Call[Task]:
+    return _again(_call("POST", _tenant(tenant, f"tasks/{id}/stop"), Task))
+
+
+def task_part(tenant: str, id: int, part: str) -> tuple[str, dict[str, Any]]:
+    """Path and query of a download."""
+    return f"/api/v1{_tenant(tenant, f'tasks/{id}/parts/{part}')}", {}
+
+
+def check_addresses(tenant: str, request: AddressCheckRequest) -> Call[list[AddressCheck]]:
+    return _again(_call("POST", _tenant(tenant, "address-checks"), list[AddressCheck], request))
+
+
+def get_address_words(tenant: str) -> Call[AddressWords]:
+    return _call("GET", _tenant(tenant, "address-words"), AddressWords)
+
+
+def put_address_words(tenant: str, words: AddressWords) -> Call[AddressWords]:
+    return _again(_call("PUT", _tenant(tenant, "address-words"), AddressWords, words))
+
+
+def unsubscribe_links(tenant: str, request: MailLinksRequest) -> Call[list[MailLinks]]:
+    return _again(_call("POST", _tenant(tenant, "unsubscribe-links"), list[MailLinks], request))
+
+
+def unsubscribes(tenant: str, days: int) -> Call[Unsubscribes]:
+    return _call("GET", _tenant(tenant, "unsubscribes"), Unsubscribes, days=days)
+
+
+def list_gates(tenant: str) -> Call[list[Gate]]:
+    return _call("GET", _tenant(tenant, "gates"), list[Gate])
+
+
+def add_gate(tenant: str, new: NewGate) -> Call[MadeGate]:
+    return _call("POST", _tenant(tenant, "gates"), MadeGate, new)
+
+
+def drop_gate(tenant: str, id: int) -> Call[None]:
+    return _call("DELETE", _tenant(tenant, f"gates/{id}"), type(None))
 
 
 def list_relays(tenant: str) -> Call[list[Relay]]:

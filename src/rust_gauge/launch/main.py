@@ -126,6 +126,8 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
     for number in range(settings.workers):
         supervisor.start(f"worker-{number + 1}", ["rust_gauge.launch.process", "worker"], environment)
     supervisor.start("feeds", ["rust_gauge.launch.process", "feeds"], environment)
+    if settings.policy_port or "RUSTGAUGE_POLICY_PORT" in more:
+        supervisor.start("gates", ["rust_gauge.launch.process", "gates"], environment)
     host = "127.0.0.1" if settings.host in ("0.0.0.0", "::") else settings.host
     supervisor.wait_for(f"http://{host}:{port}/readyz")
 

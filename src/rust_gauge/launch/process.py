@@ -9,6 +9,7 @@ import uvicorn
 from rust_gauge.service.app import create_app
 from rust_gauge.service.context import make_context
 from rust_gauge.service.feed_runner import run_feeds
+from rust_gauge.service.gate_runner import run_gates
 from rust_gauge.service.jobs.worker import run_worker
 from rust_gauge.service.logs import configure_logs
 from rust_gauge.service.settings import Settings
@@ -20,11 +21,12 @@ def main() -> int:
     configure_logs(settings.log_level)
     sys.setswitchinterval(0.001)  # a thread that only waits for the database must not wait long for its turn
     context = make_context(settings)
-    if sys.argv[1:] in (["worker"], ["feeds"]):
+    runners = {"worker": run_worker, "feeds": run_feeds, "gates": run_gates}
+    if len(sys.argv) == 2 and sys.argv[1] in runners:
         stop = threading.Event()
         for number in (signal.SIGINT, signal.SIGTERM):
             signal.signal(number, lambda *_: stop.set())
-        (run_worker if sys.argv[1] == "worker" else run_feeds)(context, stop)
+        runners[sys.argv[1]](context, stop)
         context.close()
         return 0
     uvicorn.run(

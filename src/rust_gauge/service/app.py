@@ -16,7 +16,7 @@ from rust_gauge.contract.events import NewEvent
 from rust_gauge.service.context import Context
 from rust_gauge.service.middleware import BodyTooLarge, RequestFrame
 from rust_gauge.service.problems import KINDS, ServiceProblem
-from rust_gauge.service.routes import confirm, feeds, hooks, mailflow, suppression
+from rust_gauge.service.routes import confirm, feeds, hooks, lists, mailflow, suppression, unsubscribe
 from rust_gauge.service.routes.api import router
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.migrate import is_current
@@ -49,10 +49,12 @@ def create_app(context: Context | None) -> FastAPI:
     app.include_router(router)
     app.include_router(mailflow.router)
     app.include_router(suppression.router)
+    app.include_router(lists.router)
     app.include_router(hooks.router)
     app.include_router(feeds.router)
     app.include_router(feeds.door)
     app.include_router(confirm.router)
+    app.include_router(unsubscribe.router)
     _add_problems(app)
     _add_health(app)
     _add_console(app)

@@ -27,6 +27,7 @@ from rust_gauge.service.context import Context
 from rust_gauge.service.feed_forms import split_mbox
 from rust_gauge.service.intake import rows_of
 from rust_gauge.service.secrets import decrypt
+from rust_gauge.service.unsubscribing import take_mailto
 from rust_gauge.store import feeds as store_feeds
 from rust_gauge.store.engine import AnyRow, StoreError
 
@@ -245,11 +246,20 @@ class Runner:
         wanted = {f"@{parsed.domain}", f"{local}@{parsed.domain}", f"{local.partition('+')[0]}@{parsed.domain}"}
         return [row for row in rows if not row.paused and wanted & {each.lower() for each in row.source["addresses"]}]
 
+    def _is_unsubscribe(self, address: str) -> bool:
+        mailbox = self._context.settings.unsubscribe_mailbox
+        return bool(mailbox) and address.lower() == mailbox.lower()
+
     def _wanted(self, address: str) -> bool:
+        if self._is_unsubscribe(address):
+            return True
         return bool(self._feeds_for(address))
 
     def _deliver(self, recipients: list[str], raw: bytes) -> None:
         for recipient in recipients:
+            if self._is_unsubscribe(recipient):
+                take_mailto(self._context, raw)
+                continue
             for row in self._feeds_for(recipient):
                 feeds.take_mail(self._context, row, [(raw, recipient)])
 

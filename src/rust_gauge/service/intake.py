@@ -395,8 +395,14 @@ def _take_in(
     )
 
 
-def store_all(context: Context, tenant_id: int, events: Sequence[Event], arrived: datetime, feed_id: int = 0) -> int:
-    """Store events with all that follows from them; gives how many were new. Those that are not judged yet are."""
+def store_all(
+    context: Context, tenant_id: int, events: Sequence[Event], arrived: datetime, feed_id: int = 0,
+    origin: str = "event",
+) -> int:  # fmt: skip
+    """Store events with all that follows from them; gives how many were new. Those that are not judged yet are.
+
+    `origin`: what entries of the suppression list are said to come from.
+    """
 
     def work(book: NameBook) -> int:
         load = Load(tenant_id, feed_id, book.names, book.rules.version)
@@ -407,7 +413,7 @@ def store_all(context: Context, tenant_id: int, events: Sequence[Event], arrived
                     load.add(event)
                 yield load.packet()
 
-        return _store(context, load, made(), arrived, lambda: 0, lambda _: None)
+        return _store(context, load, made(), arrived, lambda: 0, lambda _: None, origin)
 
     return _with_rules_of_today(context, tenant_id, work)
 
@@ -419,6 +425,7 @@ def _store(
     arrived: datetime,
     refused: Callable[[], int],
     check: Callable[[Connection], None],
+    origin: str = "event",
 ) -> int:
     now = context.clock()
 
@@ -429,7 +436,7 @@ def _store(
         heard = [(event, providers_of[event.recipient.domain]) for event in told]
         domains = load.delivered_domains if stored else set()
         troubled = load.troubled if stored else set()
-        holding.follow(context, connection, load.tenant_id, heard, troubled, domains, "event", now)
+        holding.follow(context, connection, load.tenant_id, heard, troubled, domains, origin, now, origin)
         if stored:
             for domain_id in load.domain_ids():
                 jobs.enqueue(connection, "readings", load.tenant_id, domain_id, now)

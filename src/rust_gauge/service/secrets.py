@@ -24,6 +24,11 @@ def decrypt(context: Context, token: str) -> str:
         raise ServiceProblem("invalid-request", what, remedy="Give the credential again") from None
 
 
+def service_key(context: Context) -> str:
+    """The key from the configuration, for whoever seals something of its own kind."""
+    return _key(context)
+
+
 def _fernet(context: Context) -> Fernet:
     return Fernet(base64.urlsafe_b64encode(hashlib.sha256(_key(context).encode()).digest()))
 

@@ -54,6 +54,11 @@ class Settings(BaseSettings):
     )
     smtp_port: int = Field(0, ge=0, le=65535, description="Where mail for feeds is taken in; 0: nowhere")
     smtp_host: str = "127.0.0.1"
+    policy_port: int = Field(0, ge=0, le=65535, description="Where MTAs ask about recipients; 0: nowhere")
+    policy_host: str = "127.0.0.1"
+    unsubscribe_mailbox: str = Field(
+        "", max_length=254, description="Takes mailto unsubscriptions on the SMTP listener, such as leave@example"
+    )
     webhook_hosts: list[str] = Field(
         default=[], description="host:port that webhooks may call although they are not public or have no TLS"
     )

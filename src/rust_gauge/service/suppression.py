@@ -322,7 +322,7 @@ async def await_changes(context: Context, tenant: TenantAccess, after: int, limi
 # Changing it
 
 
-def _reach(names: Names, reach: str, name: str) -> tuple[Reach, int]:
+def reach_of(names: Names, reach: str, name: str) -> tuple[Reach, int]:
     if reach == "tenant":
         return Reach.TENANT, 0
     known = names.streams if reach == "stream" else names.domains
@@ -354,7 +354,7 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
     def work(connection: Connection) -> int:
         store.lock(connection, tenant.id)
         names = Names(connection, tenant.id)
-        reach, reach_id = _reach(names, new.reach, new.reach_name)
+        reach, reach_id = reach_of(names, new.reach, new.reach_name)
         matching = matchings_of(context, connection, tenant.id)[0]
         known = providers.known_domains(connection, {a.domain for _, a in parsed if a is not None}, now)
         wish = Wish(now, now, until=new.until)

@@ -10,13 +10,18 @@ from rust_gauge.service import (
     audits,
     batches,
     feeds,
+    imports,
+    list_checks,
     matching,
+    policy_trials,
     proofs,
+    proposals,
     readings,
     retention,
     rules,
     shifts,
     suppression,
+    tasks,
     watches,
     webhooks,
 )
@@ -47,6 +52,19 @@ def _webhook(context: Context, job: Job) -> None:
     webhooks.run_call(context, job.subject)
 
 
+_TASKS: dict[str, Callable[[Context, Job], None]] = {
+    "import": imports.run_import,
+    "list_check": list_checks.run_check,
+    "policy_trial": policy_trials.run_trial,
+}
+
+
+def _task(context: Context, job: Job) -> None:
+    kind = tasks.kind_of(context, job.subject)
+    if kind is not None:
+        _TASKS[kind](context, job)
+
+
 KINDS: dict[str, Callable[[Context, Job], None]] = {
     "readings": _readings,
     "audit": _audit,
@@ -57,6 +75,8 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "shifts": shifts.run_look,
     "retention": retention.run_drop,
     "matching": matching.run_matching,
+    "task": _task,
+    "proposals": proposals.run_look,
 }
 
 
@@ -85,6 +105,8 @@ def tick(context: Context) -> None:
     webhooks.forget_old(context)
     feeds.forget_old(context)
     suppression.end_overdue(context)
+    proposals.ask_for_due(context)
+    tasks.forget_old(context)
     shifts.ask_for_open(context)
     retention.ask_for_due(context)
     ensure_partitions(context.store, context.clock().date())

@@ -17,21 +17,21 @@ Link = Annotated[str, Path(min_length=20, max_length=100, pattern=r"^[A-Za-z0-9_
 def show(context: Ctx, link: Link) -> HTMLResponse:
     subject = proofs.subject_of_link(context, link)
     if subject is None:
-        return _page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
+        return page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
     name = html.escape(subject)
     form = '<form method="post"><button>Yes, it is ours</button></form>'
-    return _page(f"Is {name} yours?", f"Confirm only if you asked for this. {form}")
+    return page(f"Is {name} yours?", f"Confirm only if you asked for this. {form}")
 
 
 @router.post("/confirm/{link}", include_in_schema=False)
 def confirm(context: Ctx, link: Link) -> HTMLResponse:
     subject = proofs.confirm_link(context, link)
     if subject is None:
-        return _page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
-    return _page(f"{html.escape(subject)} is proven", "You can close this page.")
+        return page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
+    return page(f"{html.escape(subject)} is proven", "You can close this page.")
 
 
-def _page(title: str, body: str, status: int = 200) -> HTMLResponse:
+def page(title: str, body: str, status: int = 200) -> HTMLResponse:
     """Plain HTML without scripts or styles from elsewhere. `title` and `body` are HTML already."""
     text = (
         f"<!doctype html><html lang=en><meta charset=utf-8><meta name=viewport content='width=device-width'>"

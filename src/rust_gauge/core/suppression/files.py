@@ -1,0 +1,262 @@
+"""Lists of addresses as people bring them: CSV with any delimiter, NDJSON, or an address a line, in any encoding.
+
+What a column means is recognised by its name, or stated. Rows come one after the other, so a file may be as long as
+it likes; what cannot be read is a row with a reason, and the rows beside it are read all the same.
+"""
+
+import codecs
+import csv
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+import charset_normalizer
+
+from rust_gauge.core.errors import RustGaugeError
+
+SAMPLE = 256 * 1024  # octets that form, encoding and columns are found from
+_DELIMITERS = ",;\t|"
+_LONGEST = 10_000  # characters of a line without line breaks
+FIELDS = ("address", "reason", "since", "until", "note")
+_NAMES: dict[str, tuple[str, ...]] = {
+    "address": ("address", "email", "e-mail", "mail", "email_address", "emailaddress", "recipient", "mailbox"),
+    "reason": ("reason", "why", "cause", "type"),
+    "since": ("since", "date", "created", "created_at", "added", "time", "timestamp", "when"),
+    "until": ("until", "expires", "expires_at", "ends", "end"),
+    "note": ("note", "notes", "comment", "description", "detail", "diagnostic"),
+}
+
+
+class FileError(RustGaugeError):
+    """A file that cannot be read as a list."""
+
+
+class Row(NamedTuple):
+    """A row as it stands there; `number` counts from 1, a heading included. `cells`: all of it, for a file cut in two.
+
+    `problem` says what is wrong where the row as such cannot be read.
+    """
+
+    number: int
+    address: str
+    reason: str = ""
+    since: str = ""
+    until: str = ""
+    note: str = ""
+    cells: Sequence[str] = ()
+    problem: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a file is written. `columns`: which column (or JSON field) holds what, by our names."""
+
+    form: str  # csv, ndjson or plain
+    encoding: str
+    delimiter: str = ","
+    heading: tuple[str, ...] = ()
+    columns: Mapping[str, str] = field(default_factory=dict)
+    places: Mapping[str, int] = field(default_factory=dict)
+
+
+def find_encoding(sample: bytes) -> str:
+    """The encoding of a text. FileError where none fits."""
+    for mark, name in (
+        (codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF32_BE, "utf-32"),
+        (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),
+    ):  # fmt: skip
+        if sample.startswith(mark):
+            return name
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(sample)
+        if b"\0" not in sample:
+            return "utf-8"
+    except UnicodeDecodeError:
+        pass
+    if sample[1::2].count(0) > len(sample) // 4:
+        return "utf-16-le"
+    if sample[::2].count(0) > len(sample) // 4:
+        return "utf-16-be"
+    if b"\0" in sample:
+        raise FileError("This is no text", remedy="Give CSV, NDJSON or an address a line; unpack it first")
+    best = charset_normalizer.from_bytes(sample).best()
+    return best.encoding if best is not None else "cp1252"
+
+
+def find_layout(
+    sample: bytes, *, form: str = "", encoding: str = "", columns: Mapping[str, str] | None = None
+) -> Layout:
+    """How a file is written, from its beginning. What is stated is taken. FileError where no column holds addresses."""
+    encoding = encoding or find_encoding(sample)
+    try:
+        decoder = codecs.getincrementaldecoder(encoding)("replace")
+    except LookupError:
+        raise FileError(f"There is no encoding {encoding}", remedy="Leave it out to have it found") from None
+    lines = [line for line in decoder.decode(sample).splitlines() if line.strip()][:200]
+    if not lines:
+        raise FileError("The file is empty")
+    stated = {name: column for name, column in (columns or {}).items() if column}
+    unknown = sorted(set(stated) - set(FIELDS))
+    if unknown:
+        raise FileError(f"There is no field {unknown[0]}", remedy="Fields are " + ", ".join(FIELDS))
+    if not form:
+        form = "ndjson" if lines[0].lstrip().startswith("{") else "csv" if _is_table(lines) else "plain"
+    if form == "plain":
+        return Layout("plain", encoding)
+    if form == "ndjson":
+        return Layout("ndjson", encoding, columns=_json_columns(lines, stated))
+    return _csv_layout(lines, encoding, stated)
+
+
+def _is_table(lines: list[str]) -> bool:
+    first = lines[0].strip().strip('"').lower()
+    return any(mark in lines[0] for mark in _DELIMITERS) or first in _NAMES["address"]
+
+
+def _delimiter(lines: list[str]) -> str:
+    """What parts most lines into the same number of cells, more than one."""
+    best, most = ",", 0
+    for mark in _DELIMITERS:
+        counts = [len(row) for row in csv.reader(lines[:50], delimiter=mark)]
+        usual = max(set(counts), key=counts.count)
+        weight = counts.count(usual) * (usual > 1)
+        if weight > most:
+            best, most = mark, weight
+    return best
+
+
+def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> Layout:
+    delimiter = _delimiter(lines)
+    rows = list(csv.reader(lines, delimiter=delimiter))
+    first = [cell.strip() for cell in rows[0]]
+    heading = tuple(first) if not any("@" in cell for cell in first) else ()
+    places: dict[str, int] = {}
+    for name, column in stated.items():
+        lowered = [cell.lower() for cell in heading]
+        if column.lower() in lowered:
+            places[name] = lowered.index(column.lower())
+        elif column.isdigit() and 1 <= int(column) <= len(first):
+            places[name] = int(column) - 1
+        else:
+            there = ", ".join(heading) or f"1 to {len(first)}"
+            raise FileError(f"There is no column {column}", remedy=f"There are: {there}")
+    for name, known in _NAMES.items():
+        if name not in places and heading:
+            found = next((n for n, cell in enumerate(heading) if cell.lower().replace(" ", "_") in known), None)
+            if found is not None and found not in places.values():
+                places[name] = found
+    if "address" not in places:
+        with_sign = [sum("@" in row[n] for row in rows[1:] or rows if n < len(row)) for n in range(len(first))]
+        if max(with_sign, default=0) == 0:
+            there = ", ".join(heading) or str(len(first))
+            raise FileError("No column holds addresses", remedy=f"Name the column; there are: {there}")
+        places["address"] = with_sign.index(max(with_sign))
+    columns = {name: heading[place] if heading else str(place + 1) for name, place in places.items()}
+    return Layout("csv", encoding, delimiter, heading, columns, places)
+
+
+def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]:
+    try:
+        first = json.loads(lines[0])
+    except ValueError as error:
+        raise FileError(f"The first line is no JSON: {error}", remedy="NDJSON has an object in each line") from None
+    names = {name.lower(): name for name in first} if isinstance(first, dict) else {}
+    columns = dict(stated)
+    for name, known in _NAMES.items():
+        found = next((names[each] for each in known if each in names), None)
+        if name not in columns and found is not None:
+            columns[name] = found
+    if "address" not in columns:
+        raise FileError("No field holds addresses", remedy="Name the field; there are: " + ", ".join(names))
+    return columns
+
+
+def read_rows(pieces: Iterable[bytes], layout: Layout) -> Iterator[Row]:
+    """The rows of a file that comes in pieces."""
+    lines = _lines(pieces, layout.encoding)
+    if layout.form == "csv":
+        return _csv_rows(lines, layout)
+    return _json_rows(lines, layout) if layout.form == "ndjson" else _plain_rows(lines)
+
+
+def _lines(pieces: Iterable[bytes], encoding: str) -> Iterator[str]:
+    """Lines with their ends. What is no text in this encoding is shown as such, so that its row is refused."""
+    decoder = codecs.getincrementaldecoder(encoding)("replace")
+    rest = ""
+    for piece in pieces:
+        text = rest + decoder.decode(piece)
+        if "\r" in text:
+            held = "\r" if text.endswith("\r") else ""  # its other half may come with the next piece
+            text = text.removesuffix("\r").replace("\r\n", "\n").replace("\r", "\n") + held
+        lines = text.split("\n")
+        rest = lines.pop()
+        for line in lines:
+            yield line + "\n"
+    rest += decoder.decode(b"", True)
+    if rest:
+        yield rest.removesuffix("\r")
+
+
+def _plain_rows(lines: Iterator[str]) -> Iterator[Row]:
+    for number, line in enumerate(lines, 1):
+        text = line.strip()
+        if text:
+            yield Row(number, text[:_LONGEST], cells=(text[:_LONGEST],))
+
+
+def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
+    places = layout.places
+    address = places["address"]
+    others = [(name, places[name]) for name in FIELDS[1:] if name in places]
+    reader = csv.reader((line.replace("\0", "\ufffd") for line in lines), delimiter=layout.delimiter)
+    number = 0
+    while True:
+        try:
+            cells = next(reader, None)
+        except csv.Error as error:
+            number += 1
+            yield Row(number, "", problem=f"it is no CSV: {error}")
+            continue
+        if cells is None:
+            return
+        number += 1
+        if (number == 1 and layout.heading) or not cells or (len(cells) == 1 and not cells[0].strip()):
+            continue
+        if len(cells) <= address:
+            yield Row(
+                number, "", cells=cells, problem=f"it has {len(cells)} cells, the address is in cell {address + 1}"
+            )
+        elif others:
+            values = {name: cells[place].strip() for name, place in others if place < len(cells)}
+            yield Row(number, cells[address].strip(), cells=cells, **values)
+        else:
+            yield Row(number, cells[address].strip(), cells=cells)
+
+
+def _json_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
+    columns = layout.columns
+    for number, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        try:
+            value = json.loads(line)
+        except (ValueError, RecursionError) as error:
+            yield Row(number, line.strip()[:200], problem=f"it is no JSON: {error}")
+            continue
+        if not isinstance(value, dict):
+            yield Row(number, line.strip()[:200], problem="it is no JSON object")
+            continue
+        found = {name: value.get(column) for name, column in columns.items()}
+        texts = {name: "" if each is None else str(each).strip() for name, each in found.items()}
+        yield Row(number, texts.pop("address", ""), cells=(line.strip(),), **texts)
+
+
+def read_time(text: str) -> datetime:
+    """A date or time as ISO 8601 has it, UTC where no zone is named; or seconds since 1970. ValueError otherwise."""
+    if text.isdigit() and 9 <= len(text) <= 13:
+        seconds = int(text) if len(text) < 12 else int(text) / 1000
+        return datetime.fromtimestamp(seconds, UTC)
+    time = datetime.fromisoformat(text.replace("/", "-"))
+    return time.replace(tzinfo=UTC) if time.tzinfo is None else time.astimezone(UTC)
