@@ -188,8 +188,8 @@ postlog   unix-dgram n  -       n       -       1       postlogd
 
 
 @contextlib.contextmanager
-def postfix(next_hop: int) -> Iterator[Postfix]:
-    """An MTA that hands everything to a host on loopback. Needs root, as Postfix does."""
+def postfix(next_hop: int, more: str = "") -> Iterator[Postfix]:
+    """An MTA that hands everything to a host on loopback; `more` for its main.cf. Needs root, as Postfix does."""
     logs = Path(tempfile.mkdtemp(prefix="rust-gauge-test-", dir="/var/log"))  # Postfix writes nowhere else
     logs.chmod(0o755)
     with folder("rust-gauge-postfix-") as home:
@@ -222,6 +222,7 @@ minimal_backoff_time = 1s
 maximal_backoff_time = 2s
 alias_maps =
 alias_database =
+{more}
 """
         )
         made = Postfix(home, logs / "mail.log", port)

@@ -81,8 +81,17 @@ def find_encoding(sample: bytes) -> str:
         return "utf-16-be"
     if b"\0" in sample:
         raise FileError("This is no text", remedy="Give CSV, NDJSON or an address a line; unpack it first")
+    if _is_western(sample):
+        return "cp1252"
     best = charset_normalizer.from_bytes(sample).best()
     return best.encoding if best is not None else "cp1252"
+
+
+def _is_western(sample: bytes) -> bool:
+    """Mostly ASCII, and what is not would be letters of Western Europe: too little for statistics to tell by."""
+    high = [octet for octet in sample if octet >= 0x80]
+    letters = sum(octet >= 0xC0 and octet not in (0xD7, 0xF7) for octet in high)
+    return len(high) * 5 < len(sample) and letters >= 0.9 * len(high)
 
 
 def find_layout(

@@ -1,0 +1,290 @@
+"""Lists as people bring them; links to unsubscribe; questions of MTAs; what an address looks like."""
+
+import csv
+import io
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rust_gauge.core.dns import AnswerStatus
+from rust_gauge.core.dns.programs import drive
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.suppression.checks import (
+    ENDINGS,
+    ROLES,
+    DomainFacts,
+    Found,
+    Verdict,
+    Weight,
+    Words,
+    check_domain,
+    check_form,
+    check_kind,
+    domain_facts,
+    verdict_of,
+)
+from rust_gauge.core.suppression.delegation import read_question, refusal
+from rust_gauge.core.suppression.files import FileError, find_encoding, find_layout, read_rows, read_time
+from rust_gauge.core.suppression.unsubscribe import (
+    Link,
+    LinkError,
+    is_one_click,
+    list_unsubscribe,
+    seal,
+    token_in_subject,
+    unseal,
+)
+from tests.answers import answering
+
+# Files
+
+
+def rows_of(octets: bytes, size: int = 7, **stated: Any) -> list[str]:
+    layout = find_layout(octets, **stated)
+    pieces = [octets[start : start + size] for start in range(0, len(octets), size)]
+    return [row.address for row in read_rows(pieces, layout)]
+
+
+@pytest.mark.parametrize(
+    ("sample", "encoding"),
+    [
+        (b"ann@a.example", "utf-8"),
+        ("Åsa".encode(), "utf-8"),
+        ("Åsa, ann@a.example".encode("utf-8-sig"), "utf-8-sig"),
+        ("ann@a.example\n".encode("utf-16"), "utf-16"),
+        ("ann@a.example\n".encode("utf-16-be"), "utf-16-be"),
+        ("ann@a.example\n".encode("utf-32"), "utf-32"),
+    ],
+)
+def test_the_encoding_is_found(sample: bytes, encoding: str) -> None:
+    assert find_encoding(sample) == encoding
+
+
+def test_old_eight_bit_encodings_give_letters_and_no_error() -> None:
+    text = "Besök hos Åsa Öberg på ön; det är så skönt här ute vid havet\n" * 20
+    assert text.encode("cp1252").decode(find_encoding(text.encode("cp1252"))) == text
+
+
+def test_what_is_stated_wins_and_what_is_not_there_is_said() -> None:
+    text = b"x,mail,other\n1,a@a.example,b@b.example\n"
+    assert rows_of(text) == ["a@a.example"]
+    assert rows_of(text, columns={"address": "other"}) == ["b@b.example"]
+    assert rows_of(text, columns={"address": "3"}) == ["b@b.example"]
+    with pytest.raises(FileError, match="no column nope"):
+        rows_of(text, columns={"address": "nope"})
+    with pytest.raises(FileError, match="no encoding"):
+        rows_of(text, encoding="klingon")
+
+
+def test_a_column_of_addresses_is_found_without_a_heading() -> None:
+    assert rows_of(b"1;Ann;ann@a.example\n2;Bo;bo@b.example\n") == ["ann@a.example", "bo@b.example"]
+
+
+_cells = st.text(st.characters(codec="utf-8", exclude_characters="\0\r"), max_size=12)
+
+
+@given(st.lists(st.tuples(_cells, _cells), min_size=1, max_size=8), st.integers(1, 40), st.sampled_from(",;\t"))
+def test_csv_comes_back_as_it_was_written_however_it_is_cut(
+    rows: list[tuple[str, str]], size: int, delimiter: str
+) -> None:
+    out = io.StringIO()
+    writer = csv.writer(out, delimiter=delimiter, quoting=csv.QUOTE_ALL, lineterminator="\r\n")
+    writer.writerow(("address", "note"))
+    writer.writerows((f"a{n}@a.example", note) for n, (_, note) in enumerate(rows))
+    octets = out.getvalue().encode()
+    layout = find_layout(octets, form="csv", encoding="utf-8", columns={"address": "address", "note": "note"})
+    pieces = [octets[start : start + size] for start in range(0, len(octets), size)]
+    found = [(row.address, row.note) for row in read_rows(pieces, layout)]
+    assert found == [(f"a{n}@a.example", note.strip()) for n, (_, note) in enumerate(rows)]
+
+
+@given(st.binary(max_size=300), st.integers(1, 50))
+def test_any_octets_are_read_or_refused_with_a_reason(octets: bytes, size: int) -> None:
+    try:
+        layout = find_layout(octets)
+    except FileError as error:
+        assert str(error)
+        return
+    for row in read_rows([octets[start : start + size] for start in range(0, len(octets), size)], layout):
+        assert row.number > 0
+
+
+@pytest.mark.parametrize(
+    ("text", "iso"),
+    [
+        ("2026-01-02", "2026-01-02T00:00:00+00:00"),
+        ("2026/01/02 03:04", "2026-01-02T03:04:00+00:00"),
+        ("2026-01-02T03:04:05+02:00", "2026-01-02T01:04:05+00:00"),
+        ("1767322800", "2026-01-02T03:00:00+00:00"),
+        ("1767322800000", "2026-01-02T03:00:00+00:00"),
+    ],
+)
+def test_times_are_read_as_people_write_them(text: str, iso: str) -> None:
+    assert read_time(text).isoformat() == iso
+
+
+# Links
+
+
+@given(st.integers(1, 2**31), st.text(max_size=60), st.text(max_size=40), st.text(max_size=254))
+def test_a_link_comes_back_and_says_nothing_without_its_key(
+    tenant: int, stream: str, domain: str, recipient: str
+) -> None:
+    link = Link(tenant, stream, domain, recipient)
+    token = seal("key", link)
+    assert unseal("key", token) == link
+    assert token == seal("key", link)
+    assert token.replace("-", "").replace("_", "").isalnum()
+    with pytest.raises(LinkError):
+        unseal("other", token)
+
+
+@given(st.text(max_size=60))
+def test_what_was_not_sealed_is_no_link(text: str) -> None:
+    with pytest.raises(LinkError):
+        unseal("key", text)
+
+
+def test_the_header_names_the_page_and_the_mailbox() -> None:
+    assert list_unsubscribe("https://gauge.skerry.example/", "", "T") == (
+        "<https://gauge.skerry.example/unsubscribe/T>"
+    )
+    assert list_unsubscribe("https://g.example", "leave@b.example", "T").endswith(
+        ", <mailto:leave@b.example?subject=T>"
+    )
+
+
+@pytest.mark.parametrize(
+    ("body", "kind", "is_one"),
+    [
+        (b"List-Unsubscribe=One-Click", "application/x-www-form-urlencoded", True),
+        (b"List-Unsubscribe=One-Click", "", True),
+        (b"a=b&List-Unsubscribe=One-Click", "application/x-www-form-urlencoded; charset=utf-8", True),
+        (
+            b'--x\r\nContent-Disposition: form-data; name="List-Unsubscribe"\r\n\r\nOne-Click\r\n--x--',
+            "multipart/form-data; boundary=x",
+            True,
+        ),
+        (b"List-Unsubscribe=No", "application/x-www-form-urlencoded", False),
+        (b"", "", False),
+    ],
+)
+def test_which_post_is_the_one_click(body: bytes, kind: str, is_one: bool) -> None:
+    assert is_one_click(body, kind) is is_one
+
+
+def test_the_token_is_found_behind_what_mail_programs_put_before_it() -> None:
+    token = seal("key", Link(1, "news", "d.example", "ann@a.example"))
+    assert token_in_subject(f"Re: AW: {token}") == token
+    assert token_in_subject("please stop") == ""
+
+
+# Questions of MTAs
+
+
+def test_a_question_is_read_and_an_answer_is_one_line() -> None:
+    block = (
+        b"request=smtpd_access_policy\nprotocol_state=RCPT\nsender=a@D.example\nrecipient=b@c.example\ninstance=1.2\n\n"
+    )
+    question = read_question(block)
+    assert question is not None
+    assert (question.recipient, question.sender_domain, question.is_about_a_recipient) == (
+        "b@c.example",
+        "d.example",
+        True,
+    )
+    assert read_question(b"\n\n") is None
+    assert refusal("two\nlines \x1b[31m and é") == b"action=550 5.7.1 Not sent: two?lines ?[31m and ?\n\n"
+
+
+@given(st.binary(max_size=200))
+def test_any_octets_are_a_question_or_none(block: bytes) -> None:
+    question = read_question(block)
+    assert question is None or isinstance(question.recipient, str)
+
+
+# What an address looks like
+
+WORDS = Words(
+    ROLES,
+    frozenset({"gone-by-noon.example"}),
+    frozenset({"parkplace.example"}),
+    ("tidepost.example", "kestrelbox.example"),
+)
+
+
+@pytest.mark.parametrize(
+    ("text", "words", "suggestion"),
+    [
+        ("ann@tidepost.example", [], ""),
+        ("Info@tidepost.example", ["role"], ""),
+        ("sales+x@tidepost.example", ["role"], ""),
+        ("ann@gone-by-noon.example", ["throw_away"], ""),
+        ("ann@in.gone-by-noon.example", ["throw_away"], ""),
+        ("ann@tidepots.example", ["slip"], "ann@tidepost.example"),
+        ("ann@tidpost.example", ["slip"], "ann@tidepost.example"),
+        ("ann@tidepostt.example", ["slip"], "ann@tidepost.example"),
+        ("ann@kestrelbox.exmaple", ["slip"], "ann@kestrelbox.example"),
+        ("ann@faraway.con", ["slip"], "ann@faraway.com"),
+        ("ann@another.example", [], ""),
+    ],
+)
+def test_what_kind_of_address_it_is(text: str, words: list[str], suggestion: str) -> None:
+    found, meant = check_kind(parse_address(text), WORDS)
+    assert ([each.word for each in found], meant) == (words, suggestion)
+
+
+def test_endings_that_are_mended_end_in_something_else() -> None:
+    assert all(wrong != right for wrong, right in ENDINGS.items())
+
+
+@pytest.mark.parametrize(
+    ("weights", "verdict"),
+    [
+        ([Weight.FOR], Verdict.GOOD),
+        ([Weight.FOR, Weight.DOUBT], Verdict.DOUBTFUL),
+        ([Weight.DOUBT, Weight.OPEN], Verdict.UNKNOWN),
+        ([Weight.FOR, Weight.OPEN, Weight.AGAINST], Verdict.BAD),
+        ([], Verdict.GOOD),
+    ],
+)
+def test_what_all_of_it_comes_to(weights: list[Weight], verdict: Verdict) -> None:
+    assert verdict_of(Found("x", weight, "x") for weight in weights) is verdict
+
+
+def test_the_form_is_looked_at_first() -> None:
+    assert check_form("nobody")[0] is None
+    assert check_form("a..b@x.example")[1].weight is Weight.AGAINST
+    assert check_form("jö@x.example")[1].word == "smtputf8"
+    parked = DomainFacts(True, "mx", "x", ("mx1.parkplace.example",))
+    assert [each.word for each in check_domain(parked, WORDS)] == ["parked"]
+
+
+DNS = {
+    "good.example MX": ["10 mx1.good.example.", "20 mx2.good.example."],
+    "mx1.good.example A": ["192.0.2.1"],
+    "null.example MX": ["0 ."],
+    "plain.example A": ["192.0.2.2"],
+    "empty.example TXT": ["v=spf1 -all"],
+    "dead.example MX": ["10 nowhere.dead.example."],
+}
+
+
+@pytest.mark.parametrize(
+    ("domain", "takes_mail", "word"),
+    [
+        ("good.example", True, "mx"),
+        ("null.example", False, "null_mx"),
+        ("plain.example", True, "address_only"),
+        ("empty.example", False, "no_mail_host"),
+        ("dead.example", False, "dead_mx"),
+        ("nowhere.example", False, "no_domain"),
+        ("slow.example", None, "dns_trouble"),
+    ],
+)
+def test_whether_a_domain_takes_mail(domain: str, takes_mail: bool | None, word: str) -> None:
+    facts = drive(domain_facts(domain), answering(DNS, {"slow.example": AnswerStatus.TIMEOUT}))
+    assert (facts.takes_mail, facts.word) == (takes_mail, word)
+    assert domain in facts.says
