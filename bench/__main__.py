@@ -14,8 +14,9 @@ def main() -> int:
     print(f"Measured {datetime.now(UTC):%Y-%m-%d} on {machine()}.\n")
     print("| figure | ours | floor | ratio | wanted |\n| --- | --- | --- | --- | --- |")
     for name in names:
-        with running() as bench:
-            for f in importlib.import_module(f"bench.{name}").run(bench):
+        module = importlib.import_module(f"bench.{name}")
+        with running(getattr(module, "MEMORY", "1G")) as bench:
+            for f in module.run(bench):
                 print(f"| {f.name} | {f.ours} | {f.floor} | {f.ratio:.2f} | {f.wanted} |", flush=True)
     return 0
 

@@ -57,10 +57,10 @@ def run(bench: Bench) -> list[Figure]:
     domains = {f"r{n}.example": f"provider{n % 6}.example" for n in range(40)}
     later = dict.fromkeys(domains, NOW + timedelta(days=900))
     store.transaction(lambda c: providers.remember_domains(c, domains, NOW, later))
-    token = _token(bench)
+    token = token_of(bench)
     figures: list[Figure] = []
     rates: list[tuple[int, float]] = []
-    with _service(bench) as url:
+    with service(bench) as url:
         for start in range(0, _ROWS, _PIECE):
             bodies = [
                 b"\n".join(_line(number) for number in range(at, min(at + _BATCH, _ROWS)))
@@ -93,7 +93,7 @@ def _over_all(rates: list[float]) -> float:
     return len(rates) / sum(1 / rate for rate in rates)
 
 
-def _token(bench: Bench) -> str:
+def token_of(bench: Bench) -> str:
     store = bench.context.store
     account = store.transaction(lambda c: store_accounts.add_account(c, "bench@d.example", "Bench", "x", NOW))
     store.transaction(lambda c: store_accounts.grant(c, account, bench.tenant.id, "engineer"))
@@ -102,11 +102,11 @@ def _token(bench: Bench) -> str:
     return accounts.make_token(bench.context, principal, NewToken(name="bench")).secret
 
 
-class _service:
-    """The service as a process; gives its address."""
+class service:
+    """The service as a process; gives its address. `module` is what is run."""
 
-    def __init__(self, bench: Bench) -> None:
-        self._bench = bench
+    def __init__(self, bench: Bench, module: tuple[str, ...] = ("rust_gauge.launch.process", "service")) -> None:
+        self._bench, self._module = bench, module
 
     def __enter__(self) -> str:
         port = free_port()
@@ -116,7 +116,7 @@ class _service:
             **os.environ, "RUSTGAUGE_DATABASE_URL": database.get_secret_value(), "RUSTGAUGE_PORT": str(port),
             "RUSTGAUGE_LOG_LEVEL": "error", "RUSTGAUGE_DNS_SERVERS": '["127.0.0.1:9"]', "RUSTGAUGE_DNS_TIMEOUT": "0.05",
         }  # fmt: skip
-        command = [sys.executable, "-m", "rust_gauge.launch.process", "service"]
+        command = [sys.executable, "-m", *self._module]
         self._processes = [subprocess.Popen(command, env=environment) for _ in range(1)]
         url = f"http://127.0.0.1:{port}"
         end = time.monotonic() + 30

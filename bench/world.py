@@ -56,10 +56,10 @@ def machine() -> str:
 
 
 @contextmanager
-def running() -> Iterator[Bench]:
+def running(memory: str = "1G") -> Iterator[Bench]:
     directory = Path(tempfile.mkdtemp(prefix="rust-gauge-bench-"))
     directory.chmod(0o711)
-    private = PrivateMariaDb(directory / "mariadb", memory="1G")
+    private = PrivateMariaDb(directory / "mariadb", memory=memory)
     try:
         private.start()
         prepare(private.url)

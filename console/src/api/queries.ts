@@ -1,5 +1,5 @@
 /** Queries by resource. A key begins with the resource's name, so that a change can refresh all that shows it. */
-import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
+import {queryOptions, useInfiniteQuery, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, type Schemas} from './client';
 
 export const sessionQuery = queryOptions({
@@ -57,20 +57,6 @@ export const useFlow = (tenant: string, first: string, which: Which = {}) =>
       unwrap(api.GET('/api/v1/tenants/{tenant}/flow', {params: {path: {tenant}, query: {...which, first}}, signal})),
     placeholderData: (previous) => previous,
     retry: false,
-  });
-
-export const useSuppression = (tenant: string, address: string) =>
-  useQuery({
-    queryKey: ['suppression', tenant, address],
-    queryFn: ({signal}) =>
-      unwrap(
-        api.GET('/api/v1/tenants/{tenant}/suppression', {
-          params: {path: {tenant}, query: {limit: 200, address: address || undefined}},
-          signal,
-        }),
-      ),
-    retry: false,
-    placeholderData: (previous) => previous,
   });
 
 export function useAudit(tenant: string, name: string) {
@@ -225,11 +211,188 @@ export function useAddDomain(tenant: string) {
   });
 }
 
+// Suppression
+
+export interface Listed {
+  text?: string;
+  state?: Schemas['SuppressionEntry']['state'][];
+  reason?: Schemas['SuppressionEntry']['reason'][];
+  came_back?: boolean;
+  ends_within_days?: number;
+}
+const named = (listed: Listed) => ({...listed, text: listed.text || undefined, came_back: listed.came_back || undefined});
+
+export const useSuppression = (tenant: string, listed: Listed) =>
+  useInfiniteQuery({
+    queryKey: ['suppression', tenant, 'list', listed],
+    queryFn: ({pageParam, signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/suppression', {params: {path: {tenant}, query: {limit: 100, cursor: pageParam || undefined, ...named(listed)}}, signal})),
+    initialPageParam: '',
+    getNextPageParam: (page) => page.next ?? undefined,
+    retry: false,
+    placeholderData: (previous) => previous,
+  });
+
+export const useSuppressionCount = (tenant: string, listed: Listed) =>
+  useQuery({
+    queryKey: ['suppression', tenant, 'count', listed],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/count', {params: {path: {tenant}, query: named(listed)}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+export const useAddressStatus = (tenant: string, address: string) =>
+  useQuery({
+    queryKey: ['suppression', tenant, 'status', address],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/status', {params: {path: {tenant}, query: {address}}, signal})),
+    enabled: address !== '',
+    retry: false,
+  });
+
+export const useGrowth = (tenant: string, first: string) =>
+  useQuery({
+    queryKey: ['suppression', tenant, 'growth', first],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/growth', {params: {path: {tenant}, query: {first}}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+function useListChange<Body, Result>(tenant: string, call: (body: Body) => Promise<Result>) {
+  const queries = useQueryClient();
+  return useMutation({mutationFn: call, onSuccess: () => void queries.invalidateQueries({queryKey: ['suppression', tenant]})});
+}
+
+export const useHold = (tenant: string) =>
+  useListChange(tenant, (body: Schemas['NewEntries']) => unwrap(api.POST('/api/v1/tenants/{tenant}/suppression', {params: {path: {tenant}}, body})));
+export const useLift = (tenant: string) =>
+  useListChange(tenant, (body: Schemas['Lift']) => unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/lifts', {params: {path: {tenant}}, body})));
+export const useDecide = (tenant: string) =>
+  useListChange(tenant, (body: Schemas['Decision']) => unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/decisions', {params: {path: {tenant}}, body})));
+
 export const useClearance = (tenant: string) =>
   useMutation({
-    mutationFn: (addresses: string[]) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/clearance', {params: {path: {tenant}}, body: {addresses}})),
+    mutationFn: (body: Schemas['ClearanceRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/clearance', {params: {path: {tenant}}, body})),
   });
+
+export const useAddressChecks = (tenant: string) =>
+  useMutation({
+    mutationFn: (body: Schemas['AddressCheckRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/address-checks', {params: {path: {tenant}}, body})),
+  });
+
+export const useAddressWords = (tenant: string) =>
+  useQuery({
+    queryKey: ['address-words', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/address-words', {params: {path: {tenant}}, signal})),
+  });
+export function usePutAddressWords(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['AddressWords']) => unwrap(api.PUT('/api/v1/tenants/{tenant}/address-words', {params: {path: {tenant}}, body})),
+    onSuccess: (words) => queries.setQueryData(['address-words', tenant], words),
+  });
+}
+
+export const useSuppressionPolicy = (tenant: string) =>
+  useQuery({
+    queryKey: ['suppression-policy', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/policy', {params: {path: {tenant}}, signal})),
+  });
+export function usePutPolicy(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['SuppressionPolicy'] | null) =>
+      body === null
+        ? unwrap(api.DELETE('/api/v1/tenants/{tenant}/suppression/policy', {params: {path: {tenant}}}))
+        : unwrap(api.PUT('/api/v1/tenants/{tenant}/suppression/policy', {params: {path: {tenant}}, body})),
+    onSuccess: (view) => queries.setQueryData(['suppression-policy', tenant], view),
+  });
+}
+export const useTryPolicy = (tenant: string) =>
+  useMutation({
+    mutationFn: (body: Schemas['RehearsalRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/policy/trials', {params: {path: {tenant}}, body})),
+  });
+
+const isOver = (task?: Schemas['Task']) => !task || ['done', 'failed', 'stopped', 'collecting'].includes(task.state);
+
+export const useTasks = (tenant: string, kind: Schemas['Task']['kind']) =>
+  useQuery({
+    queryKey: ['tasks', tenant, kind],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/tasks', {params: {path: {tenant}, query: {kind}}, signal})),
+    refetchInterval: (query) => (query.state.data?.every((task) => isOver(task)) === false ? 1000 : false),
+  });
+export const useTask = (tenant: string, id: number) =>
+  useQuery({
+    queryKey: ['tasks', tenant, id],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/tasks/{id}', {params: {path: {tenant, id}}, signal})),
+    enabled: id > 0,
+    refetchInterval: (query) => (isOver(query.state.data) ? false : 700),
+  });
+export function useRunTask(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({id, dry = false, stop = false}: {id: number; dry?: boolean; stop?: boolean}) =>
+      stop
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/tasks/{id}/stop', {params: {path: {tenant, id}}}))
+        : unwrap(api.POST('/api/v1/tenants/{tenant}/tasks/{id}/run', {params: {path: {tenant, id}}, body: {dry}})),
+    onSuccess: () => {
+      void queries.invalidateQueries({queryKey: ['tasks', tenant]});
+      void queries.invalidateQueries({queryKey: ['suppression', tenant]});
+    },
+  });
+}
+const PIECE = 1024 * 1024;
+/** Start a task and hand in its file piece by piece. */
+export function useSendList(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async ({file, kind, request, told}: {file: File; kind: 'import' | 'list_check'; request: Omit<Schemas['ImportRequest'], 'name'>; told: (share: number) => void}) => {
+      const path = {tenant};
+      const task =
+        kind === 'import'
+          ? await unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/imports', {params: {path}, body: {...request, name: file.name}}))
+          : await unwrap(api.POST('/api/v1/tenants/{tenant}/list-checks', {params: {path}, body: {name: file.name} as Schemas['ListCheckRequest']}));
+      for (let number = 0; number * PIECE < file.size; number++) {
+        const body = await file.slice(number * PIECE, (number + 1) * PIECE).arrayBuffer();
+        await unwrap(
+          api.PUT('/api/v1/tenants/{tenant}/tasks/{id}/pieces/{number}', {
+            params: {path: {tenant, id: task.id, number}},
+            body: body as never,
+            bodySerializer: (value) => value as never,
+            headers: {'Content-Type': 'application/octet-stream'},
+          }),
+        );
+        told(Math.min(1, ((number + 1) * PIECE) / file.size));
+      }
+      return unwrap(api.POST('/api/v1/tenants/{tenant}/tasks/{id}/run', {params: {path: {tenant, id: task.id}}, body: {dry: kind === 'import'}}));
+    },
+    onSettled: () => void queries.invalidateQueries({queryKey: ['tasks', tenant]}),
+  });
+}
+
+export const useUnsubscribes = (tenant: string, days: number) =>
+  useQuery({
+    queryKey: ['suppression', tenant, 'unsubscribes', days],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/unsubscribes', {params: {path: {tenant}, query: {days}}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+export const useGates = (tenant: string) =>
+  useQuery({
+    queryKey: ['gates', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/gates', {params: {path: {tenant}}, signal})),
+  });
+export function useChangeGates(tenant: string) {
+  const queries = useQueryClient();
+  const onSuccess = () => void queries.invalidateQueries({queryKey: ['gates', tenant]});
+  const add = useMutation({
+    mutationFn: (body: Schemas['NewGate']) => unwrap(api.POST('/api/v1/tenants/{tenant}/gates', {params: {path: {tenant}}, body})),
+    onSuccess,
+  });
+  const drop = useMutation({
+    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/tenants/{tenant}/gates/{id}', {params: {path: {tenant, id}}})),
+    onSuccess,
+  });
+  return {add, drop};
+}
 
 // Relays, record plans and watches
 

@@ -531,46 +531,6 @@ export interface paths {
         patch: operations["name_provider"];
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/suppression": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Suppression
-         * @description The suppression list, newest first.
-         */
-        get: operations["list_suppression"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tenants/{tenant}/clearance": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Ask Clearance
-         * @description May I mail these? Each address is `clear` or `held`, and why.
-         */
-        post: operations["ask_clearance"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/tenants/{tenant}/relays": {
         parameters: {
             query?: never;
@@ -1313,6 +1273,571 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/clearance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask Clearance
+         * @description May I mail these? Each address is `clear` or `held`, and why, by the list as it is at this moment.
+         */
+        post: operations["ask_clearance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/clearance/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stream Clearance
+         * @description The same for millions: NDJSON in (a string, an object with `address`, or the bare address in each line), NDJSON
+         *     out in the same order, however many there are. The answer begins when all was sent.
+         */
+        post: operations["stream_clearance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Suppression
+         * @description The suppression list, what changed last first: what is held, unless `state` says otherwise.
+         */
+        get: operations["list_suppression"];
+        put?: never;
+        /**
+         * Add Suppression
+         * @description Hold addresses, or whole domains. What is no address is told, the others are held.
+         */
+        post: operations["add_suppression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/count": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Count Suppression
+         * @description How many entries there are, counted up to 100,000.
+         */
+        get: operations["count_suppression"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Suppression
+         * @description The whole list, or what the filters leave of it. In CSV no cell can be taken for a formula.
+         */
+        get: operations["export_suppression"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/lifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lift Suppression
+         * @description Take entries off, with a reason. One from a complaint needs `despite_complaint`.
+         */
+        post: operations["lift_suppression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Suppression
+         * @description Agree to proposals, or dismiss them.
+         */
+        post: operations["decide_suppression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Address Status
+         * @description One address, or @domain: what stands, and everything that ever happened to its status.
+         */
+        get: operations["get_address_status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Suppression Changes
+         * @description What changed, in order, each change once. Ask again with `last`: nothing is missed or told twice.
+         */
+        get: operations["list_suppression_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/growth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Suppression Growth
+         * @description How the list grew by reason, provider and stream, and what withholding spared; ninety days if none are named.
+         */
+        get: operations["get_suppression_growth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Suppression Policy
+         * @description What events make of an address's status.
+         */
+        get: operations["get_suppression_policy"];
+        /**
+         * Put Suppression Policy
+         * @description A policy of one's own. It holds for events from now on; entries stay as they are.
+         */
+        put: operations["put_suppression_policy"];
+        post?: never;
+        /**
+         * Drop Suppression Policy
+         * @description Go back to the shipped policy.
+         */
+        delete: operations["drop_suppression_policy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Suppression Matching
+         * @description How addresses are compared, and whether they are kept in clear.
+         */
+        get: operations["get_suppression_matching"];
+        /**
+         * Put Suppression Matching
+         * @description Compare addresses otherwise. The list is rewritten as a job; until it is done both ways hold.
+         */
+        put: operations["put_suppression_matching"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Import
+         * @description Put a list on the suppression list: start here, send the file by pieces, then run the task.
+         */
+        post: operations["start_import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/list-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start List Check
+         * @description Look at a list before a send: start here, send the file by pieces, then run the task.
+         */
+        post: operations["start_list_check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/suppression/policy/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Policy Trial
+         * @description Try a policy on the past, beside the one that holds. Begins at once.
+         */
+        post: operations["start_policy_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Tasks
+         * @description Tasks of the last thirty days, newest first.
+         */
+        get: operations["list_tasks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/tasks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Task
+         * @description How far it is, and what came out.
+         */
+        get: operations["get_task"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/tasks/{id}/pieces/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put Task Piece
+         * @description A piece of the file, numbered from 0. Sent again it takes the place of what was sent before.
+         */
+        put: operations["put_task_piece"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/tasks/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run Task
+         * @description Begin, begin in earnest after a dry run, or go on after it was stopped.
+         */
+        post: operations["run_task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/tasks/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop Task
+         * @description Stop after the piece that is under way; one that was never run is dropped.
+         */
+        post: operations["stop_task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/tasks/{id}/parts/{part}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Task Part
+         * @description What came out, as CSV.
+         */
+        get: operations["get_task_part"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/address-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Addresses
+         * @description Look at addresses: form, domain, kind, history. `good`, `doubtful`, `bad` or `unknown`, with reasons.
+         */
+        post: operations["check_addresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/address-words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Address Words
+         * @description What addresses are held against, beside what the service knows itself.
+         */
+        get: operations["get_address_words"];
+        /**
+         * Put Address Words
+         * @description Lists and settings of one's own.
+         */
+        put: operations["put_address_words"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/unsubscribe-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Unsubscribe Links
+         * @description Values of List-Unsubscribe and List-Unsubscribe-Post for recipients of a stream.
+         */
+        post: operations["make_unsubscribe_links"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/unsubscribes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Unsubscribes
+         * @description How unsubscriptions went, against the two days that are allowed.
+         */
+        get: operations["show_unsubscribes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Gates
+         * @description Ways in for MTAs that ask about recipients.
+         */
+        get: operations["list_gates"];
+        put?: never;
+        /**
+         * Add Gate
+         * @description A gate. Its key and the line for the MTA are shown this once.
+         */
+        post: operations["add_gate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/gates/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Gate
+         * @description Close a gate.
+         */
+        delete: operations["drop_gate"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/webhooks": {
         parameters: {
             query?: never;
@@ -1627,6 +2152,110 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AddressCheck
+         * @description An address, what was found, and what it comes to.
+         */
+        AddressCheck: {
+            /** Address */
+            address: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "good" | "doubtful" | "bad" | "unknown";
+            /** Found */
+            found: components["schemas"]["CheckFinding"][];
+            /**
+             * Suggestion
+             * @default
+             */
+            suggestion: string;
+            /**
+             * Provider
+             * @default
+             */
+            provider: string;
+            /**
+             * Checked At
+             * Format: date-time
+             */
+            checked_at: string;
+        };
+        /**
+         * AddressCheckRequest
+         * @description Addresses to look at. `probe` asks mail hosts, if the settings allow it.
+         */
+        AddressCheckRequest: {
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Probe
+             * @default false
+             */
+            probe: boolean;
+        };
+        /**
+         * AddressStatus
+         * @description One address: what stands, and everything that ever happened to it.
+         */
+        AddressStatus: {
+            /** Address */
+            address: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "clear" | "held";
+            /** Why */
+            why: string;
+            /** Entries */
+            entries: components["schemas"]["SuppressionEntry"][];
+            /** History */
+            history: components["schemas"]["ListChange"][];
+        };
+        /**
+         * AddressWords
+         * @description A tenant's own words and settings for checks.
+         */
+        AddressWords: {
+            /**
+             * Roles
+             * @description Local parts of roles beside the usual ones
+             * @default []
+             */
+            roles: string[];
+            /**
+             * People
+             * @description Usual roles that are people here
+             * @default []
+             */
+            people: string[];
+            /**
+             * Throw Away
+             * @description Domains for addresses used once
+             * @default []
+             */
+            throw_away: string[];
+            /**
+             * Parked
+             * @description Mail hosts that serve parked domains
+             * @default []
+             */
+            parked: string[];
+            /**
+             * Probe
+             * @description Ask the mail host by SMTP (RCPT, no message) where all else is good
+             * @default false
+             */
+            probe: boolean;
+            /**
+             * Probes A Minute
+             * @description At each mailbox provider
+             * @default 10
+             */
+            probes_a_minute: number;
+        };
         /**
          * AlignedIdentifier
          * @description One domain that was proved, or not, beside From.
@@ -2023,6 +2652,21 @@ export interface components {
             rows: components["schemas"]["CauseSeries"][];
         };
         /**
+         * CheckFinding
+         * @description One thing that was found.
+         */
+        CheckFinding: {
+            /** Word */
+            word: string;
+            /**
+             * Weight
+             * @enum {string}
+             */
+            weight: "for" | "doubt" | "against" | "open";
+            /** Says */
+            says: string;
+        };
+        /**
          * CheckPoint
          * @description One point of the check-list. `absent`: not published, and nobody has to. `unmeasured`: not known.
          */
@@ -2053,7 +2697,7 @@ export interface components {
             verdict: "clear" | "held";
             /**
              * Reason
-             * @description bad_address, complaint, or no_address where the text is none
+             * @description A reason of the list, or no_address where the text is none
              * @default
              */
             reason: string;
@@ -2066,10 +2710,20 @@ export interface components {
             since?: string | null;
             /** Until */
             until?: string | null;
+            /**
+             * Not Before
+             * @description Clear, but its last refusal passes only then
+             */
+            not_before?: string | null;
+            /**
+             * Elsewhere
+             * @default []
+             */
+            elsewhere: components["schemas"]["HeldElsewhere"][];
         };
         /**
          * ClearanceRequest
-         * @description May I mail these?
+         * @description May I mail these? Without stream and domain only entries that reach all mail hold.
          */
         ClearanceRequest: {
             /**
@@ -2081,10 +2735,20 @@ export interface components {
             addresses: string[];
             /** Stream */
             stream?: string | null;
+            /** Domain */
+            domain?: string | null;
+            /** Relay */
+            relay?: string | null;
+            /**
+             * Only Held
+             * @default false
+             */
+            only_held: boolean;
+            sending?: components["schemas"]["Sending"] | null;
         };
         /**
          * ClearanceResult
-         * @description Answers in the order of the addresses.
+         * @description Answers in the order of the addresses; with `only_held` those that are held.
          */
         ClearanceResult: {
             /** Clear */
@@ -2147,6 +2811,21 @@ export interface components {
              * @default 0
              */
             returned: number;
+        };
+        /**
+         * Decision
+         * @description Agree to proposals, or dismiss them; they are not proposed again.
+         */
+        Decision: {
+            /** Ids */
+            ids: string[];
+            /** Confirm */
+            confirm: boolean;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * DmarcPicture
@@ -2287,6 +2966,28 @@ export interface components {
              * @description 0: only when asked
              */
             audit_every_hours?: number | null;
+        };
+        /**
+         * EntriesMade
+         * @description What became of them. `standing`: were there already and hold as long.
+         */
+        EntriesMade: {
+            /** Changed */
+            changed: number;
+            /** Standing */
+            standing: number;
+            /** Refused */
+            refused: components["schemas"]["RefusedAddress"][];
+        };
+        /**
+         * EntryCount
+         * @description How many entries there are; `more`: counting stopped there.
+         */
+        EntryCount: {
+            /** Count */
+            count: number;
+            /** More */
+            more: boolean;
         };
         /**
          * Erasure
@@ -2678,6 +3379,32 @@ export interface components {
             form: "" | "seconds" | "milliseconds" | "rfc5322" | "lower" | "number";
         };
         /**
+         * FileLayout
+         * @description How a file is written; what is left out is found from its beginning.
+         */
+        FileLayout: {
+            /**
+             * Form
+             * @default
+             * @enum {string}
+             */
+            form: "" | "csv" | "ndjson" | "plain";
+            /**
+             * Encoding
+             * @default
+             * @example windows-1252
+             */
+            encoding: string;
+            /**
+             * Columns
+             * @description Column (its heading or its number from 1) or JSON field by what it holds
+             * @default {}
+             */
+            columns: {
+                [key: string]: string;
+            };
+        };
+        /**
          * Finding
          * @description One thing found, with the evidence and the remedy.
          */
@@ -2932,6 +3659,100 @@ export interface components {
             false_alarms_a_year: number;
         };
         /**
+         * Gate
+         * @description A gate. Its key is shown when it is made.
+         */
+        Gate: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last Used At */
+            last_used_at: string | null;
+        };
+        /**
+         * Growth
+         * @description How the list grew, day by day, and by reason, provider and stream.
+         */
+        Growth: {
+            /** First */
+            first: string;
+            /** Last */
+            last: string;
+            /** Days */
+            days: components["schemas"]["GrowthDay"][];
+            /** Reasons */
+            reasons: components["schemas"]["GrowthPart"][];
+            /** Providers */
+            providers: components["schemas"]["GrowthPart"][];
+            /** Streams */
+            streams: components["schemas"]["GrowthPart"][];
+            saved: components["schemas"]["SavedRates"];
+        };
+        /**
+         * GrowthDay
+         * @description A day: entries that came and went, what stood at its end, and mail withheld.
+         */
+        GrowthDay: {
+            /** Day */
+            day: string;
+            /** Came */
+            came: number;
+            /** Left */
+            left: number;
+            /** Standing */
+            standing: number;
+            /** Withheld */
+            withheld: number;
+        };
+        /**
+         * GrowthPart
+         * @description One reason, provider or stream over the period.
+         */
+        GrowthPart: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /** Came */
+            came: number;
+            /** Left */
+            left: number;
+            /** Standing */
+            standing: number;
+            /** Withheld */
+            withheld: number;
+            /**
+             * Days
+             * @description What stood at the end of each day
+             */
+            days: number[];
+        };
+        /**
+         * HeldElsewhere
+         * @description An entry that holds other mail than was asked about.
+         */
+        HeldElsewhere: {
+            /** Reason */
+            reason: string;
+            /**
+             * Reach
+             * @enum {string}
+             */
+            reach: "tenant" | "domain" | "stream";
+            /** Reach Name */
+            reach_name: string;
+        };
+        /**
          * HistoryEntry
          * @description Something that happened to a domain: a record changed, a finding appeared or went.
          */
@@ -2968,6 +3789,65 @@ export interface components {
             confirmed: string[];
             /** Helo */
             helo: string;
+        };
+        /**
+         * ImportRequest
+         * @description A list to be put on the suppression list.
+         */
+        ImportRequest: {
+            /**
+             * Name
+             * @description What it is called, such as the name of the file
+             * @default
+             */
+            name: string;
+            /**
+             * @default {
+             *       "form": "",
+             *       "encoding": "",
+             *       "columns": {}
+             *     }
+             */
+            layout: components["schemas"]["FileLayout"];
+            /**
+             * Reason
+             * @description Where no column says it
+             * @default by_hand
+             * @enum {string}
+             */
+            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            /**
+             * Reach
+             * @default tenant
+             * @enum {string}
+             */
+            reach: "tenant" | "domain" | "stream";
+            /**
+             * Reach Name
+             * @default
+             */
+            reach_name: string;
+            /** Until */
+            until?: string | null;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * Standing
+             * @description Where an entry stands: leave it, hold from the earlier to the later, or as the file says
+             * @default keep
+             * @enum {string}
+             */
+            standing: "keep" | "widen" | "replace";
+            /**
+             * Lifted
+             * @description Addresses that were lifted or whose entry ended: leave them clear, or hold again
+             * @default stay_clear
+             * @enum {string}
+             */
+            lifted: "stay_clear" | "hold_again";
         };
         /**
          * IntakeResult
@@ -3047,6 +3927,136 @@ export interface components {
             testing: boolean;
             /** First Seen */
             first_seen?: string | null;
+        };
+        /**
+         * Lift
+         * @description Take entries off: by their ids, or all that hold an address.
+         */
+        Lift: {
+            /**
+             * Ids
+             * @default []
+             */
+            ids: string[];
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /** Why */
+            why: string;
+            /**
+             * Despite Complaint
+             * @description Whoever complained does not want this mail. Say true if you know better
+             * @default false
+             */
+            despite_complaint: boolean;
+        };
+        /**
+         * Lifted
+         * @description What was taken off.
+         */
+        Lifted: {
+            /** Entries */
+            entries: components["schemas"]["SuppressionEntry"][];
+        };
+        /**
+         * ListChange
+         * @description One change of the list. `number` grows; nothing is ever put before what was seen.
+         */
+        ListChange: {
+            /** Number */
+            number: number;
+            /** Address */
+            address: string;
+            /** Address Key */
+            address_key: string;
+            /**
+             * Reason
+             * @enum {string}
+             */
+            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            /**
+             * Reach
+             * @enum {string}
+             */
+            reach: "tenant" | "domain" | "stream";
+            /**
+             * Reach Name
+             * @default
+             */
+            reach_name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ended" | "held" | "proposed" | "resting";
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "made" | "came_back" | "prolonged" | "proposed" | "confirmed" | "dismissed" | "lifted" | "ended" | "delivered" | "withdrawn";
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Until */
+            until?: string | null;
+        };
+        /**
+         * ListChanges
+         * @description Changes in their order. Ask again after `last`.
+         */
+        ListChanges: {
+            /** Items */
+            items: components["schemas"]["ListChange"][];
+            /**
+             * Last
+             * @description The number to ask after next time
+             */
+            last: number;
+            /**
+             * More
+             * @description There are more: ask again at once
+             */
+            more: boolean;
+        };
+        /**
+         * ListCheckRequest
+         * @description A list to be looked at before a send.
+         */
+        ListCheckRequest: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * @default {
+             *       "form": "",
+             *       "encoding": "",
+             *       "columns": {}
+             *     }
+             */
+            layout: components["schemas"]["FileLayout"];
+            /** Stream */
+            stream?: string | null;
+            /** Domain */
+            domain?: string | null;
+            /**
+             * Check Addresses
+             * @description Look at the addresses and their domains, too
+             * @default true
+             */
+            check_addresses: boolean;
         };
         /**
          * ListResult
@@ -3179,6 +4189,31 @@ export interface components {
             secret: string;
         };
         /**
+         * MadeGate
+         * @description With the key that the MTA sends as policy_context, shown this once, and a line for its configuration.
+         */
+        MadeGate: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last Used At */
+            last_used_at: string | null;
+            /** Key */
+            key: string;
+            /** Line */
+            line: string;
+        };
+        /**
          * MadeKey
          * @description A new key. The private half is given this once and not kept.
          */
@@ -3235,7 +4270,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -3260,6 +4295,40 @@ export interface components {
             last_said: string;
             /** Secret */
             secret: string;
+        };
+        /**
+         * MailLinks
+         * @description What goes into a message for one recipient and stream (RFC 8058, RFC 2369).
+         */
+        MailLinks: {
+            /** Recipient */
+            recipient: string;
+            /**
+             * List Unsubscribe
+             * @description Value of List-Unsubscribe
+             */
+            list_unsubscribe: string;
+            /**
+             * List Unsubscribe Post
+             * @description Value of List-Unsubscribe-Post
+             */
+            list_unsubscribe_post: string;
+        };
+        /**
+         * MailLinksRequest
+         * @description For whom. The stream and domain are those that the message is sent on.
+         */
+        MailLinksRequest: {
+            /** Recipients */
+            recipients: string[];
+            /**
+             * Stream
+             * @description Empty: the link unsubscribes from everything
+             * @default
+             */
+            stream: string;
+            /** Domain */
+            domain: string;
         };
         /**
          * MappingTrial
@@ -3298,6 +4367,44 @@ export interface components {
              * @default []
              */
             rows: components["schemas"]["TrialRow"][];
+        };
+        /**
+         * MatchingSettings
+         * @description How addresses are compared, and whether they are kept.
+         */
+        MatchingSettings: {
+            /**
+             * Fold Case
+             * @description Local parts without case
+             * @default true
+             */
+            fold_case: boolean;
+            /**
+             * Same
+             * @default []
+             */
+            same: components["schemas"]["SameMailbox"][];
+            /**
+             * Digests Only
+             * @description Keep keyed digests, no addresses. There is no way back
+             * @default false
+             */
+            digests_only: boolean;
+        };
+        /**
+         * MatchingView
+         * @description The settings that hold; `changing` while the list is being rewritten to them.
+         */
+        MatchingView: {
+            settings: components["schemas"]["MatchingSettings"];
+            /** Changing */
+            changing: boolean;
+            /**
+             * Key
+             * @description With digests only: what BLAKE2b-128 of the normal form is keyed with, in hex
+             * @default
+             */
+            key: string;
         };
         /**
          * MessageCheck
@@ -3349,6 +4456,39 @@ export interface components {
             selectors: string[];
         };
         /**
+         * NewEntries
+         * @description Addresses to hold. `@domain` means all of a domain.
+         */
+        NewEntries: {
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Reason
+             * @default by_hand
+             * @enum {string}
+             */
+            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            /**
+             * Reach
+             * @default tenant
+             * @enum {string}
+             */
+            reach: "tenant" | "domain" | "stream";
+            /**
+             * Reach Name
+             * @description The sending domain or stream; it must be known
+             * @default
+             */
+            reach_name: string;
+            /** Until */
+            until?: string | null;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
          * NewFeed
          * @description A way in. `password` is for mailboxes and queues; it is kept encrypted.
          */
@@ -3387,6 +4527,25 @@ export interface components {
              * @default
              */
             password: string;
+        };
+        /**
+         * NewGate
+         * @description A way in for an MTA that asks about each recipient (Postfix's policy delegation).
+         */
+        NewGate: {
+            /** Name */
+            name: string;
+            /**
+             * Stream
+             * @description Stream of the mail that comes this way
+             * @default
+             */
+            stream: string;
+            /**
+             * Relay
+             * @default
+             */
+            relay: string;
         };
         /**
          * NewKey
@@ -3490,7 +4649,7 @@ export interface components {
              * Subjects
              * @default []
              */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[];
         };
         /**
          * OwnRule
@@ -3802,6 +4961,122 @@ export interface components {
             looked_at: string[];
         };
         /**
+         * PolicyRule
+         * @description One rule; the first that fits an event decides. Empty lists mean any.
+         */
+        PolicyRule: {
+            /** Name */
+            name: string;
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "hold" | "propose" | "nothing";
+            /**
+             * Kinds
+             * @default []
+             */
+            kinds: ("delayed" | "bounced" | "complained" | "unsubscribed")[];
+            /**
+             * Causes
+             * @default []
+             */
+            causes: string[];
+            /**
+             * Permanence
+             * @default
+             * @enum {string}
+             */
+            permanence: "" | "transient" | "permanent";
+            /**
+             * Streams
+             * @default []
+             */
+            streams: string[];
+            /**
+             * Providers
+             * @default []
+             */
+            providers: string[];
+            /**
+             * Reason
+             * @default bad_address
+             * @enum {string}
+             */
+            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            /**
+             * Reach
+             * @default tenant
+             * @enum {string}
+             */
+            reach: "tenant" | "domain" | "stream";
+            /**
+             * Whole Domain
+             * @default false
+             */
+            whole_domain: boolean;
+            /**
+             * Times
+             * @description Messages that must have met it, with no delivery between
+             * @default 1
+             */
+            times: number;
+            /**
+             * Over Days
+             * @description Between the first and the last of them
+             * @default 0
+             */
+            over_days: number;
+            /**
+             * Within Days
+             * @default 60
+             */
+            within_days: number;
+            /**
+             * For Days
+             * @description None: no end
+             */
+            for_days?: number | null;
+            /**
+             * Longer
+             * @description At each return so many times as long
+             * @default 1
+             */
+            longer: number;
+            /**
+             * Longest Days
+             * @default 365
+             */
+            longest_days: number;
+            /**
+             * Ends With Delivery
+             * @default false
+             */
+            ends_with_delivery: boolean;
+            /**
+             * Wait Hours
+             * @description How long to wait after the first refusal, the second, and so on
+             * @default []
+             */
+            wait_hours: number[];
+        };
+        /**
+         * PolicyView
+         * @description The policy that holds, and since when. `shipped`: the tenant chose none of its own.
+         */
+        PolicyView: {
+            policy: components["schemas"]["SuppressionPolicy"];
+            /** Shipped */
+            shipped: boolean;
+            /** Changed At */
+            changed_at?: string | null;
+            /**
+             * Changed By
+             * @default
+             */
+            changed_by: string;
+        };
+        /**
          * Problem
          * @description An error as RFC 9457 has it, with what to do about it.
          */
@@ -3918,6 +5193,34 @@ export interface components {
         ProofCode: {
             /** Code */
             code: string;
+        };
+        /**
+         * ProposalSettings
+         * @description What is looked for once a day and proposed.
+         */
+        ProposalSettings: {
+            /**
+             * No Life Sends
+             * @description Deliveries without any sign of life; 0: not looked for
+             * @default 12
+             */
+            no_life_sends: number;
+            /**
+             * No Life Days
+             * @default 120
+             */
+            no_life_days: number;
+            /**
+             * Role Addresses
+             * @default true
+             */
+            role_addresses: boolean;
+            /**
+             * Revived After Days
+             * @description Dead so long, then alive: a trap; 0: not
+             * @default 180
+             */
+            revived_after_days: number;
         };
         /**
          * Provider
@@ -4157,7 +5460,7 @@ export interface components {
             /** Entries */
             entries: components["schemas"]["SuppressionEntry"][];
             /** Changes */
-            changes: components["schemas"]["StatusChange"][];
+            changes: components["schemas"]["ListChange"][];
             /**
              * Refused
              * @description Rows that could not be stored and speak of the address
@@ -4272,6 +5575,18 @@ export interface components {
             published: string;
         };
         /**
+         * RefusedAddress
+         * @description What was not taken, and why.
+         */
+        RefusedAddress: {
+            /** Row */
+            row: number;
+            /** Text */
+            text: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * RefusedRow
          * @description A row that was refused: what it was, and why.
          */
@@ -4287,6 +5602,18 @@ export interface components {
             item: string;
             /** Problems */
             problems: components["schemas"]["ProblemError"][];
+        };
+        /**
+         * RehearsalRequest
+         * @description Try a policy on the past.
+         */
+        RehearsalRequest: {
+            policy: components["schemas"]["SuppressionPolicy"];
+            /**
+             * Days
+             * @default 180
+             */
+            days: number;
         };
         /**
          * Relay
@@ -4737,6 +6064,51 @@ export interface components {
             apply: boolean;
         };
         /**
+         * SameMailbox
+         * @description At one provider: what of a local part makes no difference.
+         */
+        SameMailbox: {
+            /**
+             * Provider
+             * @description A provider, or one recipient domain
+             */
+            provider: string;
+            /**
+             * Tag After
+             * @description What begins with this is a tag, as + in ann+news
+             * @default
+             */
+            tag_after: string;
+            /**
+             * Without Dots
+             * @default false
+             */
+            without_dots: boolean;
+        };
+        /**
+         * SavedRates
+         * @description What withheld mail would have done: rates as they are, and as they would be had it been sent.
+         */
+        SavedRates: {
+            /** Sent */
+            sent: number;
+            /** Bounced */
+            bounced: number;
+            /** Complained */
+            complained: number;
+            /** Withheld */
+            withheld: number;
+            /**
+             * Withheld Bad
+             * @description Withheld because the mailbox or its domain is gone: would have bounced
+             */
+            withheld_bad: number;
+            /** Bounce Rate */
+            bounce_rate: number | null;
+            /** Bounce Rate Without */
+            bounce_rate_without: number | null;
+        };
+        /**
          * Sender
          * @description A domain that mail is sent as: proven or not, aligned or not.
          */
@@ -4759,6 +6131,27 @@ export interface components {
              * @description What is missing, in words
              */
             said: string;
+        };
+        /**
+         * Sending
+         * @description Say this with a clearance that decides what is sent: those held are counted as withheld.
+         */
+        Sending: {
+            /**
+             * Domain
+             * @description The sending domain
+             */
+            domain: string;
+            /**
+             * Campaign
+             * @default
+             */
+            campaign: string;
+            /**
+             * Message Id
+             * @default
+             */
+            message_id: string;
         };
         /**
          * Shift
@@ -5119,23 +6512,6 @@ export interface components {
             way: "list" | "move" | "drop";
         };
         /**
-         * StatusChange
-         * @description Something that happened to an address's status.
-         */
-        StatusChange: {
-            /** Reason */
-            reason: string;
-            /** Change */
-            change: string;
-            /**
-             * Changed At
-             * Format: date-time
-             */
-            changed_at: string;
-            /** Changed By */
-            changed_by: string;
-        };
-        /**
          * StreamPath
          * @description How one kind of mail of a domain is sent. What is not known stays empty.
          */
@@ -5221,43 +6597,195 @@ export interface components {
         };
         /**
          * SuppressionEntry
-         * @description An address that is not to be mailed, why, and since when.
+         * @description What stands for an address (or `@domain`, all of it), for one reason and reach.
          */
         SuppressionEntry: {
             /** Id */
-            id: number;
-            /** Address */
+            id: string;
+            /**
+             * Address
+             * @description Empty where the tenant keeps digests only
+             */
             address: string;
+            /**
+             * Address Key
+             * @description The digest that the list knows it by, in hex
+             */
+            address_key: string;
             /**
              * Reason
              * @enum {string}
              */
-            reason: "bad_address" | "complaint";
+            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
             /**
              * Reach
-             * @default tenant
-             * @constant
+             * @enum {string}
              */
-            reach: "tenant";
-            /** Made By */
-            made_by: string;
+            reach: "tenant" | "domain" | "stream";
+            /**
+             * Reach Name
+             * @description The sending domain or stream that it reaches
+             * @default
+             */
+            reach_name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ended" | "held" | "proposed" | "resting";
             /**
              * Since
              * Format: date-time
+             * @description Time of the first event that asked for it
              */
             since: string;
-            /** Until */
+            /**
+             * Until
+             * @description None: no end
+             */
             until?: string | null;
+            /** Ended At */
+            ended_at?: string | null;
+            /**
+             * Made At
+             * Format: date-time
+             * @description When it came into force last
+             */
+            made_at: string;
+            /**
+             * Made By
+             * @description Who or what changed it last
+             */
+            made_by: string;
+            /**
+             * Origin
+             * @description event, hand, api, import, page, post, mailto or look
+             */
+            origin: string;
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "made" | "came_back" | "prolonged" | "proposed" | "confirmed" | "dismissed" | "lifted" | "ended" | "delivered" | "withdrawn";
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /**
+             * Note
+             * @description What was said: by the server, or by the person
+             * @default
+             */
+            note: string;
+            /**
+             * Provider
+             * @default
+             */
+            provider: string;
+            /**
+             * Stream
+             * @description The stream of the mail that it came from
+             * @default
+             */
+            stream: string;
             /**
              * Times
-             * @description How many events have asked for this entry
+             * @description How often it was asked for
              */
             times: number;
             /**
+             * Returns
+             * @description How often it came back
+             */
+            returns: number;
+            /**
              * Evidence
-             * @description The first events that did, oldest first
+             * @description The first events behind it, oldest first
              */
             evidence: components["schemas"]["Evidence"][];
+        };
+        /**
+         * SuppressionPolicy
+         * @description A tenant's policy.
+         */
+        SuppressionPolicy: {
+            /** Rules */
+            rules: components["schemas"]["PolicyRule"][];
+            /**
+             * @default {
+             *       "no_life_sends": 12,
+             *       "no_life_days": 120,
+             *       "role_addresses": true,
+             *       "revived_after_days": 180
+             *     }
+             */
+            proposals: components["schemas"]["ProposalSettings"];
+        };
+        /**
+         * Task
+         * @description Work that takes its time. `done` of `total` in octets or recipients; `parts` can be fetched.
+         */
+        Task: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "import" | "list_check" | "policy_trial";
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "collecting" | "waiting" | "running" | "stopped" | "failed" | "done";
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Request */
+            request: {
+                [key: string]: unknown;
+            };
+            /** Result */
+            result: {
+                [key: string]: unknown;
+            };
+            /**
+             * Parts
+             * @description Octets by part
+             * @default {}
+             */
+            parts: {
+                [key: string]: number;
+            };
+            /**
+             * Error
+             * @default
+             */
+            error: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Finished At */
+            finished_at?: string | null;
+        };
+        /**
+         * TaskStart
+         * @description Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards.
+         */
+        TaskStart: {
+            /**
+             * Dry
+             * @default false
+             */
+            dry: boolean;
         };
         /**
          * TenantRef
@@ -5330,6 +6858,68 @@ export interface components {
             found: unknown;
             /** Value */
             value: unknown;
+        };
+        /**
+         * UnsubscribeLine
+         * @description Somebody unsubscribed: how, when, and how long it took until it was in force.
+         */
+        UnsubscribeLine: {
+            /** Address */
+            address: string;
+            /** Stream */
+            stream: string;
+            /**
+             * Way
+             * @description post (one click), page, mailto, or event (told by a feed)
+             */
+            way: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /**
+             * In Force At
+             * Format: date-time
+             */
+            in_force_at: string;
+            /** Seconds */
+            seconds: number;
+            /**
+             * Mailed After
+             * @description Mailed on this stream more than two days later
+             */
+            mailed_after?: string | null;
+        };
+        /**
+         * Unsubscribes
+         * @description The newest, and how they stand against the two days that mailbox providers allow (RFC 8058).
+         */
+        Unsubscribes: {
+            /** Days */
+            days: number;
+            /** Asked */
+            asked: number;
+            /** By Way */
+            by_way: {
+                [key: string]: number;
+            };
+            /** Slowest Seconds */
+            slowest_seconds: number | null;
+            /** Median Seconds */
+            median_seconds: number | null;
+            /**
+             * Late
+             * @description In force only after two days
+             */
+            late: number;
+            /**
+             * Mailed After
+             * @description Mailed again later than two days after, of those that are shown
+             */
+            mailed_after: number;
+            /** Lines */
+            lines: components["schemas"]["UnsubscribeLine"][];
         };
         /**
          * UnwrapStep
@@ -5606,7 +7196,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5675,7 +7265,7 @@ export interface components {
             /** Url */
             url?: string | null;
             /** Subjects */
-            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over")[] | null;
+            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[] | null;
             /** Paused */
             paused?: boolean | null;
         };
@@ -7744,122 +9334,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Provider"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    list_suppression: {
-        parameters: {
-            query?: {
-                /** @description Only this address */
-                address?: string | null;
-                /** @description `next` of the page before */
-                cursor?: string | null;
-                limit?: number;
-            };
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Page_SuppressionEntry_"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    ask_clearance: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ClearanceRequest"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ClearanceResult"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -10392,6 +11866,1885 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Erasure"];
                 };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_clearance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClearanceRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearanceResult"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stream_clearance: {
+        parameters: {
+            query?: {
+                stream?: string | null;
+                domain?: string | null;
+                relay?: string | null;
+                only_held?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-ndjson": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_suppression: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string | null;
+                limit?: number;
+                /** @description Beginning of an address, or of a domain behind @ */
+                text?: string;
+                /** @description Only this address, or @domain */
+                address?: string;
+                /** @description held if none is named */
+                state?: ("ended" | "held" | "proposed" | "resting")[];
+                reason?: ("bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later")[];
+                provider?: string | null;
+                stream?: string | null;
+                reach?: ("tenant" | "domain" | "stream") | null;
+                origin?: string;
+                ends_within_days?: number | null;
+                came_back?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SuppressionEntry_"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_suppression: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEntries"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntriesMade"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_suppression: {
+        parameters: {
+            query?: {
+                /** @description Beginning of an address, or of a domain behind @ */
+                text?: string;
+                /** @description Only this address, or @domain */
+                address?: string;
+                /** @description held if none is named */
+                state?: ("ended" | "held" | "proposed" | "resting")[];
+                reason?: ("bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later")[];
+                provider?: string | null;
+                stream?: string | null;
+                reach?: ("tenant" | "domain" | "stream") | null;
+                origin?: string;
+                ends_within_days?: number | null;
+                came_back?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryCount"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_suppression: {
+        parameters: {
+            query?: {
+                format?: "csv" | "ndjson";
+                /** @description Beginning of an address, or of a domain behind @ */
+                text?: string;
+                /** @description Only this address, or @domain */
+                address?: string;
+                /** @description held if none is named */
+                state?: ("ended" | "held" | "proposed" | "resting")[];
+                reason?: ("bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later")[];
+                provider?: string | null;
+                stream?: string | null;
+                reach?: ("tenant" | "domain" | "stream") | null;
+                origin?: string;
+                ends_within_days?: number | null;
+                came_back?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lift_suppression: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lift"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lifted"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_suppression: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuppressionEntry"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_address_status: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressStatus"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_suppression_changes: {
+        parameters: {
+            query?: {
+                /** @description `last` of the answer before; 0 for all */
+                after?: number;
+                limit?: number;
+                /** @description Seconds to wait for a change where there is none */
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListChanges"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_suppression_growth: {
+        parameters: {
+            query?: {
+                first?: string | null;
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Growth"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_suppression_policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_suppression_policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuppressionPolicy"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_suppression_policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_suppression_matching: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchingView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_suppression_matching: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchingSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchingView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_list_check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListCheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_policy_trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tasks: {
+        parameters: {
+            query?: {
+                kind?: ("import" | "list_check" | "policy_trial") | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_task: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_task_piece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_task: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TaskStart"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_task: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_task_part: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                part: "refused" | "clear" | "held" | "doubtful";
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_addresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddressCheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressCheck"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_address_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressWords"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_address_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddressWords"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressWords"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_unsubscribe_links: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailLinksRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailLinks"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_unsubscribes: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unsubscribes"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_gates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gate"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_gate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGate"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeGate"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_gate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, as RFC 9457 */
             401: {

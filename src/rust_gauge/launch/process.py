@@ -1,5 +1,6 @@
 """One process of the product: `python -m rust_gauge.launch.process service` or `worker`. Settings come from outside."""
 
+import gc
 import signal
 import sys
 import threading
@@ -15,11 +16,17 @@ from rust_gauge.service.logs import configure_logs
 from rust_gauge.service.settings import Settings
 
 
+def tune() -> None:
+    """What the interpreter's usual settings cost a service that makes values by the hundred thousand."""
+    sys.setswitchinterval(0.001)  # a thread that only waits for the database must not wait long for its turn
+    gc.set_threshold(50_000, 20, 50)  # rows hold no cycles: looking for them every 700 costs a tenth of a clearance
+
+
 def main() -> int:
     """Run until a signal says stop."""
     settings = Settings()
     configure_logs(settings.log_level)
-    sys.setswitchinterval(0.001)  # a thread that only waits for the database must not wait long for its turn
+    tune()
     context = make_context(settings)
     runners = {"worker": run_worker, "feeds": run_feeds, "gates": run_gates}
     if len(sys.argv) == 2 and sys.argv[1] in runners:

@@ -1,13 +1,11 @@
 """ "May I mail these?" Reads the list as it is at that moment: nothing is kept between two questions.
 
-Many addresses are looked up in pieces: while the database answers one, the answer to the one before is written.
+Many addresses are looked up in pieces: while the database answers one, the rows of the one before are sorted in.
 """
 
-import queue
 import tempfile
-import threading
-from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections import Counter
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -20,7 +18,6 @@ from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reach, Reason, State, judge, no_address
-from rust_gauge.core.suppression.clearance import CLEAR
 from rust_gauge.service.context import Context
 from rust_gauge.service.intake import providers_for, store_all
 from rust_gauge.service.problems import ServiceProblem
@@ -31,10 +28,9 @@ from rust_gauge.store.accounts import TenantAccess
 
 _STREAM_PIECE = 20_000  # addresses of a stream that are looked at together
 _SPOOLED = 4 * 1024 * 1024
-_BUFFERED = 2000  # keys in the first question, so that an answer is there soon
 
 
-class Elsewhere(msgspec.Struct, omit_defaults=True):
+class Elsewhere(msgspec.Struct, gc=False):
     """An entry that holds other mail."""
 
     reason: str
@@ -42,16 +38,16 @@ class Elsewhere(msgspec.Struct, omit_defaults=True):
     reach_name: str
 
 
-class Answer(msgspec.Struct, omit_defaults=True):
+class Answer(msgspec.Struct, omit_defaults=True, gc=False):
     """The contract's ClearanceAnswer as it is written: made by the hundred thousand."""
 
     address: str
     verdict: str
     reason: str = ""
     why: str = ""
-    since: datetime | None = None
-    until: datetime | None = None
-    not_before: datetime | None = None
+    since: str | None = None
+    until: str | None = None
+    not_before: str | None = None
     elsewhere: list[Elsewhere] = []
 
 
@@ -71,6 +67,8 @@ class Question:
     only_held: bool = False
 
 
+_TENANT, _HELD = Reach.TENANT.number, State.HELD.number
+_REASONS = {reason.number: str(reason) for reason in Reason}
 _encoder = msgspec.json.Encoder()
 encode = _encoder.encode
 
@@ -87,6 +85,7 @@ class Desk:
         self._asking = Asking()
         self._names: dict[tuple[Reach, int], str] = {}
         self._names_known = False
+        self._whys: dict[tuple[int, str], str] = {}
         if question.stream is not None or question.domain is not None:
             self._name()
             domains, streams = self._ids
@@ -102,7 +101,7 @@ class Desk:
         self._names |= {(Reach.STREAM, id): name for name, id in streams.items()}
         self._names_known = True
 
-    def answer(self, texts: Sequence[str]) -> list[Clearance]:
+    def answer(self, texts: Sequence[str]) -> list[Answer]:
         """In the order of the texts."""
         keys: list[list[bytes | None]] = []
         wrong: dict[int, AddressError] = {}
@@ -110,32 +109,45 @@ class Desk:
         for matching in self._matchings:
             found, wrong, domains = matching.keys(texts, self._provider_of(matching, texts))
             keys.append(found)
-        entries = self._entries({key for part in keys for key in part if key is not None}, set(domains))
-        answers = [CLEAR] * len(texts)
-        if entries:
-            self._judge(answers, keys, domains, entries)
+        rows = self._rows({key for part in keys for key in part if key is not None}, set(domains))
+        answers = [Answer(text, "clear") for text in texts]
+        if rows:
+            self._judge(answers, keys, domains, rows)
         for number, error in wrong.items():
-            answers[number] = no_address(error)
+            answers[number] = self._show(texts[number], no_address(error))
         return answers
 
     def _judge(
-        self, answers: list[Clearance], keys: list[list[bytes | None]], domains: list[str],
-        entries: dict[bytes, list[Entry]],
-    ) -> None:  # fmt: skip
+        self, answers: list[Answer], keys: list[list[bytes | None]], domains: list[str], rows: dict[bytes, list[Any]]
+    ) -> None:
+        """Each address by its rows and those of its domain.
+
+        Nearly every row that holds is the only one of its address and holds all mail for good: that one is shown as it
+        is. All others are judged by the core; a test holds the two beside each other.
+        """
         domain_key = self._matchings[0].domain_key
-        gone = {domain: entries[all_of] for domain in set(domains) if (all_of := domain_key(domain)) in entries}
-        now, asking = self.now, self._asking
+        gone = {domain: rows[all_of] for domain in set(domains) if (all_of := domain_key(domain)) in rows}
+        several = len(keys) > 1 or bool(gone)
+        get, whys = rows.get, self._whys
         for part in keys:
             for number, key in enumerate(part):
-                if key is not None and key in entries:
-                    found = entries[key]
-                    if gone:
-                        found = found + gone.get(domains[number], [])
-                    answer = judge(found, asking, now)
-                    if answer.held or not answers[number].held:
-                        answers[number] = answer
-                elif gone and domains[number] in gone and not answers[number].held:
-                    answers[number] = judge(gone[domains[number]], asking, now)
+                found = get(key) if key is not None else None
+                if several:
+                    found = [*(found or ()), *gone.get(domains[number], ())]
+                if not found:
+                    continue
+                answer = answers[number]
+                if len(found) == 1 and found[0][2] == _TENANT and found[0][4] == _HELD and found[0][6] is None:
+                    _, reason, _, _, _, since, _, note = found[0]
+                    why = whys.get((reason, note))
+                    if why is None:
+                        why = whys[reason, note] = _why(Reason.from_number(reason), note)
+                    answers[number] = Answer(
+                        answer.address, "held", _REASONS[reason], why, f"{since[:10]}T{since[11:]}Z"
+                    )
+                elif answer.verdict == "clear":
+                    entries = [_entry(row) for row in found]
+                    answers[number] = self._show(answer.address, judge(entries, self._asking, self.now))
 
     def _provider_of(self, matching: Matching, texts: Sequence[str]) -> Callable[[str], str]:
         if not matching.same:
@@ -151,27 +163,19 @@ class Desk:
         found = providers_for(self._context, wanted)
         return lambda domain: found.get(domain, (0, ""))[1]
 
-    def _entries(self, keys: set[bytes], domains: set[str]) -> dict[bytes, list[Entry]]:
+    def _rows(self, keys: set[bytes], domains: set[str]) -> dict[bytes, list[Any]]:
+        """Rows by key."""
         keys |= {self._matchings[0].domain_key(domain) for domain in domains if domain}
-        out: dict[bytes, list[Entry]] = defaultdict(list)
-        for rows in _ahead(store.standing(self._connection, self._tenant_id, sorted(keys)), len(keys)):
-            for octets, reason, reach, reach_id, state, since, until, note in rows:
-                out[octets].append(
-                    Entry(
-                        Reason.from_number(reason),
-                        since.replace(tzinfo=UTC),
-                        until.replace(tzinfo=UTC) if until else None,
-                        State.from_number(state),
-                        Reach.from_number(reach),
-                        reach_id,
-                        note,
-                    )
-                )
-        return dict(out)
+        out: dict[bytes, list[Any]] = {}
+        for rows in store.standing(self._connection, self._tenant_id, sorted(keys)):
+            for row in rows:
+                if row[0] in out:
+                    out[row[0]].append(row)
+                else:
+                    out[row[0]] = [row]
+        return out
 
-    def show(self, text: str, clearance: Clearance) -> Answer:
-        if clearance is CLEAR:
-            return Answer(text, "clear")
+    def _show(self, text: str, clearance: Clearance) -> Answer:
         if clearance.elsewhere and not self._names_known:
             self._name()
         elsewhere = [
@@ -179,39 +183,29 @@ class Desk:
             for each in clearance.elsewhere
         ]
         return Answer(
-            text, "held" if clearance.held else "clear", str(clearance.reason), clearance.why, clearance.since,
-            clearance.until, clearance.not_before, elsewhere,
+            text, "held" if clearance.held else "clear", str(clearance.reason), clearance.why,
+            _shown(clearance.since), _shown(clearance.until), _shown(clearance.not_before), elsewhere,
         )  # fmt: skip
 
 
-def _ahead(pieces: Iterator[Sequence[Any]], keys: int) -> Iterator[Sequence[Any]]:
-    """Have the next piece looked up while the one before is worked on."""
-    if keys <= store.LOOKED_UP:
-        yield from pieces
-        return
-    waiting: queue.Queue[Any] = queue.Queue(2)
+def _why(reason: Reason, note: str) -> str:
+    return reason.meaning + (f" ({note})" if note else "")
 
-    def read() -> None:
-        try:
-            for piece in pieces:
-                waiting.put(piece)
-            waiting.put(None)
-        except Exception as error:  # raised where it is waited for
-            waiting.put(error)
 
-    thread = threading.Thread(target=read, daemon=True)
-    thread.start()
-    try:
-        while (piece := waiting.get()) is not None:
-            if isinstance(piece, Exception):
-                raise piece
-            yield piece
-    finally:
-        while thread.is_alive():  # whoever stops early must not leave it writing
-            try:
-                waiting.get_nowait()
-            except queue.Empty:
-                thread.join(0.01)
+def _shown(time: datetime | None) -> str | None:
+    return None if time is None else time.isoformat().replace("+00:00", "Z")
+
+
+def _entry(row: Any) -> Entry:
+    _, reason, reach, reach_id, state, since, until, note = row
+    return Entry(
+        Reason.from_number(reason), _time(since), _time(until) if until else None, State.from_number(state),
+        Reach.from_number(reach), reach_id, note,
+    )  # fmt: skip
+
+
+def _time(text: str) -> datetime:
+    return datetime.fromisoformat(text).replace(tzinfo=UTC)
 
 
 def answer(context: Context, tenant: TenantAccess, request: ClearanceRequest) -> Result:
@@ -228,14 +222,8 @@ def clear(
     def work(connection: Connection) -> tuple[list[Answer], list[tuple[str, str]]]:
         desk = Desk(context, connection, tenant.id, question)
         answers = desk.answer(texts)
-        held = [(text, str(each.reason)) for text, each in zip(texts, answers, strict=True) if each.held]
-        show = desk.show
-        if question.only_held:
-            return [show(text, each) for text, each in zip(texts, answers, strict=True) if each.held], held
-        return [
-            Answer(text, "clear") if each is CLEAR else show(text, each)
-            for text, each in zip(texts, answers, strict=True)
-        ], held
+        holding = [each for each in answers if each.verdict == "held"]
+        return holding if question.only_held else answers, [(each.address, each.reason) for each in holding]
 
     answers, held = context.store.transaction(work)
     if sending is not None and held:

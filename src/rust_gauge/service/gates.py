@@ -126,11 +126,11 @@ class Gatekeeper:
                 return Desk(self._context, connection, tenant_id, question).answer(texts)
 
             for number, clearance in zip(numbers, self._context.store.transaction(work), strict=True):
-                if clearance.held and clearance.reason != "no_address":  # what is none the MTA itself refuses
-                    out[number] = refusal(f"{str(clearance.reason).replace('_', ' ')}: {clearance.why}")
+                if clearance.verdict == "held" and clearance.reason != "no_address":
+                    out[number] = refusal(f"{clearance.reason.replace('_', ' ')}: {clearance.why}")
                     asked = questions[number]
                     held = _Held(tenant_id, question, asked.sender_domain, asked.instance, asked.recipient,
-                                 str(clearance.reason))  # fmt: skip
+                                 clearance.reason)  # fmt: skip
                     with self._lock:
                         self._held.append(held)
         return out

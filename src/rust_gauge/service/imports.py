@@ -40,7 +40,7 @@ _PIECE = 25_000  # rows in a transaction: the list is locked for less than a sec
 _AHEAD = 2  # pieces that are read before they are written
 _SHOWN = 20
 REFUSED = "refused"
-_COLUMNS = (
+COLUMNS = (
     "address_key, reason, reach, reach_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
 )
 
@@ -336,7 +336,7 @@ class _Import:
         done = load_rows(
             connection,
             "suppression_entry",
-            _COLUMNS,
+            COLUMNS,
             self._shared(now),
             self._packets(merged, providers, first, stream_id),
         )

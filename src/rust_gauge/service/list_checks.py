@@ -7,12 +7,12 @@ from typing import Any
 from sqlalchemy import Connection
 
 from rust_gauge.contract.tasks import ListCheckRequest, Task
-from rust_gauge.core.suppression import Clearance, Reason
+from rust_gauge.core.suppression import Reason
 from rust_gauge.core.suppression.checks import Check, Verdict
 from rust_gauge.core.suppression.files import Row, read_rows
 from rust_gauge.service import tasks
 from rust_gauge.service.checks import get_words, look_at
-from rust_gauge.service.clearance import Desk, Question
+from rust_gauge.service.clearance import Answer, Desk, Question
 from rust_gauge.service.context import Context
 from rust_gauge.service.imports import CountedPieces, layout_document, layout_of, read_ahead
 from rust_gauge.service.intake import providers_for
@@ -93,7 +93,7 @@ class _ListCheck:
         )
         checks: dict[int, Check] = {}
         if self._request.check_addresses:
-            free = [number for number, answer in enumerate(answers) if not answer.held]
+            free = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
             found = look_at(self._context, self._tenant_id, [texts[number] for number in free], self._words)
             checks = dict(zip(free, found, strict=True))
         domains = {text.rpartition("@")[2].lower() for text in texts if "@" in text}
@@ -105,15 +105,15 @@ class _ListCheck:
         self._write(rows[-1].number, octets, lines)
 
     def _judge(
-        self, row: Row, answer: Clearance, check: Check | None, providers: dict[str, tuple[int, str]],
+        self, row: Row, answer: Answer, check: Check | None, providers: dict[str, tuple[int, str]],
         lines: dict[str, list[bytes]],
     ) -> None:  # fmt: skip
         domain = check.address.domain if check is not None and check.address is not None else ""
         provider = self._columns.label(self._columns.place(providers[domain][0])) if domain in providers else ""
         counts = self._counts
         counts["rows"] += 1
-        if answer.held:
-            part, why, says = HELD, str(answer.reason), answer.why
+        if answer.verdict == "held":
+            part, why, says = HELD, answer.reason, answer.why
             if not provider:
                 provider = self._provider_of(row.address)
         elif check is not None and check.verdict is Verdict.BAD:
@@ -130,7 +130,7 @@ class _ListCheck:
         here[part] += 1
         if part == HELD:
             self._why[why] += 1
-            bounces = why in _WOULD_BOUNCE or not answer.held
+            bounces = why in _WOULD_BOUNCE or answer.verdict == "clear"
             counts["would_bounce"] += bounces
             here["would_bounce"] += bounces
         elif part == DOUBTFUL:

@@ -90,7 +90,7 @@ def _stands(context: Context, link: Link) -> bool:
 
     def work(connection: Connection) -> bool:
         (answer,) = Desk(context, connection, link.tenant_id, question).answer([link.recipient])
-        return answer.held and answer.reason == Reason.UNSUBSCRIBED
+        return answer.verdict == "held" and answer.reason == Reason.UNSUBSCRIBED
 
     return context.store.transaction(work)
 

@@ -11,7 +11,10 @@ from datetime import UTC, date, datetime
 from typing import Any, NamedTuple
 
 import orjson
+from pymysql.constants import COMMAND
+from pymysql.err import MySQLError
 from sqlalchemy import Connection, Select, and_, func, literal_column, or_, select, update
+from sqlalchemy.exc import DBAPIError
 
 from rust_gauge.core.suppression import Change, Reach, Reason, State, Status
 from rust_gauge.store import tables as t
@@ -248,27 +251,55 @@ def where_of(row: AnyRow) -> Where:
     return Where(bytes(row.address_key), Reason.from_number(row.reason), Reach.from_number(row.reach), row.reach_id)
 
 
+_STANDING = (
+    "SELECT address_key, reason, reach, reach_id, state, CAST(since AS CHAR), CAST(until AS CHAR), note "
+    "FROM suppression_entry"
+)
+
+
 def standing(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> Iterator[Sequence[AnyRow]]:
     """What does not stand ended for these keys (sorted ones are faster), piece by piece.
 
-    Each row: address_key, reason, reach, reach_id, state, since, until, note.
+    Each row: address_key, reason, reach, reach_id, state, since, until, note; times as text, which is cheaper. While
+    whoever asked works on one piece, MariaDB looks up the next: it is sent before the rows of this one are given.
     """
-    for start in range(0, len(keys), LOOKED_UP):
-        yield standing_of(connection, tenant_id, keys[start : start + LOOKED_UP])
+    driver: Any = connection.connection.driver_connection
+    waiting = False
+    try:
+        for start in range(0, len(keys), LOOKED_UP):
+            listed = ",".join([f"x'{key.hex()}'" for key in keys[start : start + LOOKED_UP]])
+            sql = f"{_STANDING} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed}) AND state <> 0"
+            rows = _read(driver) if waiting else ()
+            waiting = False
+            _send(driver, sql)
+            waiting = True
+            if rows:
+                yield rows
+        if waiting:
+            waiting = False
+            yield _read(driver)
+    finally:
+        if waiting:
+            _read(driver)
 
 
-_STANDING = "SELECT address_key, reason, reach, reach_id, state, since, until, note FROM suppression_entry"
+def _send(driver: Any, sql: str) -> None:
+    _as_sqlalchemy(lambda: driver._execute_command(COMMAND.COM_QUERY, sql.encode()), sql, driver)
 
 
-def standing_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> Sequence[AnyRow]:
-    """The same for one piece."""
-    if not keys:
-        return ()
-    listed = ",".join([f"x'{key.hex()}'" for key in keys])
-    sql = f"{_STANDING} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed}) AND state <> 0"
-    cursor: Any = run(connection, sql).cursor
-    rows: Sequence[AnyRow] = cursor.fetchall() if cursor is not None else ()  # plain tuples: no layer above them
+def _read(driver: Any) -> Sequence[AnyRow]:
+    _as_sqlalchemy(lambda: driver._read_query_result(), "", driver)
+    rows: Sequence[AnyRow] = driver._result.rows
     return rows
+
+
+def _as_sqlalchemy(work: Callable[[], object], sql: str, driver: Any) -> None:
+    """The driver's errors as SQLAlchemy gives them, so that a transaction can be tried again."""
+    try:
+        work()
+    except MySQLError as error:
+        lost = not isinstance(error.args[0] if error.args else None, int) or not driver.open
+        raise DBAPIError(sql[:200], None, error, connection_invalidated=lost) from error
 
 
 # Reading the list

@@ -1,0 +1,225 @@
+/** The list itself: found as one types, one address with all that happened to it, lifting, and what waits for a decision. */
+import {useState, type FormEvent} from 'react';
+import {Checkbox} from 'react-aria-components';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useAddressStatus, useDecide, useHold, useLift, useSuppression, useSuppressionCount, type Listed} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Tag} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {DataTable, type Column} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {ago, count, time, words} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {font, space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+import {change, reach, REASONS, shownAddress} from './words';
+
+type Entry = Schemas['SuppressionEntry'];
+
+const Grid = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 380px;
+  gap: ${space.m};
+  align-items: start;
+  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Bar = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-bottom: ${space.s}; > :first-child { flex: 1 1 240px; }`;
+const Mono = styled.span`font: 12px ${font.mono};`;
+const Reply = styled.span`display: block; font: 12px/1.35 ${font.mono}; white-space: normal; overflow-wrap: anywhere; min-width: 20ch;`;
+const Stack = styled.div`display: grid; gap: ${space.m}; grid-template-columns: minmax(0, 1fr);`;
+
+const SHOWN: {value: string; label: string; listed: Listed}[] = [
+  {value: 'held', label: 'Held now', listed: {state: ['held']}},
+  {value: 'proposed', label: 'Wait for a decision', listed: {state: ['proposed']}},
+  {value: 'ending', label: 'End within 14 days', listed: {ends_within_days: 14}},
+  {value: 'back', label: 'Came back', listed: {came_back: true}},
+  {value: 'ended', label: 'Ended or lifted', listed: {state: ['ended']}},
+  {value: 'resting', label: 'Better not just now', listed: {state: ['resting']}},
+];
+
+export function ListView({tenant}: {tenant: string}) {
+  const view = useView();
+  const text = view.get('text');
+  const shown = view.get('shown') || 'held';
+  const reason = view.get('reason');
+  const address = view.get('address');
+  const listed: Listed = {
+    ...(SHOWN.find((each) => each.value === shown) ?? SHOWN[0]!).listed,
+    text,
+    reason: reason ? [reason as Entry['reason']] : undefined,
+  };
+  const list = useSuppression(tenant, listed);
+  const total = useSuppressionCount(tenant, listed);
+  const rows = list.data?.pages.flatMap((page) => page.items) ?? [];
+  const columns: Column<Entry>[] = [
+    {name: 'Address', value: (row) => row.address || row.address_key, show: (row) => <Button tone="link" onPress={() => view.set('address', row.address)} isDisabled={!row.address}><Mono>{shownAddress(row)}</Mono></Button>},
+    {name: 'Reason', value: (row) => words(row.reason)},
+    {name: 'Holds', value: (row) => reach(row)},
+    {name: 'Since', value: (row) => row.since, show: (row) => <span title={time(row.since)}>{ago(row.since)}</span>},
+    {name: 'Until', value: (row) => row.until ?? '', show: (row) => (row.until ? time(row.until).slice(0, 11) : 'no end')},
+    {name: 'Times', value: (row) => row.times, show: (row) => `${count(row.times)}${row.returns ? `, back ${row.returns}×` : ''}`, number: true},
+    {name: 'What was said', value: (row) => row.note, show: (row) => <Reply>{row.note || row.evidence[0]?.diagnostic || row.made_by}</Reply>},
+  ];
+  return (
+    <Grid>
+      <Card title="The list" note={total.data ? `${total.data.more ? 'more than ' : ''}${count(total.data.count)} of these` : ''}>
+        <Bar>
+          <Field label="Address begins with, or @domain" mono value={text} onChange={(value) => view.set('text', value)} placeholder="ann or @tidepost" />
+          <Choice label="Which" value={shown} options={SHOWN} onChange={(value) => view.set('shown', value === 'held' ? '' : value)} />
+          <Choice label="Reason" value={reason || 'any'} options={[{value: 'any', label: 'Any reason'}, ...REASONS]} onChange={(value) => view.set('reason', value === 'any' ? '' : value)} />
+        </Bar>
+        {list.isPending && <Loading what="the list" />}
+        {list.error && <Trouble error={list.error} again={() => void list.refetch()} />}
+        {list.data && rows.length === 0 && (
+          <Notice title={text || reason || shown !== 'held' ? 'Nothing here answers to that' : 'Nobody is on the list'}>
+            {text || reason || shown !== 'held' ? 'Take a part of the search away.' : 'Bad addresses, complaints and unsubscriptions come here by themselves.'}
+          </Notice>
+        )}
+        {rows.length > 0 && (shown === 'proposed' ? <Proposals tenant={tenant} rows={rows} columns={columns} /> : <DataTable label="Suppression list" columns={columns} rows={rows} id={(row) => row.id} file={`suppression-${tenant}.csv`} />)}
+        {list.hasNextPage && <Button onPress={() => void list.fetchNextPage()} isDisabled={list.isFetchingNextPage}>Show 100 more</Button>}
+      </Card>
+      <Stack>
+        {address ? <AddressCard tenant={tenant} address={address} /> : <LookUp />}
+        <HoldCard tenant={tenant} />
+      </Stack>
+    </Grid>
+  );
+}
+
+function LookUp() {
+  const view = useView();
+  const [text, setText] = useState('');
+  const look = (event: FormEvent) => {
+    event.preventDefault();
+    view.set('address', text.trim());
+  };
+  return (
+    <Card title="One address" note="what holds it, and everything that ever happened to it">
+      <form onSubmit={look}>
+        <Bar>
+          <Field label="Address, or @domain" mono value={text} onChange={setText} placeholder="kim@tidepost.example" isRequired />
+          <Button type="submit">Look</Button>
+        </Bar>
+      </form>
+    </Card>
+  );
+}
+
+export function AddressCard({tenant, address}: {tenant: string; address: string}) {
+  const view = useView();
+  const status = useAddressStatus(tenant, address);
+  const found = status.data;
+  const standing = found?.entries.filter((entry) => entry.state !== 'ended') ?? [];
+  return (
+    <Card title={address} note="one address" actions={<Button onPress={() => view.set('address', '')}>Close</Button>}>
+      {status.isPending && <Loading what="its history" />}
+      {status.error && <Trouble error={status.error} />}
+      {found && (
+        <Stack>
+          <p style={{margin: 0}}>
+            <Tag level={found.verdict === 'held' ? 'fault' : 'right'}>{found.verdict}</Tag> {found.why}
+          </p>
+          {standing.map((entry) => <Standing key={entry.id} entry={entry} />)}
+          <p style={{margin: 0}}><a href={`/flow?view=trails&recipient=${encodeURIComponent(found.address)}&tenant=${tenant}`}>The trail of its mail</a></p>
+          {standing.some((entry) => entry.state === 'held') && <LiftForm tenant={tenant} entries={standing.filter((entry) => entry.state === 'held')} />}
+          {found.history.length > 0 && (
+            <DataTable
+              label="What happened to it"
+              columns={[
+                {name: 'When, UTC', value: (row: Schemas['ListChange']) => row.at, show: (row) => time(row.at)},
+                {name: 'What', value: (row) => row.change, show: (row) => <span style={{whiteSpace: 'normal'}}>{change(row.change)} ({words(row.reason)}, {reach(row)}) by {row.by}</span>},
+              ]}
+              rows={[...found.history].reverse()}
+              id={(row) => String(row.number)}
+              file="address.csv"
+            />
+          )}
+          {found.history.length === 0 && <Small>Nothing ever happened to it here.</Small>}
+        </Stack>
+      )}
+    </Card>
+  );
+}
+
+const Standing = ({entry}: {entry: Entry}) => (
+  <div>
+    <b>{words(entry.reason)}</b>, {entry.state === 'held' ? 'holds' : words(entry.state)} {reach(entry)}, {entry.until ? `until ${time(entry.until)}` : 'no end'}
+    {entry.evidence.map((each) => (
+      <Reply key={each.time + each.message_id}>{time(each.time)} {each.kind} {each.stream || each.domain}: {each.diagnostic || words(each.cause)}</Reply>
+    ))}
+  </div>
+);
+
+function LiftForm({tenant, entries}: {tenant: string; entries: Entry[]}) {
+  const lift = useLift(tenant);
+  const [why, setWhy] = useState('');
+  const [sure, setSure] = useState(false);
+  const complained = entries.some((entry) => entry.reason === 'complaint');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    lift.mutate({ids: entries.map((entry) => entry.id), address: '', why: why.trim(), despite_complaint: sure});
+  };
+  return (
+    <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
+      <Field label="Lift it: why" value={why} onChange={setWhy} placeholder="typing mistake at the till, ticket 812" isRequired style={{width: '100%'}} />
+      {complained && (
+        <Checkbox isSelected={sure} onChange={setSure}>
+          {({isSelected}) => <>{isSelected ? '☑' : '☐'} Its owner complained, and has asked for mail again since</>}
+        </Checkbox>
+      )}
+      <Button type="submit" isDisabled={lift.isPending || why.trim().length < 3 || (complained && !sure)}>Lift {entries.length > 1 ? `all ${entries.length}` : ''}</Button>
+      {lift.error && <Trouble error={lift.error} />}
+    </form>
+  );
+}
+
+function Proposals({tenant, rows, columns}: {tenant: string; rows: Entry[]; columns: Column<Entry>[]}) {
+  const decide = useDecide(tenant);
+  const act = (entries: Entry[], confirm: boolean) => decide.mutate({ids: entries.map((entry) => entry.id), confirm, why: ''});
+  const tool: Column<Entry> = {
+    name: 'Decide',
+    tool: true,
+    value: () => '',
+    show: (row) => (
+      <span style={{display: 'inline-flex', gap: 6}}>
+        <Button onPress={() => act([row], true)}>Hold</Button>
+        <Button onPress={() => act([row], false)}>Leave</Button>
+      </span>
+    ),
+  };
+  return (
+    <>
+      {decide.error && <Trouble error={decide.error} />}
+      <DataTable label="Proposals" columns={[columns[0]!, columns[1]!, columns[6]!, tool]} rows={rows} id={(row) => row.id} file={`proposals-${tenant}.csv`} />
+      <p><Button onPress={() => act(rows.slice(0, 1000), true)}>Hold all {rows.length} that are shown</Button> <Button onPress={() => act(rows.slice(0, 1000), false)}>Leave them all</Button></p>
+    </>
+  );
+}
+
+function HoldCard({tenant}: {tenant: string}) {
+  const hold = useHold(tenant);
+  const [text, setText] = useState('');
+  const [note, setNote] = useState('');
+  const addresses = text.split(/[\s,;]+/).filter(Boolean);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    hold.mutate({addresses, reason: 'by_hand', reach: 'tenant', reach_name: '', note: note.trim()}, {onSuccess: () => setText('')});
+  };
+  return (
+    <Card title="Hold by hand" note="an address or @domain a line">
+      <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
+        <Field label="Addresses" mono lines={3} value={text} onChange={setText} style={{width: '100%'}} />
+        <Field label="Why" value={note} onChange={setNote} style={{width: '100%'}} />
+        <Button type="submit" isDisabled={hold.isPending || addresses.length === 0}>{addresses.length > 1 ? `Hold ${addresses.length}` : 'Hold'}</Button>
+      </form>
+      {hold.error && <Trouble error={hold.error} />}
+      {hold.data && (
+        <p role="status">
+          {hold.data.changed} held, {hold.data.standing} stood already.
+          {hold.data.refused.map((each) => <Small key={each.row} style={{display: 'block'}}>{each.text}: {each.why}</Small>)}
+        </p>
+      )}
+    </Card>
+  );
+}

@@ -1,0 +1,184 @@
+/** In and out: files in with a look before, the list out, gates for MTAs, and how programs hear of changes. */
+import {useState, type FormEvent} from 'react';
+import {FileTrigger} from 'react-aria-components';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useAddressWords, useChangeGates, useGates, usePutAddressWords, useRunTask, useSendList, useTask, useTasks} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {CopyButton} from '../../design/CopyButton';
+import {DataTable} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {ago, count, percent, time, words} from '../../design/format';
+import {Notice, Trouble} from '../../design/Notice';
+import {font, space} from '../../design/tokens';
+import {TaskState} from './TaskState';
+import {REASONS} from './words';
+
+const Grid = styled.div`
+  display: grid;
+  grid-template-columns: repeat(2, minmax(0, 1fr));
+  gap: ${space.m};
+  align-items: start;
+  > :first-child { grid-column: 1 / -1; }
+  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end;`;
+const Code = styled.code`display: block; font: 12px/1.4 ${font.mono}; overflow-wrap: anywhere; margin: ${space.s} 0;`;
+
+export const WaysView = ({tenant}: {tenant: string}) => (
+  <Grid>
+    <ImportCard tenant={tenant} />
+    <GatesCard tenant={tenant} />
+    <Card title="The list as a file" note="all of it, in the order of its keys">
+      <Row>
+        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv`} download>CSV</a>
+        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=ndjson`} download>NDJSON</a>
+        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv&state=ended`} download>What ended, CSV</a>
+      </Row>
+      <p><Small>No cell of the CSV can be taken for a formula. Programs that follow the list ask for its changes (`suppression/changes`, which waits for the next one) or are told by a signed webhook (Settings, `suppression.changed`).</Small></p>
+    </Card>
+    <WordsCard tenant={tenant} />
+  </Grid>
+);
+
+interface Imported {
+  dry: boolean;
+  counts: Record<string, number>;
+  layout: {form: string; encoding: string; columns: Record<string, string>};
+  sample: {address: string; reason: string; since: string; until: string; note: string}[];
+}
+const SAID: Record<string, string> = {new: 'new', standing: 'stood already', repeated: 'twice in the file', changed: 'changed', came_back: 'held again', stayed_clear: 'lifted before, stay clear', refused: 'cannot be used'};
+
+function ImportCard({tenant}: {tenant: string}) {
+  const tasks = useTasks(tenant, 'import');
+  const send = useSendList(tenant);
+  const run = useRunTask(tenant);
+  const [reason, setReason] = useState('by_hand');
+  const [share, setShare] = useState(0);
+  const [chosen, setChosen] = useState(0);
+  const id = chosen || tasks.data?.find((task) => task.state !== 'collecting')?.id || 0;
+  const task = useTask(tenant, id);
+  const take = (files: FileList | null) => {
+    const file = files?.[0];
+    if (!file) return;
+    setShare(0);
+    const request = {reason, reach: 'tenant', reach_name: '', note: '', standing: 'keep', lifted: 'stay_clear', layout: {form: '', encoding: '', columns: {}}} as Omit<Schemas['ImportRequest'], 'name'>;
+    send.mutate({file, kind: 'import', request, told: setShare}, {onSuccess: (made) => setChosen(made.id)});
+  };
+  const found = task.data?.result as unknown as Partial<Imported> | undefined;
+  return (
+    <Card
+      title="Bring a list"
+      note="CSV, NDJSON or an address a line, in any encoding; first you see what it would do"
+      actions={
+        <>
+          <Choice label="Reason where no column says it" value={reason} options={REASONS} onChange={setReason} />
+          <FileTrigger onSelect={take}><Button tone="main" isDisabled={send.isPending}>Choose a file</Button></FileTrigger>
+        </>
+      }
+    >
+      {send.isPending && <p role="status">Sending the file: {percent(share)}</p>}
+      {send.error && <Trouble error={send.error} />}
+      {!id && !send.isPending && <Notice title="No list was brought yet">Lifted addresses stay clear, what stands is left as it is; the command line and the API have more choices.</Notice>}
+      {task.data && (
+        <>
+          <p><b>{task.data.name}</b> <Small>{ago(task.data.created_at)} by {task.data.made_by}</Small></p>
+          <TaskState task={task.data} run={run} />
+          {found?.counts && (
+            <p role="status">
+              {found.dry ? 'It would be: ' : 'It was: '}
+              {Object.entries(SAID).filter(([name]) => found.counts![name]).map(([name, said]) => `${count(found.counts![name]!)} ${said}`).join(', ')}.{' '}
+              <Small>{found.layout?.form}, {found.layout?.encoding}{Object.entries(found.layout?.columns ?? {}).map(([name, column]) => `, ${name} from ${column}`).join('')}</Small>
+            </p>
+          )}
+          {task.data.state === 'done' && found?.dry && <Button tone="main" onPress={() => run.mutate({id, dry: false})} isDisabled={run.isPending}>Take it in</Button>}
+          {task.data.parts?.refused ? <p><a href={`/api/v1/tenants/${tenant}/tasks/${id}/parts/refused`} download>Rows that cannot be used, with the reason</a></p> : null}
+          {found?.dry && (found.sample?.length ?? 0) > 0 && (
+            <DataTable
+              label="The first rows as they are understood"
+              columns={[
+                {name: 'Address', value: (row: Imported['sample'][number]) => row.address},
+                {name: 'Reason', value: (row) => words(row.reason)},
+                {name: 'Since', value: (row) => row.since.slice(0, 16)},
+                {name: 'Until', value: (row) => row.until.slice(0, 16)},
+                {name: 'Note', value: (row) => row.note},
+              ]}
+              rows={found.sample!.slice(0, 8)}
+              id={(row) => row.address}
+            />
+          )}
+        </>
+      )}
+    </Card>
+  );
+}
+
+function GatesCard({tenant}: {tenant: string}) {
+  const gates = useGates(tenant);
+  const {add, drop} = useChangeGates(tenant);
+  const [name, setName] = useState('');
+  const [stream, setStream] = useState('');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate({name: name.trim(), stream: stream.trim(), relay: ''}, {onSuccess: () => { setName(''); setStream(''); }});
+  };
+  return (
+    <Card title="Gates for MTAs" note="Postfix asks for each recipient and refuses who is held">
+      {gates.data && gates.data.length > 0 && (
+        <DataTable
+          label="Gates"
+          columns={[
+            {name: 'Name', value: (row: Schemas['Gate']) => row.name},
+            {name: 'Stream', value: (row) => row.stream || 'any'},
+            {name: 'Last asked', value: (row) => row.last_used_at ?? '', show: (row) => (row.last_used_at ? time(row.last_used_at) : 'never')},
+            {name: '', tool: true, value: () => '', show: (row) => <Button onPress={() => drop.mutate(row.id)}>Close it</Button>},
+          ]}
+          rows={gates.data}
+          id={(row) => String(row.id)}
+        />
+      )}
+      <form onSubmit={submit}>
+        <Row>
+          <Field label="Name of the MTA" value={name} onChange={setName} placeholder="mta1" isRequired />
+          <Field label="Stream, if it sends one only" value={stream} onChange={setStream} />
+          <Button type="submit" isDisabled={add.isPending || !name.trim()}>Open a gate</Button>
+        </Row>
+      </form>
+      {add.error && <Trouble error={add.error} />}
+      {drop.error && <Trouble error={drop.error} />}
+      {add.data && (
+        <div role="status">
+          <p>Put this into smtpd_recipient_restrictions, before permit_mynetworks. The key is shown this once.</p>
+          <Code>{add.data.line}</Code>
+          <CopyButton value={add.data.line}>Copy the line</CopyButton>
+        </div>
+      )}
+    </Card>
+  );
+}
+
+const lines = (text: string) => text.split(/[\s,;]+/).filter(Boolean);
+
+function WordsCard({tenant}: {tenant: string}) {
+  const current = useAddressWords(tenant);
+  const put = usePutAddressWords(tenant);
+  const [away, setAway] = useState<string | null>(null);
+  const [people, setPeople] = useState<string | null>(null);
+  if (!current.data) return null;
+  const save = (event: FormEvent) => {
+    event.preventDefault();
+    put.mutate({...current.data, throw_away: lines(away ?? current.data.throw_away!.join('\n')), people: lines(people ?? current.data.people!.join('\n'))}, {onSuccess: () => { setAway(null); setPeople(null); }});
+  };
+  return (
+    <Card title="What addresses are held against" note="your own words beside the usual ones">
+      <form onSubmit={save} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
+        <Field label="Throw-away domains" mono lines={4} value={away ?? current.data.throw_away!.join('\n')} onChange={setAway} style={{width: '100%'}} />
+        <Field label="Role names that are people here" mono lines={2} value={people ?? current.data.people!.join('\n')} onChange={setPeople} style={{width: '100%'}} />
+        <Button type="submit" isDisabled={put.isPending || (away === null && people === null)}>Keep</Button>
+      </form>
+      {put.error && <Trouble error={put.error} />}
+    </Card>
+  );
+}
