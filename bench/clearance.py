@@ -146,14 +146,15 @@ def _forms(bench: Bench, asked: list[str]) -> dict[str, list[str]]:
     def listed(part: list[bytes]) -> str:
         literals = ",".join([f"x'{key.hex()}'" for key in part])
         return (
-            f"SELECT {columns} FROM suppression_entry WHERE tenant_id = {bench.tenant.id} "
+            f"SELECT {columns} FROM suppression_entry FORCE INDEX (PRIMARY) WHERE tenant_id = {bench.tenant.id} "
             f"AND address_key IN ({literals}) AND state <> 0"
         )
 
     ordered = sorted(keys)
     values = ",".join([f"(x'{key.hex()}')" for key in ordered])
     joined = (
-        f"WITH a (k) AS (VALUES {values}) SELECT {columns} FROM a STRAIGHT_JOIN suppression_entry "
+        f"WITH a (k) AS (VALUES {values}) SELECT {columns} FROM a "
+        "STRAIGHT_JOIN suppression_entry FORCE INDEX (PRIMARY) "
         f"ON tenant_id = {bench.tenant.id} AND address_key = k WHERE state <> 0"
     )
     return {

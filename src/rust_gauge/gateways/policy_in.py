@@ -1,4 +1,8 @@
-"""The listener for Postfix's policy delegation: many connections, one look-up for all that ask at the same moment."""
+"""The listener for Postfix's policy delegation: many connections, one look-up for all that ask at the same moment.
+
+What came in during one turn of the event loop is looked up together, and the loop waits for it: there is nothing else
+to do before the answer is known, and handing it to a thread and back costs more than the look-up.
+"""
 
 import asyncio
 from collections.abc import Callable, Sequence
@@ -9,7 +13,7 @@ from rust_gauge.core.suppression.delegation import MOST, NOTHING, Question, put_
 
 log = structlog.get_logger()
 _IDLE = 600.0  # seconds without a question after which a connection is closed
-_TOGETHER = 500  # questions in one look-up
+_TOGETHER = 1000  # questions in one look-up
 _COUNT_EVERY = 0.5
 _MOST_CONNECTIONS = 2000
 
@@ -17,69 +21,92 @@ Answer = Callable[[Sequence[Question]], list[bytes]]
 
 
 class PolicyIn:
-    """A listener. `answer` and `count` may block; they run in threads, one look-up at a time."""
+    """A listener. `answer` looks up and may block for as long as the database takes; `count` runs in a thread."""
 
     def __init__(self, host: str, port: int, answer: Answer, count: Callable[[], object]) -> None:
         self._host, self._port, self._ask, self._count = host, port, answer, count
-        self._waiting: list[tuple[Question, asyncio.Future[bytes]]] = []
-        self._wake = asyncio.Event()
-        self._connections = 0
+        self._waiting: list[tuple[Question, asyncio.Transport]] = []
+        self.connections: set[_Connection] = set()
 
     async def serve(self, ready: Callable[[int], object], stop: asyncio.Event) -> None:
         """Listen until `stop` is set. `ready` is told the port. OSError when the port is taken."""
-        server = await asyncio.start_server(self._talk, self._host, self._port, limit=MOST)
-        helpers = [asyncio.create_task(self._look_up()), asyncio.create_task(self._count_sometimes())]
+        loop = asyncio.get_running_loop()
+        server = await loop.create_server(lambda: _Connection(self), self._host, self._port)
+        helper = asyncio.create_task(self._look_after())
         async with server:
             ready(server.sockets[0].getsockname()[1])
             await stop.wait()
-        for task in helpers:
-            task.cancel()
-        await asyncio.gather(*helpers, return_exceptions=True)
+        helper.cancel()
+        await asyncio.gather(helper, return_exceptions=True)
         await asyncio.to_thread(self._count)
 
-    async def _talk(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        self._connections += 1
+    def take(self, question: Question, transport: asyncio.Transport) -> None:
+        """Answer it with all others of this turn."""
+        if not self._waiting:
+            asyncio.get_running_loop().call_soon(self._look_up)
+        self._waiting.append((question, transport))
+
+    def _look_up(self) -> None:
+        batch, self._waiting = self._waiting[:_TOGETHER], self._waiting[_TOGETHER:]
+        if self._waiting:
+            asyncio.get_running_loop().call_soon(self._look_up)
         try:
-            while self._connections <= _MOST_CONNECTIONS:
-                block = await asyncio.wait_for(reader.readuntil(b"\n\n"), _IDLE)
-                question = read_question(block)
-                writer.write(NOTHING if question is None else await self._answer(question))
-                await writer.drain()
-        except (asyncio.IncompleteReadError, TimeoutError, ConnectionError):
-            pass  # the other side has had enough
-        except asyncio.LimitOverrunError:
-            log.warning("policy_request_too_long")
-        finally:
-            self._connections -= 1
-            writer.close()
+            answers = self._ask([question for question, _ in batch])
+        except Exception as error:  # whatever it was, the MTA must hear something
+            log.exception("policy_trouble", error=repr(error))
+            answers = [put_off("Trouble here; try again")] * len(batch)
+        for (_, transport), action in zip(batch, answers, strict=True):
+            transport.write(action)
 
-    async def _answer(self, question: Question) -> bytes:
-        if not question.is_about_a_recipient:
-            return NOTHING
-        future: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
-        self._waiting.append((question, future))
-        self._wake.set()
-        return await future
-
-    async def _look_up(self) -> None:
-        while True:
-            await self._wake.wait()
-            batch, self._waiting = self._waiting[:_TOGETHER], self._waiting[_TOGETHER:]
-            if not self._waiting:
-                self._wake.clear()
-            try:
-                answers = await asyncio.to_thread(self._ask, [question for question, _ in batch])
-            except Exception as error:  # whatever it was, the MTA must hear something
-                log.exception("policy_trouble", error=repr(error))
-                answers = [put_off("Trouble here; try again")] * len(batch)
-            for (_, future), action in zip(batch, answers, strict=True):
-                if not future.done():
-                    future.set_result(action)
-
-    async def _count_sometimes(self) -> None:
+    async def _look_after(self) -> None:
+        """Count what was refused; close connections that nobody uses."""
+        loop = asyncio.get_running_loop()
         while True:
             await asyncio.sleep(_COUNT_EVERY)
             try:
                 await asyncio.to_thread(self._count)
             except Exception as error:
                 log.exception("policy_trouble", error=repr(error))
+            for connection in [each for each in self.connections if loop.time() - each.heard > _IDLE]:
+                connection.close()
+
+
+class _Connection(asyncio.Protocol):
+    """One MTA's connection: requests one after the other, each ended by an empty line."""
+
+    def __init__(self, listener: PolicyIn) -> None:
+        self._listener = listener
+        self._rest = b""
+        self._transport: asyncio.Transport | None = None
+        self.heard = 0.0
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        assert isinstance(transport, asyncio.Transport)
+        self._transport = transport
+        self.heard = asyncio.get_running_loop().time()
+        if len(self._listener.connections) >= _MOST_CONNECTIONS:
+            transport.close()
+        else:
+            self._listener.connections.add(self)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._listener.connections.discard(self)
+
+    def close(self) -> None:
+        if self._transport is not None:
+            self._transport.close()
+
+    def data_received(self, data: bytes) -> None:
+        assert self._transport is not None
+        self.heard = asyncio.get_running_loop().time()
+        self._rest += data
+        while (end := self._rest.find(b"\n\n")) >= 0:
+            question = read_question(self._rest[:end])
+            self._rest = self._rest[end + 2 :]
+            if question is None or not question.is_about_a_recipient:
+                self._transport.write(NOTHING)
+            else:
+                self._listener.take(question, self._transport)
+        if len(self._rest) > MOST:
+            log.warning("policy_request_too_long")
+            self._transport.abort()

@@ -87,16 +87,25 @@ class Desk:
         self._names_known = False
         self._whys: dict[tuple[int, str], str] = {}
         if question.stream is not None or question.domain is not None:
-            self._name()
-            domains, streams = self._ids
+            domain = question.domain.lower().rstrip(".") if question.domain is not None else None
             self._asking = Asking(
-                domains.get((question.domain or "").lower().rstrip("."), -1) if question.domain is not None else None,
-                streams.get(question.stream, -1) if question.stream is not None else None,
+                self._id("domain", domain) if domain is not None else None,
+                self._id("stream", question.stream) if question.stream is not None else None,
             )
 
+    def _id(self, what: str, name: str) -> int:
+        """The id of a domain or stream; -1 where there is none of this name. Ids never change, so they are kept."""
+        known: dict[tuple[str, str], int] = self._context.memory.setdefault(("ids", self._tenant_id), {})
+        if (what, name) not in known:
+            domains, streams = store_holding.ids_of(self._connection, self._tenant_id)
+            if len(known) > 10_000:
+                known.clear()
+            known |= {("domain", each): id for each, id in domains.items()}
+            known |= {("stream", each): id for each, id in streams.items()}
+        return known.get((what, name), -1)
+
     def _name(self) -> None:
-        self._ids = store_holding.ids_of(self._connection, self._tenant_id)
-        domains, streams = self._ids
+        domains, streams = store_holding.ids_of(self._connection, self._tenant_id)
         self._names = {(Reach.DOMAIN, id): name for name, id in domains.items()}
         self._names |= {(Reach.STREAM, id): name for name, id in streams.items()}
         self._names_known = True

@@ -12,22 +12,21 @@ from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Any
 
 import structlog
 from sqlalchemy import Connection
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import DBAPIError, IntegrityError
 
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
 from rust_gauge.contract.suppression import Sending
 from rust_gauge.core.suppression.delegation import NOTHING, put_off, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
-from rust_gauge.service.clearance import Desk, Question, withhold
+from rust_gauge.service.clearance import Answer, Desk, Question, withhold
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import gates as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow, StoreError
+from rust_gauge.store.engine import AnyRow, StoreError, StoreUnavailable
 
 log = structlog.get_logger()
 _KNOWN_FOR = 5.0  # seconds that a gate's key is remembered
@@ -97,6 +96,7 @@ class Gatekeeper:
         self._gates: dict[str, tuple[float, AnyRow | None]] = {}
         self._held: list[_Held] = []
         self._lock = threading.Lock()
+        self._connection: Connection | None = None
 
     def answer(self, questions: Sequence[Asked]) -> list[bytes]:
         """An action for each. Never raises: while the database is away the MTA is asked to try again."""
@@ -121,11 +121,7 @@ class Gatekeeper:
         for (tenant_id, question), numbers in groups.items():
             texts = [questions[number].recipient for number in numbers]
 
-            def work(connection: Connection, tenant_id: int = tenant_id, question: Question = question,
-                     texts: list[str] = texts) -> Any:  # fmt: skip
-                return Desk(self._context, connection, tenant_id, question).answer(texts)
-
-            for number, clearance in zip(numbers, self._context.store.transaction(work), strict=True):
+            for number, clearance in zip(numbers, self._look_up(tenant_id, question, texts), strict=True):
                 if clearance.verdict == "held" and clearance.reason != "no_address":
                     out[number] = refusal(f"{clearance.reason.replace('_', ' ')}: {clearance.why}")
                     asked = questions[number]
@@ -134,6 +130,22 @@ class Gatekeeper:
                     with self._lock:
                         self._held.append(held)
         return out
+
+    def _look_up(self, tenant_id: int, question: Question, texts: list[str]) -> list[Answer]:
+        """Over a connection of its own, without a transaction: each question is one look at what is committed."""
+        for attempt in (1, 2):
+            try:
+                if self._connection is None:
+                    plain = self._context.store.engine.execution_options(isolation_level="AUTOCOMMIT")
+                    self._connection = plain.connect()
+                return Desk(self._context, self._connection, tenant_id, question).answer(texts)
+            except DBAPIError as error:
+                connection, self._connection = self._connection, None
+                if connection is not None:
+                    connection.invalidate()
+                if attempt == 2:
+                    raise StoreUnavailable("The database cannot be reached", why=type(error).__name__) from error
+        raise AssertionError("the second attempt returns or raises")
 
     def _gate(self, key: str) -> AnyRow | None:
         known = self._gates.get(key)

@@ -4,12 +4,13 @@ A request is lines of `name=value` up to an empty line; an answer is `action=...
 carries one request after the other.
 """
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
 NOTHING = b"action=DUNNO\n\n"
 MOST = 32 * 1024  # octets of a request; real ones have one or two thousand
-_KNOWN = (b"request", b"protocol_state", b"sender", b"recipient", b"instance", b"queue_id", b"policy_context")
+_LINE = re.compile(rb"^(request|protocol_state|sender|recipient|instance|policy_context)=(.*)$", re.MULTILINE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,11 +34,7 @@ class Question:
 
 def read_question(block: bytes) -> Question | None:
     """The question in a request; None for a request of another kind."""
-    found: dict[bytes, str] = {}
-    for line in block.split(b"\n"):
-        name, _, value = line.partition(b"=")
-        if name in _KNOWN:
-            found[name] = value.rstrip(b"\r").decode("utf-8", "replace")
+    found = {name: value.rstrip(b"\r").decode("utf-8", "replace") for name, value in _LINE.findall(block)}
     if found.get(b"request") != "smtpd_access_policy":
         return None
     return _question(found)

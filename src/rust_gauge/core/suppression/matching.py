@@ -74,17 +74,19 @@ class Matching:
         """
         joined = "\n".join(texts) + "\n" if texts else ""
         if self.fold_case and not self.same and _PLAIN.match(joined):
-            lines = joined.lower().split("\n")[:-1]
+            joined = joined.lower()
+            lines = joined.split("\n")[:-1]
             domains = [line[line.index("@") + 1 :] for line in lines]
-            if len(lines) == len(texts) and all(map(_is_normal, set(domains))):
+            # A line that is no longer than a local part may be needs no second look.
+            short = len(lines) == len(texts) and (
+                max(map(len, lines), default=0) <= _LOCAL_MOST + 2 or _locals_fit(lines)
+            )
+            if short and all(map(_is_normal, set(domains))):
                 secret, new = self.secret, blake2b
-                if not any(
-                    len(line) - len(domain) > _LOCAL_MOST + 1 for line, domain in zip(lines, domains, strict=False)
-                ):
-                    octets = joined.lower().encode().split(b"\n")[:-1]
-                    if secret:
-                        return [new(each, digest_size=16, key=secret).digest() for each in octets], {}, domains
-                    return [new(each, digest_size=16).digest() for each in octets], {}, domains
+                octets = joined.encode().split(b"\n")[:-1]
+                if secret:
+                    return [new(each, digest_size=16, key=secret).digest() for each in octets], {}, domains
+                return [new(each, digest_size=16).digest() for each in octets], {}, domains
         keys: list[bytes | None] = []
         wrong: dict[int, AddressError] = {}
         domains = []
@@ -99,6 +101,10 @@ class Matching:
             keys.append(self.key(address, provider_of(address.domain) if self.same else ""))
             domains.append(address.domain)
         return keys, wrong, domains
+
+
+def _locals_fit(lines: Sequence[str]) -> bool:
+    return all(line.index("@") <= _LOCAL_MOST for line in lines)
 
 
 def _without(local: str, rule: SameMailbox) -> str:
