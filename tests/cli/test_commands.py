@@ -5,6 +5,7 @@ import io
 import json
 import subprocess
 import sys
+import threading
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -12,6 +13,7 @@ import pytest
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output, plate
+from rust_gauge.service.jobs.worker import run_worker
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
 
@@ -224,3 +226,77 @@ def test_the_installed_command_tells_its_version() -> None:
 )
 def test_a_plate_shows_what_is_left_and_how_sure_that_is(value: float, margin: float, strip: str) -> None:
     assert plate(value, margin) == strip
+
+
+def test_the_list_is_kept_from_the_terminal(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    with office.client() as client:
+        client.events.load(office.slug, ndjson(row(1), row(2, kind="complained")))
+    assert run("hold", "Kim@kbox.example", "nobody", "--note", "asked by phone")[::2] == (
+        3, "nobody: it has no @\n1 held, 0 stood already, 1 are no addresses.\n",
+    )  # fmt: skip
+    assert "asked by phone" in run("suppression", "kim")[1]
+    status, out, err = run("address", "person2@tidepost.example")
+    assert (status, "complaint" in out) == (3, True)
+    assert err.startswith("person2@tidepost.example: held, its owner reported mail of yours")
+    refused = run("lift", "person2@tidepost.example", "--why", "wrote to us")
+    assert (refused[0], "complaint" in refused[2]) == (1, True)
+    assert run("lift", "person2@tidepost.example", "--why", "wrote to us", "--despite-complaint")[0] == 0
+    changes = [json.loads(line) for line in run("changes")[2].splitlines()]
+    assert [each["change"] for each in changes] == ["made", "made", "lifted"]
+    target = tmp_path / "all.csv"
+    assert run("suppression-export", str(target))[0] == 0
+    assert [line["address"] for line in csv.DictReader(target.open())] == ["kim@kbox.example"]
+    assert "by hand" in run("growth")[1]
+    assert "complaint" in run("policy")[1]
+    policy = tmp_path / "policy.json"
+    policy.write_text(run("policy", "--format", "json")[1])
+    assert run("policy", "--keep", str(policy))[0] == 0
+    assert run("policy", "--keep", str(target))[0] == 2
+    assert run("policy", "--shipped")[0] == 0
+    out = run("unsubscribe-link", "a@tidepost.example", "--domain", "news.d.example")[2]
+    assert out.splitlines()[1] == "List-Unsubscribe-Post: List-Unsubscribe=One-Click"
+    assert "0 in 30 days" in run("unsubscribes")[2]
+    assert "check_policy_service" in run("gates", "--open", "mta1")[2]
+    assert "mta1" in run("gates")[1]
+    assert (run("gates", "--close", "mta1")[0], run("gates", "--close", "mta1")[0]) == (0, 2)
+    assert run("check", "person1@tidepost.example", "nobody")[0] == 3
+
+
+def test_a_csv_file_is_cut_in_two_with_the_reason(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    with office.client() as client:
+        client.events.load(office.slug, ndjson(bounce(1)))
+    path = tmp_path / "spring.csv"
+    path.write_text('name,E-Mail\n"Gone, Ann",person1@tidepost.example\nFine,fine@tidepost.example\nOdd,nobody\n')
+    status, _, err = run("clearance", "--split", str(path))
+    assert (status, "1 clear" in err, "2 held" in err) == (3, True, True)
+    assert (tmp_path / "spring.clear.csv").read_text().splitlines() == ["name,E-Mail", "Fine,fine@tidepost.example"]
+    held = list(csv.DictReader((tmp_path / "spring.held.csv").open()))
+    assert [(line["name"], line["held_reason"]) for line in held] == [
+        ("Gone, Ann", "bad_address"),
+        ("Odd", "no_address"),
+    ]
+    assert run("clearance", "--split", str(path), "--column", "nope")[0] == 2
+    assert run("clearance", "--split", str(tmp_path / "none.csv"))[0] == 2
+
+
+def test_lists_come_in_and_are_checked_from_the_terminal(office: Office, run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    stop = threading.Event()
+    worker = threading.Thread(target=run_worker, args=(office.world.context, stop), daemon=True)
+    worker.start()
+    try:
+        path = tmp_path / "old.csv"
+        path.write_text("Mail;When\nann@tidepost.example;2026-01-02\nnobody;\n")
+        dry = run("import", str(path), "--dry", "--reason", "complaint", "--column", "since=When")
+        assert (dry[0], "It would be" in dry[2], "1 new, 1 cannot be used" in dry[2]) == (3, True, True)
+        assert "address from Mail, since from When" in dry[2] or "since from When, address from Mail" in dry[2]
+        done = run("import", str(path), "--reason", "complaint", "--refused-to", str(tmp_path / "no.csv"))
+        assert "1 new" in done[2]
+        assert "nobody" in (tmp_path / "no.csv").read_text()
+        path.write_text("ann@tidepost.example\nbo@tidepost.example\n")
+        checked = run("list-check", str(path), "--clear-to", str(tmp_path / "yes.csv"))
+        assert (checked[0], "Of 2 rows 1 would be held" in checked[2]) == (3, True)
+        assert (tmp_path / "yes.csv").read_text().splitlines() == ["address", "bo@tidepost.example"]
+        assert run("import", str(tmp_path / "none.csv"))[0] == 2
+    finally:
+        stop.set()
+        worker.join(20)

@@ -83,7 +83,7 @@ def test_columns_say_reason_and_times_and_what_cannot_be_used_is_told_beside_wha
     task = done(client, office, given(client, office, lines.encode(), layout=layout, reason="bad_address"))
     assert counts(task) == {"rows": 9, "new": 3, "refused": 5, "repeated": 1}
     assert held(client, office) == {
-        "ann@a.example": "unsubscribed", "bo@b.example": "bad_address", "@gone.example": "domain_gone",
+        "Ann@a.example": "unsubscribed", "bo@b.example": "bad_address", "@gone.example": "domain_gone",
     }  # fmt: skip
     (ann,) = client.suppression.list(office.slug, address="ann@a.example")
     assert (f"{ann.since:%Y-%m-%d}", ann.note, ann.origin, ann.made_by) == (

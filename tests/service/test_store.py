@@ -100,3 +100,52 @@ def test_a_database_that_is_not_there_is_unavailable() -> None:
         store.ping()
     assert caught.value.remedy
     store.close()
+
+
+def test_a_list_of_before_is_taken_over_with_all_that_happened_to_it(tmp_path_factory: pytest.TempPathFactory) -> None:
+    from alembic import command
+
+    from rust_gauge.launch.mariadb import PrivateMariaDb
+    from rust_gauge.store.migrate import _config, is_current, migrate
+
+    directory = tmp_path_factory.mktemp("before")
+    for each in (directory, *directory.parents):
+        if each.owner() == directory.owner() and len(each.parts) > 2:
+            each.chmod(0o755)
+    private = PrivateMariaDb(directory / "mariadb", memory="64M", durable=False)
+    private.start()
+    store = Store(private.url)
+    try:
+        command.upgrade(_config(store), "0007")
+        with store.engine.begin() as connection:
+            run = connection.exec_driver_sql
+            run("INSERT INTO tenant (id, slug, name, created_at) VALUES (7, 'a', 'A', NOW()), (8, 'b', 'B', NOW())")
+            run("INSERT INTO intake_lock (tenant_id) VALUES (7), (8)")
+            run(
+                "INSERT INTO suppression_entry (tenant_id, address_key, reason, address, made_by, since, times, evidence) "
+                "VALUES (7, REPEAT('k', 16), 'bad_address', 'ann@a.example', 'event', '2026-01-02', 3, '[]'), "
+                "(7, REPEAT('k', 16), 'complaint', 'ann@a.example', 'event', '2026-01-03', 1, '[]')"
+            )
+            run(
+                "INSERT INTO suppression_change (tenant_id, address_key, reason, `change`, changed_at, changed_by) VALUES "
+                "(7, REPEAT('k', 16), 'bad_address', 'made', '2026-01-02', 'event'), "
+                "(7, REPEAT('g', 16), 'bad_address', 'made', '2026-01-01', 'event'), "
+                "(7, REPEAT('g', 16), 'bad_address', 'lifted', '2026-01-04', 'rules')"
+            )
+        migrate(store)
+        assert is_current(store)
+        with store.engine.connect() as connection:
+            run = connection.exec_driver_sql
+            entries = run(
+                "SELECT number, reason, state, address, mail_domain, times FROM suppression_entry ORDER BY 1"
+            ).all()
+            assert [tuple(row) for row in entries] == [
+                (3, 1, 1, "ann@a.example", "a.example", 3), (4, 2, 1, "ann@a.example", "a.example", 1),
+            ]  # fmt: skip
+            log = run("SELECT number, state, `change` FROM suppression_change ORDER BY 1").all()
+            assert [tuple(row) for row in log] == [(1, 1, 1), (2, 0, 10)], "what stands no more comes first"
+            states = run("SELECT tenant_id, last_number FROM suppression_state ORDER BY 1").all()
+            assert [tuple(row) for row in states] == [(7, 4), (8, 0)]
+    finally:
+        store.close()
+        private.stop()

@@ -8,7 +8,6 @@ import {DomainPage} from './domains/DomainPage';
 import {DomainsPage} from './domains/DomainsPage';
 import {FlowPage} from './mailflow/FlowPage';
 import {SignIn} from './session/SignIn';
-import {SuppressionPage} from './suppression/SuppressionPage';
 import {WallPage} from './wall/WallPage';
 
 vi.stubGlobal('ResizeObserver', class {
@@ -300,28 +299,5 @@ describe('mail flow', () => {
     await userEvent.click(within(table).getByRole('button', {name: 'Delivered ↓'}));
     expect(names()).toEqual(['Tidepost', 'Orchard Mail', '(all)']);
     expect(within(table).getByText('does not report')).toBeTruthy();
-  });
-});
-
-describe('suppression', () => {
-  it('asks for the addresses of a pasted list and shows each answer', async () => {
-    const answer = {since: null, until: null};
-    const seen = serviceWith({
-      'GET /api/v1/tenants/copperline/suppression': {items: [], next: null},
-      'POST /api/v1/tenants/copperline/clearance': {
-        clear: 1,
-        held: 1,
-        answers: [
-          {address: 'a@b.example', verdict: 'held', reason: 'complaint', why: 'its owner complained', ...answer},
-          {address: 'c@d.example', verdict: 'clear', reason: '', why: '', ...answer},
-        ],
-      },
-    });
-    open(<SuppressionPage who={who} />);
-    expect(await screen.findByText('Nobody is on the list')).toBeTruthy();
-    await userEvent.type(screen.getByLabelText('Addresses'), 'a@b.example, c@d.example;');
-    await userEvent.click(screen.getByRole('button', {name: 'Ask for 2 addresses'}));
-    expect(await screen.findByText('its owner complained')).toBeTruthy();
-    expect(seen.at(-1)!.body).toEqual({addresses: ['a@b.example', 'c@d.example']});
   });
 });

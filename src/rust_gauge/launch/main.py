@@ -24,9 +24,10 @@ from sqlalchemy import Connection
 
 from rust_gauge import __version__
 from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.supervisor import Supervisor
-from rust_gauge.service import accounts
+from rust_gauge.service import accounts, webhooks
 from rust_gauge.service.context import Context, make_context, utc_now
 from rust_gauge.service.settings import Settings
 from rust_gauge.store import accounts as store_accounts
@@ -177,7 +178,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 {},
             )
             mail_port = free_port(33_825)
-            smtp_port = free_port(33_826)
+            smtp_port, policy_port, desk_port = (free_port(33_826 + n) for n in range(3))
             supervisor.start(
                 "mail-standin",
                 ["rust_gauge.standins.mail_host", "--port", str(mail_port), "--keep", str(var / "demo" / "mail")],
@@ -194,18 +195,25 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                     MAIL_SERVER: f"127.0.0.1:{mail_port}",
                 },
                 "tls_ca_file": str((pages / "ca.pem").resolve()),
+                "webhook_hosts": [f"127.0.0.1:{desk_port}"],
             }
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, outside)
             try:
                 load_demo(context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked)
+                secret = _demo_webhook(context, var / "demo" / "desk.secret", desk_port)
             finally:
                 context.close()
+            desk = ["rust_gauge.standins.member_desk", "--port", str(desk_port), "--secret-file", str(secret)]
+            supervisor.start("member-desk", [*desk, "--keep", str(var / "demo" / "members.json")], {})
             _serve(
                 supervisor,
                 settings,
                 url,
                 port,
+                RUSTGAUGE_WEBHOOK_HOSTS=json.dumps(outside["webhook_hosts"]),
+                RUSTGAUGE_POLICY_PORT=str(policy_port),
+                RUSTGAUGE_UNSUBSCRIBE_MAILBOX="leave@bounce.skerry.example",
                 RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
                 RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),
                 RUSTGAUGE_MAIL_RELAYS=json.dumps(outside["mail_relays"]),
@@ -216,7 +224,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )
-            _greet(port, password, token, zones, var / "demo" / "mail", smtp_port)
+            _greet(port, password, token, zones, var / "demo" / "mail", smtp_port, policy_port, desk_port)
             supervisor.run()
             print("\nStopping ...", flush=True)
         except KeyboardInterrupt:
@@ -231,7 +239,9 @@ def _say(text: str) -> None:
     print(text, flush=True)
 
 
-def _greet(port: int, password: str, token: str, zones: Path, mail: Path, smtp_port: int) -> None:
+def _greet(
+    port: int, password: str, token: str, zones: Path, mail: Path, smtp_port: int, policy_port: int, desk_port: int
+) -> None:
     print(
         f"""
 Rust Gauge is ready.
@@ -242,7 +252,9 @@ Rust Gauge is ready.
 
   Zones     {zones}/*.zone: change them by hand and look what happens
   Mail      {mail}: what was sent to prove an address
-  Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example
+  Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example; mailto unsubscriptions, too
+  MTAs ask  on port {policy_port}, after `rustgauge gates --tenant marram --open mta1`
+  Members   http://127.0.0.1:{desk_port}/: an application that is told who may not be mailed (Marram Ferries)
 
   Terminal  export RUSTGAUGE_URL=http://127.0.0.1:{port} RUSTGAUGE_TOKEN={token}
             .venv/bin/rustgauge domains --tenant copperline
@@ -250,6 +262,28 @@ Rust Gauge is ready.
 Ctrl-C stops everything that was started here.""",
         flush=True,
     )
+
+
+def _demo_webhook(context: Context, path: Path, port: int) -> Path:
+    """The webhook of the example application, made once; its secret is in the file that is given."""
+    principal = context.store.transaction(lambda c: store_accounts.principal_of_email(c, DEMO_EMAIL))
+    tenant = next(each for each in principal.tenants if each.slug == "marram") if principal else None
+    if tenant is None:
+        raise LaunchError("The demo has no tenant marram; delete var/ and start again")
+    url = f"http://127.0.0.1:{port}/hook"
+    there = next((each for each in webhooks.list_webhooks(context, tenant) if each.name == "member desk"), None)
+    if there is not None and path.exists():
+        if there.url != url:
+            webhooks.change_webhook(context, tenant, there.id, WebhookChange(url=url))
+        return path
+    if there is not None:
+        webhooks.drop_webhook(context, tenant, there.id)
+    made = webhooks.add_webhook(
+        context, tenant, NewWebhook(name="member desk", url=url, subjects=["suppression.changed"])
+    )
+    path.touch(mode=0o600)
+    path.write_text(made.secret, "ascii")
+    return path
 
 
 def _demo_secrets(path: Path) -> tuple[str, str]:

@@ -213,7 +213,6 @@ class _Import:
         if self._matching.same:
             found = providers_for(self._context, set(filter(None, domains)))
             keys, wrong, domains = self._matching.keys(texts, lambda domain: found.get(domain, (0, ""))[1])
-        folded = self._matching.fold_case
         new: Any = Wanted
         for number, (row, key, domain) in enumerate(zip(rows, keys, domains, strict=True)):
             if row.problem:
@@ -221,9 +220,9 @@ class _Import:
             elif key is None:
                 self._domain_or_refused(piece, row, wrong[number], since, until, note)
             elif has_more:
-                self._with_more(piece, row, key, _clean(row.address, domain, folded), domain, since, until, note)
+                self._with_more(piece, row, key, _clean(row.address, domain), domain, since, until, note)
             else:
-                piece.wanted.append(new(key, _clean(row.address, domain, folded), domain, usual, since, until, note))
+                piece.wanted.append(new(key, _clean(row.address, domain), domain, usual, since, until, note))
         self._look_up(piece)
         return piece
 
@@ -455,10 +454,10 @@ def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
     return list(found.values())
 
 
-def _clean(address: str, domain: str, folded: bool) -> str:
+def _clean(address: str, domain: str) -> str:
     """An address as the list shows it."""
     if address.isascii() and address.endswith(domain) and "<" not in address:
-        return address.lower() if folded else address
+        return address
     local = address.rpartition("<")[2].rpartition("@")[0].strip()
     return f"{local}@{domain}"
 

@@ -332,7 +332,7 @@ def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
         query = query.where(c.address_key == filter.key)
     text = filter.text
     if text.startswith("@"):
-        like = _begins(text[1:])
+        like = _begins(text[1:].lower())
         query = query.where(or_(c.mail_domain.like(like), c.address.like(_begins(text))))
     elif text:
         query = query.where(c.address.like(_begins(text)))
@@ -358,7 +358,7 @@ def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
 
 
 def _begins(text: str) -> str:
-    return text.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
 
 
 def list_entries(

@@ -579,7 +579,8 @@ suppression_entry = _table(
     Column("reach_id", _Id, primary_key=True, autoincrement=False),
     Column("number", _Big, nullable=False),
     Column("state", _Small, nullable=False),
-    Column("address", String(320), nullable=False),
+    # Searched as one types, without case; it is found by its key, which knows better.
+    Column("address", String(320, collation="utf8mb4_general_ci"), nullable=False),
     Column("mail_domain", String(253), nullable=False),
     Column("provider_id", _Id, nullable=False),
     Column("stream_id", _Id, nullable=False),

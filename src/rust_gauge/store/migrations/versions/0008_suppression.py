@@ -23,7 +23,7 @@ CREATE TABLE suppression_entry (
     reach_id INTEGER UNSIGNED NOT NULL,
     number BIGINT UNSIGNED NOT NULL,
     state TINYINT UNSIGNED NOT NULL,
-    address VARCHAR(320) NOT NULL,
+    address VARCHAR(320) COLLATE utf8mb4_general_ci NOT NULL,
     mail_domain VARCHAR(253) NOT NULL,
     provider_id INTEGER UNSIGNED NOT NULL,
     stream_id INTEGER UNSIGNED NOT NULL,
