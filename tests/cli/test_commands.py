@@ -245,7 +245,7 @@ def test_the_list_is_kept_from_the_terminal(office: Office, run, tmp_path: Path)
     assert [each["change"] for each in changes] == ["made", "made", "lifted"]
     target = tmp_path / "all.csv"
     assert run("suppression-export", str(target))[0] == 0
-    assert [line["address"] for line in csv.DictReader(target.open())] == ["kim@kbox.example"]
+    assert [line["address"] for line in csv.DictReader(target.open())] == ["Kim@kbox.example"]
     assert "by hand" in run("growth")[1]
     assert "complaint" in run("policy")[1]
     policy = tmp_path / "policy.json"

@@ -5,7 +5,7 @@ Many addresses are looked up in pieces: while the database answers one, the rows
 
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -112,19 +112,47 @@ class Desk:
 
     def answer(self, texts: Sequence[str]) -> list[Answer]:
         """In the order of the texts."""
-        keys: list[list[bytes | None]] = []
+        keys: list[list[bytes | None]] = [[] for _ in self._matchings]
         wrong: dict[int, AddressError] = {}
         domains: list[str] = []
-        for matching in self._matchings:
-            found, wrong, domains = matching.keys(texts, self._provider_of(matching, texts))
-            keys.append(found)
-        rows = self._rows({key for part in keys for key in part if key is not None}, set(domains))
-        answers = [Answer(text, "clear") for text in texts]
+        answers: list[Answer] = []
+        rows: dict[bytes, list[Any]] = {}
+        for found in store.standing(self._connection, self._tenant_id, self._questions(texts, keys, wrong, domains)):
+            for row in found:
+                if row[0] in rows:
+                    rows[row[0]].append(row)
+                else:
+                    rows[row[0]] = [row]
+            # Made while MariaDB looks up the next question.
+            answers += [Answer(text, "clear") for text in texts[len(answers) : len(domains)]]
+        answers += [Answer(text, "clear") for text in texts[len(answers) :]]
         if rows:
             self._judge(answers, keys, domains, rows)
         for number, error in wrong.items():
             answers[number] = self._show(texts[number], no_address(error))
         return answers
+
+    def _questions(
+        self, texts: Sequence[str], keys: list[list[bytes | None]], wrong: dict[int, AddressError], domains: list[str]
+    ) -> Iterator[Sequence[bytes]]:
+        """Keys piece by piece, made when they are wanted; `keys`, `wrong` and `domains` are filled on the way."""
+        known: set[str] = set()
+        size = store.LOOKED_UP // (len(self._matchings) + 1)  # room for keys of domains
+        size = size if len(texts) > size else max(1, len(texts))
+        for start in range(0, len(texts), size):
+            piece = texts[start : start + size]
+            wanted: set[bytes] = set()
+            for number, matching in enumerate(self._matchings):
+                found, errors, of = matching.keys(piece, self._provider_of(matching, piece))
+                keys[number] += found
+                wanted.update(key for key in found if key is not None)
+                if number == 0:
+                    domains += of
+                    wrong.update((start + at, error) for at, error in errors.items())
+            new = set(domains[start:]) - known
+            known |= new
+            wanted.update(self._matchings[0].domain_key(domain) for domain in new if domain)
+            yield sorted(wanted)
 
     def _judge(
         self, answers: list[Answer], keys: list[list[bytes | None]], domains: list[str], rows: dict[bytes, list[Any]]
@@ -171,18 +199,6 @@ class Desk:
                 continue
         found = providers_for(self._context, wanted)
         return lambda domain: found.get(domain, (0, ""))[1]
-
-    def _rows(self, keys: set[bytes], domains: set[str]) -> dict[bytes, list[Any]]:
-        """Rows by key."""
-        keys |= {self._matchings[0].domain_key(domain) for domain in domains if domain}
-        out: dict[bytes, list[Any]] = {}
-        for rows in store.standing(self._connection, self._tenant_id, sorted(keys)):
-            for row in rows:
-                if row[0] in out:
-                    out[row[0]].append(row)
-                else:
-                    out[row[0]] = [row]
-        return out
 
     def _show(self, text: str, clearance: Clearance) -> Answer:
         if clearance.elsewhere and not self._names_known:

@@ -115,7 +115,7 @@ def _seen(event: Event, provider: str) -> Seen:
 
 def _any_domain_held(connection: Connection, tenant_id: int, domains: set[str]) -> bool:
     keys = sorted(Matching().domain_key(domain) for domain in domains)
-    return any(rows for rows in store.standing(connection, tenant_id, keys))
+    return any(rows for rows in store.standing(connection, tenant_id, store.in_pieces(keys)))
 
 
 def _from_histories(place: Place, undecided: Sequence[bytes], delivered: Sequence[bytes]) -> list[Ask]:

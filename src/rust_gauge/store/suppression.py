@@ -260,17 +260,22 @@ _STANDING = (
 )
 
 
-def standing(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> Iterator[Sequence[AnyRow]]:
-    """What does not stand ended for these keys (sorted ones are faster), piece by piece.
+def standing(
+    connection: Connection, tenant_id: int, questions: Iterable[Sequence[bytes]]
+) -> Iterator[Sequence[AnyRow]]:
+    """What does not stand ended for the keys of each question (LOOKED_UP at most; sorted ones are faster).
 
     Each row: address_key, reason, reach, reach_id, state, since, until, note; times as text, which is cheaper. While
-    whoever asked works on one piece, MariaDB looks up the next: it is sent before the rows of this one are given.
+    MariaDB looks up one question the next is made and the rows of the one before are used: a question is sent before
+    the rows of the last one are given.
     """
     driver: Any = connection.connection.driver_connection
     waiting = False
     try:
-        for start in range(0, len(keys), LOOKED_UP):
-            listed = ",".join([f"(x'{key.hex()}')" for key in keys[start : start + LOOKED_UP]])
+        for keys in questions:
+            if not keys:
+                continue
+            listed = ",".join([f"(x'{key.hex()}')" for key in keys])
             sql = _STANDING.format(keys=listed, tenant=literal(tenant_id))
             rows = _read(driver) if waiting else ()
             waiting = False
@@ -284,6 +289,12 @@ def standing(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> I
     finally:
         if waiting:
             _read(driver)
+
+
+def in_pieces(keys: Sequence[bytes]) -> Iterator[Sequence[bytes]]:
+    """Keys as questions."""
+    for start in range(0, len(keys), LOOKED_UP):
+        yield keys[start : start + LOOKED_UP]
 
 
 def _send(driver: Any, sql: str) -> None:
