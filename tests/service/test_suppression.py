@@ -164,7 +164,7 @@ def test_a_full_mailbox_is_held_when_it_lasts_whatever_comes_first(
     client.events.load(office.slug, ndjson(full(order[2])))
     assert verdicts(client, office, address) == ["held"]
     found = entry(client, office, address)
-    assert (found.reason, f"{found.since:%d}", f"{found.until:%Y-%m-%d}") == ("keeps_bouncing", "01", "2026-12-10")
+    assert (found.reason, f"{found.since:%d}", f"{found.until:%Y-%m-%d}") == ("keeps_bouncing", "01", "2026-11-24")
     client.events.load(office.slug, ndjson(row(1, time="2026-11-12T08:00:00Z", message_id="after")))
     assert verdicts(client, office, address) == ["clear"]
 

@@ -19,14 +19,14 @@ type Entry = Schemas['SuppressionEntry'];
 
 const Grid = styled.div`
   display: grid;
-  grid-template-columns: minmax(0, 1fr) 380px;
+  grid-template-columns: minmax(0, 1fr) 320px;
   gap: ${space.m};
   align-items: start;
   @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Bar = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-bottom: ${space.s}; > :first-child { flex: 1 1 240px; }`;
 const Mono = styled.span`font: 12px ${font.mono};`;
-const Reply = styled.span`display: block; font: 12px/1.35 ${font.mono}; white-space: normal; overflow-wrap: anywhere; min-width: 20ch;`;
+const Reply = styled.span`display: -webkit-box; -webkit-line-clamp: 3; -webkit-box-orient: vertical; overflow: hidden; font: 12px/1.35 ${font.mono}; white-space: normal; overflow-wrap: anywhere; min-width: 24ch;`;
 const Stack = styled.div`display: grid; gap: ${space.m}; grid-template-columns: minmax(0, 1fr);`;
 
 const SHOWN: {value: string; label: string; listed: Listed}[] = [
@@ -54,12 +54,11 @@ export function ListView({tenant}: {tenant: string}) {
   const rows = list.data?.pages.flatMap((page) => page.items) ?? [];
   const columns: Column<Entry>[] = [
     {name: 'Address', value: (row) => row.address || row.address_key, show: (row) => <Button tone="link" onPress={() => view.set('address', row.address)} isDisabled={!row.address}><Mono>{shownAddress(row)}</Mono></Button>},
-    {name: 'Reason', value: (row) => words(row.reason)},
-    {name: 'Holds', value: (row) => reach(row)},
+    {name: 'Reason', value: (row) => `${words(row.reason)}, ${reach(row)}`, show: (row) => <>{words(row.reason)}<Small style={{display: 'block'}}>{reach(row)}</Small></>},
     {name: 'Since', value: (row) => row.since, show: (row) => <span title={time(row.since)}>{ago(row.since)}</span>},
     {name: 'Until', value: (row) => row.until ?? '', show: (row) => (row.until ? time(row.until).slice(0, 11) : 'no end')},
     {name: 'Times', value: (row) => row.times, show: (row) => `${count(row.times)}${row.returns ? `, back ${row.returns}×` : ''}`, number: true},
-    {name: 'What was said', value: (row) => row.note, show: (row) => <Reply>{row.note || row.evidence[0]?.diagnostic || row.made_by}</Reply>},
+    {name: 'What was said', value: (row) => row.note, show: (row) => <Reply title={row.note}>{row.note || row.evidence[0]?.diagnostic || row.made_by}</Reply>},
   ];
   return (
     <Grid>
@@ -191,7 +190,7 @@ function Proposals({tenant, rows, columns}: {tenant: string; rows: Entry[]; colu
   return (
     <>
       {decide.error && <Trouble error={decide.error} />}
-      <DataTable label="Proposals" columns={[columns[0]!, columns[1]!, columns[6]!, tool]} rows={rows} id={(row) => row.id} file={`proposals-${tenant}.csv`} />
+      <DataTable label="Proposals" columns={[columns[0]!, columns[1]!, columns[5]!, tool]} rows={rows} id={(row) => row.id} file={`proposals-${tenant}.csv`} />
       <p><Button onPress={() => act(rows.slice(0, 1000), true)}>Hold all {rows.length} that are shown</Button> <Button onPress={() => act(rows.slice(0, 1000), false)}>Leave them all</Button></p>
     </>
   );

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from rust_gauge.core.mailflow.event import Kind
 from rust_gauge.core.replies.causes import Cause, Permanence
 from rust_gauge.core.suppression.policy import Act, Policy, Rule
-from rust_gauge.core.suppression.reasons import Change, Reach, Reason, State
+from rust_gauge.core.suppression.reasons import FROM_BOUNCES, Change, Reach, Reason, State
 from rust_gauge.core.suppression.status import Status, Wish, ask, end, is_over
 
 
@@ -99,7 +99,7 @@ class Tally:
     """What a policy would have done, for one provider or all."""
 
     held: int = 0  # addresses
-    wrongly: int = 0  # of those: took mail after all while they would have been held
+    wrongly: int = 0  # of those held for bounces: took mail after all while they would have been held
     bounces_spared: int = 0
     complaints_spared: int = 0
     deliveries_lost: int = 0  # messages that were delivered, and would have been withheld
@@ -134,6 +134,8 @@ class Rehearsal:
             holds = self._holding(standing, seen)
             if holds is not None and seen.kind in (Kind.DELIVERED, Kind.BOUNCED, Kind.COMPLAINED):
                 reason = self.by_reason.setdefault(holds, Tally())
+                if seen.kind is Kind.DELIVERED and holds not in FROM_BOUNCES:
+                    continue  # who complained or left would have taken the mail, and is not meant to get it
                 for tally in (total, reason):
                     _count_spared(tally, seen.kind)
                 if seen.kind is Kind.DELIVERED:

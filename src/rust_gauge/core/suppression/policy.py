@@ -154,7 +154,7 @@ SHIPPED = Policy(
         Rule("we are not wanted", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted(SENDER_CAUSES))),
         Rule(
             "mailbox full", Act.HOLD, (Kind.BOUNCED,), (Cause.MAILBOX_FULL,), reason=Reason.KEEPS_BOUNCING,
-            times=3, over_days=7, within_days=60, for_days=30, longer=2, longest_days=180, ends_with_delivery=True,
+            times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,
             wait_hours=(24, 72, 168),
         ),
         Rule(
@@ -164,7 +164,7 @@ SHIPPED = Policy(
         ),
         Rule(
             "keeps bouncing", Act.HOLD, (Kind.BOUNCED,), reason=Reason.KEEPS_BOUNCING,
-            times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,
+            times=3, over_days=7, within_days=60, for_days=7, longer=2, longest_days=180, ends_with_delivery=True,
             wait_hours=(4, 24, 72),
         ),
     )
