@@ -45,8 +45,10 @@ class Clock:
     @contextmanager
     def later(self, by: timedelta) -> Iterator[None]:
         self.now += by
-        yield
-        self.now -= by
+        try:
+            yield
+        finally:
+            self.now -= by
 
 
 def running(server: uvicorn.Server) -> threading.Thread:

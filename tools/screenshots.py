@@ -33,7 +33,8 @@ PAGES = (
     ("flow", "/flow?tenant=glasswort&days=14", "light", 1280, 1180),
     ("flow-causes", "/flow?tenant=glasswort&view=causes", "light", 1280, 800),
     ("flow-trail", "/flow?tenant=glasswort&view=trails&find=over%20quota", "dark", 1280, 800),
-    ("suppression", "/suppression?tenant=glasswort", "light", 1280, 800),
+    ("suppression", "/suppression?tenant=thornfield", "light", 1280, 800),
+    ("suppression-policy", "/suppression?tenant=glasswort&view=policy", "light", 1280, 860),
 )
 COMMANDS = (
     ("terminal-wall", "wall", 168, 22),

@@ -128,6 +128,24 @@ def test_advice_to_wait_grows_with_each_refusal() -> None:
     assert waits == [timedelta(hours=24), timedelta(hours=72), timedelta(hours=168), timedelta(hours=168)]
 
 
+@pytest.mark.parametrize(
+    ("cause", "hours"),
+    [
+        (Cause.GREYLISTED, [1, 4, 24, 24]),
+        (Cause.RATE_LIMITED, [6, 24, 72, 72]),
+        (Cause.PROVIDER_TROUBLE, [4, 12, 24, 24]),
+    ],
+)
+def test_what_passes_with_time_is_never_held_and_says_how_long_to_wait(cause: Cause, hours: list[int]) -> None:
+    history: list[Seen] = []
+    for day, wait in enumerate(hours):
+        history.append(seen(day, cause=cause))
+        (asked,) = standing_wishes(history, SHIPPED)
+        assert (asked.reason, asked.wish.state) == (Reason.TRY_LATER, State.RESTING)
+        assert asked.wish.until == asked.wish.at + timedelta(hours=wait)
+    assert standing_wishes([*history, delivered(9)], SHIPPED) == []
+
+
 @given(
     st.permutations([seen(0), seen(3), delivered(5), seen(6), seen(8), seen(14), permanent(Cause.NO_SUCH_DOMAIN, 20)])
 )
@@ -155,11 +173,12 @@ def test_the_first_rule_that_fits_decides_for_its_stream_and_provider() -> None:
         {"times": 3, "over_days": 90, "within_days": 60},
         {"over_days": 3},
         {"kinds": (Kind.COMPLAINED,), "reach": Reach.STREAM},
+        {"act": Act.WAIT},
     ],
 )
 def test_a_rule_that_cannot_be_meant_is_refused(values: dict[str, Any]) -> None:
     with pytest.raises(PolicyError, match="mine"):
-        Rule("mine", Act.HOLD, **values)
+        Rule("mine", **{"act": Act.HOLD, **values})
 
 
 # How an entry changes
@@ -257,9 +276,11 @@ def test_a_rehearsal_counts_what_would_have_been_spared_and_what_was_held_wrongl
 
 def test_in_a_rehearsal_an_unsubscription_holds_its_stream_alone() -> None:
     rehearsal = Rehearsal(SHIPPED)
-    other = delivered(2)._replace(stream="receipts")
-    rehearsal.walk("tide", [seen(0, Kind.UNSUBSCRIBED, Cause.NONE), delivered(1), other])
-    assert rehearsal.by_provider["tide"].deliveries_lost == 1
+    bounces = [seen(1), seen(2)._replace(stream="receipts")]
+    rehearsal.walk("tide", [seen(0, Kind.UNSUBSCRIBED, Cause.NONE), *bounces, delivered(3)])
+    tide = rehearsal.by_provider["tide"]
+    assert (tide.bounces, tide.bounces_spared) == (2, 1)
+    assert (tide.deliveries_lost, tide.wrongly) == (0, 0), "who left is not meant to get it"
 
 
 def test_what_would_have_been_withheld_does_not_prolong_or_end_anything() -> None:

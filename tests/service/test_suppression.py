@@ -141,10 +141,25 @@ def test_a_domain_that_is_gone_is_held_whole_and_let_go_when_it_takes_mail(offic
     found = entry(client, office, "@gone.example")
     assert (found.reason, found.address) == ("domain_gone", "@gone.example")
     assert found.until is not None
+    late = row(2, recipient="third@gone.example", time=(START - timedelta(days=1)).isoformat())
+    client.events.load(office.slug, ndjson(late))
+    assert verdicts(client, office, "other@gone.example") == ["held"], "mail that was delivered before says nothing"
     client.events.load(office.slug, ndjson(row(2, recipient="third@gone.example")))
     assert verdicts(client, office, "other@gone.example") == ["clear"]
     status = client.suppression.status(office.slug, "@gone.example")
     assert [each.change for each in status.history] == ["made", "delivered"]
+
+
+def test_a_bounce_and_a_delivery_of_one_load_decide_by_their_times(office: Office, client: Client) -> None:
+    gone = {"diagnostic": "550 5.1.2 no such domain"}
+    client.events.load(
+        office.slug,
+        ndjson(
+            bounce(1, recipient="a@gone.example", **gone), row(5, recipient="b@gone.example"),
+            row(1, recipient="b@away.example"), bounce(5, recipient="a@away.example", **gone),
+        ),
+    )  # fmt: skip
+    assert verdicts(client, office, "c@gone.example", "c@away.example") == ["clear", "held"]
 
 
 def full(day: int, **changes: Any) -> dict[str, Any]:
@@ -302,6 +317,23 @@ def test_the_list_can_be_rewritten_to_other_ways_of_comparing(office: Office, cl
     assert found.times == 2, "two entries became one"
     client.events.load(office.slug, ndjson(bounce(3, recipient="ann+d@kbox.example")))
     assert entry(client, office, "ann@kbox.example").times == 3
+
+
+def test_a_rule_for_a_provider_reaches_all_domains_that_it_runs(office: Office, client: Client) -> None:
+    office.world.zone("ours.example", "@ IN MX 10 mx.kbox.example.\n")
+    office.world.zone("kbox.example", "@ IN MX 10 mx\nmx IN A 192.0.2.9\n")
+    client.suppression.put_matching(
+        office.slug, MatchingSettings(same=[SameMailbox(provider="kbox.example", tag_after="+")])
+    )
+    office.world.work()
+    client.suppression.hold(office.slug, NewEntries(addresses=["ann+a@ours.example"]))
+    assert verdicts(client, office, "ann+b@ours.example", "ann@ours.example") == ["held", "held"]
+    assert entry(client, office, "ann+c@ours.example").reason == "by_hand"
+    assert client.suppression.status(office.slug, "ann+d@ours.example").verdict == "held"
+    (check,) = client.addresses.check(office.slug, ["ann+e@ours.example"])
+    assert "held" in [found.word for found in check.found]
+    client.suppression.lift(office.slug, Lift(address="ann+f@ours.example", why="a mistake"))
+    assert verdicts(client, office, "ann+a@ours.example") == ["clear"]
 
 
 def test_a_list_of_digests_works_without_any_address(office: Office, client: Client) -> None:

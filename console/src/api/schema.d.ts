@@ -4971,7 +4971,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "hold" | "propose" | "nothing";
+            act: "hold" | "propose" | "wait" | "nothing";
             /**
              * Kinds
              * @default []

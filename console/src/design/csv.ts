@@ -1,12 +1,14 @@
 /** Tables as CSV (RFC 4180) that no spreadsheet takes for a formula. */
 export type Cell = string | number | null | undefined;
 
-const FORMULA = /^[=+\-@\t\r]/;
+// At the start of a cell, or behind what some spreadsheets take for the end of one.
+const FORMULA = /(^|[;\t])('*)(?=[=+\-@\t\r\n])/g;
+const NUMBER = /^([+-]?\d+([.,]\d+)?|\+\d[\d ]*)$/;
 
 export function csvCell(value: Cell): string {
   if (value == null) return '';
   if (typeof value === 'number') return String(value);
-  const safe = FORMULA.test(value) ? `'${value}` : value;
+  const safe = NUMBER.test(value) ? value : value.replace(FORMULA, "$1'$2");
   return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
 }
 

@@ -50,6 +50,9 @@ describe('CSV', () => {
     ['-x', "'-x"],
     ['a,"b"', '"a,""b"""'],
     [-3, '-3'],
+    ['+44 1234', '+44 1234'],
+    ['x;=1+1', "x;'=1+1"],
+    ["'=1", "''=1"],
     [null, ''],
   ])('writes %s so that it is no formula', (value, cell) => expect(csvCell(value)).toBe(cell));
 

@@ -200,14 +200,14 @@ def policy(session: Session) -> int:
     if arguments.format == "json":
         session.output.json(view.policy)
         return 0
-    rows = [
+    lines = [
         (
-            rule.name, _when(rule), str(rule.act), str(rule.reason) if rule.act != "nothing" else "", _how_long(rule),
-            "",
+            rule.name, _when(rule), rule.act, rule.reason if rule.act in ("hold", "propose") else "",
+            _how_long(rule),
         )
         for rule in view.policy.rules
     ]  # fmt: skip
-    session.output.table(arguments.format, ("rule", "when", "act", "reason", "for"), [row[:5] for row in rows])
+    session.output.table(arguments.format, ("rule", "when", "act", "reason", "for"), lines)
     return 0
 
 
@@ -230,6 +230,9 @@ def _when(rule: PolicyRule) -> str:
 def _how_long(rule: PolicyRule) -> str:
     if rule.act == "nothing":
         return ""
+    waits = ", ".join(f"{hours:g} h" if hours < 48 else f"{hours / 24:g} days" for hours in rule.wait_hours)
+    if rule.act == "wait":
+        return waits
     return "no end" if rule.for_days is None else f"{rule.for_days:g} days, then {rule.longer:g} times as long"
 
 

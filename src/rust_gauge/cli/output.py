@@ -10,6 +10,8 @@ from typing import TextIO
 
 from pydantic import BaseModel
 
+from rust_gauge.contract.common import spreadsheet_cell
+
 _CODES = {
     "sound": "36",
     "tarnished": "33",
@@ -29,8 +31,6 @@ MARKS = {"sound": "=", "tarnished": "~", "corroded": "#", "seized": "/"}
 
 _CONTROL = re.compile(r"\x1b\[[0-9;]*m|[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 _C1 = re.compile(r"[\x7f-\x9f]")  # json escapes the others itself
-
-_NUMBER = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?\Z")  # not float(): that takes blanks, tabs and other words, too
 
 
 class Output:
@@ -73,7 +73,7 @@ class Output:
         elif form == "csv":
             writer = csv.writer(self.out, lineterminator="\n")
             writer.writerow(columns)
-            writer.writerows([_for_spreadsheet(_bare(cell)) for cell in row] for row in rows)
+            writer.writerows([spreadsheet_cell(_bare(cell)) for cell in row] for row in rows)
         else:
             objects = [dict(zip(columns, (_value(cell) for cell in row), strict=True)) for row in rows]
             if form == "json":
@@ -106,15 +106,6 @@ def _value(cell: object) -> object:
 def _bare(cell: object) -> str:
     value = _value(cell)
     return "" if value is None else str(value)
-
-
-def _for_spreadsheet(text: str) -> str:
-    """A cell that a spreadsheet will not take for a formula."""
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not _is_number(text) else text
-
-
-def _is_number(text: str) -> bool:
-    return _NUMBER.match(text) is not None
 
 
 def _plain(value: object) -> object:

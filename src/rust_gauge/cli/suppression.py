@@ -11,6 +11,7 @@ from typing import IO, Any
 
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.contract.common import spreadsheet_cell
 from rust_gauge.contract.suppression import ClearanceAnswer, Lift, NewEntries, Sending, SuppressionEntry
 
 _BATCH = 20_000
@@ -112,7 +113,7 @@ def _split(session: Session) -> int:
                         clear_file.writerow(row)
                     else:
                         since = f"{answer.since:%Y-%m-%dT%H:%M:%SZ}" if answer.since else ""
-                        held_file.writerow([*row, answer.reason, _plain(answer.why), since])
+                        held_file.writerow([*row, answer.reason, spreadsheet_cell(answer.why), since])
                 clear, held = clear + result.clear, held + result.held
                 progress.advance(len(batch), f"{clear:,} clear, {held:,} held")
             progress.close()
@@ -124,11 +125,6 @@ def _split(session: Session) -> int:
         raise UsageError(f"{path} cannot be read as CSV: {error}") from None
     session.output.say(f"{clear:,} clear in {clear_path}, {held:,} held in {held_path}.")
     return 3 if held else 0
-
-
-def _plain(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
 
 
 def _column(header: list[str], wanted: str | None) -> int:

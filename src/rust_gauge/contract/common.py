@@ -1,5 +1,6 @@
 """What every resource uses: the base model, pages, problems."""
 
+import re
 from datetime import UTC, datetime
 from typing import Annotated, Generic, TypeVar
 
@@ -20,6 +21,16 @@ def _aware(value: object) -> object:
 
 # Times as the store gives them are UTC without saying so.
 UtcTime = Annotated[datetime, BeforeValidator(_aware)]
+
+
+# Where a spreadsheet would see a formula begin: at the start of a cell, or behind what some take for the end of one.
+_FORMULA = re.compile(r"(\A|[;\t])('*)(?=[=+\-@\t\r\n])")
+_NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?|\+\d[\d ]*")  # a telephone number is none either
+
+
+def spreadsheet_cell(text: str) -> str:
+    """A cell of CSV that no spreadsheet takes for a formula: with an apostrophe in front, as they do it themselves."""
+    return text if _NUMBER.fullmatch(text) else _FORMULA.sub(r"\1'\2", text)
 
 
 class Page(Model, Generic[T]):

@@ -208,7 +208,7 @@ class PolicyRule(Model):
     """One rule; the first that fits an event decides. Empty lists mean any."""
 
     name: str = Field(min_length=1, max_length=60)
-    act: Literal["hold", "propose", "nothing"]
+    act: Literal["hold", "propose", "wait", "nothing"]
     kinds: list[EventKind] = Field(default=[], max_length=4)
     causes: list[Short] = Field(default=[], max_length=30)
     permanence: Literal["", "transient", "permanent"] = ""

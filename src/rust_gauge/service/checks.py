@@ -30,7 +30,7 @@ from rust_gauge.core.suppression.checks import (
     verdict_of,
 )
 from rust_gauge.service.context import Context
-from rust_gauge.service.intake import providers_for
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.suppression_settings import matchings_of
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import checks as store_checks
@@ -139,9 +139,15 @@ def _histories(
     keys = {address_key(address): address for address in addresses}
     events = store_holding.histories(connection, tenant_id, sorted(keys), since)
     matching = matchings_of(context, connection, tenant_id)[0]
-    own = {matching.key(address): address for address in addresses}
-    own |= {matching.domain_key(address.domain): address for address in addresses}
-    rows = store.rows_of(connection, tenant_id, own)
+    known = providers_for(context, {address.domain for address in addresses}) if matching.same else {}
+    own = {
+        address: (
+            *matching.possible_keys(address, known.get(address.domain, (0, ""))[1]),
+            matching.domain_key(address.domain),
+        )
+        for address in addresses
+    }
+    rows = store.rows_of(connection, tenant_id, {key for keys in own.values() for key in keys})
     listed: dict[bytes, str] = {
         where.key: where.reason.meaning for where, row in rows.items()
         if row.state == State.HELD.number and (row.until is None or row.until > context.clock().replace(tzinfo=None))
@@ -149,7 +155,7 @@ def _histories(
     out: dict[Address, list[Found]] = {}
     for address in addresses:
         found: list[Found] = []
-        meaning = listed.get(matching.key(address)) or listed.get(matching.domain_key(address.domain))
+        meaning = next((listed[key] for key in own[address] if key in listed), None)
         if meaning:
             found.append(Found("held", Weight.AGAINST, f"it is on the suppression list: {meaning}"))
         recipient = events.get(address_key(address))

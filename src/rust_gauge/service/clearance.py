@@ -6,7 +6,7 @@ Many addresses are looked up in pieces: while the database answers one, the rows
 import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -19,8 +19,9 @@ from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reach, Reason, State, judge, no_address
 from rust_gauge.service.context import Context
-from rust_gauge.service.intake import providers_for, store_all
+from rust_gauge.service.intake import store_all
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.suppression_settings import matchings_of
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
@@ -81,7 +82,9 @@ class Desk:
         self._context = context
         self._connection = connection
         self._tenant_id = tenant_id
-        self._matchings = matchings_of(context, connection, tenant_id)
+        matchings = matchings_of(context, connection, tenant_id)
+        # What was put on the list while it was not known who runs its mailboxes stands as it is written.
+        self._matchings = (*matchings, *(replace(each, same=()) for each in matchings if each.same))
         self._asking = Asking()
         self._names: dict[tuple[Reach, int], str] = {}
         self._names_known = False

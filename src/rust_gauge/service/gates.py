@@ -51,7 +51,7 @@ def add_gate(context: Context, tenant: TenantAccess, new: NewGate) -> MadeGate:
     except IntegrityError:
         raise ServiceProblem("already-there", f"There is a gate {new.name}", remedy="Choose another name") from None
     where = f"inet:{context.settings.policy_host}:{context.settings.policy_port or 'PORT'}"
-    line = f"check_policy_service {{ {where}, timeout=10s, default_action=DUNNO, policy_context={key} }}"
+    line = f"check_policy_service {{ {where}, timeout=10s, policy_context={key} }}"
     return MadeGate(key=key, line=line, **_show(row).model_dump())
 
 

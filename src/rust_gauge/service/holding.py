@@ -7,10 +7,11 @@ entries along.
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from functools import partial
 from typing import Any
 
+import orjson
 from sqlalchemy import Connection
 
 from rust_gauge.core.mailflow import Event, Kind
@@ -73,16 +74,17 @@ def place_of(context: Context, connection: Connection, tenant_id: int, now: date
 
 def follow(
     context: Context, connection: Connection, tenant_id: int, told: Sequence[tuple[Event, tuple[int, str]]],
-    delivered: set[bytes], delivered_domains: set[str], by: str, now: datetime, origin: str = "event",
+    delivered: set[bytes], delivered_domains: dict[str, str], by: str, now: datetime, origin: str = "event",
 ) -> list[Done]:  # fmt: skip
     """Hold and let go what these new events ask for.
 
     `told`: delays, bounces, complaints, unsubscriptions, each with its (provider id, provider). `delivered`: keys of
-    recipients with mail delivered that had trouble before; `delivered_domains`: all recipient domains of deliveries.
+    recipients with mail delivered that had trouble before; `delivered_domains`: all recipient domains of deliveries,
+    and when mail was last delivered there (as the store writes times).
     """
     if not told and not delivered and not delivered_domains:
         return []
-    if not told and not delivered and not _any_domain_held(connection, tenant_id, delivered_domains):
+    if not told and not delivered and not _any_domain_held(connection, tenant_id, set(delivered_domains)):
         return []
     place = place_of(context, connection, tenant_id, now)
     asks: list[Ask] = []
@@ -100,8 +102,9 @@ def follow(
             asks.append(_ask_of(place, asked, event.recipient, provider_id, origin))
     if undecided or delivered:
         asks += _from_histories(place, sorted(undecided), sorted(delivered))
-    asks += _revived_domains(place, delivered_domains)
     done = store.change(connection, tenant_id, asks, by, now)
+    # Looked at when the bounces of the same load stand: only a delivery after the last of them ends it.
+    done += store.change(connection, tenant_id, _revived_domains(place, delivered_domains), by, now)
     tell(context, connection, tenant_id, done, now)
     return done
 
@@ -162,16 +165,20 @@ def _let_go(status: Status | None, at: datetime, now: datetime, by_events: bool)
     return end(status, Change.DELIVERED, at, now)
 
 
-def _revived_domains(place: Place, domains: set[str]) -> list[Ask]:
-    """A domain that took mail is not gone."""
+def _revived_domains(place: Place, domains: dict[str, str]) -> list[Ask]:
+    """A domain that took mail after the last bounce that called it gone is not gone."""
     if not domains or Reason.DOMAIN_GONE not in place.policy.ended_by_delivery:
         return []
-    keys = [place.matching.domain_key(domain) for domain in domains]
+    keys = {place.matching.domain_key(domain): datetime.fromisoformat(at) for domain, at in domains.items()}
     asks = []
     for where, row in store.rows_of(place.connection, place.tenant_id, keys).items():
-        if where.reason is Reason.DOMAIN_GONE and row.state == State.HELD.number:
-            decide = partial(_let_go, at=place.now, now=place.now, by_events=True)
-            asks.append(Ask(where, Target(row.address), decide, place.now, note="mail to this domain was delivered"))
+        if where.reason is not Reason.DOMAIN_GONE or row.state != State.HELD.number:
+            continue
+        at = keys[where.key].replace(tzinfo=UTC)
+        bounced = [datetime.fromisoformat(each["time"]) for each in orjson.loads(row.evidence)]
+        if at > max(bounced, default=row.since.replace(tzinfo=UTC)):
+            decide = partial(_let_go, at=at, now=place.now, by_events=True)
+            asks.append(Ask(where, Target(row.address), decide, at, note="mail to this domain was delivered"))
     return asks
 
 

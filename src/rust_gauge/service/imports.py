@@ -23,8 +23,8 @@ from rust_gauge.core.suppression.files import SAMPLE as SAMPLE_OCTETS
 from rust_gauge.core.suppression.files import FileError, Layout, Row, find_layout, read_rows, read_time
 from rust_gauge.service import holding, tasks, webhooks
 from rust_gauge.service.context import Context
-from rust_gauge.service.intake import providers_for
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.suppression import Names, csv_line, reach_of
 from rust_gauge.service.suppression_settings import matchings_of
 from rust_gauge.store import suppression as store

@@ -8,7 +8,6 @@ one piece while the next is read.
 import contextlib
 import json
 import re
-import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
@@ -21,38 +20,30 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.contract.events import IntakeResult, NewEvent
-from rust_gauge.core.dns import gather
 from rust_gauge.core.errors import EventError
-from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, Event, Kind, find_provider, make_event
+from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.mailflow.counting import time_bucket
 from rust_gauge.core.mailflow.event import CLOCK_TOLERANCE, EARLIEST, REFUSALS, Path, identity_of
 from rust_gauge.core.mailflow.event import judge as judge_event
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.replies.wording import reply_wording
-from rust_gauge.service import holding
+from rust_gauge.service import holding, turns
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.retention import kept_since
 from rust_gauge.service.rules import rules_of
 from rust_gauge.store import events as store_events
-from rust_gauge.store import jobs, providers
+from rust_gauge.store import jobs
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, Names, PathRow, StaleRulesError, labels_of
 from rust_gauge.store.trouble import Troubled
 
-# Reading rows is work for the processor, of which a process of Python has one at a time: two loads that read at once
-# only hand it to and fro, and are slower than one after the other (by three times, measured). So they take turns,
-# piece by piece: while one waits for the database to take its piece, another reads.
-_ONE_READS = threading.Lock()
-_turn = threading.local()
 _SHOWN = 200  # refusals in an answer
 _SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
 _RULE_CHANGES = 5  # how often a load is judged anew
 _PIECE = 1000  # rows that are read before they are sent
-_LOOKUPS = 256  # recipient domains asked for side by side
-_KEEP = {UNRESOLVED: timedelta(minutes=5), NO_MAIL: timedelta(hours=1)}
-_KEEP_FOUND = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -252,7 +243,8 @@ class Reader:
             times.append(time)
             if kind == _DELIVERED:
                 delivered.append(key)
-                delivered_domains.add(domain)
+                if delivered_domains.get(domain, "") < time:
+                    delivered_domains[domain] = time
                 if seconds is not None:
                     bucket = (time[:10], provider_id, time_bucket(seconds))
                     path.times[bucket] = path.times.get(bucket, 0) + 1
@@ -430,11 +422,11 @@ def _store(
     now = context.clock()
 
     def work(connection: Connection) -> int:
-        stored, told = load.store(connection, _by_turns(made), arrived, now, refused)
+        stored, told = load.store(connection, turns.by_turns(made), arrived, now, refused)
         check(connection)
         providers_of = load.names.providers
         heard = [(event, providers_of[event.recipient.domain]) for event in told]
-        domains = load.delivered_domains if stored else set()
+        domains = load.delivered_domains if stored else {}
         troubled = load.troubled if stored else set()
         holding.follow(context, connection, load.tenant_id, heard, troubled, domains, origin, now, origin)
         if stored:
@@ -525,57 +517,3 @@ class NameBook:
         names.labels.update(store_events.intern_labels(connection, tenant_id, labels))
         examples = {text: event.diagnostic or text for text, event in wordings.items()}
         self._wordings.update(store_events.intern_wordings(connection, tenant_id, examples, now))
-
-
-def _by_turns(pieces: Iterator[bytes]) -> Iterator[bytes]:
-    """Pieces that are read only while no other load reads in this process."""
-    while True:
-        with _ONE_READS:
-            _turn.held = True
-            try:
-                piece = next(pieces, None)
-            finally:
-                _turn.held = False
-        if piece is None:
-            return
-        yield piece
-
-
-@contextlib.contextmanager
-def _turn_given_up() -> Iterator[None]:
-    """Whoever waits for DNS lets other loads read."""
-    held = getattr(_turn, "held", False)
-    if held:
-        _ONE_READS.release()
-    try:
-        yield
-    finally:
-        if held:
-            _ONE_READS.acquire()
-
-
-def providers_for(context: Context, domains: Iterable[str]) -> dict[str, tuple[int, str]]:
-    """(provider id, provider) of each recipient domain: from the cache, else from DNS."""
-    now = context.clock()
-    wanted = sorted(set(domains))
-    known = context.store.transaction(lambda c: providers.known_domains(c, wanted, now))
-    missing = [domain for domain in wanted if domain not in known]
-    for start in range(0, len(missing), _LOOKUPS):
-        part = missing[start : start + _LOOKUPS]
-        with _turn_given_up():
-            found = dict(zip(part, context.resolver.run(gather(map(find_provider, part))), strict=True))
-        # A resolver that is down must not hold up a load for the time-outs of all the rest.
-        dead = len(part) > 8 and all(provider == UNRESOLVED for provider in found.values())
-        if dead:
-            found.update(dict.fromkeys(missing[start + _LOOKUPS :], UNRESOLVED))
-        expires = {domain: now + _KEEP.get(provider, _KEEP_FOUND) for domain, provider in found.items()}
-        known.update(_remember(context, found, now, expires))
-        if dead:
-            break
-    return known
-
-
-def _remember(
-    context: Context, found: dict[str, str], now: datetime, expires: dict[str, datetime]
-) -> dict[str, tuple[int, str]]:
-    return context.store.transaction(lambda c: providers.remember_domains(c, found, now, expires))

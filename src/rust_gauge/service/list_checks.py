@@ -15,8 +15,8 @@ from rust_gauge.service.checks import get_words, look_at
 from rust_gauge.service.clearance import Answer, Desk, Question
 from rust_gauge.service.context import Context
 from rust_gauge.service.imports import CountedPieces, layout_document, layout_of, read_ahead
-from rust_gauge.service.intake import providers_for
 from rust_gauge.service.providers import columns_of
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.suppression import csv_line
 from rust_gauge.store import tasks as store_tasks
 from rust_gauge.store.accounts import TenantAccess

@@ -13,8 +13,8 @@ from rust_gauge.contract.suppression import MatchingSettings, MatchingView
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.suppression import Matching
 from rust_gauge.service.context import Context
-from rust_gauge.service.intake import providers_for
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.secrets import encrypt
 from rust_gauge.service.suppression_settings import get_matching, matchings_of
 from rust_gauge.store import jobs

@@ -15,7 +15,7 @@ from rust_gauge.service import holding
 from rust_gauge.service.context import Context
 from rust_gauge.service.suppression_settings import matchings_of, policy_of
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
+from rust_gauge.store import jobs, providers
 from rust_gauge.store import proposals as store
 from rust_gauge.store import suppression as store_list
 from rust_gauge.store.engine import AnyRow
@@ -80,10 +80,11 @@ def _propose(
 ) -> int:
     store_list.lock(connection, tenant_id)
     matching = matchings_of(context, connection, tenant_id)[0]
+    names = providers.names(connection, {row.provider_id for _, row, _ in found})
     asks = []
     for reason, row, says in found:
         address = parse_address(row.recipient)
-        where = Where(matching.key(address), reason)
+        where = Where(matching.key(address, names.get(row.provider_id, "")), reason)
         wish = Wish(now, now, State.PROPOSED)
         seen = Seen(now, Kind.DELIVERED, diagnostic=says)
         target = holding.target_of(matching, address, row.provider_id)

@@ -18,8 +18,7 @@ from rust_gauge.core.names import Address, address_key, parse_address
 from rust_gauge.service.context import Context
 from rust_gauge.service.events import list_events
 from rust_gauge.service.problems import ServiceProblem
-from rust_gauge.service.suppression import status_of
-from rust_gauge.service.suppression_settings import matchings_of
+from rust_gauge.service.suppression import keys_of, status_of
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, suppression
 from rust_gauge.store import retention as store
@@ -153,8 +152,7 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         refused = store.refused_with(connection, tenant.id, str(address))
         store.drop_refused(connection, [row.id for row in refused])
         others = len(refused)
-        for matching in matchings_of(context, connection, tenant.id):
-            own = matching.key(address)
+        for own in keys_of(context, connection, tenant.id, str(address)):
             others += store.erase_entries(connection, tenant.id, own, drop=request.may_be_mailed_again)
         store.add_erasure(
             connection, tenant_id=tenant.id, erased_at=now, erased_by=by, reason=request.reason, events=events,

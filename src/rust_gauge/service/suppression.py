@@ -14,7 +14,7 @@ from functools import partial
 import orjson
 from sqlalchemy import Connection
 
-from rust_gauge.contract.common import Page
+from rust_gauge.contract.common import Page, spreadsheet_cell
 from rust_gauge.contract.suppression import (
     AddressStatus,
     Decision,
@@ -55,6 +55,7 @@ from rust_gauge.service import holding
 from rust_gauge.service.context import Context
 from rust_gauge.service.cursors import read_cursor, write_cursor
 from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.recipients import providers_for
 from rust_gauge.service.suppression_settings import matchings_of
 from rust_gauge.store import flow as store_flow
 from rust_gauge.store import holding as store_holding
@@ -149,7 +150,7 @@ def filter_of(
         elif not states:
             made = replace(made, states=(State.HELD,))
         if address:
-            made = replace(made, key=_key_of(matchings_of(context, connection, tenant.id)[0], address))
+            made = replace(made, keys=keys_of(context, connection, tenant.id, address))
         if stream is not None:
             ids = store_holding.ids_of(connection, tenant.id)[1]
             made = replace(made, stream_id=ids.get(stream, -1))
@@ -162,10 +163,21 @@ def filter_of(
     return context.store.transaction(work)
 
 
-def _key_of(matching: Matching, text: str) -> bytes:
+def keys_of(context: Context, connection: Connection, tenant_id: int, text: str) -> tuple[bytes, ...]:
+    """The keys that an address, or @domain, may stand under."""
+    matchings = matchings_of(context, connection, tenant_id)
     if text.startswith("@"):
-        return matching.domain_key(_domain(text))
-    return matching.key(_address(text))
+        return (matchings[0].domain_key(_domain(text)),)
+    address = _address(text)
+    provider = provider_of(context, matchings, address.domain)
+    return tuple({key: None for matching in matchings for key in matching.possible_keys(address, provider)})
+
+
+def provider_of(context: Context, matchings: Sequence[Matching], domain: str) -> str:
+    """Who runs the mailboxes of a domain, where a way of comparing asks for it; empty otherwise."""
+    if not any(matching.same for matching in matchings):
+        return ""
+    return providers_for(context, [domain])[domain][1]
 
 
 def _address(text: str) -> Address:
@@ -242,12 +254,8 @@ def _cell(value: object) -> str:
 def csv_line(cells: Sequence[object]) -> bytes:
     """A line of CSV (RFC 4180) in which no cell can be taken for a formula."""
     out = io.StringIO()
-    csv.writer(out).writerow([_safe(str(cell)) for cell in cells])
+    csv.writer(out).writerow([spreadsheet_cell(str(cell)) for cell in cells])
     return out.getvalue().encode()
-
-
-def _safe(text: str) -> str:
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
 
 
 def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatus:
@@ -255,14 +263,12 @@ def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatu
     now = context.clock()
 
     def work(connection: Connection) -> AddressStatus:
-        matchings = matchings_of(context, connection, tenant.id)
-        if text.startswith("@"):
-            shown = text
-            keys = [matchings[0].domain_key(_domain(text))]
-        else:
+        shown = text
+        keys = [*keys_of(context, connection, tenant.id, text)]
+        if not text.startswith("@"):
             address = _address(text)
             shown = str(address)
-            keys = [*(matching.key(address) for matching in matchings), matchings[0].domain_key(address.domain)]
+            keys.append(matchings_of(context, connection, tenant.id)[0].domain_key(address.domain))
         names = Names(connection, tenant.id)
         rows = list(store.rows_of(connection, tenant.id, set(keys)).values())
         verdict = judge([_entry(row) for row in rows], Asking(), now)
@@ -356,7 +362,9 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
         names = Names(connection, tenant.id)
         reach, reach_id = reach_of(names, new.reach, new.reach_name)
         matching = matchings_of(context, connection, tenant.id)[0]
-        known = providers.known_domains(connection, {a.domain for _, a in parsed if a is not None}, now)
+        wanted = {a.domain for _, a in parsed if a is not None}
+        # Where the provider decides what is the same mailbox it has to be found out; else it is only for the numbers.
+        known = providers_for(context, wanted) if matching.same else providers.known_domains(connection, wanted, now)
         wish = Wish(now, now, until=new.until)
         asks = []
         for domain, address in parsed:
@@ -423,9 +431,7 @@ def _rows_to_change(
         if missing:
             raise ServiceProblem("not-found", f"There is no entry {entry_id(missing[0])}")
         return {where: rows[where] for where in wanted}
-    matchings = matchings_of(context, connection, tenant.id)
-    keys = {_key_of(matching, request.address) for matching in matchings}
-    return store.rows_of(connection, tenant.id, keys)
+    return store.rows_of(connection, tenant.id, keys_of(context, connection, tenant.id, request.address))
 
 
 def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) -> list[SuppressionEntry]:

@@ -107,7 +107,7 @@ class Load:
         self.packets: list[bytes] = []
         self.times: list[str] = []
         self.delivered: list[bytes] = []  # recipient keys
-        self.delivered_domains: set[str] = set()  # of recipients
+        self.delivered_domains: dict[str, str] = {}  # recipient domains, and when mail was last delivered there
         self.troubled: set[bytes] = set()  # those of `delivered` with whom there was trouble before
         self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and refusals
         self._paths: dict[Path, PathRow] = {}
@@ -154,7 +154,9 @@ class Load:
             return
         if kind == _DELIVERED:
             self.delivered.append(key)
-            self.delivered_domains.add(event.recipient.domain)
+            self.delivered_domains[event.recipient.domain] = max(
+                time, self.delivered_domains.get(event.recipient.domain, "")
+            )
             if event.seconds_taken is not None:
                 bucket = (time[:10], provider_id, time_bucket(event.seconds_taken))
                 path.times[bucket] = path.times.get(bucket, 0) + 1

@@ -137,7 +137,7 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
             if after is None or status.change is not after.change or _moved(after, status):
                 last, at = ask, ask.at
             after = status
-            evidence = evidence if len(evidence) >= EVIDENCE_KEPT else [*evidence, *ask.evidence][:EVIDENCE_KEPT]
+            evidence = _kept(evidence, ask.evidence)
         if after is None or (after == before and row is not None):
             continue
         moved = before is None or _moved(before, after)
@@ -159,6 +159,14 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
         add_counts(connection, counts)
         set_last_number(connection, tenant_id, number)
     return done
+
+
+def _kept(evidence: list[dict[str, Any]], more: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The first events, and the newest of all: when it was last said counts as much as when it began."""
+    every = [*evidence, *more]
+    if len(every) <= EVIDENCE_KEPT:
+        return every
+    return [*every[: EVIDENCE_KEPT - 1], max(every[EVIDENCE_KEPT - 1 :], key=lambda each: str(each["time"]))]
 
 
 def _moved(before: Status, after: Status) -> bool:
@@ -324,7 +332,7 @@ class Filter:
     """Which entries. Empty means all; `text` is the beginning of an address, or of a domain behind an @."""
 
     text: str = ""
-    key: bytes | None = None
+    keys: tuple[bytes, ...] = ()
     states: tuple[State, ...] = ()
     reasons: tuple[Reason, ...] = ()
     provider_ids: tuple[int, ...] | None = None
@@ -339,8 +347,8 @@ class Filter:
 def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
     c = t.suppression_entry.c
     query = query.where(c.tenant_id == tenant_id)
-    if filter.key is not None:
-        query = query.where(c.address_key == filter.key)
+    if filter.keys:
+        query = query.where(c.address_key.in_(filter.keys))
     text = filter.text
     if text.startswith("@"):
         like = _begins(text[1:].lower())

@@ -49,6 +49,7 @@ export function when(rule: Rule): string {
 /** What it does, in words. */
 export function does(rule: Rule): string {
   if (rule.act === 'nothing') return 'nothing: it does not speak of the address';
+  if (rule.act === 'wait') return 'holds nothing; advises when to try again';
   const what = rule.act === 'propose' ? 'proposes to hold' : 'holds';
   const whom = rule.whole_domain ? 'the whole domain' : 'the address';
   const after = (rule.times ?? 1) > 1 ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between` : ' at once';

@@ -70,6 +70,7 @@ describe('a rule of the policy', () => {
   it.each([
     [rule({}), 'holds the address at once, no end'],
     [rule({act: 'nothing'}), 'nothing: it does not speak of the address'],
+    [rule({act: 'wait', wait_hours: [4, 24]}), 'holds nothing; advises when to try again'],
     [rule({whole_domain: true, for_days: 30, longer: 3, ends_with_delivery: true}), 'holds the whole domain at once for 30 days, 3 times as long at each return; a delivery ends it'],
     [rule({act: 'propose', times: 3, over_days: 7, for_days: 14, reach: 'stream'}), 'proposes to hold the address after 3 messages over 7 days with no delivery between for 14 days, for its stream alone'],
   ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));

@@ -7,6 +7,7 @@ it likes; what cannot be read is a row with a reason, and the rows beside it are
 import codecs
 import csv
 import json
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -20,6 +21,8 @@ SAMPLE = 256 * 1024  # octets that form, encoding and columns are found from
 _DELIMITERS = ",;\t|"
 _LONGEST = 10_000  # characters of a line without line breaks
 FIELDS = ("address", "reason", "since", "until", "note")
+# An apostrophe before what a spreadsheet would take for a formula, as our exports and spreadsheets put it there.
+_GUARDED = re.compile(r"(\A|[;\t])'('*)(?=[=+\-@\t\r\n])")
 _NAMES: dict[str, tuple[str, ...]] = {
     "address": ("address", "email", "e-mail", "mail", "email_address", "emailaddress", "recipient", "mailbox"),
     "reason": ("reason", "why", "cause", "type"),
@@ -231,6 +234,8 @@ def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
         if cells is None:
             return
         number += 1
+        if any("'" in cell for cell in cells):
+            cells = [_GUARDED.sub(r"\1\2", cell) for cell in cells]
         if (number == 1 and layout.heading) or not cells or (len(cells) == 1 and not cells[0].strip()):
             continue
         if len(cells) <= address:

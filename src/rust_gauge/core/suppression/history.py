@@ -46,7 +46,7 @@ def asked_by(seen: Seen, rule: Rule, streak: Sequence[Seen]) -> Asked | None:
     recent = [each for each in streak if seen.at - each.at <= timedelta(days=rule.within_days)]
     messages = {each.message_id or str(each.at): each for each in reversed(recent)}
     first = min(each.at for each in recent)
-    if len(messages) >= rule.times and seen.at - first >= timedelta(days=rule.over_days):
+    if rule.act is not Act.WAIT and len(messages) >= rule.times and seen.at - first >= timedelta(days=rule.over_days):
         state = State.PROPOSED if rule.act is Act.PROPOSE else State.HELD
         wish = Wish(seen.at, first if not rule.at_once else seen.at, state, length=rule.length)
         reach, name = reach_of(rule, seen)

@@ -58,6 +58,11 @@ class Matching:
         """16 octets: BLAKE2b of the normal form, keyed with the secret where there is one."""
         return self.digest(self.normal_form(address, provider))
 
+    def possible_keys(self, address: Address, provider: str = "") -> tuple[bytes, ...]:
+        """Its key, and that under which it was put while it was not known who runs its mailboxes."""
+        key, plain = self.key(address, provider), self.key(address)
+        return (key,) if key == plain else (key, plain)
+
     def domain_key(self, domain: str) -> bytes:
         """The key of all addresses of a domain. It is no person's, so it is never keyed."""
         return blake2b(f"@{domain}".encode(), digest_size=KEY_OCTETS).digest()

@@ -27,6 +27,7 @@ class Act(StrEnum):
 
     HOLD = "hold"
     PROPOSE = "propose"
+    WAIT = "wait"  # never holds: only advises when to try again
     NOTHING = "nothing"
 
 
@@ -67,6 +68,8 @@ class Rule:
             )
         if self.over_days > self.within_days:
             raise PolicyError(f"{self.name}: over_days is longer than within_days, so it can never act")
+        if self.act is Act.WAIT and not self.wait_hours:
+            raise PolicyError(f"{self.name}: it waits, and says not how long", remedy="Set wait_hours, such as [4, 24]")
         if self.times == 1 and self.over_days:
             raise PolicyError(f"{self.name}: one message cannot lie over several days", remedy="Set times to 2 or more")
         if self.reach is not Reach.TENANT and Kind.COMPLAINED in self.kinds:
@@ -83,7 +86,8 @@ class Rule:
 
     @property
     def at_once(self) -> bool:
-        return self.times == 1
+        """Whether one event is enough to say what it asks for."""
+        return self.times == 1 and self.act is not Act.WAIT
 
     def length(self, returns: int) -> timedelta | None:
         """How long an entry holds that came back so often; None: without end."""
@@ -157,10 +161,18 @@ SHIPPED = Policy(
             times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,
             wait_hours=(24, 72, 168),
         ),
+        Rule("greylisted", Act.WAIT, (Kind.BOUNCED,), (Cause.GREYLISTED,), within_days=7, wait_hours=(1, 4, 24)),
         Rule(
-            "put off for a while", Act.NOTHING, (Kind.BOUNCED,),
-            (Cause.RATE_LIMITED, Cause.GREYLISTED, Cause.TOO_LARGE, Cause.TLS_REQUIRED, Cause.LOOP,
-             Cause.PROVIDER_TROUBLE),
+            "we send too fast", Act.WAIT, (Kind.BOUNCED,), (Cause.RATE_LIMITED,),
+            within_days=7, wait_hours=(6, 24, 72),
+        ),
+        Rule(
+            "trouble of the provider", Act.WAIT, (Kind.BOUNCED,), (Cause.PROVIDER_TROUBLE,),
+            within_days=7, wait_hours=(4, 12, 24),
+        ),
+        Rule(
+            "the message or the way", Act.NOTHING, (Kind.BOUNCED,),
+            (Cause.TOO_LARGE, Cause.TLS_REQUIRED, Cause.LOOP),
         ),
         Rule(
             "keeps bouncing", Act.HOLD, (Kind.BOUNCED,), reason=Reason.KEEPS_BOUNCING,
