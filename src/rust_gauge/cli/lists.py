@@ -200,14 +200,14 @@ def policy(session: Session) -> int:
     if arguments.format == "json":
         session.output.json(view.policy)
         return 0
-    lines = [
+    listed: list[tuple[str, ...]] = [
         (
             rule.name, _when(rule), rule.act, rule.reason if rule.act in ("hold", "propose") else "",
             _how_long(rule),
         )
         for rule in view.policy.rules
     ]  # fmt: skip
-    session.output.table(arguments.format, ("rule", "when", "act", "reason", "for"), lines)
+    session.output.table(arguments.format, ("rule", "when", "act", "reason", "for"), listed)
     return 0
 
 
