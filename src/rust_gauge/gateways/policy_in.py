@@ -1,7 +1,7 @@
 """The listener for Postfix's policy delegation: many connections, one look-up for all that ask at the same moment.
 
-What came in during one turn of the event loop is looked up together, and the loop waits for it: there is nothing else
-to do before the answer is known, and handing it to a thread and back costs more than the look-up.
+What comes in while others still come is looked up together, and the loop waits for it: there is nothing else to do
+before the answer is known, and handing it to a thread and back costs more than the look-up.
 """
 
 import asyncio
@@ -14,7 +14,8 @@ from rust_gauge.core.suppression.delegation import MOST, NOTHING, Question, put_
 log = structlog.get_logger()
 _IDLE = 600.0  # seconds without a question after which a connection is closed
 _TOGETHER = 1000  # questions in one look-up
-_COUNT_EVERY = 0.5
+_MOST_TURNS = 50  # of the event loop that a question waits for others
+_COUNT_EVERY = 1.0
 _MOST_CONNECTIONS = 2000
 
 Answer = Callable[[Sequence[Question]], list[bytes]]
@@ -26,6 +27,7 @@ class PolicyIn:
     def __init__(self, host: str, port: int, answer: Answer, count: Callable[[], object]) -> None:
         self._host, self._port, self._ask, self._count = host, port, answer, count
         self._waiting: list[tuple[Question, asyncio.Transport]] = []
+        self._seen = self._turns = 0
         self.connections: set[_Connection] = set()
 
     async def serve(self, ready: Callable[[int], object], stop: asyncio.Event) -> None:
@@ -41,14 +43,22 @@ class PolicyIn:
         await asyncio.to_thread(self._count)
 
     def take(self, question: Question, transport: asyncio.Transport) -> None:
-        """Answer it with all others of this turn."""
+        """Answer it with all others that come at the same moment."""
         if not self._waiting:
+            self._seen = self._turns = 0
             asyncio.get_running_loop().call_soon(self._look_up)
         self._waiting.append((question, transport))
 
     def _look_up(self) -> None:
+        # A look-up costs nearly the same for one question as for fifty: while each turn brings more, wait a turn.
+        self._turns += 1
+        if self._seen < len(self._waiting) < _TOGETHER and self._turns < _MOST_TURNS:
+            self._seen = len(self._waiting)
+            asyncio.get_running_loop().call_soon(self._look_up)
+            return
         batch, self._waiting = self._waiting[:_TOGETHER], self._waiting[_TOGETHER:]
         if self._waiting:
+            self._seen = self._turns = 0
             asyncio.get_running_loop().call_soon(self._look_up)
         try:
             answers = self._ask([question for question, _ in batch])

@@ -255,22 +255,28 @@ def clear(
 
     answers, held = context.store.transaction(work)
     if sending is not None and held:
-        withhold(context, tenant.id, held, question, sending)
+        withhold(
+            context, tenant.id, [(*each, sending.message_id) for each in held], question, sending.domain, sending.campaign
+        )
     return Result(len(texts) - len(held), len(held), answers)
 
 
 def withhold(
-    context: Context, tenant_id: int, held: Sequence[tuple[str, str]], question: Question, sending: Sending
-) -> int:
-    """Count mail that was not sent as `withheld`; what is no address is nobody's mail. Gives how many."""
+    context: Context, tenant_id: int, held: Sequence[tuple[str, str, str]], question: Question, domain: str,
+    campaign: str = "",
+) -> int:  # fmt: skip
+    """Count mail that was not sent as `withheld`: recipient, reason and message id each. Gives how many.
+
+    What is no address is nobody's mail.
+    """
     now, events = context.clock(), []
-    for text, reason in held:
+    for text, reason, message_id in held:
         try:
             events.append(
                 make_event(
-                    now=now, kind=Kind.WITHHELD, time=now, domain=sending.domain, recipient=text,
-                    stream=question.stream or "", relay=question.relay or "", message_id=sending.message_id,
-                    campaign=sending.campaign, diagnostic=reason,
+                    now=now, kind=Kind.WITHHELD, time=now, domain=domain, recipient=text,
+                    stream=question.stream or "", relay=question.relay or "", message_id=message_id,
+                    campaign=campaign, diagnostic=reason,
                 )
             )  # fmt: skip
         except EventError as error:

@@ -18,7 +18,6 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError, IntegrityError
 
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
-from rust_gauge.contract.suppression import Sending
 from rust_gauge.core.suppression.delegation import NOTHING, put_off, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
 from rust_gauge.service.clearance import Answer, Desk, Question, withhold
@@ -164,18 +163,19 @@ class Gatekeeper:
         """Count what was refused since the last time as withheld. Gives how many."""
         with self._lock:
             held, self._held = self._held, []
-        groups: dict[tuple[int, Question, str, str], list[tuple[str, str]]] = defaultdict(list)
+        # Together, as each transaction costs more than all that it writes.
+        groups: dict[tuple[int, Question, str], list[_Held]] = defaultdict(list)
         for each in held:
-            groups[each.tenant_id, each.question, each.domain, each.instance].append((each.recipient, each.reason))
+            groups[each.tenant_id, each.question, each.domain].append(each)
         count = 0
-        for (tenant_id, question, domain, instance), recipients in groups.items():
+        for (tenant_id, question, domain), refused in groups.items():
             try:
-                sending = Sending(domain=domain, message_id=instance[:255])
-                count += withhold(self._context, tenant_id, recipients, question, sending)
+                recipients = [(each.recipient, each.reason, each.instance[:255]) for each in refused]
+                count += withhold(self._context, tenant_id, recipients, question, domain)
             except ServiceProblem as problem:  # no sender, as of a bounce: there is no domain to count it under
                 log.info("not_counted", why=str(problem))
             except StoreError as error:
                 log.warning("gate_trouble", error=str(error))
                 with self._lock:
-                    self._held += [each for each in held if (each.tenant_id, each.instance) == (tenant_id, instance)]
+                    self._held += refused
         return count

@@ -146,11 +146,11 @@ def matching_from(context: Context, document: dict[str, Any], secret: str) -> Ma
 
 def matchings_of(context: Context, connection: Connection, tenant_id: int) -> tuple[Matching, ...]:
     """How addresses are compared now; a second way while the list is being rewritten from it."""
-    row = store.get_state(connection, tenant_id)
-    if not row.matching and row.matching_before is None:
+    matching, before, secret = store.matching_of(connection, tenant_id)
+    if matching == "{}" and before is None:
         return (_USUAL,)
-    now = matching_from(context, row.matching, row.secret)
-    return (now,) if row.matching_before is None else (now, matching_from(context, row.matching_before, row.secret))
+    now = matching_from(context, orjson.loads(matching), secret)
+    return (now,) if before is None else (now, matching_from(context, orjson.loads(before), secret))
 
 
 _USUAL = Matching()

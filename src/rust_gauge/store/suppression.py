@@ -515,6 +515,19 @@ def get_state(connection: Connection, tenant_id: int) -> AnyRow:
     return connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)).one()
 
 
+def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None, str]:
+    """How addresses are compared, before that if the list is being rewritten (both as JSON), and the secret.
+
+    Asked with every question, so it goes around all that costs time.
+    """
+    driver: Any = connection.connection.driver_connection
+    sql = f"SELECT matching, matching_before, secret FROM suppression_state WHERE tenant_id = {literal(tenant_id)}"
+    _send(driver, sql)
+    (row,) = _read(driver)
+    found: tuple[str, str | None, str] = row
+    return found
+
+
 def change_state(connection: Connection, tenant_id: int, **values: Any) -> None:
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(**values))
