@@ -5,7 +5,7 @@ Many addresses are looked up in pieces: while the database answers one, the rows
 
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
@@ -70,6 +70,7 @@ class Question:
 
 _TENANT, _HELD = Reach.TENANT.number, State.HELD.number
 _REASONS = {reason.number: str(reason) for reason in Reason}
+_FIRST_PIECE = 4_000  # addresses
 _encoder = msgspec.json.Encoder()
 encode = _encoder.encode
 
@@ -120,29 +121,43 @@ class Desk:
         domains: list[str] = []
         answers: list[Answer] = []
         rows: dict[bytes, list[Any]] = {}
-        for found in store.standing(self._connection, self._tenant_id, self._questions(texts, keys, wrong, domains)):
+        ends: list[int] = []
+        start = 0
+        questions = self._questions(texts, keys, wrong, domains, ends)
+        for number, found in enumerate(store.standing(self._connection, self._tenant_id, questions)):
+            # Made while MariaDB looks up the next question.
+            answers += [Answer(text, "clear") for text in texts[len(answers) : len(domains)]]
             for row in found:
                 if row[0] in rows:
                     rows[row[0]].append(row)
                 else:
                     rows[row[0]] = [row]
-            # Made while MariaDB looks up the next question.
-            answers += [Answer(text, "clear") for text in texts[len(answers) : len(domains)]]
+            if len(keys) == 1 and found:
+                self._judge(answers, keys[0][start : ends[number]], start, rows)
+            start = ends[number]
         answers += [Answer(text, "clear") for text in texts[len(answers) :]]
-        if rows:
-            self._judge(answers, keys, domains, rows)
+        domain_key = self._matchings[0].domain_key
+        gone = {domain: rows[all_of] for domain in set(domains) if (all_of := domain_key(domain)) in rows}
+        if len(keys) > 1 or gone:
+            self._judge_all(answers, keys, rows, gone, domains)
         for number, error in wrong.items():
             answers[number] = self._show(texts[number], no_address(error))
         return answers
 
     def _questions(
-        self, texts: Sequence[str], keys: list[list[bytes | None]], wrong: dict[int, AddressError], domains: list[str]
-    ) -> Iterator[Sequence[bytes]]:
-        """Keys piece by piece, made when they are wanted; `keys`, `wrong` and `domains` are filled on the way."""
+        self, texts: Sequence[str], keys: list[list[bytes | None]], wrong: dict[int, AddressError], domains: list[str],
+        ends: list[int],
+    ) -> Iterator[Sequence[bytes]]:  # fmt: skip
+        """Keys piece by piece, made when they are wanted; `keys`, `wrong`, `domains` and where each piece `ends` are
+        filled on the way. The first is small, as nothing else is done while it is made.
+        """
         known: set[str] = set()
-        size = store.LOOKED_UP // (len(self._matchings) + 1)  # room for keys of domains
-        size = size if len(texts) > size else max(1, len(texts))
-        for start in range(0, len(texts), size):
+        most = store.LOOKED_UP // (len(self._matchings) + 1)  # room for keys of domains
+        start = 0
+        while start < len(texts) or not ends:
+            size = min(most, _FIRST_PIECE) if not start else most
+            if len(texts) - start < size + _FIRST_PIECE:
+                size = min(len(texts) - start, most)
             piece = texts[start : start + size]
             wanted: set[bytes] = set()
             for number, matching in enumerate(self._matchings):
@@ -155,39 +170,45 @@ class Desk:
             new = set(domains[start:]) - known
             known |= new
             wanted.update(self._matchings[0].domain_key(domain) for domain in new if domain)
+            start += len(piece)
+            ends.append(start)
             yield sorted(wanted)
 
     def _judge(
-        self, answers: list[Answer], keys: list[list[bytes | None]], domains: list[str], rows: dict[bytes, list[Any]]
+        self, answers: list[Answer], keys: Sequence[bytes | None], start: int, rows: dict[bytes, list[Any]]
     ) -> None:
-        """Each address by its rows and those of its domain.
+        """Each address by its rows; `keys` are those of the answers from `start` on.
 
         Nearly every row that holds is the only one of its address and holds all mail for good: that one is shown as it
         is. All others are judged by the core; a test holds the two beside each other.
         """
-        domain_key = self._matchings[0].domain_key
-        gone = {domain: rows[all_of] for domain in set(domains) if (all_of := domain_key(domain)) in rows}
-        several = len(keys) > 1 or bool(gone)
         get, whys = rows.get, self._whys
-        for part in keys:
-            for number, key in enumerate(part):
-                found = get(key) if key is not None else None
-                if several:
-                    found = [*(found or ()), *gone.get(domains[number], ())]
-                if not found:
-                    continue
-                answer = answers[number]
-                if len(found) == 1 and found[0][2] == _TENANT and found[0][4] == _HELD and found[0][6] is None:
-                    _, reason, _, _, _, since, _, note = found[0]
-                    why = whys.get((reason, note))
-                    if why is None:
-                        why = whys[reason, note] = _why(Reason.from_number(reason), note)
-                    answers[number] = Answer(
-                        answer.address, "held", _REASONS[reason], why, f"{since[:10]}T{since[11:]}Z"
-                    )
-                elif answer.verdict == "clear":
-                    entries = [_entry(row) for row in found]
-                    answers[number] = self._show(answer.address, judge(entries, self._asking, self.now))
+        for number, key in enumerate(keys, start):
+            found = get(key) if key is not None else None
+            if not found:
+                continue
+            answer = answers[number]
+            if len(found) == 1 and found[0][2] == _TENANT and found[0][4] == _HELD and found[0][6] is None:
+                _, reason, _, _, _, since, _, note = found[0]
+                why = whys.get((reason, note))
+                if why is None:
+                    why = whys[reason, note] = _why(Reason.from_number(reason), note)
+                answers[number] = Answer(answer.address, "held", _REASONS[reason], why, f"{since[:10]}T{since[11:]}Z")
+            else:
+                entries = [_entry(row) for row in found]
+                answers[number] = self._show(answer.address, judge(entries, self._asking, self.now))
+
+    def _judge_all(
+        self, answers: list[Answer], keys: Sequence[Sequence[bytes | None]], rows: dict[bytes, list[Any]],
+        gone: Mapping[str, list[Any]], domains: Sequence[str],
+    ) -> None:  # fmt: skip
+        """The same where an address may stand under several keys, or its domain is on the list."""
+        for number, domain in enumerate(domains):
+            found = [row for part in keys if (key := part[number]) is not None for row in rows.get(key, ())]
+            found += gone.get(domain, ())
+            if found:
+                entries = [_entry(row) for row in found]
+                answers[number] = self._show(answers[number].address, judge(entries, self._asking, self.now))
 
     def _provider_of(self, matching: Matching, texts: Sequence[str]) -> Callable[[str], str]:
         if not matching.same:
@@ -255,9 +276,8 @@ def clear(
 
     answers, held = context.store.transaction(work)
     if sending is not None and held:
-        withhold(
-            context, tenant.id, [(*each, sending.message_id) for each in held], question, sending.domain, sending.campaign
-        )
+        refused = [(*each, sending.message_id) for each in held]
+        withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)
     return Result(len(texts) - len(held), len(held), answers)
 
 

@@ -81,17 +81,13 @@ class Matching:
         if self.fold_case and not self.same and _PLAIN.match(joined):
             joined = joined.lower()
             lines = joined.split("\n")[:-1]
-            domains = [line[line.index("@") + 1 :] for line in lines]
+            domains = [line.partition("@")[2] for line in lines]
             # A line that is no longer than a local part may be needs no second look.
             short = len(lines) == len(texts) and (
                 max(map(len, lines), default=0) <= _LOCAL_MOST + 2 or _locals_fit(lines)
             )
             if short and all(map(_is_normal, set(domains))):
-                secret, new = self.secret, blake2b
-                octets = joined.encode().split(b"\n")[:-1]
-                if secret:
-                    return [new(each, digest_size=16, key=secret).digest() for each in octets], {}, domains
-                return [new(each, digest_size=16).digest() for each in octets], {}, domains
+                return _digests(joined.encode().split(b"\n")[:-1], self.secret), {}, domains
         keys: list[bytes | None] = []
         wrong: dict[int, AddressError] = {}
         domains = []
@@ -106,6 +102,16 @@ class Matching:
             keys.append(self.key(address, provider_of(address.domain) if self.same else ""))
             domains.append(address.domain)
         return keys, wrong, domains
+
+
+def _digests(octets: Sequence[bytes], secret: bytes) -> list[bytes | None]:
+    """Keys of many; a copy of what is begun already costs a third less than beginning anew."""
+    begun, out = blake2b(digest_size=KEY_OCTETS, key=secret), []
+    for each in octets:
+        one = begun.copy()
+        one.update(each)
+        out.append(one.digest())
+    return out  # type: ignore[return-value]
 
 
 def _locals_fit(lines: Sequence[str]) -> bool:
