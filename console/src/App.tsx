@@ -5,6 +5,8 @@ import {Loading, Notice, Trouble} from './design/Notice';
 import {DomainPage} from './features/domains/DomainPage';
 import {DomainsPage} from './features/domains/DomainsPage';
 import {FlowPage} from './features/mailflow/FlowPage';
+import {ReadingsPage} from './features/readings/ReadingsPage';
+import {SubjectPage} from './features/readings/SubjectPage';
 import {SignIn} from './features/session/SignIn';
 import {SettingsPage} from './features/settings/SettingsPage';
 import {SuppressionPage} from './features/suppression/SuppressionPage';
@@ -29,6 +31,8 @@ export function App() {
           <Route path="/domains" element={<DomainsPage who={who} />} />
           <Route path="/domains/:tenant/:name" element={<DomainPage />} />
           <Route path="/flow" element={<FlowPage who={who} />} />
+          <Route path="/readings" element={<ReadingsPage />} />
+          <Route path="/readings/:tenant/:subject/:name" element={<SubjectPage />} />
           <Route path="/suppression" element={<SuppressionPage who={who} />} />
           <Route path="/settings" element={<SettingsPage who={who} />} />
           <Route path="/sign-in" element={<Navigate to="/" replace />} />

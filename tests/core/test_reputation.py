@@ -1,6 +1,6 @@
-"""The arithmetic of readings: exact sums, margins, memory, fairness."""
+"""The arithmetic of readings: exact sums, margins, memory, fairness, what would follow."""
 
-from datetime import date
+from typing import Any
 
 import numpy as np
 import pytest
@@ -8,132 +8,343 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rust_gauge.core.reputation import (
+    COUNTS,
     FACTORS,
+    NAMES,
+    NO_VALUE,
     Condition,
-    DayCounts,
-    Reading,
+    FactorError,
+    Readings,
+    Surroundings,
+    common_delay,
     condition_of,
-    overall_readings,
-    provider_readings,
+    factors_with,
+    openness,
+    over_providers,
+    read,
+    split,
 )
+from rust_gauge.core.reputation.ahead import Change, ahead, room
+from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, standings
+from rust_gauge.core.reputation.memory import chance_above, gamma_quantile, normal_share, rate_ends
 
-FIRST = date(2026, 9, 1)
+DAYS = 90
 
 
-def series(mail: float, days: int = 40, reports: bool = True, last: int | None = None, **rates: float) -> list[Reading]:
-    """Readings of an even stream; `rates` apply to the last `last` days (to all without it)."""
-    volume = np.full(days, mail)
-    on = np.ones(days) if last is None else np.array([float(day >= days - last) for day in range(days)])
-    parts = {name: volume * on * rates.get(name, 0.0) for name in ("bad_addresses", "refusals", "delays", "complaints")}
-    return provider_readings("p", FIRST, DayCounts(volume, volume, reports_complaints=reports, **parts))
+def mail(
+    n: float, last: int | None = None, *, days: int = DAYS, week: tuple[float, ...] = (1,) * 7, **rates: float
+) -> Any:
+    """Counts of one series of even mail; `rates` hold for the last `last` days, or for all."""
+    rhythm = np.array([week[day % 7] for day in range(days)])
+    counts = np.zeros((len(COUNTS), 1, days))
+    counts[0, 0] = counts[1, 0] = n * rhythm
+    on = np.arange(days) >= days - (last or days)
+    for name, rate in rates.items():
+        counts[COUNTS.index(name), 0] += n * rhythm * on * rate
+    return counts
+
+
+def around(series: int = 1, *, reports: bool = True, **more: Any) -> Surroundings:
+    return Surroundings(np.full(series, reports), **more)
+
+
+def values(counts: Any, where: Surroundings | None = None) -> Any:
+    return read(counts, where or around(counts.shape[1])).tenths[0] / 10
+
+
+def pull(readings: Readings, name: str, day: int = -1) -> float:
+    return float(readings.pulls[NAMES.index(name), 0, day] / 10)
+
+
+# Sums
 
 
 @given(
-    st.lists(
-        st.tuples(st.integers(0, 5000), *(st.integers(0, 500) for _ in range(4))),
-        min_size=1,
-        max_size=20,
-    ),
+    st.lists(st.tuples(*(st.integers(0, 500) for _ in COUNTS)), min_size=1, max_size=12),
     st.booleans(),
+    st.integers(1, 60),
 )
-@settings(max_examples=60, deadline=None)
-def test_pulls_add_up_exactly_to_what_is_missing(days: list[tuple[int, ...]], reports: bool) -> None:
-    columns = np.array(days, dtype=float).T
-    mail = columns[0]
-    one = provider_readings("p", FIRST, DayCounts(mail, mail, *columns[1:], reports_complaints=reports))
-    two = provider_readings("q", FIRST, DayCounts(mail * 3, mail * 3, *columns[1:][::-1], reports_complaints=True))
-    for reading in [*one, *two, *overall_readings({"p": one, "q": two})]:
-        if reading.value is None:
-            continue
-        assert round(10 * reading.value) + sum(round(10 * pull.points) for pull in reading.pulls) == 1000
-        assert 0 <= reading.value <= 100
-        assert reading.condition is condition_of(reading.value)
+@settings(max_examples=80, deadline=None)
+def test_pulls_add_up_exactly_to_what_is_missing(rows: list[tuple[int, ...]], reports: bool, times: int) -> None:
+    one = np.array(rows, dtype=float).T[:, None, :]
+    one[0] *= times
+    counts = np.concatenate([one, one[:, :, ::-1], one * 3], axis=1)
+    readings = read(counts, around(3, reports=reports, faults=np.full((3, len(rows)), 1.4)))
+    some = readings.tenths != NO_VALUE
+    assert ((readings.tenths + readings.pulls.sum(axis=0))[some] == 1000).all()
+    assert (readings.pulls >= 0).all()
+    assert ((readings.tenths[some] >= 0) & (readings.margin[some] >= 0)).all()
+    whole = over_providers(readings)
+    said = whole.tenths[0] != NO_VALUE
+    assert ((whole.tenths + whole.pulls.sum(axis=0))[0][said] == 1000).all()
+    for day in range(len(rows)):
+        parts = split(readings, whole, day)
+        assert (parts.sum(axis=1) == whole.pulls[:, 0, day]).all()
+        assert (parts >= 0).all()
 
 
 @pytest.mark.parametrize(
     ("value", "condition"),
     [
-        (100, Condition.SOUND),
-        (80, Condition.SOUND),
-        (79.9, Condition.TARNISHED),
-        (60, Condition.TARNISHED),
-        (59.9, Condition.CORRODED),
-        (35, Condition.CORRODED),
-        (34.9, Condition.SEIZED),
-        (0, Condition.SEIZED),
+        (100, Condition.SOUND), (80, Condition.SOUND), (79.9, Condition.TARNISHED), (60, Condition.TARNISHED),
+        (59.9, Condition.CORRODED), (35, Condition.CORRODED), (34.9, Condition.SEIZED), (0, Condition.SEIZED),
     ],
-)
+)  # fmt: skip
 def test_conditions_begin_at_80_60_and_35(value: float, condition: Condition) -> None:
     assert condition_of(value) is condition
 
 
+@pytest.mark.parametrize("factor", FACTORS, ids=lambda factor: factor.name)
+def test_the_curve_rises_without_a_step_from_nothing_to_the_weight(factor: Any) -> None:
+    at = factor.share_of_weight(np.array([0, factor.watch, factor.watch + 1e-9, factor.stop, factor.stop + 1e-9, 1e9]))
+    assert at == pytest.approx([0, 0.2, 0.2, 0.7, 0.7, 1.0], abs=1e-6)
+    rising = factor.share_of_weight(np.linspace(0, 3 * factor.stop, 400))
+    assert (np.diff(rising) >= 0).all()
+
+
+@pytest.mark.parametrize(
+    ("changes", "what"),
+    [
+        ({"zeal": {}}, "no factor zeal"),
+        ({"complaints": {"colour": 1}}, "no setting colour"),
+        ({"complaints": {"watch": 0.5}}, "below the stop line"),
+        ({"complaints": {"weight": 101}}, "0 to 100"),
+        ({"complaints": {"half_life": 0}}, "half_life"),
+        ({"complaints": {"usual": 2}}, "usual"),
+    ],
+)
+def test_settings_that_cannot_be_meant_are_refused(changes: dict[str, dict[str, float]], what: str) -> None:
+    with pytest.raises(FactorError, match=what):
+        factors_with(changes)
+
+
+# Little mail, much mail
+
+
 def test_too_little_mail_gives_no_reading_at_all() -> None:
-    assert series(0)[-1].value is None
-    assert series(1, days=5)[-1].value is None
-    assert series(20)[-1].value is not None
+    assert values(mail(0))[-1] < 0
+    assert values(mail(1, days=5))[-1] < 0
+    assert values(mail(20))[-1] > 0
 
 
 def test_a_margin_is_wide_when_there_is_little_mail() -> None:
-    margins = [series(mail)[-1].margin or 0 for mail in (10, 100, 1000, 10_000)]
+    margins = [int(read(mail(n, complaints=0.0002), around()).margin[0, -1]) for n in (10, 100, 1000, 10_000)]
     assert margins == sorted(margins, reverse=True)
     assert margins[0] > 4 * margins[-1]
 
 
-def test_a_few_complaints_from_little_mail_weigh_less_than_the_same_share_of_much() -> None:
-    few, many = series(10, complaints=0.004)[-1], series(100_000, complaints=0.004)[-1]
-    assert few.value is not None
-    assert many.value is not None
-    assert few.value > many.value + 10
+def test_a_few_complaints_of_a_hundred_mails_mean_less_than_the_same_share_of_a_million() -> None:
+    few, many = (read(mail(n, 1, complaints=0.01), around()).tenths[0, -1] for n in (100, 100_000))
+    assert few > 880
+    assert many < 600
 
 
-@pytest.mark.parametrize("factor", FACTORS, ids=lambda factor: factor.name)
-def test_the_curve_rises_and_meets_its_two_lines(factor) -> None:  # type: ignore[no-untyped-def]
-    rates = np.linspace(0, 1, 2001)
-    shares = factor.share_of_weight(rates)
-    assert np.all(np.diff(shares) >= 0)
-    assert shares[0] == 0
-    assert shares[-1] <= 1  # it never reaches 1, but floating point does
-    at = factor.share_of_weight(np.array([factor.watch, factor.stop]))
-    assert at == pytest.approx([0.2, 0.7])
+def test_a_clean_small_sender_does_not_flicker() -> None:
+    dice = np.random.default_rng(5)
+    counts = mail(0)
+    counts[0] = counts[1] = dice.poisson(40, (1, DAYS))
+    counts[COUNTS.index("bad_addresses")] = dice.binomial(40, 0.005, (1, DAYS))
+    counts[COUNTS.index("complaints")] = dice.random((1, DAYS)) < 0.01
+    said = values(counts)[20:]
+    assert (said >= 80).all()
+    assert np.abs(np.diff(said)).mean() < 1.0
 
 
-def test_a_complaint_surge_shows_the_same_day_and_fades_after_it_ends() -> None:
-    surge = series(3000, days=40, last=1, complaints=0.01)
-    assert (surge[-2].value or 0) - (surge[-1].value or 0) > 5
-    volume = np.full(80, 3000.0)
-    complaints = np.zeros(80)
-    complaints[20:25] = 30
-    none = np.zeros(80)
-    counts = DayCounts(volume, volume, none, none, none, complaints, reports_complaints=True)
-    values = [reading.value or 0 for reading in provider_readings("p", FIRST, counts)]
-    assert min(values) == values[24]
-    assert values[24] < values[40] < values[60]
-    assert values[60] > 95
+# Early and fair
 
 
-def test_an_outage_alone_hardly_moves_a_reading() -> None:
-    quiet, delayed = series(1000)[-1], series(1000, last=1, delays=0.9)[-1]
-    assert (quiet.value or 0) - (delayed.value or 0) <= 12
+@pytest.mark.parametrize(
+    ("rates", "factor"),
+    [
+        ({"complaints": 0.008}, "complaints"),
+        ({"authentication": 0.2}, "authentication"),
+        ({"listings": 0.3}, "listings"),
+        ({"bad_addresses": 0.12}, "bad_addresses"),
+        ({"refusals": 0.2}, "refusals"),
+    ],
+)
+def test_what_breaks_shows_the_same_day_by_its_own_name(rates: dict[str, float], factor: str) -> None:
+    readings = read(mail(1000, 1, **rates), around())
+    assert readings.tenths[0, -2] > 950
+    assert readings.tenths[0, -1] < 800
+    assert pull(readings, factor) == max(pull(readings, name) for name in NAMES)
+
+
+def test_it_recovers_when_the_sender_has_mended_at_the_stated_pace() -> None:
+    counts = mail(1000)
+    counts[COUNTS.index("complaints"), 0, 40:45] = 8
+    said = values(counts)
+    assert said[44] < 60
+    assert said[44] < said[50] < said[58] < said[70]
+    assert said[44 + 21] > 80, "three half-lives after the last day"
 
 
 def test_complaints_count_only_where_the_provider_reports_them() -> None:
-    reading = series(1000, reports=False, complaints=0.05)[-1]
-    assert "complaints" not in {pull.factor for pull in reading.pulls}
-    assert reading.value is not None
-    assert reading.value > 95
+    counts = mail(1000, complaints=0.01)
+    assert values(counts)[-1] < 60
+    silent = read(counts, around(reports=False))
+    assert pull(silent, "complaints") == 0
+    assert silent.measures is not None
+    assert np.isnan(silent.measures.value[NAMES.index("complaints"), 0, -1])
 
 
-def test_the_overall_reading_is_weighted_by_mail_and_names_the_provider() -> None:
-    good, bad = series(9000), series(1000, refusals=0.3)
-    overall = overall_readings({"good": good, "bad": bad})[-1]
-    assert overall.value is not None
-    assert (bad[-1].value or 0) < overall.value < (good[-1].value or 0)
-    heaviest = max(overall.pulls, key=lambda pull: pull.points)
-    assert (heaviest.factor, heaviest.provider) == ("refusals", "p")
-    assert overall.value > 90
+def test_a_jump_in_volume_pulls_and_a_weekly_rhythm_does_not() -> None:
+    rhythm = read(mail(5000, week=(0, 0, 7, 0, 0, 0, 0)), around())
+    assert all(pull(rhythm, "volume", day) < 0.5 for day in range(30, DAYS))
+    jump = mail(5000)
+    jump[:2, 0, -1] *= 25
+    assert pull(read(jump, around()), "volume") > 5
+    tiny = mail(5)
+    tiny[:2, 0, -1] *= 25
+    assert pull(read(tiny, around()), "volume") < 1, "nobody minds a hundred messages"
 
 
-def test_a_provider_without_enough_mail_does_not_count_in_the_overall_reading() -> None:
-    known = series(1000)
-    assert overall_readings({"known": known, "tiny": series(0.1)})[-1].value == known[-1].value
-    assert overall_readings({"tiny": series(0.1)})[-1].value is None
+def test_openings_that_fall_pull_and_a_stream_without_them_is_not_blamed() -> None:
+    counts = mail(1000, opened=0.3)
+    counts[COUNTS.index("opened"), 0, -12:] *= 0.3
+    assert pull(read(counts, around()), "engagement") > 12
+    assert pull(read(mail(1000), around()), "engagement") == 0
+    slow = mail(1000, opened=0.3)
+    slow[COUNTS.index("opened"), 0] *= np.linspace(1, 0.4, DAYS)
+    assert pull(read(slow, around()), "engagement") > 5, "what falls slowly has fallen, too"
+
+
+def test_readers_elsewhere_tell_what_to_expect_where_it_is_known_how_openly_mail_is_read() -> None:
+    counts = np.concatenate([mail(1000, opened=0.4), mail(1000, opened=0.1)], axis=1)
+    sender = np.zeros(2, dtype=np.intp)
+    place = NAMES.index("engagement")
+    known = read(counts, around(2, sender=sender, peers={"engagement": np.array([1.1, 0.9])}))
+    assert known.pulls[place, :, -1].tolist() == [0, pytest.approx(300, abs=60)]
+    unknown = read(counts, around(2, sender=sender, peers={"engagement": np.array([np.nan, np.nan])}))
+    assert unknown.pulls[place, :, -1].tolist() == [0, 0]
+    five = np.full((6, 2), 1000.0)
+    assert openness(five * [0.4, 0.2], five) == pytest.approx([4 / 3, 2 / 3])
+    assert np.isnan(openness(five[:3] * [0.4, 0.2], five[:3])).all(), "three senders are too few to say"
+
+
+def test_findings_of_the_audit_pull_while_they_stand() -> None:
+    faults = np.zeros((1, DAYS))
+    faults[0, -5:] = 2
+    readings = read(mail(1000), around(faults=faults))
+    assert pull(readings, "audit", -6) == 0
+    assert pull(readings, "audit") == pytest.approx(9, abs=0.1)
+
+
+def test_an_outage_of_a_provider_is_nobodys_fault_and_one_senders_own_delays_are() -> None:
+    dice = np.random.default_rng(8)
+    sent = np.tile(dice.poisson(400, (6, 1)), (1, DAYS)).astype(float)
+    delays = np.full((6, DAYS), 4.0)
+    delays[:, -1] = sent[:, -1] * 0.8  # all of them
+    delays[0, -10] = sent[0, -10] * 0.8  # one of them
+    common = common_delay(delays, sent)
+    assert common[-1] == pytest.approx(0.79, abs=0.02)
+    assert common[:-1].tolist() == [0.0] * (DAYS - 1)
+    counts = np.zeros((len(COUNTS), 6, DAYS))
+    counts[0] = counts[1] = sent
+    counts[COUNTS.index("delays")] = delays
+    blamed = read(counts, around(6))
+    fair = read(counts, around(6, common_delay=np.tile(common, (6, 1))))
+    at = NAMES.index("delays")
+    assert (blamed.pulls[at, :, -1] > 50).all()
+    assert (fair.pulls[at, 1:, -1] < 3).all()
+    assert fair.pulls[at, 0, -10] > 50
+    assert common_delay(delays[:2], sent[:2])[-1] == 0, "two senders may be slow for reasons of their own"
+
+
+def test_a_senders_own_past_is_its_prior_and_never_worse_than_the_watch_line() -> None:
+    """A clean past makes the first complaint weigh less; a bad one does not pull by itself for ever."""
+    clean, bad = mail(300), mail(300)
+    bad[COUNTS.index("complaints"), 0, :45] = 30
+    new = mail(300, days=14)
+    for counts in (clean, new):
+        counts[COUNTS.index("complaints"), 0, -1] = 2
+    assert pull(read(clean, around()), "complaints") < pull(read(new, around()), "complaints")
+    assert pull(read(bad, around()), "complaints") < 15
+
+
+def test_overall_is_weighted_by_mail_and_names_what_weighs() -> None:
+    good, bad = mail(900), mail(100, bad_addresses=0.2)
+    whole = over_providers(read(np.concatenate([good, bad], axis=1), around(2)))
+    alone = values(bad)[-1]
+    assert whole.tenths[0, -1] / 10 == pytest.approx(0.9 * values(good)[-1] + 0.1 * alone, abs=0.2)
+    none = over_providers(read(np.concatenate([good, mail(0)], axis=1), around(2)))
+    assert none.tenths[0, -1] / 10 == pytest.approx(values(good)[-1], abs=0.1), "who gets no mail has no say"
+
+
+# What would follow
+
+
+def test_what_goes_on_as_it_does_stays_and_what_is_mended_recovers() -> None:
+    counts = mail(1000, 10, authentication=0.2, bad_addresses=0.08)
+    now = values(counts)[-1]
+    same = ahead(counts, around(), 20).tenths[0] / 10
+    assert abs(same[-1] - now) < 12
+    key = ahead(counts, around(), 20, Change(times={"authentication": 0})).tenths[0] / 10
+    both = ahead(counts, around(), 20, Change(times={"authentication": 0, "bad_addresses": 0.1})).tenths[0] / 10
+    assert same[-1] + 10 < key[-1] < both[-1]
+    assert (np.diff(both) >= -1).all()
+
+
+def test_less_volume_brings_a_jump_down() -> None:
+    counts = mail(2000)
+    counts[:2, 0, -14:] *= 6
+    more, less = (ahead(counts, around(), 3, Change(volume=share)).pulls for share in (1.0, 0.2))
+    at = NAMES.index("volume")
+    assert less[at, 0, -1] < more[at, 0, -1]
+
+
+@given(st.integers(50, 20_000), st.sampled_from(["complaints", "bad_addresses"]))
+@settings(max_examples=25, deadline=None)
+def test_the_room_is_the_least_number_that_reaches_the_line(n: int, name: str) -> None:
+    counts = mail(n)
+    factor = FACTORS[NAMES.index(name)]
+    found = room(counts, around(), name, factor.watch)
+    assert found is not None
+    for number, reaches in ((found, True), (found - 1, False)):
+        tried = counts.copy()
+        tried[COUNTS.index(name), 0, -1] += number
+        measures = read(tried, around()).measures
+        assert measures is not None
+        assert (measures.value[NAMES.index(name), 0, -1] >= factor.watch) is np.bool_(reaches)
+
+
+def test_there_is_no_room_where_nothing_is_measured_or_the_line_is_behind() -> None:
+    assert room(mail(1000, complaints=0.01), around(), "complaints", 0.003) == 0
+    assert room(mail(1000), around(reports=False), "complaints", 0.003) is None
+    assert room(mail(1000), around(), "volume", 1.0) is None
+
+
+# Posteriors and lines
+
+
+def test_quantiles_and_chances_are_those_of_the_distributions() -> None:
+    """Against sampling, where the shapes are those that counts give."""
+    dice = np.random.default_rng(1)
+    for shape in (0.8, 2.0, 10.0, 300.0):
+        drawn = dice.gamma(shape, size=200_000)
+        for z, share in ((-1.2816, 0.1), (0.0, 0.5), (1.2816, 0.9)):
+            assert gamma_quantile(np.array(shape), z) == pytest.approx(np.quantile(drawn, share), rel=0.05, abs=0.03)
+        assert chance_above(0.002, np.array(shape), np.array(1000.0)) == pytest.approx(
+            (drawn / 1000 > 0.002).mean(), abs=0.02
+        )
+    low, high = rate_ends(np.array(40.0), np.array(100.0))
+    beta = np.quantile(dice.beta(40, 60, size=200_000), [0.1, 0.9])
+    assert (float(low), float(high)) == pytest.approx(tuple(beta), abs=0.01)
+    assert normal_share(np.array([-1.96, 0.0, 1.96])) == pytest.approx([0.025, 0.5, 0.975], abs=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("n", "events", "line", "expected"),
+    [
+        (1000, [0] * 20 + [1], COMPLAINTS, ""),
+        (1000, [0] * 20 + [30], COMPLAINTS, "stop"),
+        (20_000, [30] * 21, COMPLAINTS, "watch"),
+        (20_000, [14] * 21, COMPLAINTS, ""),
+        (40, [0] * 20 + [2], BOUNCES, ""),
+        (1000, [40] * 21, BOUNCES, "watch"),
+        (1000, [5] * 17 + [150] * 4, BOUNCES, "stop"),
+    ],
+)
+def test_a_line_is_crossed_when_the_posterior_says_so(n: int, events: list[int], line: Any, expected: str) -> None:
+    found = standings(np.array(events, dtype=float), np.full(len(events), float(n)), line)
+    assert crossed(found[-1], line) == expected

@@ -137,7 +137,7 @@ def test_loading_the_demo_twice_changes_no_number(
                 "SELECT SUM(n), COUNT(*) FROM flow_hour WHERE tenant_id = :t",
                 "SELECT SUM(n), COUNT(*) FROM flow_day WHERE tenant_id = :t",
                 "SELECT COUNT(*), SUM(times) FROM suppression_entry WHERE tenant_id = :t",
-                "SELECT COUNT(*), SUM(value) FROM reading_day WHERE tenant_id = :t",
+                "SELECT COUNT(*), SUM(tenths) FROM reading_series WHERE tenant_id = :t",
                 "SELECT COUNT(*) FROM audit WHERE tenant_id = :t",
             )
             return [tuple(connection.execute(text(query), {"t": tenant}).one()) for query in queries]

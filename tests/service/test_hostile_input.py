@@ -81,7 +81,8 @@ LONG = "x" * 5000
         ("GET", "suppression", {"cursor": "WzEsMl0"}),
         ("GET", "flow", {"first": "2026-13-01"}),
         ("GET", "domains/d.example/audits/0", {}),
-        ("GET", "domains/d.example/readings", {"provider": LONG}),
+        ("GET", "readings", {"name": "d.example", "provider": LONG}),
+        ("GET", "readings", {"name": LONG}),
     ],
     ids=lambda value: str(value)[:40],
 )

@@ -1,11 +1,14 @@
 """From events to flow, readings and the wall; naming providers; jobs."""
 
 from datetime import date, timedelta
+from typing import Any
 
 import httpx
 import pytest
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.contract.readings import Ahead, FactorSettings, NewMark, ReadingSettings
+from rust_gauge.service import readings
 from rust_gauge.service.jobs import worker
 from rust_gauge.store import jobs
 from tests.conftest import TODAY, Office
@@ -78,11 +81,156 @@ def test_the_wall_has_domains_as_rows_and_providers_as_columns(office: Office, c
         "(others)",
     ]
     (domain,) = wall.rows
-    assert (domain.domain, domain.delivered, domain.faults) == (DOMAIN, 580, None)
+    assert (domain.name, domain.delivered, domain.faults) == (DOMAIN, 580, None)
     assert domain.heaviest is not None
     assert (domain.heaviest.factor, domain.heaviest.provider) == ("bad_addresses", "tidepost.example")
     assert [len(cell.trend) for cell in domain.cells] == [14] * 4
     assert domain.cells[-1].value is None
+
+
+def test_streams_relays_and_addresses_have_readings_of_their_own(office: Office, client: Client) -> None:
+    load_a_day(office, client)
+    client.events.load(
+        office.slug, ndjson(*(bounce(5000 + n, sending_ip="192.0.2.7", relay="other") for n in range(60)))
+    )
+    with office.world.clock.later(timedelta(minutes=6)):  # they are computed a while after the load
+        office.world.work()
+    for subject, names in (("stream", ["newsletter"]), ("relay", ["office-1", "other"]), ("ip", ["192.0.2.7"])):
+        wall = client.readings.wall(subject=subject)  # type: ignore[arg-type]
+        assert [row.name for row in wall.rows] == names
+    (address,) = wall.rows
+    assert (address.cells[0].value or 100) < 60
+    series = client.readings.series(office.slug, "other", subject="relay")
+    assert series.readings[-1].pulls[0].factor == "bad_addresses"
+    better = client.readings.series(office.slug, "office-1", subject="relay").readings[-1]
+    assert (better.value or 0) > (series.readings[-1].value or 100)
+    with pytest.raises(NotFoundError, match="no relay nobody"):
+        client.readings.series(office.slug, "nobody", subject="relay")
+
+
+def days_of_mail(office: Office, client: Client, days: int, **last: Any) -> None:
+    """A hundred messages a day up to today; `last` changes thirty of the last day's."""
+    rows = []
+    for back in range(days):
+        at = TODAY - timedelta(days=back, hours=1)
+        for n in range(100):
+            more = last if back == 0 and n < 30 else {}
+            rows.append(row(n, time=at.isoformat(), message_id=f"{back}.{n}", **more))
+    client.events.load(office.slug, ndjson(*rows))
+    office.world.work()
+
+
+BROKEN = {
+    "kind": "bounced",
+    "reply_code": 550,
+    "diagnostic": "550 5.7.26 mail is not authenticated",
+    "stream": "alerts",
+}
+
+
+def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20, **BROKEN)
+    today = TODAY.date()
+    client.readings.add_mark(office.slug, NewMark(day=today, text="a new key", domain=DOMAIN))
+    client.readings.add_mark(office.slug, NewMark(day=today, text="of another domain", domain="other.example"))
+    moved = client.readings.moved(office.slug, DOMAIN, today - timedelta(days=1), today)
+    assert moved.first.value is not None
+    assert moved.last.value is not None
+    assert moved.moves[0].factor == "authentication"
+    assert moved.moves[0].provider == "tidepost.example"
+    assert round(sum(move.change for move in moved.moves), 1) == pytest.approx(
+        moved.first.value - moved.last.value, abs=0.5
+    )
+    by_stream = {each.stream: (each.before, each.after) for each in moved.streams if each.factor == "authentication"}
+    assert by_stream == {"alerts": (0.0, pytest.approx(30 / 7, abs=0.1))}
+    assert [mark.text for mark in moved.marks if mark.kind == "note"] == ["a new key"]
+    with pytest.raises(InvalidInputError, match="first has to lie before"):
+        client.readings.moved(office.slug, DOMAIN, today, today)
+    (note,) = [mark for mark in client.readings.marks(office.slug, domain=DOMAIN) if mark.kind == "note"]
+    assert note.id is not None
+    client.readings.drop_mark(office.slug, note.id)
+    with pytest.raises(NotFoundError):
+        client.readings.drop_mark(office.slug, note.id)
+
+
+def test_a_mended_key_is_foreseen_to_bring_it_back_and_room_is_told(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20, **BROKEN)
+    found = client.readings.ahead(office.slug, DOMAIN, Ahead(remains={"authentication": 0}, days=20))
+    assert len(found.days) == 20
+    assert (found.days[-1].with_change or 0) >= (found.days[-1].as_it_goes or 0)
+    assert found.sound_again is not None
+    rooms = {room.factor: room for room in client.readings.room(office.slug, DOMAIN)}
+    bad = rooms["bad_addresses"]
+    assert bad.to_watch is not None
+    assert bad.to_stop is not None
+    assert 0 < bad.to_watch < bad.to_stop
+    assert "complaints" not in rooms, "nobody reports them here"
+
+
+def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20, **BROKEN)
+    before = client.readings.wall().rows[0].cells[0].value
+    view = client.readings.put_settings(
+        office.slug, ReadingSettings(factors={"authentication": FactorSettings(weight=5)})
+    )
+    assert view.task is not None
+    assert {each.name: each.changed for each in view.factors if each.changed} == {"authentication": ["weight"]}
+    office.world.work()
+    task = client.tasks.get(office.slug, view.task)
+    assert task.state == "done"
+    (change,) = task.result["changes"]
+    assert (change["name"], change["before"]) == (DOMAIN, before)
+    assert change["after"] > change["before"]
+    assert client.readings.wall().rows[0].cells[0].value == change["after"]
+    with pytest.raises(InvalidInputError, match="below the stop line"):
+        client.readings.put_settings(office.slug, ReadingSettings(factors={"complaints": FactorSettings(watch=0.5)}))
+    assert client.readings.drop_settings(office.slug).settings.factors == {}
+    office.world.work()
+    assert client.readings.wall().rows[0].cells[0].value == before
+
+
+def test_a_providers_outage_is_recognised_over_all_senders_and_is_nobodys_fault(office: Office, client: Client) -> None:
+    rows = []
+    for sender in range(4):
+        for back in range(20):
+            for n in range(40):
+                at = (TODAY - timedelta(days=back, hours=1)).isoformat()
+                base = {"domain": f"s{sender}.example", "recipient": f"p{n}@outage.example", "time": at,
+                        "message_id": f"{sender}.{back}.{n}"}  # fmt: skip
+                if back == 0 and n < 32:
+                    rows.append(row(n, **base, kind="delayed", cause="rate_limited"))
+                rows.append(row(n, **base))
+    office.world.zone("outage.example", "@ IN MX 10 mx\nmx IN A 192.0.2.9\n")
+    client.events.load(office.slug, ndjson(*rows))
+    office.world.work()
+    wall = client.readings.wall()
+    blamed = {row.name: row.cells[1].value for row in wall.rows}
+    readings.look_at_providers(office.world.context)
+    office.world.work()
+    wall = client.readings.wall()
+    column = next(column for column in wall.columns if column.provider == "outage.example")
+    assert column.outage == pytest.approx(0.78, abs=0.05)
+    for each in wall.rows:
+        value = each.cells[1].value
+        assert value is not None
+        assert value > (blamed[each.name] or 100), "it stood lower while the outage was counted against it"
+        assert value > 97
+    assert any(mark.kind == "outage" for mark in client.readings.marks(office.slug))
+
+
+def test_late_complaints_reopen_the_days_that_they_belong_to(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20)
+    late = [
+        row(n, kind="complained", time=(TODAY - timedelta(days=3)).isoformat(), message_id=f"3.{n}") for n in range(8)
+    ]
+    before = {each.day: each.value for each in client.readings.series(office.slug, DOMAIN).readings}
+    client.events.load(office.slug, ndjson(*late))
+    office.world.work()
+    after = {each.day: each.value for each in client.readings.series(office.slug, DOMAIN).readings}
+    day = TODAY.date() - timedelta(days=3)
+    assert after[day] < before[day] - 10
+    kept = client.readings.wall(days=7).rows[0].cells[0].trend
+    assert kept[-4] == after[day], "what is kept is what is shown"
 
 
 def test_a_provider_is_called_what_the_tenant_calls_it(office: Office, client: Client) -> None:
@@ -114,9 +262,9 @@ def test_a_new_day_brings_new_readings_without_new_mail(office: Office, client: 
     with office.world.clock.later(timedelta(days=1)):
         worker.tick(office.world.context)
         office.world.work()
-        readings = client.readings.series(office.slug, DOMAIN).readings
-    assert readings[-1].day == TODAY.date() + timedelta(days=1)
-    assert readings[-1].mail < readings[-2].mail
+        found = client.readings.series(office.slug, DOMAIN).readings
+    assert found[-1].day == TODAY.date() + timedelta(days=1)
+    assert found[-1].mail < found[-2].mail
 
 
 def test_requests_for_the_same_work_join_while_they_wait(office: Office) -> None:

@@ -10,13 +10,14 @@ export const sessionQuery = queryOptions({
 });
 export const useSession = () => useQuery(sessionQuery);
 
-export const wallQuery = (days: number, tenant?: string) =>
+export type Subject = Schemas['ReadingSeries']['subject'];
+export const wallQuery = (days: number, tenant?: string, subject: Subject = 'domain') =>
   queryOptions({
-    queryKey: ['wall', days, tenant ?? ''],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/wall', {params: {query: {days, tenant}}, signal})),
+    queryKey: ['wall', days, tenant ?? '', subject],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/wall', {params: {query: {days, tenant, subject}}, signal})),
     refetchInterval: 60_000,
   });
-export const useWall = (days: number, tenant?: string) => useQuery(wallQuery(days, tenant));
+export const useWall = (days: number, tenant?: string, subject: Subject = 'domain') => useQuery(wallQuery(days, tenant, subject));
 
 export const useDomains = (tenant: string) =>
   useQuery({
@@ -37,18 +38,75 @@ export const useNewestAudit = (tenant: string, name: string) =>
     retry: false,
   });
 
-export const useReadings = (tenant: string, name: string, provider: string, first: string) =>
+/** A subject of readings, at one provider or over all of them. */
+export interface Subjected {
+  subject: Subject;
+  name: string;
+  provider: string;
+}
+const asked = ({subject, name, provider}: Subjected) => ({subject, name, provider});
+
+export const useReadings = (tenant: string, of: Subjected, first: string) =>
   useQuery({
-    queryKey: ['readings', tenant, name, provider, first],
+    queryKey: ['readings', tenant, of, first],
     queryFn: ({signal}) =>
-      unwrap(
-        api.GET('/api/v1/tenants/{tenant}/domains/{name}/readings', {
-          params: {path: {tenant, name}, query: {provider, first}},
-          signal,
-        }),
-      ),
+      unwrap(api.GET('/api/v1/tenants/{tenant}/readings', {params: {path: {tenant}, query: {...asked(of), first}}, signal})),
     placeholderData: (previous) => previous,
   });
+
+export const useMoved = (tenant: string, of: Subjected, first: string, last: string) =>
+  useQuery({
+    queryKey: ['readings', tenant, 'moved', of, first, last],
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/readings/moved', {params: {path: {tenant}, query: {...asked(of), first, last}}, signal}),
+      ),
+    placeholderData: (previous) => previous,
+    retry: false,
+  });
+
+export const useRoom = (tenant: string, subject: Subject, name: string) =>
+  useQuery({
+    queryKey: ['readings', tenant, 'room', subject, name],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/readings/room', {params: {path: {tenant}, query: {subject, name}}, signal})),
+    retry: false,
+  });
+
+export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['Ahead']) =>
+  useQuery({
+    queryKey: ['readings', tenant, 'ahead', of, wanted],
+    queryFn: ({signal}) =>
+      unwrap(
+        api.POST('/api/v1/tenants/{tenant}/readings/ahead', {params: {path: {tenant}, query: asked(of)}, body: wanted, signal}),
+      ),
+    placeholderData: (previous) => previous,
+    retry: false,
+  });
+
+export const useMarks = (tenant: string, first: string, domain?: string) =>
+  useQuery({
+    queryKey: ['marks', tenant, first, domain ?? ''],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/marks', {params: {path: {tenant}, query: {first, domain}}, signal})),
+    placeholderData: (previous) => previous,
+  });
+
+export const useAddMark = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['NewMark']) => unwrap(api.POST('/api/v1/tenants/{tenant}/marks', {params: {path: {tenant}}, body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['marks', tenant]}),
+  });
+};
+
+export const useDropMark = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/tenants/{tenant}/marks/{id}', {params: {path: {tenant, id}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['marks', tenant]}),
+  });
+};
 
 export const useFlow = (tenant: string, first: string, which: Which = {}) =>
   useQuery({

@@ -76,26 +76,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/wall": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Show Wall
-         * @description All domains that the asker may see, by mailbox provider.
-         */
-        get: operations["show_wall"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/tenants/{tenant}/domains": {
         parameters: {
             query?: never;
@@ -437,26 +417,6 @@ export interface paths {
          * @description Replace what the tenant's audits look at.
          */
         put: operations["put_audit_settings"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tenants/{tenant}/domains/{name}/readings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Show Readings
-         * @description A domain's readings, a day each; the last 90 days if no dates are given.
-         */
-        get: operations["show_readings"];
-        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -950,6 +910,178 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/wall": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Wall
+         * @description All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider.
+         */
+        get: operations["show_wall"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Readings
+         * @description A subject's readings, a day each; the last 90 days if no dates are given.
+         */
+        get: operations["show_readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/readings/moved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Moved
+         * @description What moved a reading between two days: factors, providers, streams, and what else happened then.
+         */
+        get: operations["show_moved"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/readings/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look Ahead
+         * @description The readings that would follow: as it goes, and with less volume, a cleaned list, a mended key.
+         */
+        post: operations["look_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/readings/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Room
+         * @description How many more complaints or bounces today until a line, and when it is reached at the present pace.
+         */
+        get: operations["show_room"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/readings/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Reading Settings
+         * @description The parameters of the tenant's readings.
+         */
+        get: operations["get_reading_settings"];
+        /**
+         * Put Reading Settings
+         * @description Other parameters. The past is computed anew as a task, which shows old beside new.
+         */
+        put: operations["put_reading_settings"];
+        post?: never;
+        /**
+         * Drop Reading Settings
+         * @description Back to the parameters that are shipped.
+         */
+        delete: operations["drop_reading_settings"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Marks
+         * @description What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies.
+         */
+        get: operations["list_marks"];
+        put?: never;
+        /**
+         * Add Mark
+         * @description A note on the time axis.
+         */
+        post: operations["add_mark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/marks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Mark
+         * @description Take a note away.
+         */
+        delete: operations["drop_mark"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2257,6 +2389,59 @@ export interface components {
             probes_a_minute: number;
         };
         /**
+         * Ahead
+         * @description A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none).
+         */
+        Ahead: {
+            /**
+             * Volume
+             * @default 1
+             */
+            volume: number;
+            /**
+             * Remains
+             * @default {}
+             */
+            remains: {
+                [key: string]: number;
+            };
+            /**
+             * Days
+             * @default 21
+             */
+            days: number;
+        };
+        /**
+         * AheadDay
+         * @description A day to come: if all goes on as it does, and with the change.
+         */
+        AheadDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** As It Goes */
+            as_it_goes: number | null;
+            /** With Change */
+            with_change: number | null;
+            /** Margin */
+            margin: number | null;
+        };
+        /**
+         * AheadResult
+         * @description Readings that would follow.
+         */
+        AheadResult: {
+            /** Days */
+            days: components["schemas"]["AheadDay"][];
+            /**
+             * Sound Again
+             * @description When it would be sound with the change, if it is not now
+             */
+            sound_again?: string | null;
+        };
+        /**
          * AlignedIdentifier
          * @description One domain that was proved, or not, beside From.
          */
@@ -3128,6 +3313,61 @@ export interface components {
             message_id: string;
             /** Diagnostic */
             diagnostic: string;
+        };
+        /**
+         * FactorSettings
+         * @description What can be set of a factor; what is left out is as shipped.
+         */
+        FactorSettings: {
+            /** Watch */
+            watch?: number | null;
+            /** Stop */
+            stop?: number | null;
+            /** Weight */
+            weight?: number | null;
+            /** Half Life */
+            half_life?: number | null;
+            /** Quick */
+            quick?: number | null;
+            /** Usual */
+            usual?: number | null;
+            /** Worth */
+            worth?: number | null;
+        };
+        /**
+         * FactorShown
+         * @description A factor as it holds, and as it is shipped.
+         */
+        FactorShown: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "rate" | "drop" | "doublings" | "faults";
+            /** Watch */
+            watch: number;
+            /** Stop */
+            stop: number;
+            /** Weight */
+            weight: number;
+            /** Half Life */
+            half_life: number;
+            /** Quick */
+            quick: number;
+            /** Usual */
+            usual: number;
+            /** Worth */
+            worth: number;
+            /**
+             * Changed
+             * @description Names of the settings that differ from those shipped
+             */
+            changed: string[];
         };
         /**
          * Feed
@@ -4369,6 +4609,44 @@ export interface components {
             rows: components["schemas"]["TrialRow"][];
         };
         /**
+         * Mark
+         * @description Something that happened on a day. `kind`: `note` was written by a person, the others were found.
+         */
+        Mark: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "note" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume";
+            /** Text */
+            text: string;
+            /**
+             * Domain
+             * @default
+             */
+            domain: string;
+            /**
+             * Provider
+             * @default
+             */
+            provider: string;
+            /**
+             * Id
+             * @description Of a note
+             */
+            id?: number | null;
+            /**
+             * By
+             * @default
+             */
+            by: string;
+        };
+        /**
          * MatchingSettings
          * @description How addresses are compared, and whether they are kept.
          */
@@ -4420,6 +4698,61 @@ export interface components {
             dmarc: components["schemas"]["DmarcResult"][];
             /** Problems */
             problems: string[];
+        };
+        /**
+         * Move
+         * @description How much more one factor at one provider takes off on the second day than on the first.
+         */
+        Move: {
+            /**
+             * Factor
+             * @enum {string}
+             */
+            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+            /**
+             * Change
+             * @description after - before, in points; negative where it mended
+             */
+            change: number;
+            /**
+             * Unit
+             * @default rate
+             * @enum {string}
+             */
+            unit: "rate" | "drop" | "doublings" | "faults";
+            /** Measure Before */
+            measure_before: number | null;
+            /** Measure After */
+            measure_after: number | null;
+        };
+        /**
+         * Moved
+         * @description What moved a reading between two days: all changes of its pulls, the largest first, and what else happened.
+         */
+        Moved: {
+            /**
+             * Subject
+             * @enum {string}
+             */
+            subject: "domain" | "stream" | "relay" | "ip";
+            /** Name */
+            name: string;
+            first: components["schemas"]["Reading"];
+            last: components["schemas"]["Reading"];
+            /** Moves */
+            moves: components["schemas"]["Move"][];
+            /** Streams */
+            streams: components["schemas"]["StreamMove"][];
+            /** Marks */
+            marks: components["schemas"]["Mark"][];
         };
         /**
          * NetworkOverlap
@@ -4560,6 +4893,24 @@ export interface components {
              * @enum {string}
              */
             kind: "rsa2048" | "ed25519";
+        };
+        /**
+         * NewMark
+         * @description A note on the time axis. Without a domain it is about all of the tenant's mail.
+         */
+        NewMark: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Text */
+            text: string;
+            /**
+             * Domain
+             * @default
+             */
+            domain: string;
         };
         /**
          * NewProof
@@ -5319,22 +5670,31 @@ export interface components {
         };
         /**
          * Pull
-         * @description What one factor at one provider takes off a reading.
+         * @description What one factor at one provider takes off a reading, and the measure behind it with its 80 % interval.
+         *
+         *     `unit`: `rate` is a fraction of the mail; `drop` how far openings fell below what is usual; `doublings` of the last
+         *     week's mail over a usual week; `faults` of the audit, a risk counting a fifth.
          */
         Pull: {
             /**
              * Factor
-             * @example complaints
+             * @enum {string}
              */
-            factor: string;
+            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
             /** Provider */
             provider: string;
             /** Label */
             label: string;
             /** Points */
             points: number;
-            /** Rate */
-            rate: number;
+            /**
+             * Unit
+             * @default rate
+             * @enum {string}
+             */
+            unit: "rate" | "drop" | "doublings" | "faults";
+            /** Measure */
+            measure: number;
             /** Low */
             low: number;
             /** High */
@@ -5422,13 +5782,19 @@ export interface components {
         };
         /**
          * ReadingSeries
-         * @description Readings of one domain, overall or at one provider, a day each.
+         * @description Readings of one subject, overall or at one provider, a day each.
          */
         ReadingSeries: {
             /** Tenant */
             tenant: string;
-            /** Domain */
-            domain: string;
+            /**
+             * Subject
+             * @default domain
+             * @enum {string}
+             */
+            subject: "domain" | "stream" | "relay" | "ip";
+            /** Name */
+            name: string;
             /** Provider */
             provider: string;
             /** Label */
@@ -5437,6 +5803,40 @@ export interface components {
             computed_at: string | null;
             /** Readings */
             readings: components["schemas"]["Reading"][];
+        };
+        /**
+         * ReadingSettings
+         * @description The parameters of a tenant's readings, by factor.
+         */
+        ReadingSettings: {
+            /**
+             * Factors
+             * @default {}
+             */
+            factors: {
+                [key: string]: components["schemas"]["FactorSettings"];
+            };
+        };
+        /**
+         * ReadingSettingsView
+         * @description Settings, and what they come to.
+         */
+        ReadingSettingsView: {
+            settings: components["schemas"]["ReadingSettings"];
+            /** Factors */
+            factors: components["schemas"]["FactorShown"][];
+            /**
+             * Task
+             * @description The task that computes the past anew
+             */
+            task?: number | null;
+            /** Changed At */
+            changed_at?: string | null;
+            /**
+             * Changed By
+             * @default
+             */
+            changed_by: string;
         };
         /**
          * RecipientData
@@ -5912,6 +6312,41 @@ export interface components {
             spf: string[];
             /** Dispositions */
             dispositions: string[];
+        };
+        /**
+         * Room
+         * @description How many more of a factor's events until its lines are reached today, and when they would be at this pace.
+         */
+        Room: {
+            /**
+             * Factor
+             * @enum {string}
+             */
+            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Measure */
+            measure: number | null;
+            /** Watch */
+            watch: number;
+            /** Stop */
+            stop: number;
+            /**
+             * To Watch
+             * @description 0: it is past; absent: it cannot be said
+             */
+            to_watch: number | null;
+            /** To Stop */
+            to_stop: number | null;
+            /**
+             * Watch On
+             * @description When the watch line is reached at the present pace
+             */
+            watch_on?: string | null;
+            /** Stop On */
+            stop_on?: string | null;
         };
         /**
          * RrsetChange
@@ -6512,6 +6947,29 @@ export interface components {
             way: "list" | "move" | "drop";
         };
         /**
+         * StreamMove
+         * @description What a factor's events came from: a stream's share in their change.
+         */
+        StreamMove: {
+            /**
+             * Factor
+             * @enum {string}
+             */
+            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            /** Stream */
+            stream: string;
+            /**
+             * Before
+             * @description Events a day over the week that ended on the first day
+             */
+            before: number;
+            /**
+             * After
+             * @description The same for the second day
+             */
+            after: number;
+        };
+        /**
          * StreamPath
          * @description How one kind of mail of a domain is sent. What is not known stays empty.
          */
@@ -6733,7 +7191,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "import" | "list_check" | "policy_trial";
+            kind: "import" | "list_check" | "policy_trial" | "readings";
             /** Name */
             name: string;
             /**
@@ -6956,7 +7414,7 @@ export interface components {
         };
         /**
          * Wall
-         * @description Domains as rows, providers as columns.
+         * @description Subjects as rows, providers as columns.
          */
         Wall: {
             /**
@@ -6966,6 +7424,12 @@ export interface components {
             day: string;
             /** Days */
             days: number;
+            /**
+             * Subject
+             * @default domain
+             * @enum {string}
+             */
+            subject: "domain" | "stream" | "relay" | "ip";
             /** Columns */
             columns: components["schemas"]["WallColumn"][];
             /** Rows */
@@ -6996,18 +7460,23 @@ export interface components {
             provider: string;
             /** Label */
             label: string;
+            /**
+             * Outage
+             * @description Share of everybody's mail that it put off today by its own trouble
+             */
+            outage?: number | null;
         };
         /**
          * WallRow
-         * @description One domain.
+         * @description One subject.
          */
         WallRow: {
             /** Tenant */
             tenant: string;
             /** Tenant Name */
             tenant_name: string;
-            /** Domain */
-            domain: string;
+            /** Name */
+            name: string;
             /** Delivered */
             delivered: number;
             /** Cells */
@@ -7736,60 +8205,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    show_wall: {
-        parameters: {
-            query?: {
-                days?: number;
-                /** @description Only this tenant */
-                tenant?: string | null;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Wall"];
-                };
             };
             /** @description What is wrong, as RFC 9457 */
             401: {
@@ -9032,68 +9447,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditSettings"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    show_readings: {
-        parameters: {
-            query?: {
-                /** @description A provider, or (others); else overall */
-                provider?: string | null;
-                /** @description First day, UTC */
-                first?: string | null;
-                /** @description Last day, UTC */
-                last?: string | null;
-            };
-            header?: never;
-            path: {
-                /** @description A domain name */
-                name: string;
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReadingSeries"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -10779,6 +11132,637 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Sender"][];
                 };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_wall: {
+        parameters: {
+            query?: {
+                days?: number;
+                /** @description Only this tenant */
+                tenant?: string | null;
+                subject?: "domain" | "stream" | "relay" | "ip";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wall"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_readings: {
+        parameters: {
+            query: {
+                /** @description Name of the subject */
+                name: string;
+                subject?: "domain" | "stream" | "relay" | "ip";
+                /** @description A provider, or (others); else overall */
+                provider?: string | null;
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSeries"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_moved: {
+        parameters: {
+            query: {
+                /** @description Name of the subject */
+                name: string;
+                first: string;
+                last: string;
+                subject?: "domain" | "stream" | "relay" | "ip";
+                /** @description A provider, or (others); else overall */
+                provider?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_ahead: {
+        parameters: {
+            query: {
+                /** @description Name of the subject */
+                name: string;
+                subject?: "domain" | "stream" | "relay" | "ip";
+                /** @description A provider, or (others); else overall */
+                provider?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ahead"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AheadResult"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_room: {
+        parameters: {
+            query: {
+                /** @description Name of the subject */
+                name: string;
+                subject?: "domain" | "stream" | "relay" | "ip";
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Room"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_reading_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSettingsView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_reading_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadingSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSettingsView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_reading_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSettingsView"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_marks: {
+        parameters: {
+            query?: {
+                /** @description First day, UTC */
+                first?: string | null;
+                /** @description Last day, UTC */
+                last?: string | null;
+                /** @description Only what is about this domain */
+                domain?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mark"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_mark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMark"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mark"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_mark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, as RFC 9457 */
             401: {
@@ -13007,7 +13991,7 @@ export interface operations {
     list_tasks: {
         parameters: {
             query?: {
-                kind?: ("import" | "list_check" | "policy_trial") | null;
+                kind?: ("import" | "list_check" | "policy_trial" | "readings") | null;
             };
             header?: never;
             path: {

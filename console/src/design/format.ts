@@ -38,8 +38,27 @@ const FACTORS: Record<string, string> = {
   complaints: 'Complaints',
   bad_addresses: 'Bad addresses',
   refusals: 'Refusals',
+  listings: 'Listings',
+  authentication: 'Authentication',
   delays: 'Delays',
+  held: 'Held, mailed again',
+  unsubscribed: 'Unsubscribes',
+  engagement: 'Fewer readers',
+  volume: 'Jump in volume',
+  audit: 'Faults in records',
 };
 export const factor = (name: string): string => FACTORS[name] ?? words(name);
+/** A factor's measure as people read it: a rate, how much less is opened, how much more than usual goes out, faults. */
+export function measured(value: number, unit: string): string {
+  if (unit === 'doublings') return `${(2 ** value).toFixed(1)} × the usual`;
+  if (unit === 'faults') return plural(Number(value.toFixed(1)), 'fault');
+  return unit === 'drop' ? `${Math.round(value * 100)} % fewer opened` : percent(value);
+}
+/** A line of a factor, in few signs. */
+export function lineOf(value: number, unit: string): string {
+  if (unit === 'doublings') return `${(2 ** value).toFixed(1)} ×`;
+  if (unit === 'faults') return String(value);
+  return unit === 'drop' ? `${Math.round(value * 100)} %` : percent(value);
+}
 export const words = (name: string): string => name.replaceAll('_', ' ');
 export const plural = (n: number, word: string): string => `${count(n)} ${word}${n === 1 ? '' : 's'}`;

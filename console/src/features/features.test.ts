@@ -1,6 +1,8 @@
 import {describe, expect, it} from 'vitest';
 import type {Schemas} from '../api/client';
 import {conditionDays, sentence} from './domains/sentence';
+import {lineOf, measured} from '../design/format';
+import {mean} from './readings/ReadingsPage';
 import {toneOf} from './mailflow/ProvidersTable';
 import {worklist} from './wall/worklist';
 
@@ -9,7 +11,8 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   provider: 'kestrelbox.example',
   label: 'Kestrelbox',
   points: 31,
-  rate: 0.0031,
+  unit: 'rate',
+  measure: 0.0031,
   low: 0.0024,
   high: 0.004,
   watch: 0.001,
@@ -19,7 +22,7 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
 const row = (over: Partial<Schemas['WallRow']> = {}): Schemas['WallRow'] => ({
   tenant: 't',
   tenant_name: 'T',
-  domain: 'd.example',
+  name: 'd.example',
   lacks: [],
   delivered: 1000,
   cells: [
@@ -62,9 +65,9 @@ describe('the worklist', () => {
 
   it('puts what is worse and touches more mail first', () => {
     const tasks = worklist([
-      row({domain: 'small.example', fault: 'x', delivered: 10}),
-      row({domain: 'large.example', fault: 'x', delivered: 100_000}),
-      row({domain: 'worse.example', heaviest: pull(), delivered: 1000}),
+      row({name: 'small.example', fault: 'x', delivered: 10}),
+      row({name: 'large.example', fault: 'x', delivered: 100_000}),
+      row({name: 'worse.example', heaviest: pull(), delivered: 1000}),
     ]);
     expect(tasks.map((task) => task.domain)).toEqual(['worse.example', 'large.example', 'small.example']);
   });
@@ -74,13 +77,29 @@ describe('the sentence of a domain', () => {
   it('names the heaviest pull and what it took', () => {
     const said = sentence(reading(), undefined);
     expect(said.strong).toBe('Complaints at Kestrelbox took 31 of the 46.0 missing points.');
-    expect(said.rest).toBe('The rate is 0.31 %, past the stop line.');
+    expect(said.rest).toBe('It stands at 0.31 %, past the stop line.');
   });
   it('says that nothing is wrong when nothing is', () =>
     expect(sentence(reading({value: 99.6, pulls: [pull({points: 0.4})]}), undefined).strong).toContain('Nothing'));
   it('does not judge what it cannot know', () => {
     expect(sentence(reading({value: null, pulls: []}), undefined).strong).toContain('Too little mail');
     expect(sentence(undefined, undefined).strong).toContain('No mail');
+  });
+});
+
+describe('a measure', () => {
+  it.each([
+    [0.0031, 'rate', '0.31 %', '0.31 %'],
+    [1.5, 'doublings', '2.8 × the usual', '2.8 ×'],
+    [0.3, 'drop', '30 % fewer opened', '30 %'],
+    [2.2, 'faults', '2.2 faults', '2.2'],
+  ])('of %d %s is read as %s', (value, unit, said, line) => {
+    expect(measured(value, unit)).toBe(said);
+    expect(lineOf(value, unit)).toBe(line);
+  });
+  it('of days that are not known is left out of their mean', () => {
+    expect(mean([80, null, 90])).toBe(85);
+    expect(mean([null])).toBeNull();
   });
 });
 

@@ -109,7 +109,8 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
             provider: 'tidepost.example',
             label: 'Tidepost',
             points: 100 - value,
-            rate: 0.1,
+            unit: 'rate',
+            measure: 0.1,
             low: 0.08,
             high: 0.12,
             watch: 0.01,
@@ -119,14 +120,15 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
 });
 const series = (...readings: Schemas['Reading'][]): Schemas['ReadingSeries'] => ({
   tenant: 'copperline',
-  domain: DOMAIN,
+  subject: 'domain',
+  name: DOMAIN,
   provider: '(all)',
   label: 'All',
   computed_at: null,
   readings,
 });
 const domainAnswers = {
-  [`GET ${BASE}/readings`]: series(reading('2026-11-19', 50), reading('2026-11-20', 42)),
+  ['GET /api/v1/tenants/copperline/readings']: series(reading('2026-11-19', 50), reading('2026-11-20', 42)),
   [`GET ${BASE}/audits/newest`]: audit,
   'GET /api/v1/tenants/copperline/flow': flow,
 };
@@ -149,6 +151,7 @@ describe('the wall', () => {
   const wall: Schemas['Wall'] = {
     day: '2026-11-20',
     days: 7,
+    subject: 'domain',
     columns: [
       {provider: '(all)', label: 'All'},
       {provider: 'tidepost.example', label: 'Tidepost'},
@@ -157,7 +160,7 @@ describe('the wall', () => {
       {
         tenant: 'copperline',
         tenant_name: 'Copperline Tram Museum',
-        domain: DOMAIN,
+        name: DOMAIN,
         delivered: 41_000,
         lacks: ['newsletter: not proven: publish its record'],
         cells: [
@@ -250,7 +253,7 @@ describe('a domain', () => {
     const nothingWrong = {...audit, findings: [], faults: 0};
     serviceWith({
       ...domainAnswers,
-      [`GET ${BASE}/readings`]: series(reading('2026-11-20', null)),
+      ['GET /api/v1/tenants/copperline/readings']: series(reading('2026-11-20', null)),
       [`GET ${BASE}/audits/newest`]: nothingWrong,
     });
     openDomain();

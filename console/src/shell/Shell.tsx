@@ -49,9 +49,9 @@ const Main = styled.main`
 export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
   const view = useView();
   const location = useLocation();
-  const one = /^\/domains\/[^/]+/.test(location.pathname);
+  const one = /^\/(domains|readings)\/[^/]+/.test(location.pathname);
   const tenants = who.tenants.map((each) => ({value: each.slug, label: each.name}));
-  const all = location.pathname === '/' || location.pathname === '/domains';
+  const all = ['/', '/domains', '/readings'].includes(location.pathname);
   const keep = view.tenant ? `?tenant=${view.tenant}` : '';
   return (
     <>
@@ -70,6 +70,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/domains${keep}`}>Domains</NavLink>
           <NavLink to={`/flow${keep}`}>Mail flow</NavLink>
           <NavLink to={`/suppression${keep}`}>Suppression</NavLink>
+          <NavLink to={`/readings${keep}`}>Readings</NavLink>
           <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
         {!one && (

@@ -44,6 +44,9 @@ found, rows were refused, an address is held), 130 stopped with Ctrl-C
 """
 
 
+_SUBJECTS = ("domain", "stream", "relay", "ip")
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="rustgauge",
@@ -68,6 +71,7 @@ def _parser() -> argparse.ArgumentParser:
 
     made = command("wall", readings.wall, "all domains by mailbox provider", tables)
     made.add_argument("--days", type=_days, default=7, help="over how many days mail is counted (7)")
+    made.add_argument("--subject", choices=_SUBJECTS, default="domain", help="what the rows are (domain)")
     command("domains", domains.list_domains, "list domains", tables)
     made = command("add", domains.add, "watch a domain")
     made.add_argument("domain")
@@ -268,10 +272,33 @@ def _parser() -> argparse.ArgumentParser:
     made = command("providers", flow.providers, "mailbox providers, and what you call them", tables)
     made.add_argument("provider", nargs="?", help="one of them, to give it a name")
     made.add_argument("--call", help="its name")
-    made = command("reading", readings.reading, "a domain's readings, day by day", tables)
-    made.add_argument("domain")
-    made.add_argument("--provider", help="at this mailbox provider only")
+    of_subject = argparse.ArgumentParser(add_help=False)
+    of_subject.add_argument("name", help="a domain, or the name of a stream, relay or sending address")
+    of_subject.add_argument("--subject", choices=_SUBJECTS, default="domain", help="what the name is of (domain)")
+    there = argparse.ArgumentParser(add_help=False)
+    there.add_argument("--provider", help="at this mailbox provider only")
+    made = command("reading", readings.reading, "readings, day by day", tables, of_subject, there)
     made.add_argument("--days", type=_days, default=14, help="today and the days before (14)")
+    made = command("moved", readings.moved, "what moved a reading between two days", tables, of_subject, there)
+    made.add_argument("--first", metavar="DAY", help="the first day (seven days before the last)")
+    made.add_argument("--last", metavar="DAY", help="the last day (today)")
+    made = command(
+        "ahead", readings.ahead, "what a reading will be, and would be with a change", tables, of_subject, there
+    )
+    made.add_argument("--days", type=_days, default=21, help="how far ahead (21)")
+    made.add_argument("--volume", type=float, default=1.0, help="how much of the mail goes out: 0.5 is half")
+    made.add_argument("--remains", action="append", default=[], metavar="FACTOR=SHARE",
+                      help="how much of a factor's events remains: authentication=0; repeatable")  # fmt: skip
+    command("room", readings.room, "how many more complaints or bounces until a line", tables, of_subject)
+    made = command("notes", readings.notes, "what happened on the time axis, with notes of people", tables)
+    made.add_argument("--days", type=_days, default=30, help="how far back (30)")
+    made.add_argument("--domain", help="only what is about this domain")
+    made.add_argument("--add", metavar="TEXT", help="keep a note")
+    made.add_argument("--day", help="with --add: its day (today)")
+    made.add_argument("--drop", type=int, metavar="NOTE", help="take a note away")
+    made = command("reading-settings", readings.settings, "the parameters of readings", tables)
+    made.add_argument("--keep", metavar="FILE", help="set them from a JSON file; the past is computed anew")
+    made.add_argument("--shipped", action="store_true", help="back to those that are shipped")
     made = command("clearance", suppression.clearance, "may these addresses be mailed?", tables)
     made.add_argument("address", nargs="*")
     made.add_argument("--file", help="a file with an address a line, or - for standard input")

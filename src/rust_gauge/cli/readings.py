@@ -1,30 +1,61 @@
-"""`rustgauge reading` and `rustgauge wall`."""
+"""`rustgauge wall`, `reading`, `moved`, `ahead`, `room`, `notes`, `reading-settings`."""
 
-from datetime import UTC, datetime, timedelta
+import json
+import time
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
 
 from rust_gauge.cli.output import MARKS, percent, plate
-from rust_gauge.cli.session import Session
-from rust_gauge.contract.readings import Reading
+from rust_gauge.cli.progress import Progress
+from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.contract.readings import Ahead, NewMark, Pull, Reading, ReadingSettings
 
 _WIDEST = 14  # of a provider's name at the head of its column
 
 
-def reading(session: Session) -> int:
+def measured(value: float | None, unit: str) -> str:
+    """A measure as people read it."""
+    if value is None:
+        return ""
+    if unit == "doublings":
+        return f"{2**value:.1f} times the usual week"
+    if unit == "faults":
+        return f"{value:.1f} faults"
+    return f"{percent(value)} fewer opened" if unit == "drop" else percent(value)
+
+
+def _lines(pull: Pull) -> str:
+    if pull.unit == "rate":
+        return f"watch {percent(pull.watch)}, stop {percent(pull.stop)}"
+    if pull.unit == "doublings":
+        return f"watch {2**pull.watch:.1f} times, stop {2**pull.stop:.1f} times"
+    if pull.unit == "drop":
+        return f"watch {pull.watch:.0%}, stop {pull.stop:.0%}"
+    return f"watch {pull.watch:g}, stop {pull.stop:g}"
+
+
+def _series(session: Session, days: int) -> Any:
     arguments = session.arguments
     today = datetime.now(UTC).date()
-    series = session.client.readings.series(
-        session.tenant(arguments.domain),
-        arguments.domain,
-        provider=arguments.provider,
-        first=today - timedelta(days=arguments.days - 1),
-        last=today,
-    )
+    tenant = session.tenant(arguments.name if arguments.subject == "domain" else None)
+    return session.client.readings.series(
+        tenant, arguments.name, subject=arguments.subject, provider=arguments.provider,
+        first=today - timedelta(days=days - 1), last=today,
+    )  # fmt: skip
+
+
+def reading(session: Session) -> int:
+    arguments = session.arguments
+    series = _series(session, arguments.days)
     output = session.output
     if arguments.format == "json":
         output.json(series)
         return 0
     if arguments.format == "text" and series.readings:
-        _headline(session, series.domain, series.label, series.readings[-1])
+        _headline(session, series.name, series.label, series.readings[-1])
     rows = [
         (each.day, each.value, each.margin, each.condition, f"{each.mail:.0f}", _heaviest(each))
         for each in series.readings
@@ -40,27 +71,27 @@ def reading(session: Session) -> int:
     else:
         output.table(arguments.format, columns, rows)
     if not rows:
-        output.say("No readings: no mail of this domain has been counted in these days.")
+        output.say("No readings: no such mail has been counted in these days.")
     return 0
 
 
-def _headline(session: Session, domain: str, label: str, last: Reading) -> None:
+def _headline(session: Session, name: str, label: str, last: Reading) -> None:
     output = session.output
     where = "" if label == "All" else f" at {label}"
     if last.value is None:
-        output.line(f"{domain}{where}: too little mail to say")
+        output.line(f"{name}{where}: too little mail to say")
         output.line()
         return
     condition = last.condition or ""
     word = output.paint(f"{MARKS[condition]} {condition}", condition)
     day = "today so far" if last.provisional else str(last.day)
-    output.line(f"{domain}{where}  {output.paint(f'{last.value:g}', 'bold')} ± {last.margin:g}  {word}  ({day})")
+    output.line(f"{name}{where}  {output.paint(f'{last.value:g}', 'bold')} ± {last.margin:g}  {word}  ({day})")
     total = sum(pull.points for pull in last.pulls)
     output.line(f"100 - {total:.1f} = {last.value:g}")
     for pull in last.pulls[:6]:
         if pull.points:
-            rate = f"{percent(pull.rate)} (watch {percent(pull.watch)}, stop {percent(pull.stop)})"
-            output.line(f"  {pull.points:5.1f}  {pull.factor.replace('_', ' ')}, {pull.label}: {rate}")
+            what = f"{pull.factor.replace('_', ' ')}, {pull.label}"
+            output.line(f"  {pull.points:5.1f}  {what}: {measured(pull.measure, pull.unit)} ({_lines(pull)})")
     output.line()
 
 
@@ -71,7 +102,7 @@ def _heaviest(each: Reading) -> str:
 
 def wall(session: Session) -> int:
     arguments = session.arguments
-    result = session.client.readings.wall(days=arguments.days, tenant=arguments.tenant)
+    result = session.client.readings.wall(days=arguments.days, tenant=arguments.tenant, subject=arguments.subject)
     if arguments.format == "json":
         session.output.json(result)
         return 0
@@ -85,13 +116,175 @@ def wall(session: Session) -> int:
                 cells.append((f"{MARKS[cell.condition or 'sound']} {cell.value:3.0f}", cell.condition))
             else:
                 cells.append(cell.value)
-        rows.append((row.tenant, row.domain, row.delivered, *cells, row.faults))
+        rows.append((row.tenant, row.name, row.delivered, *cells, row.faults))
     labels = [column.label for column in result.columns]
     if arguments.format == "text":
         labels = [label if len(label) <= _WIDEST else label[: _WIDEST - 1] + "…" for label in labels]
-    columns = ("tenant", "domain", "delivered", *labels, "faults")
+    columns = ("tenant", {"ip": "address"}.get(arguments.subject, arguments.subject), "delivered", *labels, "faults")
     session.output.table(arguments.format, columns, rows, right=range(2, len(columns)))
     if arguments.format == "text":
         legend = "   ".join(session.output.paint(f"{mark} {word}", word) for word, mark in MARKS.items())
         session.output.line(f"{legend}   empty: too little mail to say")
+        for column in result.columns:
+            if column.outage:
+                session.output.line(
+                    f"{column.label} puts off {column.outage:.0%} of everybody's mail by its own trouble."
+                )
     return 0
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"{text} is no day, such as 2026-11-20") from None
+
+
+def moved(session: Session) -> int:
+    """What moved a reading between two days."""
+    arguments = session.arguments
+    today = datetime.now(UTC).date()
+    last = _day(arguments.last) if arguments.last else today
+    first = _day(arguments.first) if arguments.first else last - timedelta(days=7)
+    tenant = session.tenant(arguments.name if arguments.subject == "domain" else None)
+    found = session.client.readings.moved(
+        tenant, arguments.name, first, last, subject=arguments.subject, provider=arguments.provider
+    )
+    output = session.output
+    if arguments.format == "json":
+        output.json(found)
+        return 0
+    if arguments.format == "text":
+        output.line(
+            f"{found.name}  {_said(found.first)} on {found.first.day}  →  {_said(found.last)} on {found.last.day}"
+        )
+    rows = [
+        (f"{-move.change:+.1f}", move.factor.replace("_", " "), move.label, f"{move.before:g} → {move.after:g}",
+         f"{measured(move.measure_before, move.unit)} → {measured(move.measure_after, move.unit)}")
+        for move in found.moves
+    ]  # fmt: skip
+    output.table(arguments.format, ("points", "factor", "at", "pull", "measure"), rows, right=(0,))
+    if arguments.format == "text":
+        for each in found.streams[:6]:
+            stream = each.stream or "no stream"
+            output.line(f"{each.factor.replace('_', ' ')} of {stream}: {each.before:g} a day → {each.after:g} a day")
+        for mark in found.marks:
+            output.line(f"{mark.day}  {mark.kind.replace('_', ' ')}: {mark.text}{f' ({mark.by})' if mark.by else ''}")
+    return 0
+
+
+def _said(each: Reading) -> str:
+    return "too little mail" if each.value is None else f"{each.value:g} ± {each.margin:g}"
+
+
+def ahead(session: Session) -> int:
+    """What would follow."""
+    arguments = session.arguments
+    remains = {}
+    for text in arguments.remains:
+        name, equals, share = text.partition("=")
+        try:
+            remains[name.replace("-", "_")] = float(share)
+        except ValueError:
+            equals = ""
+        if not equals:
+            raise UsageError(f"{text} is no FACTOR=SHARE, such as authentication=0")
+    try:
+        wanted = Ahead(volume=arguments.volume, remains=remains, days=arguments.days)
+    except ValidationError as error:
+        raise UsageError(f"{error.errors()[0]['loc']}: {error.errors()[0]['msg']}") from None
+    tenant = session.tenant(arguments.name if arguments.subject == "domain" else None)
+    found = session.client.readings.ahead(
+        tenant, arguments.name, wanted, subject=arguments.subject, provider=arguments.provider
+    )
+    if arguments.format == "json":
+        session.output.json(found)
+        return 0
+    rows = [(each.day, each.as_it_goes, each.with_change, each.margin) for each in found.days]
+    session.output.table(arguments.format, ("day", "as it goes", "with the change", "margin"), rows, right=(1, 2, 3))
+    if arguments.format == "text" and found.sound_again is not None:
+        session.output.line(f"Sound again on {found.sound_again}.")
+    return 0
+
+
+def room(session: Session) -> int:
+    """How much more until a line. Exit status 3 when one is past."""
+    arguments = session.arguments
+    tenant = session.tenant(arguments.name if arguments.subject == "domain" else None)
+    found = session.client.readings.room(tenant, arguments.name, subject=arguments.subject)
+
+    def left(number: int | None, day: date | None) -> str:
+        if number is None:
+            return "out of reach"
+        return "past it" if number == 0 else f"{number:,} more" + (f", {day} at this pace" if day else "")
+
+    rows = [
+        (each.factor.replace("_", " "), each.label, percent(each.measure), left(each.to_watch, each.watch_on),
+         left(each.to_stop, each.stop_on))
+        for each in found
+    ]  # fmt: skip
+    columns = ("factor", "at", "is", "until the watch line", "until the stop line")
+    session.output.table(arguments.format, columns, rows, right=(2,))
+    return 3 if any(each.to_watch == 0 for each in found) else 0
+
+
+def notes(session: Session) -> int:
+    """What happened; `--add` keeps a note, `--drop` takes one away."""
+    arguments, tenant = session.arguments, session.tenant()
+    readings = session.client.readings
+    if arguments.add:
+        day = _day(arguments.day) if arguments.day else datetime.now(UTC).date()
+        readings.add_mark(tenant, NewMark(day=day, text=arguments.add, domain=arguments.domain or ""))
+    if arguments.drop:
+        readings.drop_mark(tenant, arguments.drop)
+    last = datetime.now(UTC).date()
+    found = readings.marks(tenant, first=last - timedelta(days=arguments.days), last=last, domain=arguments.domain)
+    rows = [
+        (each.day, each.kind.replace("_", " "), each.domain or each.provider, each.text, each.by, each.id or "")
+        for each in found
+    ]
+    session.output.table(arguments.format, ("day", "what", "of", "text", "by", "note"), rows)
+    return 0
+
+
+def settings(session: Session) -> int:
+    """The parameters of readings; `--keep FILE` sets them and waits until the past is computed anew."""
+    arguments, tenant = session.arguments, session.tenant()
+    readings = session.client.readings
+    view = readings.settings(tenant)
+    if arguments.keep:
+        try:
+            wanted = ReadingSettings.model_validate(json.loads(Path(arguments.keep).read_text("utf-8")))
+        except OSError as error:
+            raise UsageError(f"{arguments.keep} cannot be read: {error.strerror}") from None
+        except (ValueError, ValidationError) as error:
+            raise UsageError(
+                f'{arguments.keep}: {error}. It looks like {{"factors": {{"delays": {{"weight": 5}}}}}}'
+            ) from None
+        view = readings.put_settings(tenant, wanted)
+    elif arguments.shipped:
+        view = readings.drop_settings(tenant)
+    if view.task is not None:
+        _wait(session, tenant, view.task)
+    rows = [
+        (f.name.replace("_", " "), f.unit, f.watch, f.stop, f.weight, f.half_life, f.quick, f.usual, f.worth,
+         ", ".join(f.changed))
+        for f in view.factors
+    ]  # fmt: skip
+    columns = ("factor", "unit", "watch", "stop", "weight", "half life", "quick", "usual", "worth", "changed")
+    session.output.table(arguments.format, columns, rows, right=range(2, 9))
+    return 0
+
+
+def _wait(session: Session, tenant: str, id: int) -> None:
+    progress = Progress("Computing", 0)
+    task = session.client.tasks.get(tenant, id)
+    while task.state in ("waiting", "running"):
+        time.sleep(0.3)
+        task = session.client.tasks.get(tenant, id)
+        progress.total = task.total
+        progress.advance(task.done - progress.done)
+    progress.close()
+    for each in task.result.get("changes", []):
+        if each["before"] != each["after"]:
+            session.output.say(f"{each['name']}: {each['before']} → {each['after']}")

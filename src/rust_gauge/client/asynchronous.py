@@ -74,7 +74,19 @@ from rust_gauge.contract.publishing import (
     ZoneChange,
     ZoneChangeRequest,
 )
-from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.readings import (
+    Ahead,
+    AheadResult,
+    Mark,
+    Moved,
+    NewMark,
+    ReadingSeries,
+    ReadingSettings,
+    ReadingSettingsView,
+    Room,
+    Subject,
+    Wall,
+)
 from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
@@ -652,22 +664,73 @@ class Addresses(_Part):
 
 
 class Readings(_Part):
-    """Readings and the wall."""
+    """Readings, the wall, what moved them and what would follow."""
 
     async def series(
         self,
         tenant: str,
-        domain: str,
+        name: str,
         *,
+        subject: Subject = "domain",
         provider: str | None = None,
         first: date | None = None,
         last: date | None = None,
     ) -> ReadingSeries:
-        """A reading a day; the last ninety days without dates."""
-        return await self._client.send(calls.readings(tenant, domain, provider, first, last))
+        """A reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
+        return await self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
-    async def wall(self, *, days: int = 7, tenant: str | None = None) -> Wall:
-        return await self._client.send(calls.wall(days, tenant))
+    async def wall(self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain") -> Wall:
+        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190)."""
+        return await self._client.send(calls.wall(days, tenant, subject))
+
+    async def moved(
+        self,
+        tenant: str,
+        name: str,
+        first: date,
+        last: date,
+        *,
+        subject: Subject = "domain",
+        provider: str | None = None,
+    ) -> Moved:
+        """What moved a reading between two days, and what else happened then."""
+        return await self._client.send(calls.moved(tenant, name, subject, provider, first, last))
+
+    async def ahead(
+        self, tenant: str, name: str, wanted: Ahead, *, subject: Subject = "domain", provider: str | None = None
+    ) -> AheadResult:
+        """The readings that would follow, as it goes and with a change."""
+        return await self._client.send(calls.look_ahead(tenant, name, subject, provider, wanted))
+
+    async def room(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Room]:
+        """How many more complaints or bounces today until a line."""
+        return await self._client.send(calls.room(tenant, name, subject))
+
+    async def settings(self, tenant: str) -> ReadingSettingsView:
+        """The parameters of a tenant's readings."""
+        return await self._client.send(calls.get_reading_settings(tenant))
+
+    async def put_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
+        """Other parameters; `task` in the answer computes the past anew."""
+        return await self._client.send(calls.put_reading_settings(tenant, settings))
+
+    async def drop_settings(self, tenant: str) -> ReadingSettingsView:
+        """Back to those that are shipped."""
+        return await self._client.send(calls.drop_reading_settings(tenant))
+
+    async def marks(
+        self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
+    ) -> list[Mark]:
+        """What happened: notes, changed records, findings, shifts, outages."""
+        return await self._client.send(calls.list_marks(tenant, first, last, domain))
+
+    async def add_mark(self, tenant: str, new: NewMark) -> Mark:
+        """A note on the time axis."""
+        return await self._client.send(calls.add_mark(tenant, new))
+
+    async def drop_mark(self, tenant: str, id: int) -> None:
+        """Take a note away."""
+        await self._client.send(calls.drop_mark(tenant, id))
 
 
 class Relays:

@@ -70,7 +70,18 @@ from rust_gauge.contract.publishing import (
     ZoneChange,
     ZoneChangeRequest,
 )
-from rust_gauge.contract.readings import ReadingSeries, Wall
+from rust_gauge.contract.readings import (
+    Ahead,
+    AheadResult,
+    Mark,
+    Moved,
+    NewMark,
+    ReadingSeries,
+    ReadingSettings,
+    ReadingSettingsView,
+    Room,
+    Wall,
+)
 from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
@@ -164,8 +175,8 @@ def drop_token(id: int) -> Call[None]:
     return _call("DELETE", f"/tokens/{id}", type(None))
 
 
-def wall(days: int, tenant: str | None) -> Call[Wall]:
-    return _call("GET", "/wall", Wall, days=days, tenant=tenant)
+def wall(days: int, tenant: str | None, subject: str) -> Call[Wall]:
+    return _call("GET", "/wall", Wall, days=days, tenant=tenant, subject=subject)
 
 
 def list_domains(tenant: str, cursor: str | None) -> Call[Page[Domain]]:
@@ -260,10 +271,52 @@ def put_audit_settings(tenant: str, settings: AuditSettings) -> Call[AuditSettin
 
 
 def readings(
-    tenant: str, name: str, provider: str | None, first: date | None, last: date | None
+    tenant: str, name: str, subject: str, provider: str | None, first: date | None, last: date | None
 ) -> Call[ReadingSeries]:
-    path = _domain(tenant, name) + "/readings"
-    return _call("GET", path, ReadingSeries, provider=provider, first=first, last=last)
+    return _call(
+        "GET", _tenant(tenant, "readings"), ReadingSeries, name=name, subject=subject, provider=provider, first=first,
+        last=last,
+    )  # fmt: skip
+
+
+def moved(tenant: str, name: str, subject: str, provider: str | None, first: date, last: date) -> Call[Moved]:
+    return _call(
+        "GET", _tenant(tenant, "readings/moved"), Moved, name=name, subject=subject, provider=provider, first=first,
+        last=last,
+    )  # fmt: skip
+
+
+def look_ahead(tenant: str, name: str, subject: str, provider: str | None, wanted: Ahead) -> Call[AheadResult]:
+    path = _tenant(tenant, "readings/ahead")
+    return _again(_call("POST", path, AheadResult, wanted, name=name, subject=subject, provider=provider))
+
+
+def room(tenant: str, name: str, subject: str) -> Call[list[Room]]:
+    return _call("GET", _tenant(tenant, "readings/room"), list[Room], name=name, subject=subject)
+
+
+def get_reading_settings(tenant: str) -> Call[ReadingSettingsView]:
+    return _call("GET", _tenant(tenant, "readings/settings"), ReadingSettingsView)
+
+
+def put_reading_settings(tenant: str, settings: ReadingSettings) -> Call[ReadingSettingsView]:
+    return _again(_call("PUT", _tenant(tenant, "readings/settings"), ReadingSettingsView, settings))
+
+
+def drop_reading_settings(tenant: str) -> Call[ReadingSettingsView]:
+    return _again(_call("DELETE", _tenant(tenant, "readings/settings"), ReadingSettingsView))
+
+
+def list_marks(tenant: str, first: date | None, last: date | None, domain: str | None) -> Call[list[Mark]]:
+    return _call("GET", _tenant(tenant, "marks"), list[Mark], first=first, last=last, domain=domain)
+
+
+def add_mark(tenant: str, new: NewMark) -> Call[Mark]:
+    return _call("POST", _tenant(tenant, "marks"), Mark, new)
+
+
+def drop_mark(tenant: str, id: int) -> Call[None]:
+    return _call("DELETE", _tenant(tenant, f"marks/{id}"), type(None))
 
 
 def load_ndjson(tenant: str, lines: bytes) -> Call[IntakeResult]:

@@ -1,23 +1,34 @@
-"""Readings, and the wall that shows them all."""
+"""Readings, the wall that shows them all, what moved them, what would follow, and notes beside them."""
 
 from datetime import date
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
 
 Condition = Literal["sound", "tarnished", "corroded", "seized"]
+Subject = Literal["domain", "stream", "relay", "ip"]
+Unit = Literal["rate", "drop", "doublings", "faults"]
+FactorName = Literal[
+    "complaints", "bad_addresses", "refusals", "listings", "authentication", "delays", "held", "unsubscribed",
+    "engagement", "volume", "audit",
+]  # fmt: skip
 
 
 class Pull(Model):
-    """What one factor at one provider takes off a reading."""
+    """What one factor at one provider takes off a reading, and the measure behind it with its 80 % interval.
 
-    factor: str = Field(examples=["complaints"])
+    `unit`: `rate` is a fraction of the mail; `drop` how far openings fell below what is usual; `doublings` of the last
+    week's mail over a usual week; `faults` of the audit, a risk counting a fifth.
+    """
+
+    factor: FactorName
     provider: str
     label: str
     points: float
-    rate: float
+    unit: Unit = "rate"
+    measure: float
     low: float
     high: float
     watch: float
@@ -37,10 +48,11 @@ class Reading(Model):
 
 
 class ReadingSeries(Model):
-    """Readings of one domain, overall or at one provider, a day each."""
+    """Readings of one subject, overall or at one provider, a day each."""
 
     tenant: str
-    domain: str
+    subject: Subject = "domain"
+    name: str
     provider: str
     label: str
     computed_at: UtcTime | None
@@ -58,11 +70,11 @@ class WallCell(Model):
 
 
 class WallRow(Model):
-    """One domain."""
+    """One subject."""
 
     tenant: str
     tenant_name: str
-    domain: str
+    name: str
     delivered: int
     cells: list[WallCell]
     heaviest: Pull | None = None
@@ -78,12 +90,168 @@ class WallColumn(Model):
 
     provider: str
     label: str
+    outage: float | None = Field(None, description="Share of everybody's mail that it put off today by its own trouble")
 
 
 class Wall(Model):
-    """Domains as rows, providers as columns."""
+    """Subjects as rows, providers as columns."""
 
     day: date
     days: int
+    subject: Subject = "domain"
     columns: list[WallColumn]
     rows: list[WallRow]
+
+
+# What moved it
+
+
+class Mark(Model):
+    """Something that happened on a day. `kind`: `note` was written by a person, the others were found."""
+
+    day: date
+    kind: Literal["note", "record", "finding", "shift", "outage", "policy", "sending_ip", "volume"]
+    text: str
+    domain: str = ""
+    provider: str = ""
+    id: int | None = Field(None, description="Of a note")
+    by: str = ""
+
+
+class NewMark(Model):
+    """A note on the time axis. Without a domain it is about all of the tenant's mail."""
+
+    day: date
+    text: Annotated[str, StringConstraints(min_length=1, max_length=500, strip_whitespace=True)]
+    domain: str = Field("", max_length=253)
+
+
+class Move(Model):
+    """How much more one factor at one provider takes off on the second day than on the first."""
+
+    factor: FactorName
+    provider: str
+    label: str
+    before: float
+    after: float
+    change: float = Field(description="after - before, in points; negative where it mended")
+    unit: Unit = "rate"
+    measure_before: float | None
+    measure_after: float | None
+
+
+class StreamMove(Model):
+    """What a factor's events came from: a stream's share in their change."""
+
+    factor: FactorName
+    stream: str
+    before: float = Field(description="Events a day over the week that ended on the first day")
+    after: float = Field(description="The same for the second day")
+
+
+class Moved(Model):
+    """What moved a reading between two days: all changes of its pulls, the largest first, and what else happened."""
+
+    subject: Subject
+    name: str
+    first: Reading
+    last: Reading
+    moves: list[Move]
+    streams: list[StreamMove]
+    marks: list[Mark]
+
+
+# What would follow
+
+
+class Ahead(Model):
+    """A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none)."""
+
+    volume: float = Field(1.0, ge=0, le=100)
+    remains: dict[FactorName, Annotated[float, Field(ge=0, le=10)]] = Field(default={}, max_length=11)
+    days: int = Field(21, ge=1, le=90)
+
+
+class AheadDay(Model):
+    """A day to come: if all goes on as it does, and with the change."""
+
+    day: date
+    as_it_goes: float | None
+    with_change: float | None
+    margin: float | None
+
+
+class AheadResult(Model):
+    """Readings that would follow."""
+
+    days: list[AheadDay]
+    sound_again: date | None = Field(None, description="When it would be sound with the change, if it is not now")
+
+
+class Room(Model):
+    """How many more of a factor's events until its lines are reached today, and when they would be at this pace."""
+
+    factor: FactorName
+    provider: str
+    label: str
+    measure: float | None
+    watch: float
+    stop: float
+    to_watch: int | None = Field(description="0: it is past; absent: it cannot be said")
+    to_stop: int | None
+    watch_on: date | None = Field(None, description="When the watch line is reached at the present pace")
+    stop_on: date | None = None
+
+
+# Settings
+
+
+class FactorSettings(Model):
+    """What can be set of a factor; what is left out is as shipped."""
+
+    watch: float | None = Field(None, gt=0)
+    stop: float | None = Field(None, gt=0)
+    weight: float | None = Field(None, ge=0, le=100)
+    half_life: float | None = Field(None, ge=0.1, le=90)
+    quick: float | None = Field(None, ge=0.1, le=90)
+    usual: float | None = Field(None, ge=0, le=1)
+    worth: float | None = Field(None, ge=1, le=1e6)
+
+
+class ReadingSettings(Model):
+    """The parameters of a tenant's readings, by factor."""
+
+    factors: dict[FactorName, FactorSettings] = Field(default={}, max_length=11)
+
+
+class FactorShown(Model):
+    """A factor as it holds, and as it is shipped."""
+
+    name: FactorName
+    unit: Unit
+    watch: float
+    stop: float
+    weight: float
+    half_life: float
+    quick: float
+    usual: float
+    worth: float
+    changed: list[str] = Field(description="Names of the settings that differ from those shipped")
+
+
+class ReadingSettingsView(Model):
+    """Settings, and what they come to."""
+
+    settings: ReadingSettings
+    factors: list[FactorShown]
+    task: int | None = Field(None, description="The task that computes the past anew")
+    changed_at: UtcTime | None = None
+    changed_by: str = ""
+
+
+class ReadingChange(Model):
+    """A domain's reading of today by two settings."""
+
+    name: str
+    before: float | None
+    after: float | None

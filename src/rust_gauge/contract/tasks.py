@@ -8,7 +8,7 @@ from pydantic import Field, StringConstraints
 from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.suppression import Note, Reach, Reason
 
-TaskKind = Literal["import", "list_check", "policy_trial"]
+TaskKind = Literal["import", "list_check", "policy_trial", "readings"]
 _Column = Annotated[str, StringConstraints(max_length=200)]
 
 

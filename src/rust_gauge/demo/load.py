@@ -37,7 +37,7 @@ from rust_gauge.demo.zones import (
 from rust_gauge.service import accounts as service_accounts
 from rust_gauge.service import audits, domains, feeds, intake, plans, proofs, relays
 from rust_gauge.service.context import Context
-from rust_gauge.service.readings import compute_readings
+from rust_gauge.service.readings import compute, look_at_providers
 from rust_gauge.store import accounts, providers
 from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
@@ -71,10 +71,12 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
     for tenant in tenants:
         check()
         _audits(context, tenant)
-        if not total and not recent:
-            continue  # nothing new; the worker looks after a day that has begun
-        for row in context.store.transaction(lambda c, tenant=tenant: list_domains(c, tenant.id)):  # type: ignore[misc]
-            compute_readings(context, tenant.id, row.id)
+    if total or recent:  # else nothing is new; the worker looks after a day that has begun
+        look_at_providers(context, whole=True)
+        for tenant in tenants:
+            check()
+            for kind in (1, 2, 3, 4):
+                compute(context, tenant.id, kind)
     say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 

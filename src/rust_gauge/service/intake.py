@@ -41,6 +41,7 @@ from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, Names, PathRow, 
 from rust_gauge.store.trouble import Troubled
 
 _SHOWN = 200  # refusals in an answer
+_SUBJECTS_AFTER = timedelta(minutes=5)  # streams, relays and addresses are computed together
 _SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
 _RULE_CHANGES = 5  # how often a load is judged anew
 _PIECE = 1000  # rows that are read before they are sent
@@ -432,6 +433,7 @@ def _store(
         if stored:
             for domain_id in load.domain_ids():
                 jobs.enqueue(connection, "readings", load.tenant_id, domain_id, now)
+            jobs.enqueue(connection, "subjects", load.tenant_id, 0, now, at=now + _SUBJECTS_AFTER)
             jobs.enqueue(connection, "shifts", load.tenant_id, 0, now, at=now + _SHIFTS_AFTER)
         return stored
 

@@ -1,7 +1,7 @@
 """Sending domains and their audits."""
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Connection, exists, func, insert, select, update
@@ -134,3 +134,18 @@ def newest_audits(connection: Connection, tenant_ids: list[int]) -> dict[int, An
     )
     rows = connection.execute(select(t.audit).join(newest, newest.c.id == t.audit.c.id))
     return {row.domain_id: row for row in rows}
+
+
+def history_between(
+    connection: Connection, tenant_id: int, first: date, last: date, domain: str | None
+) -> list[AnyRow]:
+    """name, happened_at, kind, title of what happened to a tenant's domains, or to one, between two days."""
+    c, d = t.domain_history.c, t.sending_domain.c
+    query = (
+        select(d.name, c.happened_at, c.kind, c.title)
+        .join(t.sending_domain, d.id == c.domain_id)
+        .where(c.tenant_id == tenant_id, c.happened_at >= first, c.happened_at < last + timedelta(days=1))
+    )
+    if domain is not None:
+        query = query.where(d.name == domain)
+    return list(connection.execute(query.order_by(c.happened_at, c.id).limit(500)))

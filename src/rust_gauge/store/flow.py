@@ -203,15 +203,18 @@ def day_lines(connection: Connection, tenant_id: int, domain_id: int, since: dat
     ]
 
 
-def delivered_by_domain(connection: Connection, tenant_ids: list[int], first: date, last: date) -> dict[int, int]:
-    """Messages delivered in whole days, by domain id."""
-    c = t.flow_day.c
-    query = (
-        select(c.domain_id, func.sum(c.n).label("n"))
-        .where(c.tenant_id.in_(tenant_ids), c.day.between(first, last), c.kind == Kind.DELIVERED.number)
-        .group_by(c.domain_id)
+def delivered_by(connection: Connection, tenant_ids: list[int], kind: int, first: date, last: date) -> dict[int, int]:
+    """Messages delivered in whole days, by the id of a domain (kind 1), stream (2), relay (3) or address (4)."""
+    c = t.flow_day.c if kind < 4 else t.flow_label_day.c
+    id = {1: t.flow_day.c.domain_id, 2: t.flow_day.c.stream_id, 3: t.flow_day.c.relay_id}.get(
+        kind, t.flow_label_day.c.label_id
     )
-    return {row.domain_id: int(row.n) for row in connection.execute(query)}
+    query = (
+        select(id.label("id"), func.sum(c.n).label("n"))
+        .where(c.tenant_id.in_(tenant_ids), c.day.between(first, last), c.kind == Kind.DELIVERED.number)
+        .group_by(id)
+    )
+    return {row.id: int(row.n) for row in connection.execute(query)}
 
 
 def volume_by_provider(connection: Connection, tenant_id: int, since: date) -> dict[int, int]:
@@ -241,3 +244,31 @@ def reporting_providers(connection: Connection, since: date) -> set[int]:
     c = t.flow_day.c
     query = select(c.provider_id).where(c.kind == Kind.COMPLAINED.number, c.day >= since).distinct()
     return {int(row.provider_id) for row in connection.execute(query)}
+
+
+def delivered_at(connection: Connection, tenant_id: int, first: date, last: date) -> list[tuple[int, int, int]]:
+    """(domain id, provider id, messages delivered) in whole days."""
+    c = t.flow_day.c
+    query = (
+        select(c.domain_id, c.provider_id, func.sum(c.n).label("n"))
+        .where(c.tenant_id == tenant_id, c.day.between(first, last), c.kind == Kind.DELIVERED.number)
+        .group_by(c.domain_id, c.provider_id)
+    )
+    return [(row.domain_id, row.provider_id, int(row.n)) for row in connection.execute(query)]
+
+
+def worst_relay(
+    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date, cause: Cause
+) -> int | None:
+    """The relay over which a domain's mail was refused most for a cause."""
+    c = t.flow_day.c
+    query = (
+        select(c.relay_id)
+        .where(c.tenant_id == tenant_id, c.domain_id == domain_id, c.day.between(first, last))
+        .where(c.cause == cause.number)
+        .group_by(c.relay_id)
+        .order_by(func.sum(c.n).desc(), c.relay_id)
+        .limit(1)
+    )
+    found: int | None = connection.scalar(query)
+    return found

@@ -1,83 +1,285 @@
-"""Readings by day."""
+"""Readings as they are kept: a row for a subject at one mailbox provider, with its whole history packed; and the
+counters that they are made from, as arrays.
+"""
 
-from collections.abc import Iterable
-from datetime import date, datetime
+import zlib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-import orjson
-from sqlalchemy import Connection, delete, func, select
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import Connection, func, select
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows
+from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.engine import AnyRow
 
-_CHUNK = 1000
+TREND = 190  # days that lie beside the newest reading
+_CHUNK = 200
+KINDS = ("domain", "stream", "relay", "ip")  # of subjects; the number of a kind is its place, counted from 1
+
+_COLUMNS = (
+    "tenant_id", "kind", "subject_id", "provider_id", "first_day", "last_day", "tenths", "margin", "mail", "pulls",
+    "measures", "trend", "history", "computed_at",
+)  # fmt: skip
+_PUT = f"INSERT INTO reading_series ({', '.join(_COLUMNS)}) VALUES"
+_ANEW = "ON DUPLICATE KEY UPDATE " + ", ".join(f"{name} = VALUES({name})" for name in _COLUMNS[4:])
 
 
-_COLUMNS = ("provider_id", "day", "value", "margin", "mail", "pulls")
-_INSERT = f"INSERT INTO reading_day (tenant_id, domain_id, computed_at, {', '.join(_COLUMNS)}) VALUES"
+@dataclass(frozen=True, slots=True)
+class Series:
+    """One subject at one provider. Tenths are int16, (days,); pulls (factors, days); measures (3, factors), of the last
+    day: value, low, high.
+    """
+
+    subject_id: int
+    provider_id: int
+    first: date
+    tenths: NDArray[np.int16]
+    margin: NDArray[np.int16]
+    pulls: NDArray[np.int16]
+    mail: NDArray[np.float32]
+    measures: NDArray[np.float32]
+
+    @property
+    def last(self) -> date:
+        return self.first + timedelta(days=len(self.tenths) - 1)
 
 
-def replace_readings(
-    connection: Connection, tenant_id: int, domain_id: int, now: datetime, rows: Iterable[dict[str, Any]]
-) -> int:
-    """Put these in place of all that a domain had; gives how many. A row has `_COLUMNS`, its pulls as a list."""
-    where = (t.reading_day.c.tenant_id == tenant_id) & (t.reading_day.c.domain_id == domain_id)
-    connection.execute(delete(t.reading_day).where(where))
-    head = (tenant_id, domain_id, now.replace(tzinfo=None))
-    batch = [
+def pack(series: Series) -> bytes:
+    """A history as it is kept: tenths, margins and pulls as int16, then mail as float32, day by day, deflated."""
+    whole = np.concatenate([series.tenths[None], series.margin[None], series.pulls]).astype("<i2")
+    return zlib.compress(whole.tobytes() + series.mail.astype("<f4").tobytes(), 1)
+
+
+def unpack(row: AnyRow) -> Series:
+    """The series of a row with its history."""
+    octets = zlib.decompress(row.history)
+    days = (row.last_day - row.first_day).days + 1
+    whole = np.frombuffer(octets[: -4 * days], "<i2").reshape(-1, days)
+    mail = np.frombuffer(octets[-4 * days :], "<f4")
+    measures = np.frombuffer(row.measures, "<f4").reshape(3, -1)
+    return Series(row.subject_id, row.provider_id, row.first_day, whole[0], whole[1], whole[2:], mail, measures)
+
+
+def put_series(connection: Connection, tenant_id: int, kind: int, found: Iterable[Series], now: datetime) -> int:
+    """Put these in place of what is there; gives how many."""
+    at = now.astimezone(UTC).replace(tzinfo=None)
+    rows = [
         (
-            *head,
-            row["provider_id"],
-            row["day"],
-            row["value"],
-            row["margin"],
-            row["mail"],
-            orjson.dumps(row["pulls"]).decode(),
+            tenant_id, kind, each.subject_id, each.provider_id, each.first, each.last, int(each.tenths[-1]),
+            int(each.margin[-1]), float(each.mail[-1]), each.pulls[:, -1].astype("<i2").tobytes(),
+            each.measures.astype("<f4").tobytes(), each.tenths[-TREND:].astype("<i2").tobytes(), pack(each), at,
         )
-        for row in rows
-    ]
-    for start in range(0, len(batch), _CHUNK):
-        insert_rows(connection, _INSERT, batch[start : start + _CHUNK])
-    return len(batch)
+        for each in found
+    ]  # fmt: skip
+    for start in range(0, len(rows), _CHUNK):
+        insert_rows(connection, _PUT, rows[start : start + _CHUNK], _ANEW)
+    return len(rows)
 
 
-def series(
-    connection: Connection, tenant_id: int, domain_id: int, provider_id: int, first: date, last: date
+def drop_others(connection: Connection, tenant_id: int, kind: int, subject_id: int, kept: Iterable[int]) -> None:
+    """Drop a subject's series at providers that are not shown on their own any more."""
+    listed = ", ".join(map(str, sorted(kept))) or "0"
+    run(
+        connection,
+        f"DELETE FROM reading_series WHERE tenant_id = {tenant_id} AND kind = {kind} AND subject_id = {subject_id} "
+        f"AND provider_id NOT IN ({listed})",
+    )
+
+
+_SHOWN = "tenant_id, subject_id, provider_id, last_day, tenths, margin, mail, pulls, measures, computed_at"
+
+
+def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, days: int) -> list[AnyRow]:
+    """The newest reading of each series with the end of its trend (`trend`: int16, at most TREND days)."""
+    if not tenant_ids:
+        return []
+    listed = ", ".join(map(str, tenant_ids))
+    sql = (
+        f"SELECT {_SHOWN}, RIGHT(trend, {2 * min(days, TREND)}) AS trend FROM reading_series "
+        f"WHERE tenant_id IN ({listed}) AND kind = {kind}"
+    )
+    return list(run(connection, sql))
+
+
+def histories(
+    connection: Connection, tenant_id: int, kind: int, subject_ids: Sequence[int] = (), provider_id: int | None = None
 ) -> list[AnyRow]:
-    """One domain's readings at one provider, oldest first."""
-    c = t.reading_day.c
-    query = (
-        select(t.reading_day)
-        .where(
-            c.tenant_id == tenant_id,
-            c.domain_id == domain_id,
-            c.provider_id == provider_id,
-            c.day.between(first, last),
-        )
-        .order_by(c.day)
-    )
+    """Whole rows, for `unpack`: of these subjects (all if none are named), at one provider or all."""
+    c = t.reading_series.c
+    query = select(t.reading_series).where(c.tenant_id == tenant_id, c.kind == kind)
+    if subject_ids:
+        query = query.where(c.subject_id.in_(subject_ids))
+    if provider_id is not None:
+        query = query.where(c.provider_id == provider_id)
     return list(connection.execute(query))
-
-
-def window(connection: Connection, tenant_ids: list[int], first: date, last: date) -> list[AnyRow]:
-    """Values of all domains of these tenants, for the wall; without pulls."""
-    c = t.reading_day.c
-    query = select(c.tenant_id, c.domain_id, c.provider_id, c.day, c.value, c.margin).where(
-        c.tenant_id.in_(tenant_ids), c.day.between(first, last)
-    )
-    return list(connection.execute(query))
-
-
-def pulls_on(connection: Connection, tenant_ids: list[int], provider_id: int, day: date) -> dict[int, list[Any]]:
-    """The pulls on one day, by domain id."""
-    c = t.reading_day.c
-    query = select(c.domain_id, c.pulls).where(c.tenant_id.in_(tenant_ids), c.provider_id == provider_id, c.day == day)
-    return {row.domain_id: row.pulls for row in connection.execute(query)}
 
 
 def stale_domains(connection: Connection, today: date) -> list[tuple[int, int]]:
     """(tenant id, domain id) of domains whose readings end before `today`."""
-    c = t.reading_day.c
-    query = select(c.tenant_id, c.domain_id).group_by(c.tenant_id, c.domain_id).having(func.max(c.day) < today)
-    return [(row.tenant_id, row.domain_id) for row in connection.execute(query)]
+    c = t.reading_series.c
+    query = select(c.tenant_id, c.subject_id).where(c.kind == 1, c.last_day < today).distinct()
+    return [(row.tenant_id, row.subject_id) for row in connection.execute(query)]
+
+
+# Counters
+
+_SUBJECT = {1: "domain_id", 2: "stream_id", 3: "relay_id", 4: "label_id"}
+
+
+def counters(
+    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int] = ()
+) -> NDArray[np.int64]:
+    """Counters of subjects since a day, an array with a row each: subject, provider, days since `since`, kind, cause,
+    permanence, n. Of all subjects if none are named.
+    """
+    column, table = _SUBJECT[kind], "flow_label_day" if kind == 4 else "flow_day"
+    where = f"tenant_id = {tenant_id} AND day >= {literal(since)}"
+    if subject_ids:
+        where += f" AND {column} IN ({', '.join(map(str, subject_ids))})"
+    if kind == 4:
+        where += f" AND label_id IN (SELECT id FROM event_label WHERE tenant_id = {tenant_id} AND what = 0)"
+    keys = f"{column}, provider_id, day, kind, cause, permanence"
+    sql = (
+        f"SELECT {column}, provider_id, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM {table} WHERE {where} GROUP BY {keys}"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+def stream_counters(
+    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date
+) -> NDArray[np.int64]:
+    """A domain's counters of some days by stream, in the form of `counters`; providers are left together."""
+    sql = (
+        f"SELECT stream_id, 0, DATEDIFF(day, {literal(first)}), kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) "
+        f"FROM flow_day WHERE tenant_id = {tenant_id} AND domain_id = {domain_id} "
+        f"AND day BETWEEN {literal(first)} AND {literal(last)} GROUP BY stream_id, day, kind, cause, permanence"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+def new_addresses(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
+    """name, day of sending addresses whose first mail was in these days, and not the first of all that are known."""
+    c, d = t.label.c, t.flow_label_day.c
+    began = (
+        select(d.label_id, func.min(d.day).label("day")).where(d.tenant_id == tenant_id).group_by(d.label_id).subquery()
+    )
+    ever = select(func.min(d.day)).where(d.tenant_id == tenant_id).scalar_subquery()
+    query = (
+        select(c.name, began.c.day)
+        .join(began, began.c.label_id == c.id)
+        .where(c.tenant_id == tenant_id, c.what == 0, began.c.day.between(first, last), began.c.day > ever)
+    )
+    return list(connection.execute(query.order_by(began.c.day, c.name)))
+
+
+def rows_as_array(connection: Connection, sql: str, columns: int) -> NDArray[np.int64]:
+    """The rows of a statement whose columns are whole numbers."""
+    rows = run(connection, sql).fetchall()
+    return np.array([tuple(row) for row in rows], dtype=np.int64).reshape(len(rows), columns)
+
+
+def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str]:
+    """Subjects of a kind by id; those without a name are none."""
+    if kind == 4:
+        c = t.label.c
+        query = select(c.id, c.name).where(c.tenant_id == tenant_id, c.what == 0)
+    else:
+        table = {1: t.sending_domain, 2: t.stream, 3: t.relay}[kind]
+        query = select(table.c.id, table.c.name).where(table.c.tenant_id == tenant_id)
+    return {row.id: row.name for row in connection.execute(query) if row.name}
+
+
+# Providers
+
+
+def sender_days(connection: Connection, since: date) -> NDArray[np.int64]:
+    """All tenants' mail by provider, domain and day since a day: provider, domain, days since, kind, cause, n. Delays,
+    deliveries and bounces.
+    """
+    sql = (
+        f"SELECT provider_id, domain_id, DATEDIFF(day, {literal(since)}), kind, IF(kind = 2, cause, 0) AS c, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE day >= {literal(since)} AND kind IN (1, 2, 3, 13) "
+        "GROUP BY provider_id, domain_id, day, kind, c"
+    )
+    return rows_as_array(connection, sql, 6)
+
+
+def sender_sums(connection: Connection, first: date, last: date) -> NDArray[np.int64]:
+    """All tenants' sums of a period: provider, domain, kind, cause, permanence, n."""
+    sql = (
+        "SELECT provider_id, domain_id, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) FROM flow_day "
+        f"WHERE day BETWEEN {literal(first)} AND {literal(last)} "
+        "GROUP BY provider_id, domain_id, kind, cause, permanence"
+    )
+    return rows_as_array(connection, sql, 6)
+
+
+def put_provider_days(connection: Connection, rows: Sequence[tuple[int, date, int, float, float]]) -> None:
+    """(provider id, day, senders, common, outage) in place of what is there."""
+    for start in range(0, len(rows), 1000):
+        insert_rows(
+            connection,
+            "INSERT INTO provider_day (provider_id, day, senders, common, outage) VALUES",
+            rows[start : start + 1000],
+            "ON DUPLICATE KEY UPDATE senders = VALUES(senders), common = VALUES(common), outage = VALUES(outage)",
+        )
+
+
+def provider_days(connection: Connection, since: date, provider_ids: Iterable[int] = ()) -> list[AnyRow]:
+    c = t.provider_day.c
+    query = select(t.provider_day).where(c.day >= since)
+    ids = list(provider_ids)
+    return list(connection.execute(query.where(c.provider_id.in_(ids)) if ids else query))
+
+
+def put_usual(connection: Connection, provider_id: int, since: date, document: dict[str, Any]) -> None:
+    statement = t.provider_usual.delete().where(t.provider_usual.c.provider_id == provider_id)
+    connection.execute(statement)
+    connection.execute(t.provider_usual.insert().values(provider_id=provider_id, since=since, document=document))
+
+
+def usual(connection: Connection) -> dict[int, tuple[date, dict[str, float]]]:
+    """By provider: since when, and the rates by factor."""
+    return {row.provider_id: (row.since, row.document) for row in connection.execute(select(t.provider_usual))}
+
+
+def faults_of(connection: Connection, tenant_id: int, domain_id: int) -> list[AnyRow]:
+    """finished_at, faults, risks of a domain's audits, oldest first."""
+    c = t.audit.c
+    query = select(c.finished_at, c.faults, c.risks).where(c.tenant_id == tenant_id, c.domain_id == domain_id)
+    return list(connection.execute(query.order_by(c.finished_at)))
+
+
+# Notes on the time axis
+
+
+def add_mark(connection: Connection, **values: Any) -> int:
+    key: Any = connection.execute(t.mark.insert().values(**values)).inserted_primary_key
+    return int(key[0])
+
+
+def marks(connection: Connection, tenant_id: int, first: date, last: date, domain: str | None) -> list[AnyRow]:
+    c = t.mark.c
+    query = select(t.mark).where(c.tenant_id == tenant_id, c.day.between(first, last))
+    if domain is not None:
+        query = query.where(c.domain.in_(("", domain)))
+    return list(connection.execute(query.order_by(c.day, c.id)))
+
+
+def drop_mark(connection: Connection, tenant_id: int, id: int) -> bool:
+    c = t.mark.c
+    return bool(connection.execute(t.mark.delete().where(c.tenant_id == tenant_id, c.id == id)).rowcount)
+
+
+def tenants_of_domains(connection: Connection, domain_ids: Iterable[int]) -> dict[int, int]:
+    """Tenant id by domain id."""
+    c = t.sending_domain.c
+    ids = list(domain_ids)
+    if not ids:
+        return {}
+    return {row.id: row.tenant_id for row in connection.execute(select(c.id, c.tenant_id).where(c.id.in_(ids)))}

@@ -10,6 +10,7 @@ from sqlalchemy import (
     BINARY,
     CHAR,
     JSON,
+    VARBINARY,
     Boolean,
     Column,
     Date,
@@ -17,7 +18,6 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     MetaData,
-    Numeric,
     String,
     Table,
     Text,
@@ -630,6 +630,8 @@ suppression_state = _table(
     Column("matching", JSON, nullable=False, server_default=text("'{}'")),
     Column("matching_before", JSON, nullable=True),
     Column("secret", String(300), nullable=False, server_default=text("''")),
+    # Streams over relays that are held as a whole until somebody releases them.
+    Column("brakes", JSON, nullable=False, server_default=text("'[]'")),
 )
 
 # What came onto the list, left it, and was withheld, a day each.
@@ -695,18 +697,106 @@ domain_fact = _table(
     Column("found_at", _Time, nullable=False),
 )
 
-reading_day = _table(
-    "reading_day",
-    Column("tenant_id", _Id, primary_key=True),
-    Column("domain_id", _Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True),
-    Column("provider_id", _Id, primary_key=True),
-    Column("day", Date, primary_key=True),
-    Column("value", Numeric(4, 1), nullable=True),
-    Column("margin", Numeric(4, 1), nullable=True),
+# One row for a subject (domain, stream, relay, sending address) at one mailbox provider: the newest reading, its trend,
+# and the whole history packed (`readings.pack`).
+reading_series = _table(
+    "reading_series",
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True, autoincrement=False),
+    Column("kind", _Small, primary_key=True, autoincrement=False),
+    Column("subject_id", _Id, primary_key=True, autoincrement=False),
+    Column("provider_id", _Id, primary_key=True, autoincrement=False),
+    Column("first_day", Date, nullable=False),
+    Column("last_day", Date, nullable=False),
+    Column("tenths", SMALLINT, nullable=False),
+    Column("margin", SMALLINT, nullable=False),
     Column("mail", Float, nullable=False),
-    Column("pulls", JSON, nullable=False),
+    Column("pulls", VARBINARY(80), nullable=False),
+    Column("measures", VARBINARY(400), nullable=False),
+    Column("trend", VARBINARY(400), nullable=False),
+    Column("history", MEDIUMBLOB, nullable=False),
     Column("computed_at", _Time, nullable=False),
-    Index("reading_day_day", "tenant_id", "day"),
+    Index("reading_series_stale", "last_day", "tenant_id", "kind", "subject_id"),
+)
+
+# What a provider did to everybody on a day: the share of mail that it put off, and that it put off by its own trouble.
+provider_day = _table(
+    "provider_day",
+    Column("provider_id", _Id, primary_key=True, autoincrement=False),
+    Column("day", Date, primary_key=True),
+    Column("senders", SMALLINT(unsigned=True), nullable=False),
+    Column("common", Float, nullable=False),
+    Column("outage", Float, nullable=False),
+)
+
+# What is usual of senders at a provider, from all tenants together and at least five senders.
+provider_usual = _table(
+    "provider_usual",
+    Column("provider_id", _Id, primary_key=True, autoincrement=False),
+    Column("since", Date, nullable=False),
+    Column("document", JSON, nullable=False),
+)
+
+# Notes of people on the time axis. An empty domain: for all of the tenant.
+mark = _table(
+    "mark",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("domain", String(253), nullable=False),
+    Column("day", Date, nullable=False),
+    Column("text", String(500), nullable=False),
+    Column("made_at", _Time, nullable=False),
+    Column("made_by", String(254), nullable=False),
+    Index("mark_tenant", "tenant_id", "day"),
+)
+
+# One incident: what is wrong (`trouble`), and where it stands. The key is what makes it the same one again.
+work_item = _table(
+    "work_item",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("item_key", String(400), nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("level", String(6), nullable=False),
+    Column("trouble", JSON, nullable=False),
+    Column("found_at", _Time, nullable=False),
+    Column("seen_at", _Time, nullable=False),
+    Column("told_at", _Time, nullable=True),
+    Column("well_since", _Time, nullable=True),
+    Column("closed_at", _Time, nullable=True),
+    Column("until", _Time, nullable=True),
+    Column("returns", SMALLINT(unsigned=True), nullable=False),
+    Column("assigned_to", String(254), nullable=False),
+    UniqueConstraint("tenant_id", "item_key", name="work_item_key"),
+    Index("work_item_state", "tenant_id", "state"),
+)
+
+work_step = _table(
+    "work_step",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("item_id", _Big, ForeignKey("work_item.id", ondelete="CASCADE"), nullable=False),
+    Column("at", _Time, nullable=False),
+    Column("by", String(254), nullable=False),
+    Column("what", String(20), nullable=False),
+    Column("text", String(2000), nullable=False),
+)
+
+# Messages to people about items: by mail, or to a chat.
+told = _table(
+    "told",
+    Column("id", _Big, primary_key=True, autoincrement=True),
+    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("item_id", _Big, ForeignKey("work_item.id", ondelete="CASCADE"), nullable=False),
+    Column("way", JSON, nullable=False),
+    Column("what", String(10), nullable=False),
+    Column("title", String(500), nullable=False),
+    Column("body", Text, nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("attempts", SMALLINT(unsigned=True), nullable=False),
+    Column("said", String(500), nullable=False),
+    Column("made_at", _Time, nullable=False),
+    Column("next_at", _Time, nullable=True),
+    Column("finished_at", _Time, nullable=True),
+    Index("told_tenant", "tenant_id", "id"),
 )
 
 job = _table(

@@ -13,13 +13,12 @@ import {ProvidersTable} from '../mailflow/ProvidersTable';
 import {Tabs} from '../../design/Tabs';
 import {BulkCard, ChecksCard} from './ChecksCard';
 import {HistoryView} from './HistoryView';
-import {PullsCard} from './PullsCard';
-import {ReadingCard} from './ReadingCard';
 import {FindingsCard, RecordsCard} from './RecordsCard';
 import {conditionDays, sentence} from './sentence';
 import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
 import {TryView} from './TryView';
+import {StandingView} from '../readings/StandingView';
 import {SetUpView} from '../recordplan/SetUpView';
 
 const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
@@ -56,10 +55,8 @@ export function DomainPage() {
   const {tenant = '', name = ''} = useParams();
   const view = useView(90);
   const days = view.days;
-  const provider = view.get('provider') || '(all)';
   const first = firstDay(days);
-  const overall = useReadings(tenant, name, '(all)', first);
-  const chosen = useReadings(tenant, name, provider, first);
+  const overall = useReadings(tenant, {subject: 'domain', name, provider: '(all)'}, first);
   const flow = useFlow(tenant, first, {domain: name});
   const audit = useNewestAudit(tenant, name);
   const again = useAudit(tenant, name);
@@ -117,31 +114,25 @@ export function DomainPage() {
               id: 'standing',
               title: 'Standing',
               content: () => (
-                <Two>
-                  <Column>
-        <ReadingCard
-          readings={chosen.data?.readings ?? []}
-          provider={provider}
-          providers={providers}
-          onProvider={(value) => view.set('provider', value === '(all)' ? '' : value)}
-          file={`readings-${name}.csv`}
-        />
-        <Card title="By mailbox provider" note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}>
-          {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
-          {flow.data &&
-            (flow.data.providers.length ? (
-              <ProvidersTable flow={flow.data} file={`providers-${name}.csv`} />
-            ) : (
-              <Notice title="No mail in this period">Load events of this domain, or choose a longer period.</Notice>
-            ))}
-        </Card>
-                  </Column>
-                  <Column>
-                    <PullsCard reading={chosen.data?.readings.at(-1)} />
-                    {audit.data && <FindingsCard audit={audit.data} />}
-                    {notAudited}
-                  </Column>
-                </Two>
+                <StandingView
+                  tenant={tenant}
+                  subject="domain"
+                  name={name}
+                  days={days}
+                  providers={providers}
+                  left={
+                    <Card title="By mailbox provider" note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}>
+                      {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
+                      {flow.data &&
+                        (flow.data.providers.length ? (
+                          <ProvidersTable flow={flow.data} file={`providers-${name}.csv`} />
+                        ) : (
+                          <Notice title="No mail in this period">Load events of this domain, or choose a longer period.</Notice>
+                        ))}
+                    </Card>
+                  }
+                  right={audit.data ? <FindingsCard audit={audit.data} /> : notAudited}
+                />
               ),
             },
             {id: 'setup', title: 'Set up', content: () => <SetUpView tenant={tenant} name={name} />},

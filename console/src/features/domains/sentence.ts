@@ -1,6 +1,6 @@
 /** The sentence at the top of a domain's page: what matters most about it. */
 import type {Schemas} from '../../api/client';
-import {factor, percent, plural} from '../../design/format';
+import {factor, measured, plural} from '../../design/format';
 
 type Reading = Schemas['Reading'];
 type Audit = Schemas['Audit'];
@@ -17,10 +17,10 @@ export function sentence(reading: Reading | undefined, audit: Audit | undefined)
   const records = fault ? `${fault.title}.` : '';
   if (reading?.value != null && pull && pull.points >= 2) {
     const line =
-      pull.rate >= pull.stop ? 'past the stop line' : pull.rate >= pull.watch ? 'past the watch line' : 'below the watch line';
+      pull.measure >= pull.stop ? 'past the stop line' : pull.measure >= pull.watch ? 'past the watch line' : 'below the watch line';
     return {
       strong: `${factor(pull.factor)} at ${pull.label} took ${pull.points} of the ${lost.toFixed(1)} missing points.`,
-      rest: `The rate is ${percent(pull.rate)}, ${line}. ${records}`.trim(),
+      rest: `It stands at ${measured(pull.measure, pull.unit ?? 'rate')}, ${line}. ${records}`.trim(),
     };
   }
   if (fault) return {strong: records, rest: fault.reason};

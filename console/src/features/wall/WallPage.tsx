@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useWall} from '../../api/queries';
 import {Button} from '../../design/Button';
+import {Choice} from '../../design/Choice';
 import {Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
 import {download, toCsv} from '../../design/csv';
@@ -13,6 +14,7 @@ import {RecordText} from '../../design/RecordText';
 import {Spark} from '../../design/Spark';
 import {advice, colour, conditions, floors, font, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {pathOf, SUBJECTS} from '../readings/ReadingsPage';
 import {worklist, type Task} from './worklist';
 
 type Wall = Schemas['Wall'];
@@ -64,8 +66,9 @@ const Table = styled.table`
 `;
 
 export function WallPage() {
-  const {days, tenant} = useView();
-  const wall = useWall(days, tenant || undefined);
+  const {days, tenant, get, set} = useView();
+  const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
+  const wall = useWall(days, tenant || undefined, subject);
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
   const tasks = worklist(wall.data.rows);
@@ -74,6 +77,7 @@ export function WallPage() {
       <section aria-label="Wall">
         <Head>
           <h1>Wall</h1>
+          <Choice label="What the rows are" value={subject} options={SUBJECTS} onChange={(value) => set('subject', value === 'domain' ? '' : value)} />
           <p>{sentence(wall.data, tasks)}</p>
         </Head>
         <Keys aria-hidden>
@@ -114,7 +118,7 @@ function sentence(wall: Wall, tasks: Task[]) {
   ).size;
   return (
     <>
-      {plural(wall.rows.length, 'sending domain')}, {short(delivered)} messages delivered in the last {wall.days} days.{' '}
+      {plural(wall.rows.length, {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[wall.subject ?? 'domain'].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'))}, {short(delivered)} messages delivered in the last {wall.days} days.{' '}
       <b>{urgent ? `${urgent} of them ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
     </>
   );
@@ -126,13 +130,14 @@ function WallTable({wall}: {wall: Wall}) {
     <Table>
       <thead>
         <tr>
-          <th scope="col">Domain</th>
+          <th scope="col">{HEADS[wall.subject ?? 'domain']}</th>
           <th scope="col" className="n">
             delivered
           </th>
           {wall.columns.map((column) => (
             <th scope="col" key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>
               {column.label}
+              {column.outage ? <Outage title={`${column.label} put off ${Math.round(column.outage * 100)} % of everybody's mail today by its own trouble: not yours`}>outage</Outage> : null}
             </th>
           ))}
         </tr>
@@ -147,17 +152,17 @@ function WallTable({wall}: {wall: Wall}) {
               </th>
             </tr>
             {rows.map((row) => (
-              <tr key={row.domain}>
+              <tr key={row.tenant + row.name}>
                 <th scope="row">
-                  <Link to={`/domains/${row.tenant}/${row.domain}`}>{row.domain}</Link>
-                  {(row.lacks ?? []).length > 0 && <Lacks to={`/domains/${row.tenant}/${row.domain}?view=setup`} row={row} />}
+                  <Link to={pathOf(row, wall.subject ?? 'domain')}>{row.name}</Link>
+                  {(row.lacks ?? []).length > 0 && <Lacks to={`/domains/${row.tenant}/${row.name}?view=setup`} row={row} />}
                 </th>
                 <td className="n">{short(row.delivered)}</td>
                 {row.cells.map((cell, i) => (
                   <td key={cell.provider} className={cell.provider === '(all)' ? 'all' : undefined}>
                     <Link
-                      to={`/domains/${row.tenant}/${row.domain}?provider=${encodeURIComponent(cell.provider)}`}
-                      aria-label={`${row.domain}, ${wall.columns[i]!.label}: ${cell.value == null ? 'too little mail to say' : `${Math.round(cell.value)}, ${cell.condition}`}`}
+                      to={`${pathOf(row, wall.subject ?? 'domain')}?provider=${encodeURIComponent(cell.provider)}`}
+                      aria-label={`${row.name}, ${wall.columns[i]!.label}: ${cell.value == null ? 'too little mail to say' : `${Math.round(cell.value)}, ${cell.condition}`}`}
                     >
                       <Plate value={cell.value} margin={cell.margin} />
                       {cell.value != null && (
@@ -183,7 +188,7 @@ function Lacks({to, row}: {to: string; row: Schemas['WallRow']}) {
   const said = (row.lacks ?? []).join('; ');
   const words = [said.includes('not proven') && 'not proven', said.includes('not aligned') && 'not aligned'].filter(Boolean).join(', ');
   return (
-    <Link to={to} title={said} aria-label={`${row.domain}: ${said}`} style={{display: 'block', lineHeight: 1.1}}>
+    <Link to={to} title={said} aria-label={`${row.name}: ${said}`} style={{display: 'block', lineHeight: 1.1}}>
       <Small>{words}</Small>
     </Link>
   );
@@ -193,13 +198,16 @@ function exportWall(wall: Wall) {
   const columns = ['tenant', 'domain', 'delivered', ...wall.columns.map((column) => column.label), 'faults'];
   const rows = wall.rows.map((row) => [
     row.tenant_name,
-    row.domain,
+    row.name,
     row.delivered,
     ...row.cells.map((cell) => cell.value),
     row.faults,
   ]);
   download(`wall-${wall.day}.csv`, toCsv(columns, rows));
 }
+
+const HEADS = {domain: 'Domain', stream: 'Stream', relay: 'Relay', ip: 'Address'};
+const Outage = styled.small`display: block; color: ${colour('tarnished')}; border: 1px solid currentColor; border-radius: 3px; padding: 0 3px; width: fit-content; font-size: 10px;`;
 
 const List = styled.ol`
   list-style: none;

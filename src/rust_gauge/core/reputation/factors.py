@@ -1,16 +1,25 @@
-"""What pulls a reading down: four rates, each with its lines, its memory and its weight. Reasons in docs/reputation.md.
+"""What pulls a reading down: each factor with its lines, its memory, its prior and its weight. Reasons are in
+docs/reputation.md.
 
 All rates are fractions. A factor's pull follows one curve (`share_of_weight`): little below the watch line, steep
 between watch and stop, flattening beyond.
 """
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, fields, replace
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from rust_gauge.core.errors import RustGaugeError
+
 AT_WATCH, AT_STOP = 0.2, 0.7  # shares of the weight that are pulled at the two lines
+
+
+class FactorError(RustGaugeError):
+    """A setting of a factor that cannot be meant."""
 
 
 class Condition(StrEnum):
@@ -31,34 +40,81 @@ def condition_of(value: float) -> Condition:
     return Condition.CORRODED if value >= 35 else Condition.SEIZED
 
 
+class Kind(StrEnum):
+    """How a factor is measured."""
+
+    RATE = "rate"  # events per message
+    ENGAGEMENT = "engagement"  # how far openings fell below what is usual here
+    VOLUME = "volume"  # doublings of a week's mail over what is usual
+    AUDIT = "audit"  # faults in what the domain publishes, a risk counting a fifth
+
+
 @dataclass(frozen=True, slots=True)
 class Factor:
-    """One rate and how it counts."""
+    """One factor and how it counts. FactorError where its parts contradict each other.
+
+    `half_life`: days after which a message counts half. `quick`: the same for the short memory, which speaks up only
+    when it is sure. `usual` and `worth`: what is taken for granted of a sender of whom nothing is known, and how many
+    messages that is worth. `of`: which mail the events are counted against.
+    """
 
     name: str
+    kind: Kind
     watch: float
     stop: float
-    weight: float  # points at most
-    half_life: float  # days after which a message counts half
-    prior_rate: float  # what is taken for granted of a sender of whom nothing is known
-    prior_mail: float  # how many messages that is worth
+    weight: float
+    half_life: float = 7
+    quick: float = 0.7
+    usual: float = 0.0
+    worth: float = 100
+    of: str = "attempted"
 
-    @property
-    def decay(self) -> float:
-        """What a day leaves of the day before."""
-        return float(0.5 ** (1 / self.half_life))
+    def __post_init__(self) -> None:
+        if not 0 < self.watch < self.stop:
+            raise FactorError(f"{self.name}: the watch line must lie above 0 and below the stop line")
+        if not 0 <= self.weight <= 100:
+            raise FactorError(f"{self.name}: a weight is 0 to 100 points")
+        if not 0.1 <= self.half_life <= 90 or not 0.1 <= self.quick <= self.half_life:
+            raise FactorError(f"{self.name}: half_life is 0.1 to 90 days, and quick no longer than that")
+        if not 0 <= self.usual <= 1 or not 1 <= self.worth <= 1e6:
+            raise FactorError(f"{self.name}: usual is a fraction, worth 1 to 1,000,000 messages")
 
-    def share_of_weight(self, rate: NDArray[np.float64]) -> NDArray[np.float64]:
+    def share_of_weight(self, measure: NDArray[np.float64]) -> NDArray[np.float64]:
         """0 to 1: quadratic to the watch line, linear to the stop line, then towards 1 without reaching it."""
-        below = AT_WATCH * (rate / self.watch) ** 2
-        between = AT_WATCH + (AT_STOP - AT_WATCH) * (rate - self.watch) / (self.stop - self.watch)
-        beyond = AT_STOP + (1 - AT_STOP) * (1 - np.exp(-np.maximum(0, rate - self.stop) / self.stop))
-        return np.where(rate <= self.watch, below, np.where(rate <= self.stop, between, beyond))
+        below = AT_WATCH * (measure / self.watch) ** 2
+        between = AT_WATCH + (AT_STOP - AT_WATCH) * (measure - self.watch) / (self.stop - self.watch)
+        beyond = AT_STOP + (1 - AT_STOP) * (1 - np.exp(-np.maximum(0, measure - self.stop) / self.stop))
+        return np.where(measure <= self.watch, below, np.where(measure <= self.stop, between, beyond))
+
+
+def _about_us(name: str, watch: float, stop: float, weight: float) -> Factor:
+    return Factor(name, Kind.RATE, watch, stop, weight, half_life=4, usual=0.0005, worth=80)
 
 
 FACTORS = (
-    Factor("complaints", watch=0.001, stop=0.003, weight=60, half_life=7, prior_rate=0.0002, prior_mail=1000),
-    Factor("bad_addresses", watch=0.02, stop=0.05, weight=45, half_life=7, prior_rate=0.005, prior_mail=100),
-    Factor("refusals", watch=0.01, stop=0.05, weight=65, half_life=4, prior_rate=0.001, prior_mail=80),
-    Factor("delays", watch=0.10, stop=0.40, weight=12, half_life=1.5, prior_rate=0.02, prior_mail=50),
+    Factor("complaints", Kind.RATE, 0.001, 0.003, 60, usual=0.0002, worth=1000, of="reported"),
+    Factor("bad_addresses", Kind.RATE, 0.02, 0.05, 45, usual=0.005, worth=100),
+    _about_us("refusals", 0.01, 0.05, 65),
+    _about_us("listings", 0.005, 0.05, 60),
+    _about_us("authentication", 0.005, 0.05, 60),
+    Factor("delays", Kind.RATE, 0.10, 0.40, 15, half_life=1.5, usual=0.02, worth=50),
+    Factor("held", Kind.RATE, 0.002, 0.01, 20, usual=0.0002, worth=300),
+    Factor("unsubscribed", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="reported"),
+    Factor("engagement", Kind.ENGAGEMENT, 0.25, 0.60, 35, half_life=4, worth=100, of="opened_of"),
+    Factor("volume", Kind.VOLUME, 1.0, 2.5, 15, half_life=4, worth=300),
+    Factor("audit", Kind.AUDIT, 1.0, 3.0, 20),
 )
+NAMES = tuple(factor.name for factor in FACTORS)
+_CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("name", "kind", "of"))
+
+
+def factors_with(changes: Mapping[str, Mapping[str, float]]) -> tuple[Factor, ...]:
+    """The factors with settings of one's own: by name, and by name of the setting. FactorError for what is unknown."""
+    unknown = sorted(set(changes) - set(NAMES))
+    if unknown:
+        raise FactorError(f"There is no factor {unknown[0]}", remedy="Factors are " + ", ".join(NAMES))
+    for name, settings in changes.items():
+        wrong = sorted(set(settings) - set(_CHANGED))
+        if wrong:
+            raise FactorError(f"{name}: there is no setting {wrong[0]}", remedy="Settings are " + ", ".join(_CHANGED))
+    return tuple(replace(factor, **dict[str, Any](changes.get(factor.name, {}))) for factor in FACTORS)

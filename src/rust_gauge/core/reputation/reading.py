@@ -1,148 +1,269 @@
-"""The arithmetic of a reading: decayed rates with a prior, pulls, the margin, and the sum over providers.
+"""The arithmetic of a reading: measures with their ends, pulls, the margin, and the sum over providers.
 
-A reading is 100 minus its pulls, exactly: everything is settled in tenths of a point, and roundings are spread over
-the pulls by largest remainder. Per provider each factor has one pull; the reading over all providers is their mean,
-weighted by recent mail, so that each pull there is still one factor at one provider.
+A reading is 100 minus its pulls, exactly: everything is settled in tenths of a point, and what rounding leaves over
+goes to the largest remainders. All arrays are (series, days) or (factors, series, days); a series is the mail of one
+subject (a domain, stream, relay or address) to one mailbox provider, day by day.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import date, timedelta
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rust_gauge.core.reputation.factors import FACTORS, Condition, Factor, condition_of
+from rust_gauge.core.reputation.factors import FACTORS, NAMES, Factor, Kind
+from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, rate_ends
 
-ENOUGH_MAIL = 30.0  # decayed messages below which nothing can be said
-_Z = 1.2816  # the margin covers 80 %
+COUNTS = (
+    "attempted", "delivered", "bad_addresses", "refusals", "listings", "authentication", "delays", "complaints",
+    "unsubscribed", "opened", "held",
+)  # fmt: skip
+ENOUGH_MAIL = 30.0  # remembered messages below which nothing can be said
+_MAIL_HALF_LIFE = 7.0
+_PAST = 45.0  # half-life of a sender's own past, which is its prior
+_PAST_WORTH = 3.0  # how many times a factor's `worth` the prior of that prior counts
+_SURE = 1.645  # the short memory speaks when 5 % or less speaks against it
+_SETTLES = 3  # days until openings of a day are in
+_PEAK = 90.0  # half-life of the best that openings once were
+_BESIDE_OTHERS = 0.85  # of the best: the best of several is in part luck
+_LEAST_OPENED = 0.02  # below this nobody reports openings
+_OPENED_FROM = 500.0  # messages from which a usual share of openings can be told
+_MARGIN_MOST = 50.0
+NO_VALUE = -1  # tenths where there is too little mail
 
-Days = NDArray[np.float64]
-
-
-@dataclass(frozen=True, slots=True)
-class DayCounts:
-    """One provider's counts, an array over days each: messages attempted, delivered, and what went wrong with them."""
-
-    attempted: Days
-    delivered: Days
-    bad_addresses: Days
-    refusals: Days
-    delays: Days
-    complaints: Days
-    reports_complaints: bool  # whether this provider sends feedback reports at all
-
-
-@dataclass(frozen=True, slots=True)
-class Pull:
-    """What one factor takes off, in points, and the rate behind it with its 80 % interval (fractions)."""
-
-    factor: str
-    provider: str
-    points: float
-    rate: float
-    low: float
-    high: float
-    watch: float
-    stop: float
+Tenths = NDArray[np.int16]
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
-    """One day's reading. `value` is None where there is too little mail to say. `mail` is decayed messages."""
+class Surroundings:
+    """What beside the counts decides, for each series. What is left out is taken for nothing.
 
-    day: date
-    value: float | None
-    margin: float | None
-    condition: Condition | None
-    pulls: tuple[Pull, ...]
-    mail: float
+    `reports`: whether the provider sends complaint reports. `sender`: which series are of one sender. `common_delay`:
+    the share of mail that a provider put off for everybody, (series, days). `peers`: by factor, the usual rate of the
+    provider's other senders; for engagement how openly mail is read there beside other providers, NaN where that is
+    not known. `faults`: what the audit in force that day found, a risk counting a fifth.
+    """
 
-
-def provider_readings(provider: str, first: date, counts: DayCounts) -> list[Reading]:
-    """The readings of one provider from `first` on, a day each."""
-    length = len(counts.attempted)
-    exposure = {"complaints": counts.delivered}
-    factors = [f for f in FACTORS if f.name != "complaints" or counts.reports_complaints]
-    mail = _decayed(counts.attempted, 0.5 ** (1 / 7))
-    raw, spread = np.zeros((len(factors), length)), np.zeros((len(factors), length))
-    rates = np.zeros((len(factors), 3, length))
-    for row, factor in enumerate(factors):
-        rates[row] = _rates(factor, getattr(counts, factor.name), exposure.get(factor.name, counts.attempted))
-        point, low, high = (factor.weight * factor.share_of_weight(rate) for rate in rates[row])
-        raw[row], spread[row] = point, (high - low) / 2
-    margins = np.sqrt((spread**2).sum(axis=0))
-    readings = []
-    by_day = rates.transpose(2, 0, 1).tolist()  # day, factor, (mean, low, high)
-    for day in range(length):
-        when = first + timedelta(days=day)
-        if mail[day] < ENOUGH_MAIL:
-            readings.append(Reading(when, None, None, None, (), float(mail[day])))
-            continue
-        tenths = _in_tenths(raw[:, day].tolist())
-        pulls = tuple(
-            Pull(f.name, provider, tenth / 10, mean, low, high, f.watch, f.stop)
-            for f, tenth, (mean, low, high) in zip(factors, tenths, by_day[day], strict=True)
-        )
-        value = (1000 - sum(tenths)) / 10
-        margin = round(min(50.0, float(margins[day])), 1)
-        readings.append(Reading(when, value, margin, condition_of(value), pulls, float(mail[day])))
-    return readings
+    reports: NDArray[np.bool_]
+    sender: NDArray[np.intp] | None = None
+    common_delay: Array | None = None
+    peers: Mapping[str, Array] | None = None
+    faults: Array | None = None
 
 
-def overall_readings(per_provider: Mapping[str, Sequence[Reading]]) -> list[Reading]:
-    """The mean over providers, weighted by decayed mail; a pull there is one factor at one provider."""
-    out = []
-    for same_day in zip(*per_provider.values(), strict=True):
-        known = [reading for reading in same_day if reading.value is not None]
-        mail = sum(reading.mail for reading in same_day)
-        day = same_day[0].day
-        if not known:
-            out.append(Reading(day, None, None, None, (), mail))
-            continue
-        total = sum(reading.mail for reading in known)
-        weighted = [(pull, pull.points * r.mail / total) for r in known for pull in r.pulls]
-        tenths = _in_tenths([points for _, points in weighted])
-        pulls = tuple(
-            Pull(p.factor, p.provider, t / 10, p.rate, p.low, p.high, p.watch, p.stop)
-            for (p, _), t in zip(weighted, tenths, strict=True)
-            if t
-        )
-        value = (1000 - sum(tenths)) / 10
-        margin = round(float(np.sqrt(sum(((r.margin or 0) * r.mail / total) ** 2 for r in known))), 1)
-        out.append(Reading(day, value, margin, condition_of(value), pulls, mail))
+@dataclass(frozen=True, slots=True)
+class Measures:
+    """What each factor measures, with the ends of its 80 % interval; NaN where it cannot be measured."""
+
+    value: Array
+    low: Array
+    high: Array
+
+
+@dataclass(frozen=True, slots=True)
+class Readings:
+    """Readings of many series. `tenths` and `margin` are in tenths of a point, `NO_VALUE` where nothing can be said.
+
+    `pulls` are tenths, (factors, series, days): their sum and `tenths` are 1000. `mail`: remembered messages.
+    """
+
+    tenths: Tenths
+    margin: Tenths
+    pulls: Tenths
+    mail: Array
+    measures: Measures | None = None
+
+
+def read(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> Readings:
+    """Readings from counts, (COUNTS, series, days)."""
+    measures = measure(counts, around, factors)
+    mail = faded(counts[0], decay_of(_MAIL_HALF_LIFE))
+    value, low, high = (np.nan_to_num(each) for each in (measures.value, measures.low, measures.high))
+    weights = np.array([factor.weight for factor in factors])[:, None, None]
+    points = weights * _shares(value, factors)
+    spread = weights * (_shares(high, factors) - _shares(low, factors)) / 2
+    margins = np.minimum(_MARGIN_MOST, np.sqrt((spread**2).sum(axis=0)))
+    pulls = in_tenths(points)
+    enough = mail >= ENOUGH_MAIL
+    pulls[:, ~enough] = 0
+    tenths = np.where(enough, 1000 - pulls.sum(axis=0), NO_VALUE).astype(np.int16)
+    margin = np.where(enough, np.rint(margins * 10), NO_VALUE).astype(np.int16)
+    return Readings(tenths, margin, pulls, mail, measures)
+
+
+def _shares(measures: Array, factors: tuple[Factor, ...]) -> Array:
+    return np.stack([factor.share_of_weight(row) for factor, row in zip(factors, measures, strict=True)])
+
+
+def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> Measures:
+    """What each factor measures, day by day."""
+    by_name = dict(zip(COUNTS, counts, strict=True))
+    exposures = _exposures(by_name)
+    shape = (len(factors), *counts.shape[1:])
+    value, low, high = np.zeros(shape), np.zeros(shape), np.zeros(shape)
+    rates = [n for n, factor in enumerate(factors) if factor.kind is Kind.RATE]
+    value[rates], low[rates], high[rates] = _rates([factors[n] for n in rates], by_name, exposures, around)
+    for n, factor in enumerate(factors):
+        if factor.kind is Kind.ENGAGEMENT:
+            value[n], low[n], high[n] = _engagement(factor, by_name["opened"], exposures[factor.of], around)
+        elif factor.kind is Kind.VOLUME:
+            value[n] = low[n] = high[n] = _volume(factor, by_name["attempted"])
+        elif factor.kind is Kind.AUDIT and around.faults is not None:
+            value[n] = low[n] = high[n] = around.faults
+    value[NAMES.index("complaints"), ~around.reports] = np.nan
+    return Measures(value, low, high)
+
+
+def _exposures(counts: Mapping[str, Array]) -> dict[str, Array]:
+    """The mail that events are counted against. Reports and openings come a day or two after the message."""
+    delivered = counts["delivered"]
+    yesterday, earlier = before(delivered), before(delivered, 2)
+    return {
+        "attempted": counts["attempted"],
+        "reported": 0.5 * delivered + 0.5 * yesterday,
+        "opened_of": 0.65 * delivered + 0.25 * yesterday + 0.1 * earlier,
+    }
+
+
+def _rates(
+    factors: list[Factor], counts: Mapping[str, Array], exposures: Mapping[str, Array], around: Surroundings
+) -> tuple[Array, Array, Array]:
+    """Rates with their ends. The long memory is the rule; the short one counts where it is sure of more."""
+    events = np.stack([counts[factor.name] for factor in factors])
+    mail = np.stack([exposures[factor.of] for factor in factors])
+    if around.common_delay is not None:  # what a provider did to everybody is nobody's fault
+        at = next(n for n, factor in enumerate(factors) if factor.name == "delays")
+        events[at] = np.maximum(0.0, events[at] - around.common_delay * mail[at])
+    peers = around.peers or {}
+    series = counts["attempted"].shape[0]
+    usual = np.stack([peers.get(factor.name, np.full(series, factor.usual)) for factor in factors])[:, :, None]
+    worth = np.array([factor.worth for factor in factors])[:, None, None]
+    watch = np.array([factor.watch for factor in factors])[:, None, None]
+    # The prior: what is usual at this provider, then more and more the sender's own past.
+    past_events, past_mail = (before(faded(each, decay_of(_PAST))) for each in (events, mail))
+    prior = np.minimum(watch, (past_events + usual * worth * _PAST_WORTH) / (past_mail + worth * _PAST_WORTH))
+    slow, quick = (np.array([decay_of(half) for half in halves])[:, None] for halves in zip(
+        *((factor.half_life, factor.quick) for factor in factors), strict=True
+    ))  # fmt: skip
+    seen, sent = faded(events, slow) + prior * worth, faded(mail, slow) + worth
+    mean = np.minimum(1.0, seen / sent)
+    low, high = rate_ends(seen, sent)
+    lately, of = faded(events, quick) + prior * worth, faded(mail, quick) + worth
+    sure, _ = rate_ends(lately, of, _SURE)
+    value = np.maximum(mean, sure)
+    _, high_lately = rate_ends(lately, of)
+    return (
+        value,
+        np.where(sure > mean, np.maximum(low, mean), low),
+        np.where(sure > mean, np.maximum(high, high_lately), high),
+    )
+
+
+def _engagement(factor: Factor, opened: Array, mail: Array, around: Surroundings) -> tuple[Array, Array, Array]:
+    """How far openings lie below what is usual: 0.25 is a quarter less. NaN where nobody reports openings.
+
+    Usual is the best of the sender's own past here and, where it is known how openly a provider's mail is read, of what
+    its readers at other providers do.
+    """
+    past_opened = before(faded(opened, decay_of(_PAST)), _SETTLES)
+    past_mail = before(faded(mail, decay_of(_PAST)), _SETTLES)
+    known = past_mail >= _OPENED_FROM
+    share = np.where(known, np.minimum(1.0, past_opened / np.maximum(past_mail, 1.0)), 0.0)
+    # What fell slowly, or long ago, has still fallen: the best there was is forgotten slowly.
+    usual, keeps = np.empty_like(share), decay_of(_PEAK)
+    best = np.zeros(share.shape[:-1])
+    for day in range(share.shape[-1]):
+        best = np.maximum(share[..., day], best * keeps)
+        usual[..., day] = best
+    openness = (around.peers or {}).get("engagement")
+    if openness is not None and around.sender is not None:
+        usual = np.maximum(usual, _BESIDE_OTHERS * _elsewhere(share, openness, around.sender))
+    decay = decay_of(factor.half_life)
+    seen, sent = faded(opened, decay) + usual * factor.worth, faded(mail, decay) + factor.worth
+    low, high = rate_ends(seen, sent)
+    can = known & (usual >= _LEAST_OPENED)
+    floor = np.where(can, usual, 1.0)
+    drops = [
+        np.where(can, np.clip(1 - each / floor, 0.0, 1.0), np.nan) for each in (np.minimum(1.0, seen / sent), high, low)
+    ]
+    return drops[0], drops[1], drops[2]
+
+
+def _elsewhere(share: Array, openness: Array, sender: NDArray[np.intp]) -> Array:
+    """The share of openings that a sender's best provider lets expect at each of the others; 0 where it does not."""
+    known = np.nan_to_num(openness)[:, None]
+    own = np.where(known > 0, share / np.where(known > 0, known, 1.0), 0.0)
+    best = np.zeros((int(sender.max(initial=-1)) + 1, share.shape[1]))
+    np.maximum.at(best, sender, own)
+    return best[sender] * known
+
+
+def _volume(factor: Factor, mail: Array) -> Array:
+    """Doublings of the last seven days' mail over a usual week; a week holds each weekday once, whatever its rhythm.
+
+    A jump fades with the factor's half-life: providers remember it for a while.
+    """
+    total = np.cumsum(mail, axis=-1)
+    week = total - before(total, 7)
+    began = (total > 0).astype(float)
+    decay = decay_of(28.0)
+    usual = 7 * before(faded(mail, decay), 7) / np.maximum(before(faded(began, decay), 7), 1.0)
+    jump = np.maximum(0.0, np.log2((week + factor.worth) / (usual + factor.worth)))
+    out, keeps = np.empty_like(jump), decay_of(factor.half_life)
+    carried = np.zeros(jump.shape[:-1])
+    for day in range(jump.shape[-1]):
+        carried = np.maximum(jump[..., day], carried * keeps)
+        out[..., day] = carried
     return out
 
 
-def _decayed(counts: Days, decay: float) -> Days:
-    """Sums in which each day counts `decay` times as much as the day after it."""
-    out = []
-    carried = 0.0
-    for count in counts.tolist():
-        carried = carried * decay + count
-        out.append(carried)
-    return np.array(out)
+def in_tenths(points: Array) -> Tenths:
+    """Points as whole tenths, along the first axis: their sum is the rounded sum and at most 1000."""
+    total = points.sum(axis=0)
+    exact = points * (10 * np.where(total > 100, 100 / np.maximum(total, 1e-9), 1.0))
+    floors = np.floor(exact + 1e-9)
+    missing = np.rint(exact.sum(axis=0)) - floors.sum(axis=0)
+    rank = np.argsort(np.argsort(floors - exact, axis=0, kind="stable"), axis=0, kind="stable")
+    out: Tenths = (floors + (rank < missing)).astype(np.int16)
+    return out
 
 
-def _rates(factor: Factor, events: Days, mail: Days) -> NDArray[np.float64]:
-    """Posterior mean and the ends of its Wilson interval, a row each."""
-    seen = _decayed(mail, factor.decay) + factor.prior_mail
-    share = (_decayed(events, factor.decay) + factor.prior_rate * factor.prior_mail) / seen
-    share = np.minimum(1.0, share)  # late complaints about an earlier day's mail
-    square = _Z * _Z / seen
-    centre = (share + square / 2) / (1 + square)
-    half = _Z / (1 + square) * np.sqrt(np.maximum(0.0, share * (1 - share) / seen + square / (4 * seen)))
-    return np.array([share, np.maximum(0.0, centre - half), np.minimum(1.0, centre + half)])
+def over_providers(readings: Readings) -> Readings:
+    """One reading over all series: the mean of those that say something, weighted by remembered mail.
+
+    The result has one series; its pulls are by factor. `split` says which provider each comes from.
+    """
+    weights = _weights(readings)
+    some = weights.sum(axis=0) > 0
+    pulls = in_tenths((readings.pulls / 10 * weights).sum(axis=1))
+    margin = np.sqrt(((np.maximum(readings.margin, 0) * weights) ** 2).sum(axis=0))
+    return Readings(
+        np.where(some, 1000 - pulls.sum(axis=0), NO_VALUE).astype(np.int16)[None],
+        np.where(some, np.rint(margin), NO_VALUE).astype(np.int16)[None],
+        pulls[:, None],
+        readings.mail.sum(axis=0, keepdims=True),
+    )
 
 
-def _in_tenths(points: Sequence[float]) -> list[int]:
-    """Points in whole tenths whose sum is the rounded sum and at most 1000 (largest remainder)."""
-    total = sum(points)
-    scale = 10 * (100 / total if total > 100 else 1)
-    exact = [each * scale for each in points]
-    floors = [int(each) for each in exact]
-    missing = round(sum(exact)) - sum(floors)
-    order = sorted(range(len(exact)), key=lambda index: floors[index] - exact[index])  # largest remainder first
-    for index in order[:missing]:
-        floors[index] += 1
-    return floors
+def split(readings: Readings, whole: Readings, day: int) -> Tenths:
+    """The pulls on one day of `whole`, which is `over_providers` of these readings, by factor and series: (factors,
+    series) of tenths that add up exactly.
+    """
+    weights = _weights(readings)[:, day]
+    shares = readings.pulls[:, :, day] / 10 * weights
+    wanted = whole.pulls[:, 0, day]
+    exact = shares * 10
+    scale = np.where(exact.sum(axis=1) > 0, wanted / np.maximum(exact.sum(axis=1), 1e-9), 0.0)
+    exact = exact * scale[:, None]
+    floors = np.floor(exact + 1e-9)
+    missing = wanted - floors.sum(axis=1)
+    rank = np.argsort(np.argsort(floors - exact, axis=1, kind="stable"), axis=1, kind="stable")
+    out: Tenths = (floors + (rank < missing[:, None])).astype(np.int16)
+    return out
+
+
+def _weights(readings: Readings) -> Array:
+    mail = np.where(readings.tenths == NO_VALUE, 0.0, readings.mail)
+    total = mail.sum(axis=0)
+    out: Array = mail / np.maximum(total, 1e-9)
+    return out

@@ -16,6 +16,7 @@ from rust_gauge.service import (
     policy_trials,
     proofs,
     proposals,
+    reading_settings,
     readings,
     retention,
     rules,
@@ -40,6 +41,10 @@ def _readings(context: Context, job: Job) -> None:
     readings.compute_readings(context, job.tenant_id, job.subject)
 
 
+def _providers(context: Context, job: Job) -> None:
+    readings.look_at_providers(context)
+
+
 def _audit(context: Context, job: Job) -> None:
     audits.audit_by_schedule(context, job.subject)
 
@@ -56,6 +61,7 @@ _TASKS: dict[str, Callable[[Context, Job], None]] = {
     "import": imports.run_import,
     "list_check": list_checks.run_check,
     "policy_trial": policy_trials.run_trial,
+    "readings": reading_settings.run_anew,
 }
 
 
@@ -67,6 +73,8 @@ def _task(context: Context, job: Job) -> None:
 
 KINDS: dict[str, Callable[[Context, Job], None]] = {
     "readings": _readings,
+    "subjects": readings.run_subjects,
+    "providers": _providers,
     "audit": _audit,
     "batch": batches.run_batch,
     "watch": _watch,

@@ -1,6 +1,5 @@
 """All of /api/v1. Thin: what a route does is in the service module of the same name."""
 
-from datetime import date
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Query, Request, Response
@@ -34,7 +33,6 @@ from rust_gauge.contract.publishing import (
     ZoneChange,
     ZoneChangeRequest,
 )
-from rust_gauge.contract.readings import ReadingSeries, Wall
 from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
@@ -49,11 +47,9 @@ from rust_gauge.service import (
     proofs,
     providers,
     publishing,
-    readings,
     relays,
     watches,
 )
-from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import COOKIE, Asker, Ctx, Tenant, check_same_site
 from rust_gauge.service.unpack import unpack_body
 
@@ -117,23 +113,6 @@ def make_token(context: Ctx, principal: Asker, body: NewToken) -> MadeToken:
 def drop_token(context: Ctx, principal: Asker, id: int) -> None:
     """Make a token worthless."""
     accounts.drop_token(context, principal, id)
-
-
-# The wall
-
-
-@router.get("/wall", tags=["readings"], operation_id="show_wall")
-def show_wall(
-    context: Ctx,
-    principal: Asker,
-    days: Annotated[int, Query(ge=1, le=400)] = 7,
-    tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
-) -> Wall:
-    """All domains that the asker may see, by mailbox provider."""
-    chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
-    if tenant is not None and not chosen:
-        raise ServiceProblem("not-found", f"There is no tenant {tenant}")
-    return readings.show_wall(context, chosen, days)
 
 
 # Domains and audits
@@ -313,19 +292,6 @@ def get_audit_settings(context: Ctx, tenant: Tenant) -> AuditSettings:
 def put_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> AuditSettings:
     """Replace what the tenant's audits look at."""
     return audits.put_settings(context, tenant, body)
-
-
-@router.get("/tenants/{tenant}/domains/{name}/readings", tags=["readings"], operation_id="show_readings")
-def show_readings(
-    context: Ctx,
-    tenant: Tenant,
-    name: Name,
-    provider: Annotated[str | None, Query(max_length=253, description="A provider, or (others); else overall")] = None,
-    first: Annotated[date | None, Query(description="First day, UTC")] = None,
-    last: Annotated[date | None, Query(description="Last day, UTC")] = None,
-) -> ReadingSeries:
-    """A domain's readings, a day each; the last 90 days if no dates are given."""
-    return readings.show_series(context, tenant, name, provider, first, last)
 
 
 # Events and flow

@@ -1,7 +1,7 @@
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card, Small, Soft} from '../../design/Card';
-import {bare, factor, percent} from '../../design/format';
+import {factor, lineOf, measured} from '../../design/format';
 import {colour} from '../../design/tokens';
 
 const List = styled.ul`
@@ -33,13 +33,13 @@ export function PullsCard({reading}: {reading: Schemas['Reading'] | undefined}) 
               {factor(pull.factor)}, {pull.label}
               <br />
               <Small>
-                {percent(pull.rate)}, lines {bare(pull.watch)} and {percent(pull.stop)}
+                {measured(pull.measure, pull.unit ?? 'rate')}, lines {lineOf(pull.watch, pull.unit ?? 'rate')} and {lineOf(pull.stop, pull.unit ?? 'rate')}
               </Small>
             </span>
             <i
               style={{
                 width: `${(100 * pull.points) / most}%`,
-                background: colour(pull.rate >= pull.stop ? 'corroded' : pull.rate >= pull.watch ? 'tarnished' : 'soft'),
+                background: colour(pull.measure >= pull.stop ? 'corroded' : pull.measure >= pull.watch ? 'tarnished' : 'soft'),
               }}
             />
             <b>{pull.points}</b>

@@ -1,0 +1,126 @@
+/** What would follow: how many more complaints or bounces until a line, and readings to come with a change that is tried. */
+import {useState} from 'react';
+import {CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useAhead, useRoom, type Subjected} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Soft} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {DataTable} from '../../design/DataTable';
+import {count, day, factor, percent} from '../../design/format';
+import {Loading, Trouble} from '../../design/Notice';
+import {colour, space} from '../../design/tokens';
+
+type Room = Schemas['Room'];
+type Factor = Room['factor'];
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.xs} ${space.s}; align-items: center; margin-bottom: ${space.s};`;
+const Key = styled.p`font-size: 12px; color: ${colour('soft')}; b { color: ${colour('ink')}; }`;
+
+export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
+  const found = useRoom(tenant, of.subject, of.name);
+  const left = (n: number | null | undefined, on: string | null | undefined) =>
+    n == null ? 'out of reach' : n === 0 ? 'past it' : `${count(n)} more${on ? `, ${day(on)} at this pace` : ''}`;
+  return (
+    <Card title="How much room" note="until a line is reached today">
+      {found.isPending && <Loading what="how much room there is" />}
+      {found.error && <Trouble error={found.error} />}
+      {found.data && (
+        <DataTable
+          label="Room until the lines"
+          columns={[
+            {name: 'Factor', value: (row: Room) => factor(row.factor)},
+            {name: 'At', value: (row) => row.label},
+            {name: 'Is', value: (row) => row.measure, show: (row) => (row.measure == null ? '' : percent(row.measure)), number: true},
+            {name: 'Until watch', value: (row) => row.to_watch, show: (row) => left(row.to_watch, row.watch_on)},
+            {name: 'Until stop', value: (row) => row.to_stop, show: (row) => left(row.to_stop, row.stop_on)},
+          ]}
+          rows={found.data}
+          id={(row) => row.factor + row.provider}
+          file={`room-${of.name}.csv`}
+        />
+      )}
+    </Card>
+  );
+}
+
+const SHARES = [
+  {value: '1', label: 'as it is'}, {value: '0.5', label: 'halved'}, {value: '0.2', label: 'a fifth'}, {value: '0', label: 'gone'},
+];
+const VOLUMES = [
+  {value: '1', label: 'as much mail'}, {value: '0.5', label: 'half the mail'}, {value: '0.2', label: 'a fifth of the mail'},
+  {value: '2', label: 'twice the mail'}, {value: '5', label: 'five times the mail'},
+];
+
+export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; pulls: Schemas['Pull'][]}) {
+  const factors = [...new Set(pulls.filter((pull) => pull.points >= 0.5 && pull.unit !== 'drop' && pull.unit !== 'doublings').map((pull) => pull.factor))].slice(0, 5);
+  const [volume, setVolume] = useState('1');
+  const [remains, setRemains] = useState<Partial<Record<Factor, number>>>({});
+  const [table, setTable] = useState(false);
+  const found = useAhead(tenant, of, {volume: Number(volume), remains, days: 28});
+  const changed = volume !== '1' || Object.values(remains).some((share) => share !== 1);
+  return (
+    <Card title="What if" note="the next four weeks, as it goes and with a change" actions={<Button onPress={() => setTable(!table)}>{table ? 'Show the chart' : 'Show as table'}</Button>}>
+      <Row>
+        <Choice label="Volume" value={volume} options={VOLUMES} onChange={setVolume} />
+        {factors.map((name) => (
+          <span key={name}>
+            {factor(name)}{' '}
+            <Choice label={`${factor(name)} that remain`} value={String(remains[name] ?? 1)} options={SHARES} onChange={(share) => setRemains({...remains, [name]: Number(share)})} />
+          </span>
+        ))}
+        {factors.length === 0 && <Soft>Nothing pulls that could be mended.</Soft>}
+      </Row>
+      {found.isPending && <Loading what="what would follow" />}
+      {found.error && <Trouble error={found.error} />}
+      {found.data && table && (
+        <DataTable
+          label="Days ahead"
+          columns={[
+            {name: 'Day', value: (row: Schemas['AheadDay']) => row.day},
+            {name: 'As it goes', value: (row) => row.as_it_goes, number: true},
+            {name: 'With the change', value: (row) => row.with_change, number: true},
+            {name: 'Margin', value: (row) => row.margin, number: true},
+          ]}
+          rows={found.data.days}
+          id={(row) => row.day}
+          file={`ahead-${of.name}.csv`}
+        />
+      )}
+      {found.data && !table && <Chart days={found.data.days} changed={changed} />}
+      {found.data?.sound_again && <p role="status">Sound again on <b>{day(found.data.sound_again)}</b>.</p>}
+    </Card>
+  );
+}
+
+function Chart({days, changed}: {days: Schemas['AheadDay'][]; changed: boolean}) {
+  const tick = {fontSize: 11, fill: colour('soft')};
+  return (
+    <>
+      <div style={{height: 150}} role="img" aria-label="Readings to come; the table holds the figures">
+        <ResponsiveContainer>
+          <LineChart data={days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
+            <CartesianGrid vertical={false} stroke={colour('line')} strokeDasharray="2 4" horizontalValues={[35, 60, 80]} />
+            <XAxis dataKey="day" tickFormatter={day} tick={tick} tickLine={false} stroke={colour('line')} minTickGap={56} />
+            <YAxis width={34} domain={[0, 100]} ticks={[0, 35, 60, 80, 100]} tick={tick} tickLine={false} axisLine={false} />
+            <Line dataKey="as_it_goes" stroke={colour('soft')} strokeDasharray="4 3" strokeWidth={1.6} dot={false} isAnimationActive={false} />
+            {changed && <Line dataKey="with_change" stroke={colour('sound')} strokeWidth={2} dot={false} isAnimationActive={false} />}
+            <Tooltip
+              content={({payload, label}) =>
+                payload?.length ? (
+                  <div style={{background: colour('sheet'), border: `1px solid ${colour('line')}`, padding: '4px 8px', fontSize: 12}}>
+                    <b>{day(String(label))}</b>
+                    {payload.map((part) => <div key={String(part.dataKey)}>{part.dataKey === 'as_it_goes' ? 'as it goes' : 'with the change'}: {String(part.value)}</div>)}
+                  </div>
+                ) : null
+              }
+            />
+          </LineChart>
+        </ResponsiveContainer>
+      </div>
+      <Key>
+        Dashed: as it goes.{changed && <> Green: <b>with the change</b>.</>}
+      </Key>
+    </>
+  );
+}

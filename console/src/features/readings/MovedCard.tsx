@@ -1,0 +1,100 @@
+/** What moved a reading between two days: which factors, at which providers, from which streams, and what else happened. */
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useMoved, type Subjected} from '../../api/queries';
+import {Card, Small} from '../../design/Card';
+import {DataTable} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {day, factor, measured, words} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {colour, space} from '../../design/tokens';
+
+type Move = Schemas['Move'];
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-bottom: ${space.s};`;
+const Marks = styled.ul`
+  margin: ${space.s} 0 0;
+  padding-left: 18px;
+  font-size: 13px;
+  li { margin: 2px 0; overflow-wrap: anywhere; }
+`;
+
+interface MovedCardProps {
+  tenant: string;
+  of: Subjected;
+  first: string;
+  last: string;
+  onDays: (first: string, last: string) => void;
+}
+
+export function MovedCard({tenant, of, first, last, onDays}: MovedCardProps) {
+  const found = useMoved(tenant, of, first, last);
+  return (
+    <Card title="What moved it" note="between two days; a click on the chart sets the first">
+      <Row>
+        <Field label="From" value={first} onChange={(value) => onDays(value, last)} type="date" />
+        <Field label="To" value={last} onChange={(value) => onDays(first, value)} type="date" />
+      </Row>
+      {found.isPending && <Loading what="what moved it" />}
+      {found.error && <Trouble error={found.error} />}
+      {found.data && !found.error && <Found found={found.data} />}
+    </Card>
+  );
+}
+
+const value = (reading: Schemas['Reading']) => (reading.value == null ? 'too little mail' : String(reading.value));
+
+function Found({found}: {found: Schemas['Moved']}) {
+  const change = found.first.value != null && found.last.value != null ? found.last.value - found.first.value : null;
+  const most = found.moves[0];
+  return (
+    <>
+      <p role="status">
+        <b>
+          {value(found.first)} → {value(found.last)}
+        </b>
+        {change != null && most && Math.abs(change) >= 1 && (
+          <>
+            {' '}
+            mostly {factor(most.factor).toLowerCase()} at {most.label} ({(-most.change).toFixed(1)} points)
+          </>
+        )}
+        {change != null && Math.abs(change) < 1 && ' hardly moved'}
+      </p>
+      {found.moves.length > 0 ? (
+        <DataTable
+          label="Moves"
+          columns={[
+            {name: 'Points', value: (row: Move) => -row.change, show: (row) => <span style={{color: colour(row.change > 0 ? 'corroded' : 'sound')}}>{row.change > 0 ? '−' : '+'}{Math.abs(row.change).toFixed(1)}</span>, number: true},
+            {name: 'Factor', value: (row) => factor(row.factor)},
+            {name: 'At', value: (row) => row.label},
+            {name: 'Was', value: (row) => row.measure_before, show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')), number: true},
+            {name: 'Is', value: (row) => row.measure_after, show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')), number: true},
+          ]}
+          rows={found.moves}
+          id={(row) => row.factor + row.provider}
+          file={`moved-${found.name}.csv`}
+        />
+      ) : (
+        <Notice title="Nothing moved">The pulls of both days are the same.</Notice>
+      )}
+      {found.streams.length > 0 && (
+        <Marks aria-label="Streams behind it">
+          {found.streams.slice(0, 5).map((each) => (
+            <li key={each.factor + each.stream}>
+              {factor(each.factor)} of <b>{each.stream || 'no stream'}</b>: {each.before} a day → {each.after} a day
+            </li>
+          ))}
+        </Marks>
+      )}
+      {found.marks.length > 0 && (
+        <Marks aria-label="What else happened">
+          {found.marks.map((mark) => (
+            <li key={mark.day + mark.kind + mark.text}>
+              {day(mark.day)} <Small>{words(mark.kind)}</Small> {mark.text}
+            </li>
+          ))}
+        </Marks>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,50 @@
+/** What happened on the time axis, and notes that people add. */
+import {useState} from 'react';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useAddMark, useDropMark} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft} from '../../design/Card';
+import {Field} from '../../design/Field';
+import {day, words} from '../../design/format';
+import {Trouble} from '../../design/Notice';
+import {space} from '../../design/tokens';
+
+type Mark = Schemas['Mark'];
+const List = styled.ul`
+  list-style: none;
+  margin: 0 0 ${space.s};
+  padding: 0;
+  max-height: 220px;
+  overflow: auto;
+  font-size: 13px;
+  li { padding: 3px 0; overflow-wrap: anywhere; }
+`;
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; > :nth-child(2) { flex: 1; }`;
+
+export function NotesCard({tenant, domain, marks}: {tenant: string; domain: string; marks: Mark[]}) {
+  const add = useAddMark(tenant);
+  const drop = useDropMark(tenant);
+  const [text, setText] = useState('');
+  const [date, setDate] = useState(new Date().toISOString().slice(0, 10));
+  return (
+    <Card title="What happened" note="found by the service, or noted by you">
+      {marks.length === 0 && <Soft>Nothing in this period.</Soft>}
+      <List>
+        {[...marks].reverse().map((mark) => (
+          <li key={`${mark.day}${mark.kind}${mark.text}${mark.id ?? ''}`}>
+            <b>{day(mark.day)}</b> <Small>{words(mark.kind)}</Small> {mark.text} {mark.by && <Small>{mark.by}</Small>}
+            {mark.id != null && <Button tone="link" onPress={() => drop.mutate(mark.id!)} aria-label={`Take the note of ${day(mark.day)} away`}>Take away</Button>}
+          </li>
+        ))}
+      </List>
+      <Row>
+        <Field label="Day" type="date" value={date} onChange={setDate} />
+        <Field label="Note" value={text} onChange={setText} placeholder="The spring list went out" />
+        <Button isDisabled={!text.trim() || add.isPending} onPress={() => add.mutate({day: date, text, domain}, {onSuccess: () => setText('')})}>Add the note</Button>
+      </Row>
+      {add.error && <Trouble error={add.error} />}
+      {drop.error && <Trouble error={drop.error} />}
+    </Card>
+  );
+}

@@ -1,0 +1,84 @@
+/** How a subject stands: its reading over time, what pulls and moved it, how much room is left, what would follow. */
+import type {ReactNode} from 'react';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useMarks, useReadings, type Subject} from '../../api/queries';
+import {firstDay} from '../../design/format';
+import {Trouble} from '../../design/Notice';
+import {space} from '../../design/tokens';
+import {useView} from '../../shell/view';
+import {AheadCard, RoomCard} from './AheadCard';
+import {MovedCard} from './MovedCard';
+import {NotesCard} from './NotesCard';
+import {PullsCard} from './PullsCard';
+import {ReadingCard} from './ReadingCard';
+
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 400px;
+  gap: ${space.l} ${space.xl};
+  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Column = styled.div`display: grid; gap: ${space.l}; align-content: start; min-width: 0; grid-template-columns: minmax(0, 1fr);`;
+
+interface StandingProps {
+  tenant: string;
+  subject: Subject;
+  name: string;
+  days: number;
+  providers: {value: string; label: string}[];
+  left?: ReactNode;
+  right?: ReactNode;
+}
+
+export function StandingView({tenant, subject, name, days, providers, left, right}: StandingProps) {
+  const view = useView(90);
+  const provider = view.get('provider') || '(all)';
+  const of = {subject, name, provider};
+  const first = firstDay(days);
+  const readings = useReadings(tenant, of, first);
+  const domain = subject === 'domain' ? name : undefined;
+  const marks = useMarks(tenant, first, domain);
+  const shown = readings.data?.readings ?? [];
+  const last = shown.at(-1);
+  const here = (mark: Schemas['Mark']) => !mark.provider || provider === '(all)' || providers.some((each) => each.value === provider && each.label === mark.provider);
+  const seen = (marks.data ?? []).filter(here);
+  const from = view.get('from') || (shown.at(-8) ?? shown[0])?.day;
+  const to = view.get('to') || last?.day;
+  return (
+    <Two>
+      <Column>
+        {readings.error && <Trouble error={readings.error} again={() => void readings.refetch()} />}
+        <ReadingCard
+          readings={shown}
+          provider={provider}
+          providers={providers}
+          onProvider={(value) => view.set('provider', value === '(all)' ? '' : value)}
+          file={`readings-${name}.csv`}
+          marks={seen}
+          onDay={(date) => date !== to && view.set('from', date)}
+        />
+        {from && to && from < to && (
+          <MovedCard
+            tenant={tenant}
+            of={of}
+            first={from}
+            last={to}
+            onDays={(one, other) => {
+              if (one !== from) view.set('from', one);
+              if (other !== to) view.set('to', other);
+            }}
+          />
+        )}
+        {left}
+      </Column>
+      <Column>
+        <PullsCard reading={last} />
+        {last?.value != null && <AheadCard key={provider} tenant={tenant} of={of} pulls={last.pulls} />}
+        {right}
+        <RoomCard tenant={tenant} of={of} />
+        <NotesCard tenant={tenant} domain={domain ?? ''} marks={marks.data ?? []} />
+      </Column>
+    </Two>
+  );
+}

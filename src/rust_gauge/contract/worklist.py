@@ -1,0 +1,152 @@
+"""The worklist: what to do next, and who is told of it."""
+
+from datetime import datetime
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model, UtcTime
+
+Level = Literal["stop", "mend", "look", "know"]
+ItemState = Literal["waiting", "open", "minded", "put_off", "closed"]
+_Text = Annotated[str, StringConstraints(min_length=1, max_length=2000, strip_whitespace=True)]
+
+
+class WorkItem(Model):
+    """One incident: what is wrong, since when, the evidence, the exact remedy.
+
+    `level`: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost, `know` nothing of ours
+    is wrong. `waiting` was found and is not told yet; `minded` is looked after by somebody.
+    """
+
+    id: int
+    tenant: str
+    tenant_name: str
+    kind: str
+    subject: str
+    name: str
+    title: str
+    text: str
+    level: Level
+    state: ItemState
+    since: UtcTime
+    found_at: UtcTime
+    seen_at: UtcTime
+    told_at: UtcTime | None = None
+    closed_at: UtcTime | None = None
+    until: UtcTime | None = Field(None, description="When one that is put off comes up again")
+    mail: int = Field(description="Messages of a week that it touches")
+    rank: float
+    remedy: str
+    record: str
+    evidence: list[str]
+    remeasure: str
+    assigned_to: str = ""
+    returns: int = Field(0, description="How often it came back after it was closed")
+
+
+class WorkStep(Model):
+    """Something that happened to an item."""
+
+    at: UtcTime
+    by: str
+    what: str
+    text: str = ""
+
+
+class WorkItemDetails(WorkItem):
+    """An item with all that happened to it."""
+
+    steps: list[WorkStep]
+
+
+class WorkAct(Model):
+    """What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
+    `remeasure` (look again now, and close it when it is mended).
+    """
+
+    act: Literal["mind", "assign", "comment", "put_off", "remeasure"]
+    text: str = Field("", max_length=2000)
+    to: str = Field("", max_length=254, description="With assign: whom; empty is nobody")
+    until: datetime | None = Field(None, description="With put_off")
+
+
+class WayToTell(Model):
+    """A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
+
+    In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
+    text.
+    """
+
+    kind: Literal["mail", "chat"]
+    name: str = Field(min_length=1, max_length=60)
+    to: list[Annotated[str, StringConstraints(max_length=254)]] = Field(default=[], max_length=20)
+    url: str = Field("", max_length=500)
+    template: str = Field('{"text": "{what}: {title}\\n{text}\\n{link}"}', max_length=2000)
+    least: Level = Field("look", description="Tell of items of this level and worse")
+    quiet_from: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$", description="UTC; told afterwards")
+    quiet_to: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$")
+
+
+class AlertSettings(Model):
+    """How a tenant is told of trouble, and whether clearance brakes by itself at a stop line."""
+
+    wait_minutes: float = Field(15, ge=0, le=24 * 60, description="Before it is told")
+    repeat_hours: float = Field(24, ge=0, le=24 * 30, description="Before it is told again; 0: never")
+    well_hours: float = Field(2, ge=0, le=24 * 7, description="Measured well for so long it closes by itself")
+    sure: float = Field(0.9, ge=0.5, le=0.999, description="How probable it has to be that a line is crossed")
+    brake: bool = Field(False, description="At a stop line hold the stream and relay until somebody releases it")
+    ways: list[WayToTell] = Field(default=[], max_length=20)
+
+
+class Told(Model):
+    """One message about an item on one way, and what became of it."""
+
+    id: int
+    way: str
+    title: str
+    what: str
+    state: Literal["waiting", "delivered", "dead"]
+    attempts: int
+    said: str
+    made_at: UtcTime
+    next_at: UtcTime | None
+    finished_at: UtcTime | None
+
+
+class Brake(Model):
+    """A stream over a relay that clearance holds until somebody releases it."""
+
+    stream: str
+    relay: str
+    since: UtcTime
+    why: str
+
+
+class BrakeRelease(Model):
+    """Let a stream over a relay go on."""
+
+    stream: str = Field(max_length=60)
+    relay: str = Field(max_length=60)
+    why: _Text
+
+
+class NewBrake(BrakeRelease):
+    """Hold a stream over a relay by hand."""
+
+
+class LineRow(Model):
+    """A rate against its lines, and how probable it is that it lies above them."""
+
+    subject: Literal["domain", "stream", "relay", "provider"]
+    name: str
+    rate: Literal["bounces", "complaints"]
+    value: float
+    watch: float
+    stop: float
+    watch_chance: float
+    stop_chance: float
+    events: float
+    mail: float
+    crossed: Literal["", "watch", "stop"]
+    own: bool = Field(False, description="The relay's own lines")

@@ -1,0 +1,62 @@
+"""Watch and stop lines for bounce and complaint rates: crossed when the posterior says so, not at the first message.
+
+Every relay operator has a line where it warns and one where it stops a sender, and large mailbox providers publish
+ceilings for complaints; the defaults are what is common.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from rust_gauge.core.reputation.memory import Array, chance_above, decay_of, faded
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A rate with its two lines, as fractions, and how sure one has to be that a line is crossed."""
+
+    rate: str  # bounces or complaints
+    watch: float
+    stop: float
+    half_life: float = 3.0  # days
+    sure: float = 0.9
+    worth: float = 200.0  # messages that the prior is worth: a quarter of the watch line
+
+    @property
+    def usual(self) -> float:
+        return self.watch / 4
+
+
+BOUNCES = Line("bounces", 0.02, 0.05)
+COMPLAINTS = Line("complaints", 0.001, 0.003, worth=1000.0)
+FEWEST = 3  # events that a crossing needs: nobody is warned of one message
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """Where a rate stands on a day: its mean, and how probable it is that it lies above each line."""
+
+    rate: float
+    watch_chance: float
+    stop_chance: float
+    events: float  # remembered
+    mail: float
+
+
+def standings(events: Array, mail: Array, line: Line) -> list[Standing]:
+    """Day by day, from (days,) of events and mail."""
+    decay = decay_of(line.half_life)
+    seen, sent = faded(events, decay), faded(mail, decay)
+    a, b = seen + line.usual * line.worth, sent + line.worth
+    watch, stop = chance_above(line.watch, a, b), chance_above(line.stop, a, b)
+    means = np.minimum(1.0, a / b)
+    return [Standing(*map(float, each)) for each in zip(means, watch, stop, seen, sent, strict=True)]
+
+
+def crossed(standing: Standing, line: Line) -> str:
+    """`stop`, `watch`, or nothing."""
+    if standing.events < FEWEST:
+        return ""
+    if standing.stop_chance >= line.sure:
+        return "stop"
+    return "watch" if standing.watch_chance >= line.sure else ""

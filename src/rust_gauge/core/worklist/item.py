@@ -1,0 +1,128 @@
+"""An item of the worklist and how it goes on: pure transitions by what was measured and what people do.
+
+An item is one incident. It waits a while before it is told, so that a flicker tells nobody; it is told again while
+nobody minds it; it closes by itself when it is measured well for long enough, and says so when it comes back.
+"""
+
+import math
+from dataclasses import dataclass, replace
+from datetime import datetime, time, timedelta
+from enum import StrEnum
+
+from rust_gauge.core.worklist.trouble import Level, Trouble
+
+
+class State(StrEnum):
+    """Where an item stands. `waiting`: found, not told yet. `minded`: somebody said that they look after it."""
+
+    WAITING = "waiting"
+    OPEN = "open"
+    MINDED = "minded"
+    PUT_OFF = "put_off"
+    CLOSED = "closed"
+
+
+class Tell(StrEnum):
+    """What has to be told of it now."""
+
+    NOTHING = ""
+    OPENED = "opened"
+    AGAIN = "again"
+    WORSE = "worse"
+    CLOSED = "closed"
+
+
+@dataclass(frozen=True, slots=True)
+class Patience:
+    """How long is waited. `wait`: before it is told; `repeat`: before it is told again, none: never; `well`: how long
+    it has to be measured well before it closes; `back`: within which a closed one that returns is the same incident.
+    """
+
+    wait: timedelta = timedelta(minutes=15)
+    repeat: timedelta | None = timedelta(hours=24)
+    well: timedelta = timedelta(hours=2)
+    back: timedelta = timedelta(days=30)
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """What is kept of an incident. `told_at`: when it was last told; `well_since`: since when it is measured well."""
+
+    trouble: Trouble
+    state: State
+    found_at: datetime
+    seen_at: datetime
+    told_at: datetime | None = None
+    well_since: datetime | None = None
+    closed_at: datetime | None = None
+    until: datetime | None = None  # of one that is put off
+    returns: int = 0
+
+
+def follow(item: Item | None, trouble: Trouble | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
+    """What becomes of an item by what is measured now (None: nothing is wrong), and what has to be told."""
+    if trouble is None:
+        return _well(item, patience, now)
+    if item is None or (item.state is State.CLOSED and item.closed_at and now - item.closed_at > patience.back):
+        returns = 0 if item is None else item.returns + 1
+        item = Item(trouble, State.WAITING, now, now, returns=returns)
+    elif item.state is State.CLOSED:
+        # It came back: whoever closed it thought that it was mended.
+        item = Item(trouble, State.WAITING, now, now, returns=item.returns + 1)
+    worse = trouble.level.urgency > item.trouble.level.urgency
+    since = min(item.trouble.since, trouble.since)
+    item = replace(item, trouble=replace(trouble, since=since), seen_at=now, well_since=None)
+    if item.state is State.WAITING:
+        if now - item.found_at < patience.wait:
+            return item, Tell.NOTHING
+        return replace(item, state=State.OPEN, told_at=now), Tell.OPENED
+    if item.state is State.PUT_OFF:
+        if item.until is not None and now < item.until and not (worse and trouble.level is Level.STOP):
+            return item, Tell.NOTHING
+        return replace(item, state=State.OPEN, until=None, told_at=now), Tell.WORSE if worse else Tell.AGAIN
+    if worse:
+        return replace(item, state=State.OPEN, told_at=now), Tell.WORSE
+    due = item.told_at is None or (patience.repeat is not None and now - item.told_at >= patience.repeat)
+    if item.state is State.OPEN and due and trouble.level is not Level.KNOW:
+        return replace(item, told_at=now), Tell.AGAIN
+    return item, Tell.NOTHING
+
+
+def _well(item: Item | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
+    if item is None or item.state is State.CLOSED:
+        return item, Tell.NOTHING
+    if item.state is State.WAITING:  # it passed before anybody was told: it never was
+        return None, Tell.NOTHING
+    well_since = item.well_since or now
+    if now - well_since < patience.well:
+        return replace(item, well_since=well_since), Tell.NOTHING
+    return close(item, now), Tell.CLOSED
+
+
+def close(item: Item, now: datetime) -> Item:
+    """Mended: measured well, or measured anew by somebody who mended it."""
+    return replace(item, state=State.CLOSED, closed_at=now, until=None, well_since=None)
+
+
+def acknowledge(item: Item) -> Item:
+    """Somebody looks after it: it is not told again unless it gets worse."""
+    return replace(item, state=State.MINDED, until=None) if item.state is not State.CLOSED else item
+
+
+def put_off(item: Item, until: datetime) -> Item:
+    return replace(item, state=State.PUT_OFF, until=until) if item.state is not State.CLOSED else item
+
+
+def rank(item: Item, now: datetime) -> float:
+    """What comes first: how much mail, how bad, how soon. Doubled mail counts less than a worse level."""
+    mail = math.log10(10 + item.trouble.mail)
+    fresh = 1.0 + 0.5 * math.exp(-max(0.0, (now - item.found_at).total_seconds()) / 86_400)
+    minded = 0.6 if item.state is State.MINDED else 1.0
+    return item.trouble.level.urgency * mail * fresh * minded
+
+
+def in_quiet_hours(at: time, first: time, last: time) -> bool:
+    """Whether a time of day lies in the quiet hours, which may go over midnight. Equal ends: there are none."""
+    if first == last:
+        return False
+    return first <= at < last if first < last else at >= first or at < last

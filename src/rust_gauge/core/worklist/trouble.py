@@ -1,0 +1,41 @@
+"""A trouble as it is measured: what is wrong, with what, since when, the evidence, and the exact remedy."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+
+
+class Level(StrEnum):
+    """How bad, and how soon: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost,
+    `know` nothing of ours is wrong.
+    """
+
+    STOP = "stop"
+    MEND = "mend"
+    LOOK = "look"
+    KNOW = "know"
+
+    @property
+    def urgency(self) -> float:
+        return {Level.STOP: 8.0, Level.MEND: 4.0, Level.LOOK: 1.5, Level.KNOW: 0.2}[self]
+
+
+@dataclass(frozen=True, slots=True)
+class Trouble:
+    """One thing that is wrong. `key` is what makes it the same thing when it is measured again: one incident, however
+    many providers and streams it shows at. `mail`: messages of a week that it touches.
+    """
+
+    key: str
+    kind: str
+    subject: str  # domain, stream, relay, ip, provider, feed or tenant
+    name: str
+    title: str
+    text: str
+    level: Level
+    since: datetime
+    mail: int = 0
+    remedy: str = ""
+    record: str = ""
+    evidence: tuple[str, ...] = field(default=())
+    remeasure: str = "readings"  # what looks again: audit, readings, proof, feed

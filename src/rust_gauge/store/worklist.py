@@ -1,0 +1,168 @@
+"""Items of the worklist, what happened to them, and messages about them."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import Connection, select, update
+
+from rust_gauge.core.worklist import Item, Level, State, Trouble
+from rust_gauge.store import tables as t
+from rust_gauge.store.engine import AnyRow
+
+
+def _naive(time: datetime | None) -> datetime | None:
+    return None if time is None else time.astimezone(UTC).replace(tzinfo=None)
+
+
+def _aware(time: datetime | None) -> datetime | None:
+    return None if time is None else time.replace(tzinfo=UTC)
+
+
+def item_of(row: AnyRow) -> Item:
+    """The core's item from a row."""
+    told = dict(row.trouble)
+    trouble = Trouble(
+        row.item_key, told["kind"], told["subject"], told["name"], told["title"], told["text"], Level(row.level),
+        datetime.fromisoformat(told["since"]), int(told["mail"]), told["remedy"], told["record"],
+        tuple(told["evidence"]), told["remeasure"],
+    )  # fmt: skip
+    found_at, seen_at = _aware(row.found_at), _aware(row.seen_at)
+    assert found_at is not None
+    assert seen_at is not None
+    return Item(
+        trouble, State(row.state), found_at, seen_at, _aware(row.told_at), _aware(row.well_since),
+        _aware(row.closed_at), _aware(row.until), row.returns,
+    )  # fmt: skip
+
+
+def _values(item: Item) -> dict[str, Any]:
+    trouble = item.trouble
+    return {
+        "state": str(item.state), "level": str(trouble.level),
+        "trouble": {
+            "kind": trouble.kind, "subject": trouble.subject, "name": trouble.name, "title": trouble.title[:500],
+            "text": trouble.text, "since": trouble.since.isoformat(), "mail": trouble.mail, "remedy": trouble.remedy,
+            "record": trouble.record, "evidence": list(trouble.evidence), "remeasure": trouble.remeasure,
+        },
+        "found_at": _naive(item.found_at), "seen_at": _naive(item.seen_at), "told_at": _naive(item.told_at),
+        "well_since": _naive(item.well_since), "closed_at": _naive(item.closed_at), "until": _naive(item.until),
+        "returns": item.returns,
+    }  # fmt: skip
+
+
+def items(
+    connection: Connection, tenant_ids: Sequence[int], states: Sequence[str] = (), *, lock: bool = False
+) -> list[AnyRow]:
+    """Items of tenants in some states, or in any."""
+    c = t.work_item.c
+    query = select(t.work_item).where(c.tenant_id.in_(tenant_ids))
+    if states:
+        query = query.where(c.state.in_(states))
+    return list(connection.execute(query.with_for_update() if lock else query))
+
+
+def get(connection: Connection, tenant_id: int, id: int, *, lock: bool = False) -> AnyRow | None:
+    c = t.work_item.c
+    query = select(t.work_item).where(c.tenant_id == tenant_id, c.id == id)
+    return connection.execute(query.with_for_update() if lock else query).first()
+
+
+def add(connection: Connection, tenant_id: int, item: Item) -> int:
+    values = {"tenant_id": tenant_id, "item_key": item.trouble.key[:400], "assigned_to": "", **_values(item)}
+    key: Any = connection.execute(t.work_item.insert().values(**values)).inserted_primary_key
+    return int(key[0])
+
+
+def change(connection: Connection, id: int, item: Item) -> None:
+    connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(**_values(item)))
+
+
+def assign(connection: Connection, id: int, to: str) -> None:
+    connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(assigned_to=to))
+
+
+def drop(connection: Connection, id: int) -> None:
+    connection.execute(t.work_item.delete().where(t.work_item.c.id == id))
+
+
+def add_step(connection: Connection, item_id: int, at: datetime, by: str, what: str, text: str = "") -> None:
+    values = {"item_id": item_id, "at": _naive(at), "by": by, "what": what, "text": text[:2000]}
+    connection.execute(t.work_step.insert().values(**values))
+
+
+def steps(connection: Connection, item_id: int) -> list[AnyRow]:
+    c = t.work_step.c
+    return list(connection.execute(select(t.work_step).where(c.item_id == item_id).order_by(c.id)))
+
+
+# Messages
+
+
+def add_told(connection: Connection, **values: Any) -> int:
+    key: Any = connection.execute(t.told.insert().values(**values)).inserted_primary_key
+    return int(key[0])
+
+
+def get_told(connection: Connection, id: int) -> AnyRow | None:
+    return connection.execute(select(t.told).where(t.told.c.id == id)).first()
+
+
+def change_told(connection: Connection, id: int, **values: Any) -> None:
+    connection.execute(update(t.told).where(t.told.c.id == id).values(**values))
+
+
+def list_told(connection: Connection, tenant_id: int, limit: int = 100) -> list[AnyRow]:
+    c = t.told.c
+    return list(connection.execute(select(t.told).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(limit)))
+
+
+# Brakes
+
+
+def brakes(connection: Connection, tenant_id: int, *, lock: bool = False) -> list[dict[str, Any]]:
+    """stream, relay, since, why of each that holds."""
+    c = t.suppression_state.c
+    query = select(c.brakes).where(c.tenant_id == tenant_id)
+    return list(connection.scalar(query.with_for_update() if lock else query) or [])
+
+
+def set_brakes(connection: Connection, tenant_id: int, found: list[dict[str, Any]]) -> None:
+    c = t.suppression_state.c
+    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(brakes=found))
+
+
+# What troubles are found from
+
+
+def new_wordings(connection: Connection, tenant_id: int, since: datetime, least: int) -> list[AnyRow]:
+    """id, wording, example, first_seen_at, cause, n, provider_id of replies first seen since a time."""
+    from sqlalchemy import func
+
+    w, c = t.wording.c, t.flow_wording_day.c
+    query = (
+        select(w.id, w.wording, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"), c.provider_id)
+        .join(t.flow_wording_day, c.wording_id == w.id)
+        .where(w.tenant_id == tenant_id, c.tenant_id == tenant_id, w.first_seen_at >= _naive(since))
+        .group_by(w.id, c.cause, c.provider_id)
+        .having(func.sum(c.n) >= least)
+    )
+    return list(connection.execute(query))
+
+
+def old_keys(connection: Connection, tenant_id: int, before: datetime, seen_since: datetime) -> list[AnyRow]:
+    """domain, selector, first_seen_at of keys that are published and were so for long."""
+    c, d = t.dkim_key_seen.c, t.sending_domain.c
+    query = (
+        select(d.name.label("domain"), c.selector, c.first_seen_at)
+        .join(t.sending_domain, d.id == c.domain_id)
+        .where(c.tenant_id == tenant_id, c.first_seen_at < _naive(before), c.last_seen_at >= _naive(seen_since))
+    )
+    return list(connection.execute(query))
+
+
+def lost_proofs(connection: Connection, tenant_id: int) -> list[AnyRow]:
+    """kind, subject, lost_at."""
+    c = t.proof.c
+    query = select(c.kind, c.subject, c.lost_at).where(c.tenant_id == tenant_id, c.state == "lost")
+    return list(connection.execute(query))
