@@ -11,6 +11,7 @@ import {SignIn} from './features/session/SignIn';
 import {SettingsPage} from './features/settings/SettingsPage';
 import {SuppressionPage} from './features/suppression/SuppressionPage';
 import {WallPage} from './features/wall/WallPage';
+import {WorklistPage} from './features/worklist/WorklistPage';
 import {Shell} from './shell/Shell';
 
 export function App() {
@@ -28,6 +29,8 @@ export function App() {
       ) : (
         <Routes>
           <Route path="/" element={<WallPage />} />
+          <Route path="/worklist" element={<WorklistPage />} />
+          <Route path="/worklist/:tenant/:id" element={<WorklistPage />} />
           <Route path="/domains" element={<DomainsPage who={who} />} />
           <Route path="/domains/:tenant/:name" element={<DomainPage />} />
           <Route path="/flow" element={<FlowPage who={who} />} />

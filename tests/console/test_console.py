@@ -134,7 +134,8 @@ def test_the_chart_has_its_table_and_the_table_its_export(
     page: Page, office: Office, mail: str, tmp_path: Path
 ) -> None:
     page.goto(f"/domains/{office.slug}/{mail}")
-    page.get_by_role("button", name="Show as table").click()
+    reading = page.get_by_role("region", name="Reading", exact=True)
+    reading.get_by_role("button", name="Show as table").click()
     expect(page.get_by_role("table", name="Readings by day")).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("region", name="Reading", exact=True).get_by_role("button", name="Export CSV").click()

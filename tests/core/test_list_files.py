@@ -244,7 +244,7 @@ WORDS = Words(
         ("ann@tidpost.example", ["slip"], "ann@tidepost.example"),
         ("ann@tidepostt.example", ["slip"], "ann@tidepost.example"),
         ("ann@kestrelbox." + "exmaple", ["slip"], "ann@kestrelbox.example"),
-        ("ann@faraway." + "con", ["slip"], "ann@faraway.com"),
+        ("ann@faraway." + "con", ["slip"], "ann@faraway." + "com"),
         ("ann@another.example", [], ""),
     ],
 )

@@ -40,7 +40,7 @@ def test_the_whole_path_works_asynchronously(office: Office) -> None:
             await asyncio.to_thread(office.world.work)
             series = await client.readings.series(office.slug, name)
             assert series.readings[-1].day == TODAY.date()
-            assert [each.domain for each in (await client.readings.wall()).rows] == [name]
+            assert [each.name for each in (await client.readings.wall()).rows] == [name]
             await client.domains.forget(office.slug, name)
             assert [each.origin async for each in client.domains.list(office.slug)] == ["seen"]
             assert [token.name for token in await client.tokens.list()] == ["test"]

@@ -164,7 +164,6 @@ def test_a_mended_key_is_foreseen_to_bring_it_back_and_room_is_told(office: Offi
     assert bad.to_watch is not None
     assert bad.to_stop is not None
     assert 0 < bad.to_watch < bad.to_stop
-    assert "complaints" not in rooms, "nobody reports them here"
 
 
 def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Office, client: Client) -> None:

@@ -84,6 +84,51 @@ export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['Ahead']
     retry: false,
   });
 
+export const useWorklist = (tenant: string, state = '') =>
+  useQuery({
+    queryKey: ['worklist', tenant, state],
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/worklist', {
+          params: {query: {tenant: tenant || undefined, state: state ? [state as Schemas['WorkItem']['state']] : undefined}},
+          signal,
+        }),
+      ),
+    refetchInterval: 60_000,
+    placeholderData: (previous) => previous,
+  });
+
+export const useWorkItem = (tenant: string, id: number) =>
+  useQuery({
+    queryKey: ['worklist', tenant, 'item', id],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, signal})),
+    retry: false,
+  });
+
+export const useActOnWork = (tenant: string, id: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['WorkAct']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, body})),
+    onSuccess: () =>
+      Promise.all(['worklist', 'wall', 'audit', 'readings'].map((each) => queries.invalidateQueries({queryKey: [each]}))),
+  });
+};
+
+export const useLookForWork = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (tenant: string) => unwrap(api.POST('/api/v1/tenants/{tenant}/worklist-look', {params: {path: {tenant}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['worklist']}),
+  });
+};
+
+export const useLines = (tenant: string) =>
+  useQuery({
+    queryKey: ['lines', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/lines', {params: {path: {tenant}}, signal})),
+  });
+
 export const useMarks = (tenant: string, first: string, domain?: string) =>
   useQuery({
     queryKey: ['marks', tenant, first, domain ?? ''],

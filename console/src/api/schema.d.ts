@@ -1087,6 +1087,178 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/worklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Worklist
+         * @description What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon.
+         */
+        get: operations["list_worklist"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/worklist/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Work Item
+         * @description An item with all that happened to it.
+         */
+        get: operations["get_work_item"];
+        put?: never;
+        /**
+         * Act On Work Item
+         * @description Look after it, assign it, comment on it, put it off, or measure again: that closes it when it is mended.
+         */
+        post: operations["act_on_work_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/worklist-look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look For Work
+         * @description Look for trouble now instead of in some minutes; gives what lives.
+         */
+        post: operations["look_for_work"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Lines
+         * @description Bounce and complaint rates of relays, streams, domains and providers against their watch and stop lines.
+         */
+        get: operations["list_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/alert-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Alert Settings
+         * @description Who is told of what, how soon and how often, and whether clearance brakes by itself.
+         */
+        get: operations["get_alert_settings"];
+        /**
+         * Put Alert Settings
+         * @description Replace them.
+         */
+        put: operations["put_alert_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Told
+         * @description The newest messages to people, and what became of them.
+         */
+        get: operations["list_told"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/brakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Brakes
+         * @description Streams over relays that clearance holds as a whole.
+         */
+        get: operations["list_brakes"];
+        put?: never;
+        /**
+         * Put Brake
+         * @description Hold a stream over a relay by hand (an empty relay: over any).
+         */
+        post: operations["put_brake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/brakes/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Release Brake
+         * @description Let a stream over a relay go on, with a reason.
+         */
+        post: operations["release_brake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/flow": {
         parameters: {
             query?: never;
@@ -2442,6 +2614,47 @@ export interface components {
             sound_again?: string | null;
         };
         /**
+         * AlertSettings
+         * @description How a tenant is told of trouble, and whether clearance brakes by itself at a stop line.
+         */
+        AlertSettings: {
+            /**
+             * Wait Minutes
+             * @description Before it is told
+             * @default 15
+             */
+            wait_minutes: number;
+            /**
+             * Repeat Hours
+             * @description Before it is told again; 0: never
+             * @default 24
+             */
+            repeat_hours: number;
+            /**
+             * Well Hours
+             * @description Measured well for so long it closes by itself
+             * @default 2
+             */
+            well_hours: number;
+            /**
+             * Sure
+             * @description How probable it has to be that a line is crossed
+             * @default 0.9
+             */
+            sure: number;
+            /**
+             * Brake
+             * @description At a stop line hold the stream and relay until somebody releases it
+             * @default false
+             */
+            brake: boolean;
+            /**
+             * Ways
+             * @default []
+             */
+            ways: components["schemas"]["WayToTell"][];
+        };
+        /**
          * AlignedIdentifier
          * @description One domain that was proved, or not, beside From.
          */
@@ -2706,6 +2919,35 @@ export interface components {
             findings: components["schemas"]["Finding"][];
         };
         /**
+         * Brake
+         * @description A stream over a relay that clearance holds until somebody releases it.
+         */
+        Brake: {
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * BrakeRelease
+         * @description Let a stream over a relay go on.
+         */
+        BrakeRelease: {
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * BulkPoint
          * @description One requirement for bulk mail.
          */
@@ -2882,7 +3124,7 @@ export interface components {
             verdict: "clear" | "held";
             /**
              * Reason
-             * @description A reason of the list, or no_address where the text is none
+             * @description A reason of the list, brake where its stream is stopped, no_address where the text is none
              * @default
              */
             reason: string;
@@ -4201,6 +4443,49 @@ export interface components {
             entries: components["schemas"]["SuppressionEntry"][];
         };
         /**
+         * LineRow
+         * @description A rate against its lines, and how probable it is that it lies above them.
+         */
+        LineRow: {
+            /**
+             * Subject
+             * @enum {string}
+             */
+            subject: "domain" | "stream" | "relay" | "provider";
+            /** Name */
+            name: string;
+            /**
+             * Rate
+             * @enum {string}
+             */
+            rate: "bounces" | "complaints";
+            /** Value */
+            value: number;
+            /** Watch */
+            watch: number;
+            /** Stop */
+            stop: number;
+            /** Watch Chance */
+            watch_chance: number;
+            /** Stop Chance */
+            stop_chance: number;
+            /** Events */
+            events: number;
+            /** Mail */
+            mail: number;
+            /**
+             * Crossed
+             * @enum {string}
+             */
+            crossed: "" | "watch" | "stop";
+            /**
+             * Own
+             * @description The relay's own lines
+             * @default false
+             */
+            own: boolean;
+        };
+        /**
          * ListChange
          * @description One change of the list. `number` grows; nothing is ever put before what was seen.
          */
@@ -4510,7 +4795,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5000,7 +5285,7 @@ export interface components {
              * Subjects
              * @default []
              */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[];
         };
         /**
          * OwnRule
@@ -7288,6 +7573,38 @@ export interface components {
             expires_at?: string | null;
         };
         /**
+         * Told
+         * @description One message about an item on one way, and what became of it.
+         */
+        Told: {
+            /** Id */
+            id: number;
+            /** Way */
+            way: string;
+            /** Title */
+            title: string;
+            /** What */
+            what: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "delivered" | "dead";
+            /** Attempts */
+            attempts: number;
+            /** Said */
+            said: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Next At */
+            next_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+        };
+        /**
          * TrialRow
          * @description One row of the sample as an event, or why it is none.
          */
@@ -7654,6 +7971,55 @@ export interface components {
             own: boolean;
         };
         /**
+         * WayToTell
+         * @description A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
+         *
+         *     In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
+         *     text.
+         */
+        WayToTell: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "mail" | "chat";
+            /** Name */
+            name: string;
+            /**
+             * To
+             * @default []
+             */
+            to: string[];
+            /**
+             * Url
+             * @default
+             */
+            url: string;
+            /**
+             * Template
+             * @default {"text": "{what}: {title}\n{text}\n{link}"}
+             */
+            template: string;
+            /**
+             * Least
+             * @description Tell of items of this level and worse
+             * @default look
+             * @enum {string}
+             */
+            least: "stop" | "mend" | "look" | "know";
+            /**
+             * Quiet From
+             * @description UTC; told afterwards
+             * @default
+             */
+            quiet_from: string;
+            /**
+             * Quiet To
+             * @default
+             */
+            quiet_to: string;
+        };
+        /**
          * Webhook
          * @description An address that is called, and how it goes. `waiting` calls are still tried; `dead` ones were given up.
          */
@@ -7665,7 +8031,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -7734,7 +8100,7 @@ export interface components {
             /** Url */
             url?: string | null;
             /** Subjects */
-            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported")[] | null;
+            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[] | null;
             /** Paused */
             paused?: boolean | null;
         };
@@ -7772,6 +8138,223 @@ export interface components {
              * Format: date-time
              */
             first_seen_at: string;
+        };
+        /**
+         * WorkAct
+         * @description What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
+         *     `remeasure` (look again now, and close it when it is mended).
+         */
+        WorkAct: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "mind" | "assign" | "comment" | "put_off" | "remeasure";
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * To
+             * @description With assign: whom; empty is nobody
+             * @default
+             */
+            to: string;
+            /**
+             * Until
+             * @description With put_off
+             */
+            until?: string | null;
+        };
+        /**
+         * WorkItem
+         * @description One incident: what is wrong, since when, the evidence, the exact remedy.
+         *
+         *     `level`: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost, `know` nothing of ours
+         *     is wrong. `waiting` was found and is not told yet; `minded` is looked after by somebody.
+         */
+        WorkItem: {
+            /** Id */
+            id: number;
+            /** Tenant */
+            tenant: string;
+            /** Tenant Name */
+            tenant_name: string;
+            /** Kind */
+            kind: string;
+            /** Subject */
+            subject: string;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "stop" | "mend" | "look" | "know";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "open" | "minded" | "put_off" | "closed";
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * Found At
+             * Format: date-time
+             */
+            found_at: string;
+            /**
+             * Seen At
+             * Format: date-time
+             */
+            seen_at: string;
+            /** Told At */
+            told_at?: string | null;
+            /** Closed At */
+            closed_at?: string | null;
+            /**
+             * Until
+             * @description When one that is put off comes up again
+             */
+            until?: string | null;
+            /**
+             * Mail
+             * @description Messages of a week that it touches
+             */
+            mail: number;
+            /** Rank */
+            rank: number;
+            /** Remedy */
+            remedy: string;
+            /** Record */
+            record: string;
+            /** Evidence */
+            evidence: string[];
+            /** Remeasure */
+            remeasure: string;
+            /**
+             * Assigned To
+             * @default
+             */
+            assigned_to: string;
+            /**
+             * Returns
+             * @description How often it came back after it was closed
+             * @default 0
+             */
+            returns: number;
+        };
+        /**
+         * WorkItemDetails
+         * @description An item with all that happened to it.
+         */
+        WorkItemDetails: {
+            /** Id */
+            id: number;
+            /** Tenant */
+            tenant: string;
+            /** Tenant Name */
+            tenant_name: string;
+            /** Kind */
+            kind: string;
+            /** Subject */
+            subject: string;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "stop" | "mend" | "look" | "know";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "open" | "minded" | "put_off" | "closed";
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * Found At
+             * Format: date-time
+             */
+            found_at: string;
+            /**
+             * Seen At
+             * Format: date-time
+             */
+            seen_at: string;
+            /** Told At */
+            told_at?: string | null;
+            /** Closed At */
+            closed_at?: string | null;
+            /**
+             * Until
+             * @description When one that is put off comes up again
+             */
+            until?: string | null;
+            /**
+             * Mail
+             * @description Messages of a week that it touches
+             */
+            mail: number;
+            /** Rank */
+            rank: number;
+            /** Remedy */
+            remedy: string;
+            /** Record */
+            record: string;
+            /** Evidence */
+            evidence: string[];
+            /** Remeasure */
+            remeasure: string;
+            /**
+             * Assigned To
+             * @default
+             */
+            assigned_to: string;
+            /**
+             * Returns
+             * @description How often it came back after it was closed
+             * @default 0
+             */
+            returns: number;
+            /** Steps */
+            steps: components["schemas"]["WorkStep"][];
+        };
+        /**
+         * WorkStep
+         * @description Something that happened to an item.
+         */
+        WorkStep: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** What */
+            what: string;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
         };
         /**
          * ZoneChange
@@ -11763,6 +12346,610 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_worklist: {
+        parameters: {
+            query?: {
+                /** @description Only this tenant */
+                tenant?: string | null;
+                /** @description open and minded if none is named */
+                state?: ("waiting" | "open" | "minded" | "put_off" | "closed")[];
+                assigned_to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkItem"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_work_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkItemDetails"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    act_on_work_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkAct"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkItemDetails"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_for_work: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkItem"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_lines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineRow"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_alert_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_alert_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_told: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_brakes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brake"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_brake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BrakeRelease"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brake"][];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_brake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BrakeRelease"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brake"][];
+                };
             };
             /** @description What is wrong, as RFC 9457 */
             401: {

@@ -4,7 +4,6 @@ import {conditionDays, sentence} from './domains/sentence';
 import {lineOf, measured} from '../design/format';
 import {mean} from './readings/ReadingsPage';
 import {toneOf} from './mailflow/ProvidersTable';
-import {worklist} from './wall/worklist';
 
 const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   factor: 'complaints',
@@ -19,23 +18,6 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   stop: 0.003,
   ...over,
 });
-const row = (over: Partial<Schemas['WallRow']> = {}): Schemas['WallRow'] => ({
-  tenant: 't',
-  tenant_name: 'T',
-  name: 'd.example',
-  lacks: [],
-  delivered: 1000,
-  cells: [
-    {provider: '(all)', value: 54, margin: 4, condition: 'corroded', trend: []},
-    {provider: 'kestrelbox.example', value: 31, margin: 4, condition: 'seized', trend: []},
-  ],
-  heaviest: null,
-  faults: null,
-  fault: null,
-  remedy: null,
-  record: null,
-  ...over,
-});
 const reading = (over: Partial<Schemas['Reading']> = {}): Schemas['Reading'] => ({
   day: '2026-11-20',
   value: 54,
@@ -45,32 +27,6 @@ const reading = (over: Partial<Schemas['Reading']> = {}): Schemas['Reading'] => 
   provisional: false,
   pulls: [pull()],
   ...over,
-});
-
-describe('the worklist', () => {
-  it('has nothing where nothing is wrong', () => expect(worklist([row()])).toEqual([]));
-
-  it('takes up a broken record with the record that mends it', () => {
-    const [task] = worklist([row({fault: '2 SPF records', remedy: 'Merge them.', record: 'v=spf1 -all', faults: 1})]);
-    expect(task).toMatchObject({title: '2 SPF records', text: 'Merge them.', record: 'v=spf1 -all'});
-  });
-
-  it('takes up a heavy pull, at the condition of its provider', () => {
-    const [task] = worklist([row({heaviest: pull()})]);
-    expect(task!.condition).toBe('seized');
-    expect(task!.text).toContain('0.31 % (0.24 % to 0.40 %), past its stop line of 0.30 %');
-  });
-
-  it('leaves a light pull alone', () => expect(worklist([row({heaviest: pull({points: 2})})])).toEqual([]));
-
-  it('puts what is worse and touches more mail first', () => {
-    const tasks = worklist([
-      row({name: 'small.example', fault: 'x', delivered: 10}),
-      row({name: 'large.example', fault: 'x', delivered: 100_000}),
-      row({name: 'worse.example', heaviest: pull(), delivered: 1000}),
-    ]);
-    expect(tasks.map((task) => task.domain)).toEqual(['worse.example', 'large.example', 'small.example']);
-  });
 });
 
 describe('the sentence of a domain', () => {

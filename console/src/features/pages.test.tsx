@@ -176,26 +176,34 @@ describe('the wall', () => {
     ],
   };
 
+  const item: Schemas['WorkItem'] = {
+    id: 7, tenant: 'copperline', tenant_name: 'Copperline Tram Museum', kind: 'fault', subject: 'domain', name: DOMAIN,
+    title: '2 SPF records on copperline.example', text: 'None of them counts.', level: 'mend', state: 'open',
+    since: '2026-11-01T00:00:00Z', found_at: '2026-11-01T00:00:00Z', seen_at: '2026-11-20T00:00:00Z', told_at: null,
+    closed_at: null, until: null, mail: 944, rank: 12, remedy: 'Publish one merged record.', record: 'v=spf1 mx ~all',
+    evidence: ['v=spf1 -all'], remeasure: 'audit', assigned_to: '', returns: 1,
+  };
+
   it('shows each crossing with its words and what to do next', async () => {
-    serviceWith({'GET /api/v1/wall': wall});
+    serviceWith({'GET /api/v1/wall': wall, 'GET /api/v1/worklist': [item]});
     open(<WallPage />);
     expect(await screen.findByRole('link', {name: `${DOMAIN}, All: 42, corroded`})).toBeTruthy();
     expect(screen.getByRole('link', {name: `${DOMAIN}, Tidepost: too little mail to say`})).toBeTruthy();
-    expect(screen.getByText('1 of them needs you today.')).toBeTruthy();
+    expect(screen.getByText('1 thing needs you today.')).toBeTruthy();
     const work = within(screen.getByRole('complementary', {name: 'Worklist'}));
     expect(work.getByText('v=spf1 mx ~all')).toBeTruthy();
     expect(work.getByRole('button', {name: 'Copy record'})).toBeTruthy();
   });
 
   it('asks for the period and the tenant of its address', async () => {
-    const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}});
+    const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}, 'GET /api/v1/worklist': []});
     open(<WallPage />, '/?days=30&tenant=copperline');
     expect(await screen.findByText('No domains yet')).toBeTruthy();
     expect(Object.fromEntries(seen[0]!.query)).toEqual({days: '30', tenant: 'copperline'});
   });
 
   it('falls back to a week when the address asks for nonsense', async () => {
-    const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}});
+    const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}, 'GET /api/v1/worklist': []});
     open(<WallPage />, '/?days=1e9');
     await screen.findByText('No domains yet');
     expect(seen[0]!.query.get('days')).toBe('7');
@@ -243,7 +251,8 @@ describe('a domain', () => {
   it('has a table for its chart, newest day first', async () => {
     serviceWith(domainAnswers);
     openDomain();
-    await userEvent.click(await screen.findByRole('button', {name: 'Show as table'}));
+    const card = within(await screen.findByRole('region', {name: 'Reading'}));
+    await userEvent.click(card.getByRole('button', {name: 'Show as table'}));
     const rows = within(screen.getByRole('table', {name: 'Readings by day'})).getAllByRole('row');
     expect(rows[1]!.textContent).toContain('2026-11-20');
     expect(rows[1]!.textContent).toContain('58 refusals, Tidepost');

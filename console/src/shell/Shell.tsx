@@ -51,7 +51,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
   const location = useLocation();
   const one = /^\/(domains|readings)\/[^/]+/.test(location.pathname);
   const tenants = who.tenants.map((each) => ({value: each.slug, label: each.name}));
-  const all = ['/', '/domains', '/readings'].includes(location.pathname);
+  const all = ['/', '/domains', '/readings'].includes(location.pathname) || location.pathname.startsWith('/worklist');
   const keep = view.tenant ? `?tenant=${view.tenant}` : '';
   return (
     <>
@@ -67,6 +67,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/${keep}`} end>
             Wall
           </NavLink>
+          <NavLink to={`/worklist${keep}`}>Worklist</NavLink>
           <NavLink to={`/domains${keep}`}>Domains</NavLink>
           <NavLink to={`/flow${keep}`}>Mail flow</NavLink>
           <NavLink to={`/suppression${keep}`}>Suppression</NavLink>
@@ -81,7 +82,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {!['/suppression', '/domains', '/settings'].includes(location.pathname) && (
+        {!['/suppression', '/domains', '/settings'].includes(location.pathname) && !location.pathname.startsWith('/worklist') && (
           <Choice
             label="Period"
             value={String(one ? periodOr(view.get('days'), 90) : view.days)}

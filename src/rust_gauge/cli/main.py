@@ -30,6 +30,7 @@ from rust_gauge.cli import (
     trials,
     watches,
     webhooks,
+    worklist,
 )
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
@@ -289,6 +290,27 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--volume", type=float, default=1.0, help="how much of the mail goes out: 0.5 is half")
     made.add_argument("--remains", action="append", default=[], metavar="FACTOR=SHARE",
                       help="how much of a factor's events remains: authentication=0; repeatable")  # fmt: skip
+    made = command("worklist", worklist.worklist, "what to do next, by mail at risk", tables)
+    made.add_argument("--state", action="append", choices=("waiting", "open", "minded", "put_off", "closed"))
+    made.add_argument("--assigned-to", help="only what somebody looks after")
+    made.add_argument("--look", action="store_true", help="look for trouble of the tenant now")
+    made = command("work", worklist.work, "an item of the worklist: show it, or do something with it", brief)
+    made.add_argument("item", type=int)
+    made.add_argument("--mind", action="store_true", help="say that you look after it")
+    made.add_argument("--assign", metavar="WHO", help="give it to somebody; an empty text to nobody")
+    made.add_argument("--comment", metavar="TEXT")
+    made.add_argument("--put-off", type=float, metavar="DAYS", help="with --why")
+    made.add_argument("--why", metavar="TEXT")
+    made.add_argument("--remeasure", action="store_true", help="look again now; closes it when it is mended")
+    command("lines", worklist.lines, "bounce and complaint rates against their lines", tables)
+    made = command("alerts", worklist.alerts, "who is told of trouble, and what was told", tables)
+    made.add_argument("--keep", metavar="FILE", help="set it from a JSON file")
+    made.add_argument("--told", action="store_true", help="the newest messages, and what became of them")
+    made = command("brakes", worklist.brakes, "streams that clearance holds as a whole", tables)
+    made.add_argument("--hold", metavar="STREAM")
+    made.add_argument("--release", metavar="STREAM")
+    made.add_argument("--relay", help="only over this relay")
+    made.add_argument("--why", metavar="TEXT")
     command("room", readings.room, "how many more complaints or bounces until a line", tables, of_subject)
     made = command("notes", readings.notes, "what happened on the time axis, with notes of people", tables)
     made.add_argument("--days", type=_days, default=30, help="how far back (30)")

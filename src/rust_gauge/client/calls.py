@@ -1,7 +1,7 @@
 """Every call of the API as a value: method, path, what is sent and what comes back. Both clients carry them out."""
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from itertools import islice
@@ -113,6 +113,16 @@ from rust_gauge.contract.tasks import (
 )
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+from rust_gauge.contract.worklist import (
+    AlertSettings,
+    Brake,
+    BrakeRelease,
+    LineRow,
+    Told,
+    WorkAct,
+    WorkItem,
+    WorkItemDetails,
+)
 
 T = TypeVar("T")
 
@@ -305,6 +315,50 @@ def put_reading_settings(tenant: str, settings: ReadingSettings) -> Call[Reading
 
 def drop_reading_settings(tenant: str) -> Call[ReadingSettingsView]:
     return _again(_call("DELETE", _tenant(tenant, "readings/settings"), ReadingSettingsView))
+
+
+def list_worklist(tenant: str | None, state: Sequence[str] | None, assigned_to: str | None) -> Call[list[WorkItem]]:
+    return _call("GET", "/worklist", list[WorkItem], tenant=tenant, state=state, assigned_to=assigned_to)
+
+
+def get_work_item(tenant: str, id: int) -> Call[WorkItemDetails]:
+    return _call("GET", _tenant(tenant, f"worklist/{id}"), WorkItemDetails)
+
+
+def act_on_work_item(tenant: str, id: int, act: WorkAct) -> Call[WorkItemDetails]:
+    return _call("POST", _tenant(tenant, f"worklist/{id}"), WorkItemDetails, act)
+
+
+def look_for_work(tenant: str) -> Call[list[WorkItem]]:
+    return _again(_call("POST", _tenant(tenant, "worklist-look"), list[WorkItem]))
+
+
+def list_lines(tenant: str) -> Call[list[LineRow]]:
+    return _call("GET", _tenant(tenant, "lines"), list[LineRow])
+
+
+def get_alert_settings(tenant: str) -> Call[AlertSettings]:
+    return _call("GET", _tenant(tenant, "alert-settings"), AlertSettings)
+
+
+def put_alert_settings(tenant: str, settings: AlertSettings) -> Call[AlertSettings]:
+    return _again(_call("PUT", _tenant(tenant, "alert-settings"), AlertSettings, settings))
+
+
+def list_told(tenant: str) -> Call[list[Told]]:
+    return _call("GET", _tenant(tenant, "told"), list[Told])
+
+
+def list_brakes(tenant: str) -> Call[list[Brake]]:
+    return _call("GET", _tenant(tenant, "brakes"), list[Brake])
+
+
+def put_brake(tenant: str, new: BrakeRelease) -> Call[list[Brake]]:
+    return _again(_call("POST", _tenant(tenant, "brakes"), list[Brake], new))
+
+
+def release_brake(tenant: str, release: BrakeRelease) -> Call[list[Brake]]:
+    return _call("POST", _tenant(tenant, "brakes/releases"), list[Brake], release)
 
 
 def list_marks(tenant: str, first: date | None, last: date | None, domain: str | None) -> Call[list[Mark]]:

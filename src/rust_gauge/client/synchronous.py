@@ -120,6 +120,16 @@ from rust_gauge.contract.tasks import (
 )
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+from rust_gauge.contract.worklist import (
+    AlertSettings,
+    Brake,
+    BrakeRelease,
+    LineRow,
+    Told,
+    WorkAct,
+    WorkItem,
+    WorkItemDetails,
+)
 
 T = TypeVar("T")
 
@@ -151,6 +161,7 @@ class Client:
         self.tasks = Tasks(self)
         self.addresses = Addresses(self)
         self.readings = Readings(self)
+        self.worklist = Worklist(self)
         self.relays = Relays(self)
         self.plans = Plans(self)
         self.watches = Watches(self)
@@ -654,6 +665,56 @@ class Addresses(_Part):
     def drop_gate(self, tenant: str, id: int) -> None:
         """Close a gate."""
         self._client.send(calls.drop_gate(tenant, id))
+
+
+class Worklist(_Part):
+    """What to do next, alerts, lines, brakes."""
+
+    def list(
+        self, *, tenant: str | None = None, state: Sequence[str] | None = None, assigned_to: str | None = None
+    ) -> list[WorkItem]:
+        """What to do next, over all tenants unless one is named; open and minded items unless states are named."""
+        return self._client.send(calls.list_worklist(tenant, state, assigned_to))
+
+    def get(self, tenant: str, id: int) -> WorkItemDetails:
+        """An item with all that happened to it."""
+        return self._client.send(calls.get_work_item(tenant, id))
+
+    def act(self, tenant: str, id: int, act: WorkAct) -> WorkItemDetails:
+        """Look after it, assign it, comment, put off, measure again."""
+        return self._client.send(calls.act_on_work_item(tenant, id, act))
+
+    def look(self, tenant: str) -> builtins.list[WorkItem]:
+        """Look for trouble now; gives what lives."""
+        return self._client.send(calls.look_for_work(tenant))
+
+    def lines(self, tenant: str) -> builtins.list[LineRow]:
+        """Rates against their lines."""
+        return self._client.send(calls.list_lines(tenant))
+
+    def settings(self, tenant: str) -> AlertSettings:
+        """Who is told of what, how soon and how often."""
+        return self._client.send(calls.get_alert_settings(tenant))
+
+    def put_settings(self, tenant: str, settings: AlertSettings) -> AlertSettings:
+        """Replace them."""
+        return self._client.send(calls.put_alert_settings(tenant, settings))
+
+    def told(self, tenant: str) -> builtins.list[Told]:
+        """The newest messages, and what became of them."""
+        return self._client.send(calls.list_told(tenant))
+
+    def brakes(self, tenant: str) -> builtins.list[Brake]:
+        """Streams over relays that clearance holds as a whole."""
+        return self._client.send(calls.list_brakes(tenant))
+
+    def put_brake(self, tenant: str, new: BrakeRelease) -> builtins.list[Brake]:
+        """Hold a stream over a relay by hand."""
+        return self._client.send(calls.put_brake(tenant, new))
+
+    def release_brake(self, tenant: str, release: BrakeRelease) -> builtins.list[Brake]:
+        """Let it go on, with a reason."""
+        return self._client.send(calls.release_brake(tenant, release))
 
 
 class Readings(_Part):

@@ -350,7 +350,9 @@ class ClearanceAnswer(Model):
 
     address: str
     verdict: Literal["clear", "held"]
-    reason: str = Field("", description="A reason of the list, or no_address where the text is none")
+    reason: str = Field(
+        "", description="A reason of the list, brake where its stream is stopped, no_address where the text is none"
+    )
     why: str = ""
     since: UtcTime | None = None
     until: UtcTime | None = None

@@ -15,6 +15,10 @@ Subject = Literal[
     "shift.over",
     "suppression.changed",
     "suppression.imported",
+    "worklist.opened",
+    "worklist.closed",
+    "brake.on",
+    "brake.off",
 ]
 
 

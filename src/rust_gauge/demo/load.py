@@ -35,7 +35,7 @@ from rust_gauge.demo.zones import (
     streams_of,
 )
 from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import audits, domains, feeds, intake, plans, proofs, relays
+from rust_gauge.service import audits, domains, feeds, intake, plans, proofs, relays, worklist
 from rust_gauge.service.context import Context
 from rust_gauge.service.readings import compute, look_at_providers
 from rust_gauge.store import accounts, providers
@@ -77,6 +77,11 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
             check()
             for kind in (1, 2, 3, 4):
                 compute(context, tenant.id, kind)
+            if total:
+                worklist.replay(
+                    context, tenant, anchor - timedelta(days=HISTORY_DAYS - 14), now.date() - timedelta(days=1)
+                )
+            worklist.look(context, tenant)
     say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 

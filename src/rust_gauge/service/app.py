@@ -16,7 +16,17 @@ from rust_gauge.contract.events import NewEvent
 from rust_gauge.service.context import Context
 from rust_gauge.service.middleware import BodyTooLarge, RequestFrame
 from rust_gauge.service.problems import KINDS, ServiceProblem
-from rust_gauge.service.routes import confirm, feeds, hooks, lists, mailflow, readings, suppression, unsubscribe
+from rust_gauge.service.routes import (
+    confirm,
+    feeds,
+    hooks,
+    lists,
+    mailflow,
+    readings,
+    suppression,
+    unsubscribe,
+    worklist,
+)
 from rust_gauge.service.routes.api import router
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.migrate import is_current
@@ -48,6 +58,7 @@ def create_app(context: Context | None) -> FastAPI:
     app.state.context = context
     app.include_router(router)
     app.include_router(readings.router)
+    app.include_router(worklist.router)
     app.include_router(mailflow.router)
     app.include_router(suppression.router)
     app.include_router(lists.router)

@@ -22,7 +22,7 @@ from rust_gauge.service.context import Context
 from rust_gauge.service.intake import store_all
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.recipients import providers_for
-from rust_gauge.service.suppression_settings import matchings_of
+from rust_gauge.service.suppression_settings import list_state
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
@@ -70,6 +70,8 @@ class Question:
 
 _TENANT, _HELD = Reach.TENANT.number, State.HELD.number
 _REASONS = {reason.number: str(reason) for reason in Reason}
+BRAKE = "brake"  # the reason of an address that is held with its whole stream
+_LISTED = frozenset(Reason)
 _FIRST_PIECE = 4_000  # addresses
 _encoder = msgspec.json.Encoder()
 encode = _encoder.encode
@@ -83,7 +85,8 @@ class Desk:
         self._context = context
         self._connection = connection
         self._tenant_id = tenant_id
-        matchings = matchings_of(context, connection, tenant_id)
+        matchings, brakes = list_state(context, connection, tenant_id)
+        self._brake = next((each for each in brakes if _is_braked(each, question)), None)
         # What was put on the list while it was not known who runs its mailboxes stands as it is written.
         self._matchings = (*matchings, *(replace(each, same=()) for each in matchings if each.same))
         self._asking = Asking()
@@ -142,6 +145,12 @@ class Desk:
             self._judge_all(answers, keys, rows, gone, domains)
         for number, error in wrong.items():
             answers[number] = self._show(texts[number], no_address(error))
+        if self._brake is not None:  # whoever is on the list is told so; all others wait for a person's word
+            since = self._brake["since"].replace("+00:00", "Z")
+            why = f"this stream is stopped: {self._brake['why']}"
+            answers = [
+                Answer(each.address, "held", BRAKE, why, since) if each.verdict == "clear" else each for each in answers
+            ]
         return answers
 
     def _questions(
@@ -237,6 +246,13 @@ class Desk:
         )  # fmt: skip
 
 
+def _is_braked(brake: dict[str, Any], question: Question) -> bool:
+    """Whether a brake is meant by a question. One that names no relay may be about any."""
+    if question.stream is None or brake["stream"] != question.stream:
+        return False
+    return not brake["relay"] or not question.relay or brake["relay"] == question.relay
+
+
 def _why(reason: Reason, note: str) -> str:
     return reason.meaning + (f" ({note})" if note else "")
 
@@ -318,7 +334,7 @@ def _count_reasons(context: Context, tenant_id: int, events: Sequence[Event]) ->
         counts: Counter[tuple[Any, ...]] = Counter()
         for event in events:
             provider_id = found[event.recipient.domain][0]
-            reason = Reason(event.diagnostic).number
+            reason = Reason(event.diagnostic).number if event.diagnostic in _LISTED else 0
             counts[
                 tenant_id, event.occurred_at.date(), store.WITHHELD, reason, provider_id, streams.get(event.stream, 0)
             ] += 1

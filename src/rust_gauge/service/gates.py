@@ -20,7 +20,7 @@ from sqlalchemy.exc import DBAPIError, IntegrityError
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
 from rust_gauge.core.suppression.delegation import NOTHING, put_off, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
-from rust_gauge.service.clearance import Answer, Desk, Question, withhold
+from rust_gauge.service.clearance import BRAKE, Answer, Desk, Question, withhold
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import gates as store
@@ -121,7 +121,9 @@ class Gatekeeper:
             texts = [questions[number].recipient for number in numbers]
 
             for number, clearance in zip(numbers, self._look_up(tenant_id, question, texts), strict=True):
-                if clearance.verdict == "held" and clearance.reason != "no_address":
+                if clearance.reason == BRAKE:  # it goes out when somebody releases it
+                    out[number] = put_off(clearance.why[:300])
+                elif clearance.verdict == "held" and clearance.reason != "no_address":
                     out[number] = refusal(f"{clearance.reason.replace('_', ' ')}: {clearance.why}")
                     asked = questions[number]
                     held = _Held(tenant_id, question, asked.sender_domain, asked.instance, asked.recipient,

@@ -69,6 +69,10 @@ from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
 UNITS: dict[Kind, Unit] = {
     Kind.RATE: "rate", Kind.ENGAGEMENT: "drop", Kind.VOLUME: "doublings", Kind.AUDIT: "faults",
 }  # fmt: skip
+_SHIFTED = {
+    "permanent": "permanent bounces", "transient": "transient bounces", "delayed": "delays", "unwanted": "refusals",
+    "complaints": "complaints",
+}  # fmt: skip
 _AHEAD_MOST = 60  # days in which a line may be reached
 _LEAST_MOVE = 0.05  # points that are a move
 _MOST_MARKS = 5000
@@ -472,9 +476,9 @@ def marks_of(
     for row in store_shifts.list_shifts(connection, tenant.id, datetime.combine(first, datetime.min.time())):
         if first <= row.began_at.date() <= last:
             where = columns.label(row.subject_id) if row.what == "provider" else ""
-            rate = row.rate.replace("_", " ")
+            at = f"at {where}" if where else f"through {row.relay}"
             share = f"{row.count / row.total:.1%}" if row.total else ""
-            text = f"{rate} rose to {share} of the mail, usually {row.usual:.1%}"
+            text = f"{_SHIFTED[row.rate]} {at} rose to {share}, usually {row.usual:.1%}"
             marks.append(Mark(day=row.began_at.date(), kind="shift", text=text, provider=where))
     for row in store.provider_days(connection, first, columns.names):
         if row.day <= last and row.outage:
@@ -487,9 +491,11 @@ def marks_of(
         ("reputation", "how readings are computed"),
     ):
         found = store_audits.get_setting(connection, tenant.id, name)
-        at = datetime.fromisoformat(found["changed_at"]).date() if found and "changed_at" in found else None
-        if found and at is not None and first <= at <= last:
-            marks.append(Mark(day=at, kind="policy", text=f"{document} was changed", by=found.get("changed_by", "")))
+        changed = datetime.fromisoformat(found["changed_at"]).date() if found and "changed_at" in found else None
+        if found and changed is not None and first <= changed <= last:
+            marks.append(
+                Mark(day=changed, kind="policy", text=f"{document} was changed", by=found.get("changed_by", ""))
+            )
     return sorted(marks, key=lambda mark: (mark.day, mark.kind, mark.text))
 
 

@@ -146,11 +146,21 @@ def matching_from(context: Context, document: dict[str, Any], secret: str) -> Ma
 
 def matchings_of(context: Context, connection: Connection, tenant_id: int) -> tuple[Matching, ...]:
     """How addresses are compared now; a second way while the list is being rewritten from it."""
-    matching, before, secret = store.matching_of(connection, tenant_id)
+    return list_state(context, connection, tenant_id)[0]
+
+
+def list_state(
+    context: Context, connection: Connection, tenant_id: int
+) -> tuple[tuple[Matching, ...], list[dict[str, Any]]]:
+    """How addresses are compared, and the brakes that hold: each a stream, a relay (or any), since when and why."""
+    matching, before, secret, brakes = store.matching_of(connection, tenant_id)
+    held = orjson.loads(brakes) if brakes != "[]" else []
     if matching == "{}" and before is None:
-        return (_USUAL,)
+        return (_USUAL,), held
     now = matching_from(context, orjson.loads(matching), secret)
-    return (now,) if before is None else (now, matching_from(context, orjson.loads(before), secret))
+    if before is None:
+        return (now,), held
+    return (now, matching_from(context, orjson.loads(before), secret)), held
 
 
 _USUAL = Matching()

@@ -36,6 +36,7 @@ from rust_gauge.store.tables import ALL_PROVIDERS
 
 _HEAVY = 8.0  # points that one factor takes at one provider
 _HEAVY_OVER_ALL = 4.0  # or over all of them
+_FADES_FOR = 4  # days without a rise after which a pull is that of something mended
 _LEAST_SHARE = 0.03  # of a domain's mail that a provider has to have
 _FELL = 12.0  # points within a week that are told though no single factor is heavy
 _LINE_DAYS = 30
@@ -91,8 +92,8 @@ def find_troubles(
     series = [store_readings.unpack(row) for row in rows]
     place = place_of(connection, tenant, today)
     found = pulls_on(connection, place, series, today)
+    found = _with_lines(connection, place, found, _crossed_lines(context, connection, tenant, settings))
     found += outages_on(connection, place, today)
-    found += _crossed_lines(context, connection, tenant, settings)
     found += _faults(connection, tenant, place)
     found += _others(context, connection, tenant)
     return with_records(found)
@@ -150,10 +151,15 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
         if each is whole or each.tenths[index] == NO_VALUE:
             continue
         points = each.pulls[at, index] / 10
-        if points >= _HEAVY and mail.get(each.provider_id, 0) / total >= _LEAST_SHARE:
+        if (
+            points >= _HEAVY
+            and not _recovers(each, at, index)
+            and mail.get(each.provider_id, 0) / total >= _LEAST_SHARE
+        ):
             where.append((float(points), each, index))
-    over_all = whole.pulls[at, (day - whole.first).days] / 10
-    if not where and over_all < _HEAVY_OVER_ALL:
+    index_of_all = (day - whole.first).days
+    over_all = whole.pulls[at, index_of_all] / 10
+    if not where and (over_all < _HEAVY_OVER_ALL or _recovers(whole, at, index_of_all)):
         return None
     if not where:  # a little everywhere
         where = [
@@ -187,6 +193,16 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
         tuple(evidence), "audit" if factor.name == "authentication" else "readings",
     )  # fmt: skip
+
+
+def _recovers(series: Series, factor: int, index: int) -> bool:
+    """Whether a pull only fades by now: it has not risen for days in which as much mail went out as before."""
+    if index < _FADES_FOR:
+        return False
+    pulls, mail = series.pulls[factor, : index + 1].astype(int), series.mail[: index + 1]
+    lately = pulls[-_FADES_FOR - 1 :]
+    falls = bool((np.diff(lately) <= 1).all()) and lately[-1] < lately[0]
+    return falls and lately[-1] < 0.75 * pulls[-15:].max() and mail[-1] >= 0.8 * mail[-_FADES_FOR - 1]
 
 
 def _began(series: Series, factor: int, index: int) -> date:
@@ -310,6 +326,28 @@ def lines_of(context: Context, connection: Connection, tenant: TenantAccess, set
     return out
 
 
+def stream_relay_lines(
+    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
+) -> list[tuple[str, str, LineRow]]:
+    """(stream, relay, line) of each stream over each relay, by the relay's lines."""
+    today = context.clock().date()
+    since = today - timedelta(days=_LINE_DAYS)
+    reporting = list(flow.reporting_providers(connection, today - REPORTS_WITHIN))
+    own = {
+        name: RelayDescription.model_validate(description or {}).lines
+        for name, description in store_relays.list_relays(connection, tenant.id)
+    }
+    streams, relays = (store_readings.names_of(connection, tenant.id, kind) for kind in (2, 3))
+    out = []
+    for relay_id, relay in relays.items():
+        rows = store_readings.relay_counters(connection, tenant.id, relay_id, since)
+        sides = [count(rows, since, today), count(rows[np.isin(rows[:, 1], reporting)], since, today)]
+        for stream_id, stream in streams.items():
+            parts = [_sum(side, stream_id, None) for side in sides]
+            out += [(stream, relay, row) for row in _lines("stream", stream, parts, own.get(relay), settings)]
+    return out
+
+
 def _sum(counted: Any, subject: int | None, provider: int | None) -> Any:
     """(COUNTS, days) over some of the series."""
     rows = [
@@ -372,6 +410,43 @@ def _crossed_lines(
             )
         )  # fmt: skip
     return out
+
+
+_FACTORS_OF = {"bounces": ("bad_addresses", "refusals", "listings", "authentication"), "complaints": ("complaints",)}
+
+
+def _with_lines(connection: Connection, place: Place, pulls: list[Trouble], lines: list[Trouble]) -> list[Trouble]:
+    """A line that a stream or relay crossed by what a domain's pull tells already is evidence of that, not one more."""
+    ids = {name: id for id, name in place.names.items()}
+    relays = {name: id for id, name in store_readings.names_of(connection, place.tenant.id, 3).items()}
+    out = {trouble.key: trouble for trouble in pulls}
+    rest = []
+    for line in lines:
+        rate = line.key.rpartition(":")[2]
+        worst: int | None = None
+        if line.subject == "relay":
+            worst = flow.worst_domain(connection, place.tenant.id, relays[line.name], place.day, rate == "bounces")
+        into = next(
+            (
+                trouble
+                for trouble in pulls
+                for factor in _FACTORS_OF[rate]
+                if trouble.key == f"pull:{trouble.name}:{factor}"
+                and (
+                    place.streams.get((ids[trouble.name], factor), ("",))[0] == line.name
+                    if line.subject == "stream"
+                    else ids[trouble.name] == worst
+                )
+            ),
+            None,
+        )
+        if into is None:
+            rest.append(line)
+            continue
+        known = out[into.key]
+        level = min(known.level, line.level, key=lambda level: -level.urgency)
+        out[into.key] = replace(known, level=level, evidence=(*known.evidence, f"{line.title}: {line.text}"))
+    return [*out.values(), *rest]
 
 
 # Records, proofs, feeds, keys, replies

@@ -153,3 +153,14 @@ def list_tokens(connection: Connection, account_id: int) -> list[AnyRow]:
 def drop_token(connection: Connection, account_id: int, token_id: int) -> bool:
     where = (t.token.c.id == token_id) & (t.token.c.account_id == account_id)
     return connection.execute(delete(t.token).where(where)).rowcount > 0
+
+
+def tenant_ids(connection: Connection) -> list[int]:
+    """All tenants."""
+    return list(connection.scalars(select(t.tenant.c.id).order_by(t.tenant.c.id)))
+
+
+def tenant_of(connection: Connection, id: int) -> TenantAccess | None:
+    """A tenant as the service itself looks at it."""
+    row = connection.execute(select(t.tenant).where(t.tenant.c.id == id)).first()
+    return None if row is None else TenantAccess(row.id, row.slug, row.name, "service")

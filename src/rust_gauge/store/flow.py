@@ -1,7 +1,7 @@
 """Reading the counters."""
 
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, timedelta
 
 from sqlalchemy import ColumnElement, Connection, Table, func, select
 
@@ -268,6 +268,22 @@ def worst_relay(
         .where(c.cause == cause.number)
         .group_by(c.relay_id)
         .order_by(func.sum(c.n).desc(), c.relay_id)
+        .limit(1)
+    )
+    found: int | None = connection.scalar(query)
+    return found
+
+
+def worst_domain(connection: Connection, tenant_id: int, relay_id: int, day: date, bounces: bool) -> int | None:
+    """The sending domain that most bounces (or complaints) of a relay came from in the three days up to one."""
+    c = t.flow_day.c
+    kind = Count.BOUNCED if bounces else Count.COMPLAINED
+    query = (
+        select(c.domain_id)
+        .where(c.tenant_id == tenant_id, c.relay_id == relay_id, c.kind == kind.number)
+        .where(c.day.between(day - timedelta(days=2), day))
+        .group_by(c.domain_id)
+        .order_by(func.sum(c.n).desc(), c.domain_id)
         .limit(1)
     )
     found: int | None = connection.scalar(query)

@@ -162,6 +162,16 @@ def stream_counters(
     return rows_as_array(connection, sql, 7)
 
 
+def relay_counters(connection: Connection, tenant_id: int, relay_id: int, since: date) -> NDArray[np.int64]:
+    """A relay's counters by stream, in the form of `counters`."""
+    sql = (
+        f"SELECT stream_id, provider_id, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE tenant_id = {tenant_id} AND relay_id = {relay_id} "
+        f"AND day >= {literal(since)} GROUP BY stream_id, provider_id, day, kind, cause, permanence"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
 def new_addresses(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
     """name, day of sending addresses whose first mail was in these days, and not the first of all that are known."""
     c, d = t.label.c, t.flow_label_day.c

@@ -515,16 +515,17 @@ def get_state(connection: Connection, tenant_id: int) -> AnyRow:
     return connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)).one()
 
 
-def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None, str]:
-    """How addresses are compared, before that if the list is being rewritten (both as JSON), and the secret.
+def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None, str, str]:
+    """How addresses are compared, before that if the list is being rewritten (both as JSON), the secret, the brakes.
 
     Asked with every question, so it goes around all that costs time.
     """
     driver: Any = connection.connection.driver_connection
-    sql = f"SELECT matching, matching_before, secret FROM suppression_state WHERE tenant_id = {literal(tenant_id)}"
+    columns = "matching, matching_before, secret, brakes"
+    sql = f"SELECT {columns} FROM suppression_state WHERE tenant_id = {literal(tenant_id)}"
     _send(driver, sql)
     (row,) = _read(driver)
-    found: tuple[str, str | None, str] = row
+    found: tuple[str, str | None, str, str] = row
     return found
 
 

@@ -1,7 +1,9 @@
 /** What moved a reading between two days: which factors, at which providers, from which streams, and what else happened. */
+import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useMoved, type Subjected} from '../../api/queries';
+import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
@@ -43,9 +45,17 @@ export function MovedCard({tenant, of, first, last, onDays}: MovedCardProps) {
 
 const value = (reading: Schemas['Reading']) => (reading.value == null ? 'too little mail' : String(reading.value));
 
+const SHOWN = 8;
+
 function Found({found}: {found: Schemas['Moved']}) {
+  const [all, setAll] = useState(false);
   const change = found.first.value != null && found.last.value != null ? found.last.value - found.first.value : null;
-  const most = found.moves[0];
+  const sums = new Map<string, {change: number; at: string[]}>();
+  for (const move of found.moves) {
+    const sum = sums.get(move.factor) ?? {change: 0, at: []};
+    sums.set(move.factor, {change: sum.change + move.change, at: [...sum.at, move.label]});
+  }
+  const [most] = [...sums].sort((a, b) => Math.abs(b[1].change) - Math.abs(a[1].change));
   return (
     <>
       <p role="status">
@@ -55,12 +65,13 @@ function Found({found}: {found: Schemas['Moved']}) {
         {change != null && most && Math.abs(change) >= 1 && (
           <>
             {' '}
-            mostly {factor(most.factor).toLowerCase()} at {most.label} ({(-most.change).toFixed(1)} points)
+            mostly {factor(most[0]).toLowerCase()} at {most[1].at.length === 1 ? most[1].at[0] : `${most[1].at.length} providers`} ({(-most[1].change).toFixed(1)} points)
           </>
         )}
         {change != null && Math.abs(change) < 1 && ' hardly moved'}
       </p>
       {found.moves.length > 0 ? (
+        <>
         <DataTable
           label="Moves"
           columns={[
@@ -70,10 +81,12 @@ function Found({found}: {found: Schemas['Moved']}) {
             {name: 'Was', value: (row) => row.measure_before, show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')), number: true},
             {name: 'Is', value: (row) => row.measure_after, show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')), number: true},
           ]}
-          rows={found.moves}
+          rows={found.moves.slice(0, all ? undefined : SHOWN)}
           id={(row) => row.factor + row.provider}
           file={`moved-${found.name}.csv`}
         />
+        {found.moves.length > SHOWN && <Button tone="link" onPress={() => setAll(!all)}>{all ? 'Only the largest' : `All ${found.moves.length}`}</Button>}
+        </>
       ) : (
         <Notice title="Nothing moved">The pulls of both days are the same.</Notice>
       )}

@@ -70,13 +70,13 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
             }}
           />
         )}
+        <RoomCard tenant={tenant} of={of} />
         {left}
       </Column>
       <Column>
         <PullsCard reading={last} />
         {last?.value != null && <AheadCard key={provider} tenant={tenant} of={of} pulls={last.pulls} />}
         {right}
-        <RoomCard tenant={tenant} of={of} />
         <NotesCard tenant={tenant} domain={domain ?? ''} marks={marks.data ?? []} />
       </Column>
     </Two>

@@ -1,7 +1,7 @@
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useWall} from '../../api/queries';
+import {useWall, useWorklist} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Choice} from '../../design/Choice';
 import {Small, Soft} from '../../design/Card';
@@ -15,7 +15,7 @@ import {Spark} from '../../design/Spark';
 import {advice, colour, conditions, floors, font, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {pathOf, SUBJECTS} from '../readings/ReadingsPage';
-import {worklist, type Task} from './worklist';
+import {TONE, type WorkItem} from '../worklist/WorklistPage';
 
 type Wall = Schemas['Wall'];
 
@@ -69,16 +69,17 @@ export function WallPage() {
   const {days, tenant, get, set} = useView();
   const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
   const wall = useWall(days, tenant || undefined, subject);
+  const work = useWorklist(tenant);
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
-  const tasks = worklist(wall.data.rows);
+  const items = work.data ?? [];
   return (
     <Page>
       <section aria-label="Wall">
         <Head>
           <h1>Wall</h1>
           <Choice label="What the rows are" value={subject} options={SUBJECTS} onChange={(value) => set('subject', value === 'domain' ? '' : value)} />
-          <p>{sentence(wall.data, tasks)}</p>
+          <p>{sentence(wall.data, items)}</p>
         </Head>
         <Keys aria-hidden>
           {conditions.map((each) => (
@@ -106,20 +107,18 @@ export function WallPage() {
           </>
         )}
       </section>
-      <Worklist tasks={tasks} />
+      <Worklist items={items} more={`/worklist${tenant && `?tenant=${tenant}`}`} />
     </Page>
   );
 }
 
-function sentence(wall: Wall, tasks: Task[]) {
+function sentence(wall: Wall, items: WorkItem[]) {
   const delivered = wall.rows.reduce((sum, row) => sum + row.delivered, 0);
-  const urgent = new Set(
-    tasks.filter((task) => task.condition === 'seized' || task.condition === 'corroded').map((task) => task.domain),
-  ).size;
+  const urgent = new Set(items.filter((item) => item.level === 'stop' || item.level === 'mend').map((item) => item.tenant + item.name)).size;
   return (
     <>
       {plural(wall.rows.length, {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[wall.subject ?? 'domain'].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'))}, {short(delivered)} messages delivered in the last {wall.days} days.{' '}
-      <b>{urgent ? `${urgent} of them ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
+      <b>{urgent ? `${plural(urgent, 'thing')} ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
     </>
   );
 }
@@ -229,34 +228,37 @@ const List = styled.ol`
   small { font-size: 12px; color: ${colour('soft')}; white-space: nowrap; }
 `;
 
-function Worklist({tasks}: {tasks: Task[]}) {
+const SHOWN = 6;
+
+function Worklist({items, more}: {items: WorkItem[]; more: string}) {
   return (
     <aside aria-label="Worklist">
       <Head>
         <h2 style={{fontSize: 17}}>Worklist</h2>
         <p>what to do next, by mail at risk</p>
       </Head>
-      {tasks.length === 0 && <Soft>Nothing to do: no fault was found, and no pull is heavy.</Soft>}
+      {items.length === 0 && <Soft>Nothing to do: no reading is pulled down, and no record is at fault.</Soft>}
       <List>
-        {tasks.map((task) => (
-          <li key={task.id} style={{borderLeftColor: colour(task.condition)}}>
+        {items.slice(0, SHOWN).map((item) => (
+          <li key={item.id} style={{borderLeftColor: colour(TONE[item.level])}}>
             <div>
-              <b>{task.title}</b>
-              <small>{short(task.mail)} mails</small>
+              <b>{item.title}</b>
+              <small>{item.mail ? `${short(item.mail)} mails` : ''}</small>
             </div>
-            <p>{task.text}</p>
-            {task.record && <RecordText text={task.record} />}
+            <p>{item.remedy || item.text}</p>
+            {item.record && <RecordText text={item.record.length > 200 ? `${item.record.slice(0, 160)}…` : item.record} />}
             <div style={{display: 'flex', gap: 8, alignItems: 'center'}}>
-              {task.record && (
-                <CopyButton value={task.record} tone="main">
+              {item.record && (
+                <CopyButton value={item.record} tone="main">
                   Copy record
                 </CopyButton>
               )}
-              <Link to={`/domains/${task.tenant}/${task.domain}`}>Open {task.domain}</Link>
+              <Link to={`/worklist/${item.tenant}/${item.id}`}>Open</Link>
             </div>
           </li>
         ))}
       </List>
+      {items.length > SHOWN && <p style={{marginTop: 8}}><Link to={more}>All {items.length} items</Link></p>}
     </aside>
   );
 }

@@ -23,8 +23,10 @@ from rust_gauge.service import (
     shifts,
     suppression,
     tasks,
+    telling,
     watches,
     webhooks,
+    worklist,
 )
 from rust_gauge.service.context import Context
 from rust_gauge.store import jobs
@@ -75,6 +77,8 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "readings": _readings,
     "subjects": readings.run_subjects,
     "providers": _providers,
+    "worklist": worklist.run_look,
+    "told": telling.run_told,
     "audit": _audit,
     "batch": batches.run_batch,
     "watch": _watch,
@@ -108,6 +112,7 @@ def work_once(context: Context) -> bool:
 def tick(context: Context) -> None:
     """What is due from time to time: a day begins, partitions ahead."""
     readings.ask_for_stale(context)
+    worklist.ask_for_looks(context)
     audits.ask_for_due(context)
     proofs.look_at_due(context)
     webhooks.forget_old(context)

@@ -1,0 +1,105 @@
+/** One item: what is wrong, the evidence, the exact remedy, what people did; look after it, put it off, measure again. */
+import {useState} from 'react';
+import {Link} from 'react-router';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useActOnWork, useWorkItem} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {CopyButton} from '../../design/CopyButton';
+import {Field} from '../../design/Field';
+import {time, words} from '../../design/format';
+import {Loading, Trouble} from '../../design/Notice';
+import {RecordText} from '../../design/RecordText';
+import {colour, font, space} from '../../design/tokens';
+
+type Details = Schemas['WorkItemDetails'];
+const Body = styled.div`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: minmax(0, 1fr);
+  ul { margin: 0; padding-left: 18px; font: 12px/1.5 ${font.mono}; overflow-wrap: anywhere; }
+  ol { list-style: none; margin: 0; padding: 0; font-size: 13px; max-height: 240px; overflow: auto; }
+  ol li { padding: 3px 0; overflow-wrap: anywhere; }
+  h3 { font-size: 12px; color: ${colour('soft')}; margin: 0 0 2px; }
+`;
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end;`;
+const WHILE = [{value: '1', label: 'for a day'}, {value: '7', label: 'for a week'}, {value: '30', label: 'for a month'}];
+
+/** Where to look further. */
+export function linkOf(item: Details): {to: string; words: string} | null {
+  const name = encodeURIComponent(item.name);
+  if (item.subject === 'domain') return {to: `/domains/${item.tenant}/${name}${item.kind === 'fault' ? '?view=records' : ''}`, words: `Open ${item.name}`};
+  if (item.subject === 'stream' || item.subject === 'relay') return {to: `/readings/${item.tenant}/${item.subject}/${name}`, words: `Open ${item.name}`};
+  if (item.subject === 'feed') return {to: `/flow?tenant=${item.tenant}&view=feeds`, words: 'Open the feeds'};
+  if (item.kind === 'reply') return {to: `/flow?tenant=${item.tenant}&view=causes`, words: 'Open the causes'};
+  return null;
+}
+
+export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
+  const found = useWorkItem(tenant, id);
+  const act = useActOnWork(tenant, id);
+  const [text, setText] = useState('');
+  const [days, setDays] = useState('7');
+  if (found.isPending) return <Loading what="the item" />;
+  if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
+  const item = found.data;
+  const link = linkOf(item);
+  const live = item.state !== 'closed';
+  const done = () => setText('');
+  return (
+    <Card title={item.title} note={item.state === 'closed' ? 'closed' : ''}>
+      <Body>
+        <p>{item.text}</p>
+        {item.evidence.length > 0 && (
+          <div>
+            <h3>Evidence</h3>
+            <ul>{item.evidence.map((line) => <li key={line}>{line}</li>)}</ul>
+          </div>
+        )}
+        {item.remedy && (
+          <div>
+            <h3>What to do</h3>
+            <p>{item.remedy}</p>
+          </div>
+        )}
+        {item.record && (
+          <div>
+            <RecordText text={item.record} />
+            <CopyButton value={item.record} tone="main">Copy record</CopyButton>
+          </div>
+        )}
+        <Row>
+          {live && <Button tone="main" isDisabled={act.isPending} onPress={() => act.mutate({act: 'remeasure', text: '', to: ''})}>{act.isPending ? 'Measuring …' : 'Measure again'}</Button>}
+          {live && item.state !== 'minded' && <Button onPress={() => act.mutate({act: 'mind', text: '', to: ''})}>I look after it</Button>}
+          {link && <Link to={link.to}>{link.words}</Link>}
+        </Row>
+        {live && (
+          <Row>
+            <Field label="A word" value={text} onChange={setText} placeholder="Asked the relay to take it off" style={{flex: 1}} />
+            <Button isDisabled={!text.trim() || act.isPending} onPress={() => act.mutate({act: 'comment', text, to: ''}, {onSuccess: done})}>Comment</Button>
+            <Choice label="How long" value={days} options={WHILE} onChange={setDays} />
+            <Button
+              isDisabled={!text.trim() || act.isPending}
+              onPress={() => act.mutate({act: 'put_off', text, to: '', until: new Date(Date.now() + Number(days) * 86_400_000).toISOString()}, {onSuccess: done})}
+            >
+              Put it off
+            </Button>
+          </Row>
+        )}
+        {act.error && <Trouble error={act.error} />}
+        <div>
+          <h3>What happened to it</h3>
+          <ol>
+            {[...item.steps].reverse().map((step) => (
+              <li key={step.at + step.what}>
+                <Small>{time(step.at)}</Small> <b>{words(step.what)}</b> {step.by && <Small>{step.by}</Small>} {step.text}
+              </li>
+            ))}
+          </ol>
+        </div>
+      </Body>
+    </Card>
+  );
+}

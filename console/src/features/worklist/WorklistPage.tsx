@@ -1,0 +1,128 @@
+/** The worklist: what to do next over all tenants, ranked by mail at risk; each item with its remedy and a re-measure. */
+import {Link, useParams} from 'react-router';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {useLines, useLookForWork, useWorklist} from '../../api/queries';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {DataTable} from '../../design/DataTable';
+import {ago, day, percent, plural, short, words} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {colour, font, narrow, space, type Colour} from '../../design/tokens';
+import {useView} from '../../shell/view';
+import {WorkItemCard} from './WorkItemCard';
+
+export type WorkItem = Schemas['WorkItem'];
+type Line = Schemas['LineRow'];
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 440px;
+  gap: ${space.l};
+  align-items: start;
+  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Head = styled.div`grid-column: 1 / -1; display: flex; flex-wrap: wrap; gap: ${space.xs} ${space.m}; align-items: baseline; p { color: ${colour('soft')}; } b { color: ${colour('ink')}; }`;
+const List = styled.ol`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  gap: 1px;
+  background: ${colour('line')};
+  border: 1px solid ${colour('line')};
+  li { background: ${colour('sheet')}; border-left: 5px solid; }
+  a { display: grid; grid-template-columns: 58px minmax(0, 1fr) auto; gap: 2px ${space.m}; padding: 9px 12px; text-decoration: none; color: inherit; }
+  a[aria-current] { background: color-mix(in srgb, ${colour('line')} 35%, transparent); }
+  b { font-weight: 600; overflow-wrap: anywhere; }
+  i { font: 600 11px ${font.sans}; text-transform: uppercase; letter-spacing: 0.04em; padding-top: 3px; }
+  p { grid-column: 2 / -1; color: ${colour('soft')}; font-size: 13px; }
+  small { color: ${colour('soft')}; font-size: 12px; white-space: nowrap; }
+  ${narrow} { a { grid-template-columns: 50px minmax(0, 1fr); } a > small { grid-column: 2; } }
+`;
+export const TONE: Record<WorkItem['level'], Colour> = {stop: 'seized', mend: 'corroded', look: 'tarnished', know: 'soft'};
+const SHOWN = [
+  {value: '', label: 'To do'}, {value: 'put_off', label: 'Put off'}, {value: 'waiting', label: 'Just found'}, {value: 'closed', label: 'Closed'},
+];
+
+export function WorklistPage() {
+  const {tenant = '', id = ''} = useParams();
+  const view = useView();
+  const state = view.get('state');
+  const list = useWorklist(view.tenant, state);
+  const look = useLookForWork();
+  if (list.isPending) return <Loading what="the worklist" />;
+  if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
+  const items = list.data;
+  const urgent = items.filter((item) => item.level === 'stop' || item.level === 'mend');
+  const chosen = id ? {tenant, id: Number(id)} : items[0] ? {tenant: items[0].tenant, id: items[0].id} : null;
+  const search = new URLSearchParams({...(view.tenant && {tenant: view.tenant}), ...(state && {state})}).toString();
+  return (
+    <Page>
+      <Head>
+        <h1>Worklist</h1>
+        <Choice label="What is shown" value={state} options={SHOWN} onChange={(value) => view.set('state', value)} />
+        <p>
+          {state === '' && <b>{urgent.length ? `${plural(urgent.length, 'thing')} to mend, in this order.` : 'Nothing has to be mended.'} </b>}
+          {state === '' && (items.length > urgent.length ? `${items.length - urgent.length} more to look at.` : '')}
+        </p>
+        {view.tenant && <Button onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>{look.isPending ? 'Looking …' : 'Look again now'}</Button>}
+      </Head>
+      <div style={{display: 'grid', gap: 16, minWidth: 0}}>
+        {items.length === 0 ? (
+          <Notice title={state ? 'Nothing here' : 'Nothing to do'}>{state ? 'No item is in this state.' : 'No reading is pulled down, no line is crossed, and no record is at fault.'}</Notice>
+        ) : (
+          <List aria-label="Items">
+            {items.map((item) => (
+              <li key={item.id} style={{borderLeftColor: colour(TONE[item.level])}}>
+                <Link to={`/worklist/${item.tenant}/${item.id}${search && `?${search}`}`} aria-current={chosen?.id === item.id ? 'true' : undefined}>
+                  <i style={{color: colour(TONE[item.level])}}>{item.level}</i>
+                  <b>{item.title}</b>
+                  <small>{item.mail ? `${short(item.mail)} mails a week` : ''}</small>
+                  <p>
+                    {item.tenant_name}, since {day(item.since)}
+                    {item.returns > 0 && <> · came back{item.returns > 1 ? ` ${item.returns} times` : ''}</>}
+                    {item.assigned_to && <> · {item.assigned_to}</>}
+                    {item.state === 'minded' && <> · looked after</>}
+                    {item.state === 'put_off' && item.until && <> · put off until {day(item.until)}</>}
+                    {item.state === 'closed' && item.closed_at && <> · closed {ago(item.closed_at)}</>}
+                  </p>
+                </Link>
+              </li>
+            ))}
+          </List>
+        )}
+        {view.tenant && <LinesCard tenant={view.tenant} />}
+      </div>
+      {chosen ? <WorkItemCard key={chosen.id} tenant={chosen.tenant} id={chosen.id} /> : <span />}
+    </Page>
+  );
+}
+
+function LinesCard({tenant}: {tenant: string}) {
+  const lines = useLines(tenant);
+  return (
+    <Card title="Rates and their lines" note="how probable it is that each is past its watch and stop line">
+      {lines.isPending && <Loading what="the lines" />}
+      {lines.error && <Trouble error={lines.error} />}
+      {lines.data && lines.data.length === 0 && <Soft>No mail lately.</Soft>}
+      {lines.data && lines.data.length > 0 && (
+        <DataTable
+          label="Lines"
+          columns={[
+            {name: 'Of', value: (row: Line) => row.subject},
+            {name: 'Name', value: (row) => row.name},
+            {name: 'Rate', value: (row) => words(row.rate)},
+            {name: 'Is', value: (row) => row.value, show: (row) => percent(row.value), number: true},
+            {name: 'Watch', value: (row) => row.watch, show: (row) => <>{percent(row.watch)} <Small>{Math.round(row.watch_chance * 100)} % sure</Small></>, number: true},
+            {name: 'Stop', value: (row) => row.stop, show: (row) => <>{percent(row.stop)} <Small>{Math.round(row.stop_chance * 100)} % sure</Small></>, number: true},
+            {name: 'Past', value: (row) => row.crossed, show: (row) => (row.crossed ? <b style={{color: colour(row.crossed === 'stop' ? 'seized' : 'tarnished')}}>{row.crossed}</b> : '')},
+          ]}
+          rows={lines.data}
+          id={(row) => row.subject + row.name + row.rate}
+          file={`lines-${tenant}.csv`}
+        />
+      )}
+    </Card>
+  );
+}

@@ -1,0 +1,142 @@
+"""`rustgauge worklist`, `work`, `lines`, `alerts`, `brakes`."""
+
+import json
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from rust_gauge.cli.output import percent
+from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WorkAct, WorkItemDetails
+
+_COLOURS = {"stop": "seized", "mend": "corroded", "look": "tarnished", "know": "dim"}
+
+
+def worklist(session: Session) -> int:
+    """Exit status 3 when something is to be mended."""
+    arguments = session.arguments
+    if arguments.look:
+        session.client.worklist.look(session.tenant())
+    found = session.client.worklist.list(
+        tenant=arguments.tenant, state=arguments.state or None, assigned_to=arguments.assigned_to
+    )
+    rows = [
+        (each.id, each.tenant, (each.level, _COLOURS[each.level]), each.state.replace("_", " "),
+         f"{each.since:%Y-%m-%d}", f"{each.mail:,}", each.title + (" (came back)" if each.returns else ""),
+         each.assigned_to)
+        for each in found
+    ]  # fmt: skip
+    columns = ("item", "tenant", "level", "state", "since", "mail", "what", "who")
+    session.output.table(arguments.format, columns, rows, right=(0, 5))
+    return 3 if any(each.level in ("stop", "mend") and each.state != "closed" for each in found) else 0
+
+
+def work(session: Session) -> int:
+    """Show an item, or do something with it. Exit status 3 while it is not closed."""
+    arguments, tenant = session.arguments, session.tenant()
+    client = session.client.worklist
+    acts: list[WorkAct] = []
+    if arguments.mind:
+        acts.append(WorkAct(act="mind", text=arguments.why or ""))
+    if arguments.assign is not None:
+        acts.append(WorkAct(act="assign", to=arguments.assign))
+    if arguments.comment:
+        acts.append(WorkAct(act="comment", text=arguments.comment))
+    if arguments.put_off:
+        until = datetime.now(UTC) + timedelta(days=arguments.put_off)
+        acts.append(WorkAct(act="put_off", until=until, text=arguments.why or ""))
+    if arguments.remeasure:
+        acts.append(WorkAct(act="remeasure"))
+    found: WorkItemDetails | None = None
+    for act in acts:
+        found = client.act(tenant, arguments.item, act)
+    found = found or client.get(tenant, arguments.item)
+    if arguments.format == "json":
+        session.output.json(found)
+    else:
+        _show(session, found)
+    return 0 if found.state == "closed" else 3
+
+
+def _show(session: Session, item: WorkItemDetails) -> None:
+    output = session.output
+    output.line(f"{output.paint(item.level, _COLOURS[item.level])}  {output.paint(item.title, 'bold')}  ({item.state})")
+    output.line(item.text)
+    for line in item.evidence:
+        output.line(f"  | {line}")
+    if item.remedy:
+        output.line(f"What to do: {item.remedy}")
+    if item.record:
+        output.line(f"Publish:\n{item.record}")
+    output.line()
+    rows = [(f"{step.at:%Y-%m-%d %H:%M}", step.what.replace("_", " "), step.by, step.text) for step in item.steps]
+    output.table("text", ("at (UTC)", "what", "by", "text"), rows)
+
+
+def lines(session: Session) -> int:
+    """Exit status 3 when a line is crossed."""
+    arguments = session.arguments
+    found = session.client.worklist.lines(session.tenant())
+    rows = [
+        (each.subject, each.name, each.rate, percent(each.value), percent(each.watch), percent(each.stop),
+         f"{each.watch_chance:.0%}", f"{each.stop_chance:.0%}",
+         (each.crossed or "", {"stop": "seized", "watch": "tarnished"}.get(each.crossed, "dim")))
+        for each in found
+    ]  # fmt: skip
+    columns = ("of", "name", "rate", "is", "watch", "stop", "past watch", "past stop", "crossed")
+    session.output.table(arguments.format, columns, rows, right=range(3, 8))
+    return 3 if any(each.crossed for each in found) else 0
+
+
+def alerts(session: Session) -> int:
+    """Who is told; `--keep FILE` sets it, `--told` shows the newest messages."""
+    arguments, tenant = session.arguments, session.tenant()
+    client = session.client.worklist
+    if arguments.keep:
+        try:
+            wanted = AlertSettings.model_validate(json.loads(Path(arguments.keep).read_text("utf-8")))
+        except OSError as error:
+            raise UsageError(f"{arguments.keep} cannot be read: {error.strerror}") from None
+        except (ValueError, ValidationError) as error:
+            raise UsageError(f"{arguments.keep}: {error}. `rustgauge alerts --format json` shows one") from None
+        client.put_settings(tenant, wanted)
+    if arguments.told:
+        rows = [
+            (f"{each.made_at:%Y-%m-%d %H:%M}", each.way, each.state, each.attempts, each.title, each.said)
+            for each in client.told(tenant)
+        ]
+        columns = ("at (UTC)", "way", "state", "tries", "title", "said")
+        session.output.table(arguments.format, columns, rows, right=(3,))
+        return 0
+    settings = client.settings(tenant)
+    if arguments.format == "json":
+        session.output.json(settings)
+        return 0
+    session.output.line(
+        f"Told after {settings.wait_minutes:g} minutes, again after {settings.repeat_hours:g} hours; closed when well "
+        f"for {settings.well_hours:g} hours; lines are crossed when sure to {settings.sure:.0%}; the brake is "
+        f"{'on' if settings.brake else 'off'}."
+    )
+    ways = [
+        (way.name, way.kind, way.least, ", ".join(way.to) or way.url,
+         f"{way.quiet_from} to {way.quiet_to} UTC" if way.quiet_from else "")
+        for way in settings.ways
+    ]  # fmt: skip
+    session.output.table(arguments.format, ("way", "kind", "from", "to", "quiet"), ways)
+    return 0
+
+
+def brakes(session: Session) -> int:
+    """Exit status 3 while something is held."""
+    arguments, tenant = session.arguments, session.tenant()
+    client = session.client.worklist
+    for wanted, act in ((arguments.hold, client.put_brake), (arguments.release, client.release_brake)):
+        if wanted:
+            if not arguments.why:
+                raise UsageError("Say why with --why")
+            act(tenant, BrakeRelease(stream=wanted, relay=arguments.relay or "", why=arguments.why))
+    found = client.brakes(tenant)
+    rows = [(each.stream, each.relay or "any", f"{each.since:%Y-%m-%d %H:%M}", each.why) for each in found]
+    session.output.table(arguments.format, ("stream", "relay", "since (UTC)", "why"), rows)
+    return 3 if found else 0

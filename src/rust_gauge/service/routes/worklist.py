@@ -1,0 +1,100 @@
+"""The worklist, alerts, lines and brakes under /api/v1."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path, Query
+
+from rust_gauge.contract.worklist import (
+    AlertSettings,
+    Brake,
+    BrakeRelease,
+    ItemState,
+    LineRow,
+    Told,
+    WorkAct,
+    WorkItem,
+    WorkItemDetails,
+)
+from rust_gauge.service import telling, worklist
+from rust_gauge.service.problems import ServiceProblem
+from rust_gauge.service.routes.access import Asker, Ctx, Tenant
+from rust_gauge.service.routes.api import problems
+
+router = APIRouter(prefix="/api/v1", tags=["worklist"], responses=problems)  # type: ignore[arg-type]
+Id = Annotated[int, Path(ge=1, le=2**63)]
+
+
+@router.get("/worklist", operation_id="list_worklist")
+def list_worklist(
+    context: Ctx,
+    principal: Asker,
+    tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
+    state: Annotated[list[ItemState], Query(description="open and minded if none is named")] = [],  # noqa: B006
+    assigned_to: Annotated[str | None, Query(max_length=254)] = None,
+) -> list[WorkItem]:
+    """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
+    chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
+    if tenant is not None and not chosen:
+        raise ServiceProblem("not-found", f"There is no tenant {tenant}")
+    return worklist.list_items(context, chosen, tuple(state), assigned_to)
+
+
+@router.get("/tenants/{tenant}/worklist/{id}", operation_id="get_work_item")
+def get_work_item(context: Ctx, tenant: Tenant, id: Id) -> WorkItemDetails:
+    """An item with all that happened to it."""
+    return worklist.get_item(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/worklist/{id}", operation_id="act_on_work_item")
+def act_on_work_item(context: Ctx, tenant: Tenant, principal: Asker, id: Id, body: WorkAct) -> WorkItemDetails:
+    """Look after it, assign it, comment on it, put it off, or measure again: that closes it when it is mended."""
+    return worklist.act(context, tenant, id, body, principal.email)
+
+
+@router.post("/tenants/{tenant}/worklist-look", operation_id="look_for_work")
+def look_for_work(context: Ctx, tenant: Tenant) -> list[WorkItem]:
+    """Look for trouble now instead of in some minutes; gives what lives."""
+    worklist.look(context, tenant)
+    return worklist.list_items(context, (tenant,), ("waiting", "open", "minded", "put_off"), None)
+
+
+@router.get("/tenants/{tenant}/lines", operation_id="list_lines")
+def list_lines(context: Ctx, tenant: Tenant) -> list[LineRow]:
+    """Bounce and complaint rates of relays, streams, domains and providers against their watch and stop lines."""
+    return worklist.show_lines(context, tenant)
+
+
+@router.get("/tenants/{tenant}/alert-settings", operation_id="get_alert_settings")
+def get_alert_settings(context: Ctx, tenant: Tenant) -> AlertSettings:
+    """Who is told of what, how soon and how often, and whether clearance brakes by itself."""
+    return worklist.get_settings(context, tenant)
+
+
+@router.put("/tenants/{tenant}/alert-settings", operation_id="put_alert_settings")
+def put_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
+    """Replace them."""
+    return worklist.put_settings(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/told", operation_id="list_told")
+def list_told(context: Ctx, tenant: Tenant) -> list[Told]:
+    """The newest messages to people, and what became of them."""
+    return telling.list_told(context, tenant)
+
+
+@router.get("/tenants/{tenant}/brakes", operation_id="list_brakes")
+def list_brakes(context: Ctx, tenant: Tenant) -> list[Brake]:
+    """Streams over relays that clearance holds as a whole."""
+    return worklist.list_brakes(context, tenant)
+
+
+@router.post("/tenants/{tenant}/brakes", operation_id="put_brake")
+def put_brake(context: Ctx, tenant: Tenant, body: BrakeRelease) -> list[Brake]:
+    """Hold a stream over a relay by hand (an empty relay: over any)."""
+    return worklist.put_brake(context, tenant, body)
+
+
+@router.post("/tenants/{tenant}/brakes/releases", operation_id="release_brake")
+def release_brake(context: Ctx, tenant: Tenant, principal: Asker, body: BrakeRelease) -> list[Brake]:
+    """Let a stream over a relay go on, with a reason."""
+    return worklist.release_brake(context, tenant, body, principal.email)

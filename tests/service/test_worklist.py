@@ -1,0 +1,292 @@
+"""The worklist over real parts: found, told by mail, chat and webhook, minded, measured anew, closed; lines, the brake."""
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import timedelta
+from email.parser import BytesParser
+from email.policy import default
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.contract.relays import RelayDescription, RelayLines
+from rust_gauge.contract.suppression import Sending
+from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WayToTell, WorkAct
+from rust_gauge.service import readings, worklist
+from rust_gauge.service.context import Context, make_context
+from rust_gauge.service.jobs import worker
+from rust_gauge.standins.mail_host import MailHost
+from rust_gauge.store import readings as store_readings
+from tests.conftest import TODAY, Office
+from tests.receiver import Receiver, receiving
+from tests.rows import bounce, ndjson, row
+
+DOMAIN = "news.d.example"
+SOON = AlertSettings(wait_minutes=0, well_hours=0)
+
+
+def mail(office: Office, client: Client, days: int = 12, each: int = 100, bad: int = 0, **changes: Any) -> None:
+    """Some days of mail; `bad` messages of the last three days bounce as `changes` says."""
+    rows = []
+    for back in range(days):
+        at = (TODAY - timedelta(days=back, hours=1)).isoformat()
+        for n in range(each):
+            base = {"time": at, "message_id": f"{back}.{n}"}
+            rows.append(bounce(n, **base, **changes) if back < 3 and n < bad else row(n, **base))
+    client.events.load(office.slug, ndjson(*rows))
+    office.world.work()
+
+
+def look(office: Office) -> None:
+    worklist.look(office.world.context, office.tenant)
+
+
+def test_a_list_gone_bad_is_one_item_with_its_remedy_and_closes_when_it_is_measured_well(
+    office: Office, client: Client
+) -> None:
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, bad=40)
+    look(office)
+    look(office)
+    items = client.worklist.list(tenant=office.slug)
+    (pull,) = [item for item in items if item.kind == "pull"]
+    assert (pull.name, pull.state, pull.level) == (DOMAIN, "open", "stop")
+    assert "bad addresses" in pull.title.lower()
+    assert "newsletter" in pull.remedy
+    assert pull.since.date() >= TODAY.date() - timedelta(days=3)
+    assert pull.mail > 200
+    details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
+    assert details.state == "open"
+    assert details.steps[-1].what == "remeasured"
+    assert details.steps[-1].text.startswith("Still so")
+    with office.world.clock.later(timedelta(days=25)):
+        mail_later = [
+            row(n, time=(TODAY + timedelta(days=day)).isoformat(), message_id=f"later{day}.{n}")
+            for day in range(1, 25)
+            for n in range(100)
+        ]
+        client.events.load(office.slug, ndjson(*mail_later))
+        office.world.work()
+        details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
+        assert details.state == "closed"
+        assert "nothing is wrong" in details.steps[-1].text
+
+
+def test_a_fault_in_the_records_is_closed_by_measuring_again_after_it_was_mended(
+    office: Office, client: Client
+) -> None:
+    name = f"{office.slug}.example"
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.1 -all"\n@ IN TXT "v=spf1 ip4:192.0.2.2 -all"\n')
+    client.domains.add(office.slug, name)
+    client.audits.run(office.slug, name)
+    client.worklist.put_settings(office.slug, SOON)
+    look(office)
+    look(office)
+    (fault,) = [
+        item
+        for item in client.worklist.list(tenant=office.slug)
+        if "spf-several-records" in str(item.id) or "2 SPF records" in item.title
+    ]
+    assert fault.record == "v=spf1 ip4:192.0.2.1 ip4:192.0.2.2 -all"
+    office.world.zone(name, f'@ IN TXT "{fault.record}"\n')
+    details = client.worklist.act(office.slug, fault.id, WorkAct(act="remeasure"))
+    assert details.state == "closed"
+
+
+@contextmanager
+def mail_host(keep: Path) -> Iterator[MailHost]:
+    host = MailHost(0, tls=False, keep=keep)
+    threading.Thread(target=host.serve_forever, daemon=True).start()
+    try:
+        yield host
+    finally:
+        host.shutdown()
+        host.server_close()
+
+
+@pytest.fixture
+def told(office: Office, webhook_port: int) -> Iterator[tuple[Context, Receiver, list[Any]]]:
+    """A context whose own mail goes to a stand-in, and a receiver for chats and webhooks."""
+    with receiving(webhook_port) as receiver:
+        yield office.world.context, receiver, []
+
+
+def test_each_incident_is_told_once_by_chat_and_webhook_and_again_when_it_is_mended(
+    office: Office, client: Client, told: tuple[Context, Receiver, list[Any]]
+) -> None:
+    _, receiver, _ = told
+    chat = WayToTell(kind="chat", name="office chat", url=receiver.url, template='{"say": "{what}: {title} ({level})"}')
+    client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [chat]}))
+    hook = client.webhooks.add(office.slug, "desk", receiver.url, subjects=["worklist.opened", "worklist.closed"])
+    mail(office, client, bad=15)
+    for _ in range(3):
+        look(office)
+    office.world.work()
+    says = [body["say"] for body in receiver.bodies() if "say" in body]
+    assert len([each for each in says if each.startswith("New: Bounces of bad addresses")]) == 1
+    opened = [body for body in receiver.bodies() if body.get("type") == "worklist.opened"]
+    assert {body["data"]["kind"] for body in opened} >= {"pull"}
+    assert len({body["data"]["id"] for body in opened}) == len(opened)
+    assert {each.state for each in client.worklist.told(office.slug)} == {"delivered"}
+    client.webhooks.drop(office.slug, hook.id)
+
+
+def test_a_message_that_is_not_taken_is_tried_again_and_told_so(
+    office: Office, client: Client, told: tuple[Context, Receiver, list[Any]]
+) -> None:
+    _, receiver, _ = told
+    receiver.answer = 500
+    chat = WayToTell(kind="chat", name="c", url=receiver.url, quiet_from="11:00", quiet_to="13:00")
+    client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [chat]}))
+    mail(office, client, bad=15)
+    look(office)
+    look(office)
+    office.world.work()
+    assert receiver.got == [], "these are quiet hours"
+    with office.world.clock.later(timedelta(hours=2)):
+        office.world.work()
+        message = client.worklist.told(office.slug)[0]
+        assert (message.state, message.attempts) == ("waiting", 1)
+        assert "500" in message.said
+        receiver.answer = 200
+        with office.world.clock.later(timedelta(minutes=5)):
+            office.world.work()
+    assert client.worklist.told(office.slug)[0].state == "delivered"
+
+
+def test_people_are_told_by_mail_with_the_remedy_once_for_one_incident(
+    office: Office, client: Client, tmp_path: Path
+) -> None:
+    with mail_host(tmp_path) as host:
+        settings = office.world.context.settings.model_copy(
+            update={"mail_relays": {"own": f"127.0.0.1:{host.server_address[1]}"}, "mail_from": "gauge@skerry.example"}
+        )
+        context = make_context(settings, office.world.clock)
+        way = WayToTell(kind="mail", name="isla", to=["isla@skerry.example"])
+        client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [way]}))
+        mail(office, client, bad=15)
+        look(office)
+        look(office)
+        while worker.work_once(context):
+            pass
+        assert {each.state for each in client.worklist.told(office.slug)} == {"delivered"}
+        context.close()
+    (file,) = tmp_path.glob("*.eml")  # domain, stream and relay show the same trouble: it is told once
+    message = BytesParser(policy=default).parsebytes(file.read_bytes())
+    assert message["To"] == "isla@skerry.example"
+    assert message["Subject"].startswith("New: Bounces of bad addresses at tidepost.example")
+    text = message.get_content()
+    assert "What to do: Check the list of newsletter" in text
+    assert "Bounces of relay office-1 are past the" in text
+    assert f"/worklist/{office.slug}/" in text
+
+
+def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office: Office, client: Client) -> None:
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, bad=15)
+    look(office)
+    look(office)
+    item = next(item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull")
+    minded = client.worklist.act(office.slug, item.id, WorkAct(act="mind"))
+    assert (minded.state, minded.assigned_to) == ("minded", office.email)
+    assert client.worklist.list(tenant=office.slug, assigned_to=office.email)[0].id == item.id
+    client.worklist.act(office.slug, item.id, WorkAct(act="assign", to="bram@skerry.example"))
+    with pytest.raises(InvalidInputError, match="say why"):
+        client.worklist.act(office.slug, item.id, WorkAct(act="comment"))
+    with pytest.raises(InvalidInputError, match="until"):
+        client.worklist.act(office.slug, item.id, WorkAct(act="put_off", text="not now", until=TODAY))
+    off = client.worklist.act(
+        office.slug,
+        item.id,
+        WorkAct(act="put_off", text="the list is cleaned on Monday", until=TODAY + timedelta(days=3)),
+    )
+    assert off.state == "put_off"
+    assert [step.what for step in off.steps][-3:] == ["mind", "assign", "put_off"]
+    assert item.id not in [each.id for each in client.worklist.list(tenant=office.slug)]
+    assert [each.id for each in client.worklist.list(tenant=office.slug, state=["put_off"])] == [item.id]
+    with pytest.raises(NotFoundError):
+        client.worklist.get(office.slug, 10**9)
+
+
+def test_a_relays_own_lines_hold_and_one_unlucky_message_crosses_none(office: Office, client: Client) -> None:
+    mail(office, client, each=300, bad=21)
+    lines = {(each.subject, each.name, each.rate): each for each in client.worklist.lines(office.slug)}
+    usual = lines["relay", "office-1", "bounces"]
+    assert (usual.watch, usual.stop, usual.own) == (0.02, 0.05, False)
+    assert usual.crossed == "watch"
+    strict = RelayDescription(lines=RelayLines(bounce_watch=0.01, bounce_stop=0.02))
+    client.relays.describe(office.slug, "office-1", strict)
+    own = next(
+        each for each in client.worklist.lines(office.slug) if each.subject == "relay" and each.rate == "bounces"
+    )
+    assert (own.stop, own.own, own.crossed) == (0.02, True, "stop")
+
+
+def test_one_unlucky_message_crosses_no_line(office: Office, client: Client) -> None:
+    mail(office, client, each=20, bad=1)
+    assert not any(each.crossed for each in client.worklist.lines(office.slug))
+
+
+def test_the_brake_holds_a_stream_over_its_relay_until_somebody_releases_it(office: Office, client: Client) -> None:
+    client.worklist.put_settings(office.slug, SOON.model_copy(update={"brake": True}))
+    mail(office, client, bad=20)
+    look(office)
+    (brake,) = client.worklist.brakes(office.slug)
+    assert (brake.stream, brake.relay) == ("newsletter", "office-1")
+    ask = client.suppression.clearance
+    held = ask(office.slug, ["fine@tidepost.example", "nobody"], stream="newsletter", relay="office-1",
+               sending=Sending(domain=DOMAIN))  # fmt: skip
+    assert [(each.verdict, each.reason) for each in held.answers] == [("held", "brake"), ("held", "no_address")]
+    assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter").held == 1
+    assert ask(office.slug, ["fine@tidepost.example"], stream="receipts", relay="office-1").held == 0
+    assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter", relay="other").held == 0
+    released = BrakeRelease(stream="newsletter", relay="office-1", why="the list was cleaned")
+    assert client.worklist.release_brake(office.slug, released) == []
+    assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter", relay="office-1").held == 0
+    look(office)
+    assert client.worklist.brakes(office.slug) == [], "somebody let it go on, knowing"
+    with pytest.raises(NotFoundError):
+        client.worklist.release_brake(office.slug, released)
+    by_hand = BrakeRelease(stream="receipts", relay="", why="wrong prices in it")
+    assert len(client.worklist.put_brake(office.slug, by_hand)) == 1
+
+
+@pytest.mark.parametrize(
+    ("way", "what"),
+    [
+        (WayToTell(kind="mail", name="x"), "name who"),
+        (WayToTell(kind="mail", name="x", to=["nobody"]), "ways.0.to"),
+        (WayToTell(kind="chat", name="x", url="http://10.0.0.1/"), "ways.0.url"),
+        (WayToTell(kind="chat", name="x", url="https://chat.example/", template="{title"), "no JSON"),
+    ],
+)
+def test_a_way_that_cannot_work_is_refused(office: Office, client: Client, way: WayToTell, what: str) -> None:
+    with pytest.raises(InvalidInputError, match=what):
+        client.worklist.put_settings(office.slug, AlertSettings(ways=[way]))
+
+
+def test_the_past_is_gone_over_so_that_its_incidents_have_their_days(office: Office, client: Client) -> None:
+    rows = []
+    for back in range(60):
+        at = (TODAY - timedelta(days=back, hours=1)).isoformat()
+        for n in range(100):
+            broken = 38 <= back <= 40 and n < 30
+            reply = {"kind": "bounced", "reply_code": 550, "diagnostic": "550 5.7.26 mail is not authenticated"}
+            rows.append(row(n, time=at, message_id=f"{back}.{n}", **(reply if broken else {})))
+    client.events.load(office.slug, ndjson(*rows))
+    readings.compute_readings(office.world.context, office.tenant.id, _domain_id(office))
+    worklist.replay(office.world.context, office.tenant, TODAY.date() - timedelta(days=59), TODAY.date())
+    found = {each.title: each for each in client.worklist.list(tenant=office.slug, state=["closed"])}
+    item = next(each for title, each in found.items() if "authentication" in title)
+    assert item.found_at.date() == TODAY.date() - timedelta(days=40)
+    assert item.closed_at is not None
+    assert item.closed_at.date() < TODAY.date() - timedelta(days=20)
+    assert client.worklist.told(office.slug) == []
+
+
+def _domain_id(office: Office) -> int:
+    names = office.world.context.store.transaction(lambda c: store_readings.names_of(c, office.tenant.id, 1))
+    return next(id for id, name in names.items() if name == DOMAIN)
