@@ -199,7 +199,7 @@ describe('the wall', () => {
     const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}, 'GET /api/v1/worklist': []});
     open(<WallPage />, '/?days=30&tenant=copperline');
     expect(await screen.findByText('No domains yet')).toBeTruthy();
-    expect(Object.fromEntries(seen[0]!.query)).toEqual({days: '30', tenant: 'copperline'});
+    expect(Object.fromEntries(seen[0]!.query)).toEqual({days: '30', subject: 'domain', tenant: 'copperline'});
   });
 
   it('falls back to a week when the address asks for nonsense', async () => {

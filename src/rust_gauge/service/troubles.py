@@ -35,6 +35,7 @@ from rust_gauge.store.readings import Series
 from rust_gauge.store.tables import ALL_PROVIDERS
 
 _HEAVY = 8.0  # points that one factor takes at one provider
+_SURELY = 1.2  # times its margin that a pull has to be: two complaints of four hundred mails are no incident
 _HEAVY_OVER_ALL = 4.0  # or over all of them
 _FADES_FOR = 4  # days without a rise after which a pull is that of something mended
 _LEAST_SHARE = 0.03  # of a domain's mail that a provider has to have
@@ -135,7 +136,11 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
             continue
         heavy = [_heavy(place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
         these = [trouble for trouble in heavy if trouble is not None]
-        found += these or _fell(place, domain_id, whole, day)
+        # What fell by a factor that only fades by now was told with that factor.
+        told = any(
+            whole.pulls[factor, (day - whole.first).days] / 10 >= _HEAVY_OVER_ALL for factor in range(len(NAMES))
+        )
+        found += these if these or told else _fell(place, domain_id, whole, day)
     return _by_relay(connection, place, found)
 
 
@@ -241,7 +246,7 @@ def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> lis
     groups: dict[str, list[Trouble]] = defaultdict(list)
     for trouble in listed:
         relay_id = flow.worst_relay(
-            connection, place.tenant.id, ids[trouble.name], place.day - timedelta(days=2), place.day, Cause.BLOCKLISTED
+            connection, place.tenant.id, ids[trouble.name], place.day - timedelta(days=13), place.day, Cause.BLOCKLISTED
         )
         groups[relays.get(relay_id or 0, "")].append(trouble)
     out = [trouble for trouble in found if trouble not in listed]
@@ -460,16 +465,21 @@ def _faults(connection: Connection, tenant: TenantAccess, place: Place) -> list[
         if name is None:
             continue
         mail = sum(place.mail.get(domain_id, {}).values())
+        groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
         for finding in audit.document["findings"]:
             if finding["level"] == "fault":
-                out.append(
-                    Trouble(
-                        f"fault:{name}:{finding['rule']}:{finding['place']['name']}", "fault", "domain", name,
-                        finding["title"], finding["reason"], Level.MEND, audit.finished_at.replace(tzinfo=UTC), mail,
-                        finding["remedy"], finding.get("record") or "",
-                        tuple(str(each)[:500] for each in finding["evidence"][:5]), "audit",
-                    )
-                )  # fmt: skip
+                groups[finding["rule"]].append(finding)
+        for rule, those in groups.items():
+            first = those[0]
+            more = f", and {len(those) - 1} more like it" if len(those) > 1 else ""
+            evidence = [str(line) for each in those for line in (each["title"], *each["evidence"])][1:]
+            out.append(
+                Trouble(
+                    f"fault:{name}:{rule}", "fault", "domain", name, first["title"] + more, first["reason"],
+                    Level.MEND if mail else Level.LOOK, audit.finished_at.replace(tzinfo=UTC), mail, first["remedy"],
+                    first.get("record") or "", tuple(line[:500] for line in evidence[:8]), "audit",
+                )
+            )  # fmt: skip
     return out
 
 

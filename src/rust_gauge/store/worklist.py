@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import Connection, select, update
+from sqlalchemy import Connection, func, select, update
 
 from rust_gauge.core.worklist import Item, Level, State, Trouble
 from rust_gauge.store import tables as t
@@ -136,16 +136,15 @@ def set_brakes(connection: Connection, tenant_id: int, found: list[dict[str, Any
 
 
 def new_wordings(connection: Connection, tenant_id: int, since: datetime, least: int) -> list[AnyRow]:
-    """id, wording, example, first_seen_at, cause, n, provider_id of replies first seen since a time."""
-    from sqlalchemy import func
-
+    """id, wording, example, first_seen_at, cause, n of replies that nobody was given before a time."""
     w, c = t.wording.c, t.flow_wording_day.c
     query = (
-        select(w.id, w.wording, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"), c.provider_id)
+        select(w.id, w.wording, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"))
         .join(t.flow_wording_day, c.wording_id == w.id)
         .where(w.tenant_id == tenant_id, c.tenant_id == tenant_id, w.first_seen_at >= _naive(since))
-        .group_by(w.id, c.cause, c.provider_id)
-        .having(func.sum(c.n) >= least)
+        .group_by(w.id, c.cause)
+        # Seen is not said: what is loaded late was said on its own day.
+        .having((func.sum(c.n) >= least) & (func.min(c.day) >= since.date()))
     )
     return list(connection.execute(query))
 

@@ -100,7 +100,7 @@ FACTORS = (
     Factor("delays", Kind.RATE, 0.10, 0.40, 15, half_life=1.5, usual=0.02, worth=50),
     Factor("held", Kind.RATE, 0.002, 0.01, 20, usual=0.0002, worth=300),
     Factor("unsubscribed", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="reported"),
-    Factor("engagement", Kind.ENGAGEMENT, 0.25, 0.60, 35, half_life=4, worth=100, of="opened_of"),
+    Factor("engagement", Kind.ENGAGEMENT, 0.15, 0.45, 40, half_life=4, worth=100, of="opened_of"),
     Factor("volume", Kind.VOLUME, 1.0, 2.5, 15, half_life=4, worth=300),
     Factor("audit", Kind.AUDIT, 1.0, 3.0, 20),
 )

@@ -28,6 +28,7 @@ _PEAK = 90.0  # half-life of the best that openings once were
 _BESIDE_OTHERS = 0.85  # of the best: the best of several is in part luck
 _LEAST_OPENED = 0.02  # below this nobody reports openings
 _OPENED_FROM = 500.0  # messages from which a usual share of openings can be told
+_OPENED_DAYS = 28
 _MARGIN_MOST = 50.0
 NO_VALUE = -1  # tenths where there is too little mail
 
@@ -167,7 +168,9 @@ def _engagement(factor: Factor, opened: Array, mail: Array, around: Surroundings
     """
     past_opened = before(faded(opened, decay_of(_PAST)), _SETTLES)
     past_mail = before(faded(mail, decay_of(_PAST)), _SETTLES)
-    known = past_mail >= _OPENED_FROM
+    # In the first weeks a share hangs on how soon openings are told; the best of those would stay for months.
+    days_seen = np.cumsum(np.cumsum(mail, axis=-1) > 0, axis=-1)
+    known = (past_mail >= _OPENED_FROM) & (days_seen >= _OPENED_DAYS)
     share = np.where(known, np.minimum(1.0, past_opened / np.maximum(past_mail, 1.0)), 0.0)
     # What fell slowly, or long ago, has still fallen: the best there was is forgotten slowly.
     usual, keeps = np.empty_like(share), decay_of(_PEAK)
