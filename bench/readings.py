@@ -1,45 +1,142 @@
-"""Readings of a domain with 20 providers over 400 days, against reading the same counters from MariaDB."""
+"""Readings of a thousand domains at twenty providers over 400 days, against reading the same counters; the wall."""
 
+import os
+import time
+from collections.abc import Iterator
 from datetime import timedelta
+from typing import Any
 
+import httpx
+import numpy as np
+import pymysql
+
+from bench.clearance import by_turns
+from bench.intake import service, token_of
 from bench.world import NOW, Bench, Figure, middle_of
-from rust_gauge.service.readings import compute_readings
-from rust_gauge.store import flow, providers
+from rust_gauge.service.readings import compute, compute_readings, first_day
+from rust_gauge.store import providers
+from rust_gauge.store import readings as store
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows
 from rust_gauge.store.events import intern
 
+MEMORY = "4G"
+_DOMAINS = int(os.environ.get("BENCH_DOMAINS", "1000"))
+_WALL = 500
+_PROVIDERS, _DAYS = 20, 400
 
-def run(bench: Bench) -> list[Figure]:
-    store, today = bench.context.store, NOW.date()
 
-    def fill(connection) -> int:  # type: ignore[no-untyped-def]
+def run(bench: Bench) -> Iterator[Figure]:
+    _fill(bench)
+    today = NOW.date()
+    began = time.perf_counter()
+    rows = _read(bench)
+    floor = time.perf_counter() - began
+    began = time.perf_counter()
+    compute(bench.context, bench.tenant.id, 1)
+    ours = time.perf_counter() - began
+    yield Figure(
+        f"readings of {_DOMAINS:,} domains × {_PROVIDERS} providers × {_DAYS} days, computed and stored",
+        f"{ours:.0f} s", f"{floor:.0f} s reading the counters ({rows:,} rows)", ours / floor, "5",
+    )  # fmt: skip
+    names = bench.context.store.transaction(lambda c: store.names_of(c, bench.tenant.id, 1))
+    one = sorted(names)[7]
+    single = middle_of(5, lambda: compute_readings(bench.context, bench.tenant.id, one))
+    part = middle_of(5, lambda: _counters(bench, [one]))
+    yield Figure(
+        f"one domain anew, {_PROVIDERS} providers, {today:%Y-%m-%d}", f"{single * 1000:.0f} ms",
+        f"{part * 1000:.0f} ms reading its counters", single / part, "-",
+    )  # fmt: skip
+    yield _wall(bench, sorted(names))
+
+
+def _fill(bench: Bench) -> None:
+    """Counters as a sender with some bounces, complaints and openings has them."""
+    tenant, today = bench.tenant.id, NOW.date()
+
+    def names(connection: Any) -> tuple[list[int], list[int], int, int]:
         values = {"origin": "added", "selectors": [], "created_at": NOW}
-        domain = intern(connection, t.sending_domain, bench.tenant.id, {"wide.example"}, **values)["wide.example"]
-        stream = intern(connection, t.stream, bench.tenant.id, {""})[""]
-        relay = intern(connection, t.relay, bench.tenant.id, {""})[""]
-        ids = providers.provider_ids(connection, {f"p{n}.example" for n in range(20)})
+        wanted = {f"d{n}.example" for n in range(_DOMAINS)}
+        domains = intern(connection, t.sending_domain, tenant, wanted, **values)
+        stream = intern(connection, t.stream, tenant, {"s"})["s"]
+        relay = intern(connection, t.relay, tenant, {"r"})["r"]
+        ids = providers.provider_ids(connection, {f"p{n}.example" for n in range(_PROVIDERS)})
         for n, id in enumerate(ids.values()):
-            providers.set_label(connection, bench.tenant.id, id, f"P{n}")
-            rows = []
-            for back in range(400):
-                day = today - timedelta(days=back)
-                head = (bench.tenant.id, domain, day, id, stream, relay)
-                rows += [(*head, 1, 0, 0, 900), (*head, 3, 1, 2, 7), (*head, 4, 0, 0, 1)]
-            insert_rows(connection, "INSERT INTO flow_day VALUES", rows)
-        return domain
+            providers.set_label(connection, tenant, id, f"P{n}")
+        return sorted(domains.values()), sorted(ids.values()), stream, relay
 
-    domain = store.transaction(fill)
-    floor = middle_of(
-        5, lambda: store.transaction(lambda c: flow.day_lines(c, bench.tenant.id, domain, today - timedelta(days=400)))
+    domains, ids, stream, relay = bench.context.store.transaction(names)
+    listed = " UNION ALL ".join(f"SELECT {id} AS p" for id in ids)
+    first = today - timedelta(days=_DAYS - 1)
+    kinds = "SELECT 1 AS k, 0 AS c, 0 AS q, 900 AS n UNION ALL SELECT 3, 1, 2, 7 UNION ALL SELECT 6, 0, 0, 200"
+    for domain in domains:
+        with bench.context.store.engine.begin() as connection:
+            connection.exec_driver_sql(
+                f"INSERT INTO flow_day SELECT {tenant}, {domain}, DATE_ADD('{first}', INTERVAL seq DAY), p, {stream}, "
+                f"{relay}, k, c, q, n + (seq * 7 + p * 13 + {domain}) MOD 31 "
+                f"FROM seq_0_to_{_DAYS - 1}, ({listed}) AS a, ({kinds}) AS b"
+            )
+
+
+def _counters(bench: Bench, ids: list[int]) -> Any:
+    since = first_day(NOW.date())
+    return bench.context.store.transaction(lambda c: store.counters(c, bench.tenant.id, 1, since, ids))
+
+
+def _read(bench: Bench) -> int:
+    """The same counters by the bare driver, into numpy, as many domains at a time as we take."""
+    connection: Any = pymysql.connect(**_place(bench))
+    domains = sorted(bench.context.store.transaction(lambda c: store.names_of(c, bench.tenant.id, 1)))
+    count = 0
+    for start in range(0, len(domains), 20):
+        ids = ", ".join(map(str, domains[start : start + 20]))
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "SELECT domain_id, provider_id, DATEDIFF(day, '2025-01-01'), kind, cause, permanence, n FROM flow_day "
+                f"WHERE tenant_id = {bench.tenant.id} AND domain_id IN ({ids})"
+            )
+            count += len(np.array(cursor.fetchall(), dtype=np.int64))
+    connection.close()
+    return count
+
+
+def _place(bench: Bench) -> dict[str, Any]:
+    url = bench.context.store.engine.url
+    return {"host": url.host, "port": url.port, "user": url.username, "password": url.password,
+            "database": url.database, "charset": "utf8mb4"}  # fmt: skip
+
+
+def _wall(bench: Bench, domains: list[int]) -> Figure:
+    """The wall over HTTP against the driver fetching the same rows."""
+    rest = ", ".join(map(str, domains[_WALL:])) or "0"
+    with bench.context.store.engine.begin() as connection:
+        connection.exec_driver_sql(f"DELETE FROM reading_series WHERE subject_id IN ({rest})")
+        connection.exec_driver_sql(f"DELETE FROM flow_day WHERE domain_id IN ({rest})")
+        connection.exec_driver_sql(f"DELETE FROM sending_domain WHERE id IN ({rest})")
+    token = token_of(bench)
+    sql = (
+        "SELECT subject_id, provider_id, last_day, tenths, margin, mail, pulls, measures, RIGHT(trend, 14) "
+        f"FROM reading_series WHERE tenant_id = {bench.tenant.id} AND kind = 1 AND provider_id > 2"
     )
-    ours = middle_of(3, lambda: compute_readings(bench.context, bench.tenant.id, domain))
-    return [
-        Figure(
-            "readings, 1 domain × 20 providers × 400 days, computed and stored",
-            f"{ours * 1000:.0f} ms",
-            f"{floor * 1000:.0f} ms reading the counters",
-            ours / floor,
-            "5",
-        )
-    ]
+    driver: Any = pymysql.connect(**_place(bench))
+
+    def fetch() -> None:
+        with driver.cursor() as cursor:
+            cursor.execute(sql)
+            if len(cursor.fetchall()) != min(_WALL, _DOMAINS) * _PROVIDERS:
+                raise RuntimeError("the wrong rows were fetched")
+
+    with (
+        service(bench, ("bench.serve", "service")) as url,
+        httpx.Client(base_url=url, headers={"Authorization": f"Bearer {token}"}, timeout=60) as client,
+    ):
+
+        def served() -> None:
+            if len(client.get("/api/v1/wall?days=7").json()["rows"]) != min(_WALL, _DOMAINS):
+                raise RuntimeError("the wall is not whole")
+
+        times = by_turns(7, {"ours": served, "floor": fetch})
+    driver.close()
+    return Figure(
+        f"the wall, {_WALL} domains × {_PROVIDERS} providers, served and read", f"{times['ours'] * 1000:.0f} ms",
+        f"{times['floor'] * 1000:.0f} ms the driver alone", times["ours"] / times["floor"], "3",
+    )  # fmt: skip

@@ -12384,7 +12384,7 @@ export interface operations {
             query?: {
                 /** @description Only this tenant */
                 tenant?: string | null;
-                /** @description open and minded if none is named */
+                /** @description All that live and are not put off if none is named */
                 state?: ("waiting" | "open" | "minded" | "put_off" | "closed")[];
                 assigned_to?: string | null;
             };

@@ -164,7 +164,8 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
             where.append((float(points), each, index))
     index_of_all = (day - whole.first).days
     over_all = whole.pulls[at, index_of_all] / 10
-    if not where and (over_all < _HEAVY_OVER_ALL or _recovers(whole, at, index_of_all)):
+    sure_of_all = max(_HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
+    if not where and (over_all < sure_of_all or _recovers(whole, at, index_of_all)):
         return None
     if not where:  # a little everywhere
         where = [
@@ -246,7 +247,7 @@ def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> lis
     groups: dict[str, list[Trouble]] = defaultdict(list)
     for trouble in listed:
         relay_id = flow.worst_relay(
-            connection, place.tenant.id, ids[trouble.name], place.day - timedelta(days=13), place.day, Cause.BLOCKLISTED
+            connection, place.tenant.id, ids[trouble.name], place.day - timedelta(days=30), place.day, Cause.BLOCKLISTED
         )
         groups[relays.get(relay_id or 0, "")].append(trouble)
     out = [trouble for trouble in found if trouble not in listed]

@@ -217,10 +217,10 @@ def release_brake(context: Context, tenant: TenantAccess, release: BrakeRelease,
 def list_items(
     context: Context, tenants: tuple[TenantAccess, ...], states: tuple[str, ...], assigned: str | None
 ) -> list[WorkItem]:
-    """Items of these tenants, what comes first first. Without states: what lives, but for what is put off."""
+    """Items of these tenants, what comes first first. Without states: all that lives, but for what is put off."""
     now = context.clock()
     names = {tenant.id: tenant for tenant in tenants}
-    chosen = states or (str(State.OPEN), str(State.MINDED))
+    chosen = states or (str(State.WAITING), str(State.OPEN), str(State.MINDED))
     rows = context.store.transaction(lambda c: store.items(c, list(names) or [0], chosen))
     shown = [
         _show(row, names[row.tenant_id], now)

@@ -42,7 +42,7 @@ const List = styled.ol`
 `;
 export const TONE: Record<WorkItem['level'], Colour> = {stop: 'seized', mend: 'corroded', look: 'tarnished', know: 'soft'};
 const SHOWN = [
-  {value: '', label: 'To do'}, {value: 'put_off', label: 'Put off'}, {value: 'waiting', label: 'Just found'}, {value: 'closed', label: 'Closed'},
+  {value: '', label: 'To do'}, {value: 'put_off', label: 'Put off'}, {value: 'closed', label: 'Closed'},
 ];
 
 export function WorklistPage() {
@@ -83,6 +83,7 @@ export function WorklistPage() {
                     {item.tenant_name}, since {day(item.since)}
                     {item.returns > 0 && <> · came back{item.returns > 1 ? ` ${item.returns} times` : ''}</>}
                     {item.assigned_to && <> · {item.assigned_to}</>}
+                    {item.state === 'waiting' && <> · just found</>}
                     {item.state === 'minded' && <> · looked after</>}
                     {item.state === 'put_off' && item.until && <> · put off until {day(item.until)}</>}
                     {item.state === 'closed' && item.closed_at && <> · closed {ago(item.closed_at)}</>}

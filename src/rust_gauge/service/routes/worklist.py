@@ -29,7 +29,7 @@ def list_worklist(
     context: Ctx,
     principal: Asker,
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
-    state: Annotated[list[ItemState], Query(description="open and minded if none is named")] = [],  # noqa: B006
+    state: Annotated[list[ItemState], Query(description="All that live and are not put off if none is named")] = [],  # noqa: B006
     assigned_to: Annotated[str | None, Query(max_length=254)] = None,
 ) -> list[WorkItem]:
     """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
