@@ -680,7 +680,7 @@ class Worklist(_Part):
     async def list(
         self, *, tenant: str | None = None, state: Sequence[str] | None = None, assigned_to: str | None = None
     ) -> list[WorkItem]:
-        """What to do next, over all tenants unless one is named; what is put off or closed only when states are named."""
+        """What to do next, over all tenants unless one is named; put off and closed items only by their states."""
         return await self._client.send(calls.list_worklist(tenant, state, assigned_to))
 
     async def get(self, tenant: str, id: int) -> WorkItemDetails:

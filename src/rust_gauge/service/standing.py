@@ -327,21 +327,21 @@ class _Cells:
         whole = self._rows.get((tenant_id, subject_id, ALL_PROVIDERS))
         if whole is None or whole.tenths == NO_VALUE or whole.last_day != self._today:
             return None
-        pulls = np.frombuffer(whole.pulls, "<i2")
-        at = int(pulls.argmax())
-        if not pulls[at]:
+        rows = [row for row in self._of[tenant_id, subject_id] if row.tenths != NO_VALUE and row.mail > 0]
+        total = sum(row.mail for row in rows)
+        if not rows:
             return None
-        rows = self._of[tenant_id, subject_id]
-        weights = [
-            int(np.frombuffer(row.pulls, "<i2")[at]) * row.mail if row.tenths != NO_VALUE else 0.0 for row in rows
-        ]
-        row = rows[int(np.argmax(weights))]
+        # As in the reading over all providers each pull counts by its provider's share of the mail.
+        points = np.stack([np.frombuffer(row.pulls, "<i2") * (row.mail / total) for row in rows])
+        row_at, at = (int(each) for each in np.unravel_index(points.argmax(), points.shape))
+        if points[row_at, at] < 0.5:
+            return None
+        row = rows[row_at]
         measures = np.frombuffer(row.measures, "<f4").reshape(3, -1)[:, at]
         factor = FACTORS[at]
-        total = sum(weights) or 1.0
         return Pull(
             factor=factor.name, provider=columns.name(row.provider_id), label=columns.label(row.provider_id),
-            points=round(int(pulls[at]) / 10 * max(weights) / total, 1), unit=UNITS[factor.kind],
+            points=round(float(points[row_at, at]) / 10, 1), unit=UNITS[factor.kind],
             measure=float(np.nan_to_num(measures[0])), low=float(np.nan_to_num(measures[1])),
             high=float(np.nan_to_num(measures[2])), watch=factor.watch, stop=factor.stop,
         )  # fmt: skip

@@ -19,7 +19,7 @@ from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
 from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
 from rust_gauge.core.reputation.factors import Kind
 from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, Line, Standing, crossed, standings
-from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.core.worklist import Level, State, Trouble
 from rust_gauge.service import feeds
 from rust_gauge.service.context import Context
 from rust_gauge.service.flow import REPORTS_WITHIN
@@ -36,6 +36,7 @@ from rust_gauge.store.tables import ALL_PROVIDERS
 
 _HEAVY = 8.0  # points that one factor takes at one provider
 _SURELY = 1.2  # times its margin that a pull has to be: two complaints of four hundred mails are no incident
+_KEEPS = 0.5  # of that at which an item that lives goes on
 _HEAVY_OVER_ALL = 4.0  # or over all of them
 _FADES_FOR = 4  # days without a rise after which a pull is that of something mended
 _LEAST_SHARE = 0.03  # of a domain's mail that a provider has to have
@@ -81,6 +82,7 @@ class Place:
     names: Mapping[int, str]  # sending domains
     mail: Mapping[int, Mapping[int, int]]  # delivered in the week by domain and provider
     streams: Mapping[tuple[int, str], tuple[str, int, int]]  # (domain, factor): stream, events, of how many
+    live: frozenset[str] = frozenset()  # keys of items that live: they go on until they are well below what made them
 
 
 def find_troubles(
@@ -117,7 +119,9 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date) -> Place:
                 row = int(sums[at].argmax())
                 stream = known.get(counted.series[row][0], "")
                 streams[domain_id, name] = (stream, int(sums[at, row]), int(sums[at].sum()))
-    return Place(tenant, day, columns, names, mail, streams)
+    states = [str(state) for state in State if state is not State.CLOSED]
+    live = frozenset(row.item_key for row in store.items(connection, [tenant.id], states))
+    return Place(tenant, day, columns, names, mail, streams, live)
 
 
 # Heavy pulls
@@ -150,6 +154,7 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
         return None  # told with the faults themselves
     mail = place.mail.get(domain_id, {})
     total = sum(mail.values()) or 1
+    keeps = _KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
     for each in mine:
         index = (day - each.first).days
@@ -164,7 +169,7 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
             where.append((float(points), each, index))
     index_of_all = (day - whole.first).days
     over_all = whole.pulls[at, index_of_all] / 10
-    sure_of_all = max(_HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
+    sure_of_all = keeps * max(_HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
     if not where and (over_all < sure_of_all or _recovers(whole, at, index_of_all)):
         return None
     if not where:  # a little everywhere
