@@ -8,6 +8,7 @@ import pytest
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.readings import Ahead, FactorSettings, NewMark, ReadingSettings
+from rust_gauge.contract.suppression import NewEntries
 from rust_gauge.service import readings
 from rust_gauge.service.jobs import worker
 from rust_gauge.store import jobs
@@ -300,3 +301,19 @@ def test_a_job_that_fails_is_tried_again_later_and_given_up_in_the_end(
             runs += worker.work_once(context)
     assert runs == jobs.MAX_ATTEMPTS
     assert context.store.transaction(lambda c: jobs.waiting(c, "readings", office.tenant.id)) == 0
+
+
+def test_mail_to_addresses_that_were_held_is_found_and_pulls(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20)
+    with office.world.clock.later(-timedelta(days=1)):
+        held = [f"person{n}@tidepost.example" for n in range(20)]
+        client.suppression.hold(office.slug, NewEntries(addresses=held, note="they asked"))
+    context = office.world.context
+    context.store.transaction(lambda c: jobs.enqueue(c, "held", office.tenant.id, 0, context.clock()))
+    office.world.work()
+    pulls = {pull.factor: pull for pull in client.readings.series(office.slug, DOMAIN).readings[-1].pulls}
+    assert pulls["held"].measure > 0.01
+    assert pulls["held"].points > 5
+    heaviest = client.readings.wall().rows[0].heaviest
+    assert heaviest is not None
+    assert (heaviest.factor, heaviest.points) == ("held", pulls["held"].points)

@@ -123,6 +123,51 @@ export const useLookForWork = () => {
   });
 };
 
+export const useAlertSettings = (tenant: string) =>
+  useQuery({
+    queryKey: ['alerts', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/alert-settings', {params: {path: {tenant}}, signal})),
+  });
+
+export const usePutAlertSettings = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['AlertSettings']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/alert-settings', {params: {path: {tenant}}, body})),
+    onSuccess: (kept) => queries.setQueryData(['alerts', tenant], kept),
+  });
+};
+
+export const useTold = (tenant: string) =>
+  useQuery({
+    queryKey: ['told', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/told', {params: {path: {tenant}}, signal})),
+    refetchInterval: 30_000,
+  });
+
+export const useBrakes = (tenant: string) =>
+  useQuery({
+    queryKey: ['brakes', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, signal})),
+  });
+
+export const usePutBrake = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['BrakeRelease']) => unwrap(api.POST('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, body})),
+    onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
+  });
+};
+
+export const useReleaseBrake = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['BrakeRelease']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/brakes/releases', {params: {path: {tenant}}, body})),
+    onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
+  });
+};
+
 export const useLines = (tenant: string) =>
   useQuery({
     queryKey: ['lines', tenant],

@@ -34,6 +34,7 @@ from rust_gauge.core.reputation.factors import Kind as FactorKind
 from rust_gauge.service.context import Context
 from rust_gauge.service.flow import REPORTS_WITHIN
 from rust_gauge.service.providers import Columns, columns_of
+from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import flow, jobs
 from rust_gauge.store import readings as store
@@ -47,6 +48,7 @@ HISTORY = timedelta(days=400)
 _TOGETHER = 20  # subjects that are computed at once
 _OUTAGE_RUN_IN = timedelta(days=45)  # what is usual of delays has to be known before they can be unusual
 _LOOK_EVERY = timedelta(hours=1)
+_HELD_LOOKED_BACK = timedelta(days=2)
 _USUAL_OF = timedelta(days=90)
 _USUAL_BY, _USUAL_FROM = 5, 500  # senders, and messages of each, from which it is known what is usual at a provider
 _THEIR_TROUBLE = frozenset({Cause.PROVIDER_TROUBLE, Cause.HOST_UNREACHABLE})
@@ -75,7 +77,8 @@ def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, flo
 
 def _table() -> NDArray[np.float64]:
     """The same for all counters, a row for each code of kind, cause and permanence."""
-    out = np.zeros((len(Count) * _CAUSES * _PERMANENCES, len(COUNTS)))
+    out = np.zeros((len(Count) * _CAUSES * _PERMANENCES + 1, len(COUNTS)))
+    out[-1, COUNTS.index("held")] = 1  # of HELD
     for kind, cause, permanence in product(Count, Cause, Permanence):
         for name, weight in _counted(kind, cause, permanence).items():
             out[_code(kind.number, cause.number, permanence.number), COUNTS.index(name)] = weight
@@ -88,6 +91,7 @@ def _code(kind: Any, cause: Any, permanence: Any) -> Any:
 
 _TABLE = _table()
 _BOUNCED = Count.BOUNCED.number
+_MOST_KINDS = len(Count) - 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +120,8 @@ def count(rows: NDArray[np.int64], since: date, today: date, place: Mapping[int,
     start = int(days.min())
     length = (today - since).days - start + 1
     cell = at * length + (days - start)
-    weights = _TABLE[_code(kinds, causes, permanences)] * n[:, None]
+    codes = np.where(kinds == store.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences))
+    weights = _TABLE[codes] * n[:, None]
     counts = np.empty((len(COUNTS), len(pairs), length))
     for row in range(len(COUNTS)):
         counts[row] = np.bincount(cell, weights[:, row], len(pairs) * length).reshape(len(pairs), length)
@@ -235,7 +240,7 @@ def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[i
 def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequence[int]) -> list[Series]:
     """Series of subjects at each provider and over all of them."""
     since = first_day(place.today)
-    rows = store.counters(connection, place.tenant_id, kind, since, subject_ids)
+    rows = rows_of(connection, place.tenant_id, kind, since, subject_ids)
     counted = count(rows, since, place.today, place.shown_as)
     if not counted.series:
         return []
@@ -255,6 +260,15 @@ def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequ
         none = np.full(last.shape[:2], np.nan)
         out.append(_series(subject, ALL_PROVIDERS, counted.first, start, whole, 0, none))
     return out
+
+
+def rows_of(
+    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]
+) -> NDArray[np.int64]:
+    """Counters of subjects, with the mail that went to held addresses."""
+    rows = store.counters(connection, tenant_id, kind, since, subject_ids)
+    held = store.held_counters(connection, tenant_id, kind, since, subject_ids)
+    return np.concatenate([rows, held]) if len(held) else rows
 
 
 def part_of(readings: Readings, rows: Sequence[int]) -> Readings:
@@ -385,6 +399,21 @@ def _learn_usual(connection: Connection, today: date) -> None:
 # When
 
 
+def run_held(context: Context, job: Job) -> None:
+    """The job: mail of the last days that went to addresses that were held. Readings follow when there was any."""
+    now = context.clock()
+    today = now.date()
+
+    def work(connection: Connection) -> int:
+        found = store.find_held_mailed(connection, job.tenant_id, today - _HELD_LOOKED_BACK, today)
+        if found:
+            for domain_id in store.names_of(connection, job.tenant_id, 1):
+                jobs.enqueue(connection, "readings", job.tenant_id, domain_id, now)
+        return found
+
+    log.info("held_mailed", tenant=job.tenant_id, groups=context.store.transaction(work))
+
+
 def run_subjects(context: Context, job: Job) -> None:
     """The job: readings of a tenant's streams, relays and addresses."""
     for kind in range(2, len(KINDS) + 1):
@@ -399,6 +428,8 @@ def ask_for_stale(context: Context) -> int:
     if looked is None or not timedelta(0) <= now - looked < _LOOK_EVERY:
         context.memory["providers looked at"] = now
         context.store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
+        for tenant_id in context.store.transaction(store_accounts.tenant_ids):
+            context.store.transaction(lambda c, id=tenant_id: jobs.enqueue(c, "held", id, 0, now))  # type: ignore[misc]
 
     def work(connection: Connection) -> int:
         stale = store.stale_domains(connection, now.date())

@@ -56,7 +56,7 @@ from rust_gauge.service import proofs
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
-from rust_gauge.service.readings import Counted, Place, count, first_day, part_of, place_of, surroundings
+from rust_gauge.service.readings import Counted, Place, count, first_day, part_of, place_of, rows_of, surroundings
 from rust_gauge.store import audits as store_audits
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import flow
@@ -115,9 +115,8 @@ def examine(
     subject_id = _id_of(connection, tenant, subject, name)
     since = first_day(today)
     kind = kind_of(subject)
-    counted = count(
-        store.counters(connection, tenant.id, kind, since, [subject_id]), since, today, place.shown_as
-    )  # fmt: skip
+    rows = rows_of(connection, tenant.id, kind, since, [subject_id])
+    counted = count(rows, since, today, place.shown_as)
     if not counted.series:
         return None
     around = surroundings(connection, place, kind, counted)

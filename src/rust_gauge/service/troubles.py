@@ -161,11 +161,9 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
         if each is whole or each.tenths[index] == NO_VALUE:
             continue
         points = each.pulls[at, index] / 10
-        if (
-            points >= _HEAVY
-            and not _recovers(each, at, index)
-            and mail.get(each.provider_id, 0) / total >= _LEAST_SHARE
-        ):
+        share = mail.get(each.provider_id, 0) / total
+        sure = keeps * max(_HEAVY, _SURELY * each.margin[index] / 10)
+        if points >= sure and share >= _LEAST_SHARE and not _recovers(each, at, index):
             where.append((float(points), each, index))
     index_of_all = (day - whole.first).days
     over_all = whole.pulls[at, index_of_all] / 10

@@ -150,6 +150,48 @@ def counters(
     return rows_as_array(connection, sql, 7)
 
 
+HELD = 99  # stands for a kind of counter: mail to addresses that were held
+
+
+def held_counters(
+    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int] = ()
+) -> NDArray[np.int64]:
+    """Mail to held addresses in the form of `counters`, with HELD as its kind. None by sending address."""
+    if kind == 4:
+        return np.zeros((0, 7), dtype=np.int64)
+    column = _SUBJECT[kind]
+    where = f"tenant_id = {tenant_id} AND day >= {literal(since)}"
+    if subject_ids:
+        where += f" AND {column} IN ({', '.join(map(str, subject_ids))})"
+    sql = (
+        f"SELECT {column}, provider_id, DATEDIFF(day, {literal(since)}), {HELD}, 0, 0, CAST(SUM(n) AS UNSIGNED) "
+        f"FROM held_mailed_day WHERE {where} GROUP BY {column}, provider_id, day"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: date) -> int:
+    """Count anew, for these days, messages delivered or bounced that went to an address while it was held.
+
+    An hour is allowed for, as what is under way cannot be called back. By the keys of events, so only for tenants that
+    compare addresses in the usual way and in clear. Gives how many there were.
+    """
+    days = f"BETWEEN {literal(first)} AND {literal(last)}"
+    run(connection, f"DELETE FROM held_mailed_day WHERE tenant_id = {tenant_id} AND day {days}")
+    done = run(
+        connection,
+        "INSERT INTO held_mailed_day "
+        "SELECT e.tenant_id, DATE(e.occurred_at), e.domain_id, e.provider_id, e.stream_id, e.relay_id, "
+        "COUNT(DISTINCT e.message_key, e.recipient_key) FROM event AS e "
+        "STRAIGHT_JOIN suppression_entry AS s FORCE INDEX (PRIMARY) "
+        f"ON s.tenant_id = {tenant_id} AND s.address_key = e.recipient_key AND s.state = 1 AND s.reach = 1 "
+        f"AND s.made_at < e.occurred_at - INTERVAL 1 HOUR WHERE e.tenant_id = {tenant_id} AND e.kind IN (1, 3) "
+        f"AND e.occurred_at >= {literal(first)} AND e.occurred_at < {literal(last + timedelta(days=1))} "
+        "GROUP BY 1, 2, 3, 4, 5, 6",
+    )
+    return int(done.rowcount)
+
+
 def stream_counters(
     connection: Connection, tenant_id: int, domain_id: int, first: date, last: date
 ) -> NDArray[np.int64]:

@@ -736,6 +736,18 @@ provider_usual = _table(
     Column("document", JSON, nullable=False),
 )
 
+# Mail that went to addresses that were held: found once an hour for the days that can still change.
+held_mailed_day = _table(
+    "held_mailed_day",
+    Column("tenant_id", _Id, primary_key=True, autoincrement=False),
+    Column("day", Date, primary_key=True),
+    Column("domain_id", _Id, primary_key=True, autoincrement=False),
+    Column("provider_id", _Id, primary_key=True, autoincrement=False),
+    Column("stream_id", _Id, primary_key=True, autoincrement=False),
+    Column("relay_id", _Id, primary_key=True, autoincrement=False),
+    Column("n", _Big, nullable=False),
+)
+
 # Notes of people on the time axis. An empty domain: for all of the tenant.
 mark = _table(
     "mark",

@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {AlertsCard} from './AlertsCard';
 import {KeepingCard} from './KeepingCard';
 import {PersonCard} from './PersonCard';
 import {TokensCard} from './TokensCard';
@@ -20,6 +21,7 @@ export function SettingsPage({who}: {who: Schemas['Who']}) {
   return (
     <Page>
       <h1>Settings of {tenant.name}</h1>
+      <AlertsCard key={tenant.slug} tenant={tenant.slug} />
       <WebhooksCard tenant={tenant.slug} />
       <TokensCard tenant={tenant.slug} />
       <KeepingCard tenant={tenant.slug} />

@@ -77,6 +77,7 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "readings": _readings,
     "subjects": readings.run_subjects,
     "providers": _providers,
+    "held": readings.run_held,
     "worklist": worklist.run_look,
     "told": telling.run_told,
     "audit": _audit,

@@ -63,6 +63,18 @@ CREATE TABLE told (
 )ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
     """,
     "CREATE INDEX told_tenant ON told (tenant_id, id)",
+    """
+CREATE TABLE held_mailed_day (
+    tenant_id INTEGER UNSIGNED NOT NULL,
+    day DATE NOT NULL,
+    domain_id INTEGER UNSIGNED NOT NULL,
+    provider_id INTEGER UNSIGNED NOT NULL,
+    stream_id INTEGER UNSIGNED NOT NULL,
+    relay_id INTEGER UNSIGNED NOT NULL,
+    n BIGINT UNSIGNED NOT NULL,
+    PRIMARY KEY (tenant_id, day, domain_id, provider_id, stream_id, relay_id)
+)ENGINE=InnoDB CHARSET=utf8mb4 COLLATE utf8mb4_bin
+    """,
     "ALTER TABLE suppression_state ADD COLUMN brakes JSON NOT NULL DEFAULT '[]'",
 )
 
