@@ -7,6 +7,7 @@ import {DomainsPage} from './features/domains/DomainsPage';
 import {FlowPage} from './features/mailflow/FlowPage';
 import {ReadingsPage} from './features/readings/ReadingsPage';
 import {SubjectPage} from './features/readings/SubjectPage';
+import {ReportPage} from './features/report/ReportPage';
 import {SignIn} from './features/session/SignIn';
 import {SettingsPage} from './features/settings/SettingsPage';
 import {SuppressionPage} from './features/suppression/SuppressionPage';
@@ -34,6 +35,7 @@ export function App() {
           <Route path="/domains" element={<DomainsPage who={who} />} />
           <Route path="/domains/:tenant/:name" element={<DomainPage />} />
           <Route path="/flow" element={<FlowPage who={who} />} />
+          <Route path="/report" element={<ReportPage who={who} />} />
           <Route path="/readings" element={<ReadingsPage />} />
           <Route path="/readings/:tenant/:subject/:name" element={<SubjectPage />} />
           <Route path="/suppression" element={<SuppressionPage who={who} />} />

@@ -3,7 +3,7 @@
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import timedelta
+from datetime import datetime, timedelta
 from email.parser import BytesParser
 from email.policy import default
 from pathlib import Path
@@ -15,7 +15,7 @@ from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.relays import RelayDescription, RelayLines
 from rust_gauge.contract.suppression import Sending
 from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WayToTell, WorkAct
-from rust_gauge.service import readings, worklist
+from rust_gauge.service import readings, reports, worklist
 from rust_gauge.service.context import Context, make_context
 from rust_gauge.service.jobs import worker
 from rust_gauge.standins.mail_host import MailHost
@@ -182,6 +182,44 @@ def test_people_are_told_by_mail_with_the_remedy_once_for_one_incident(
     assert "What to do: Check the list of newsletter" in text
     assert "Bounces of relay office-1 are past the" in text
     assert f"/worklist/{office.slug}/" in text
+
+
+@pytest.mark.parametrize(
+    ("every", "now", "day"),
+    [
+        ("", "2026-11-23T09:00", None), ("week", "2026-11-23T05:00", None), ("week", "2026-11-23T06:00", "2026-11-23"),
+        ("week", "2026-11-28T00:00", "2026-11-23"), ("month", "2026-11-20T00:00", "2026-11-01"),
+    ],
+)  # fmt: skip
+def test_a_report_is_due_on_monday_or_on_the_first(every: str, now: str, day: str | None) -> None:
+    found = reports.due_on(every, datetime.fromisoformat(now))
+    assert (str(found) if found else None) == day
+
+
+def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Client, tmp_path: Path) -> None:
+    with mail_host(tmp_path) as host:
+        settings = office.world.context.settings.model_copy(
+            update={"mail_relays": {"own": f"127.0.0.1:{host.server_address[1]}"}}
+        )
+        context = make_context(settings, office.world.clock)
+        weekly = SOON.model_copy(update={"report_every": "week", "report_to": ["boss@skerry.example"]})
+        client.worklist.put_settings(office.slug, weekly)
+        mail(office, client, bad=40)
+        look(office)
+        look(office)
+        for _ in range(2):
+            reports.ask_for_due(context)
+            while worker.work_once(context):
+                pass
+        context.close()
+    (file,) = tmp_path.glob("*.eml")
+    message = BytesParser(policy=default).parsebytes(file.read_bytes())
+    assert message["To"] == "boss@skerry.example"
+    text = message.get_body(("plain",)).get_content()  # type: ignore[union-attr]
+    assert DOMAIN in text
+    assert "1. Bounces of bad addresses at tidepost.example" in text
+    assert f"/report?tenant={office.slug}" in text
+    assert DOMAIN in message.get_body(("html",)).get_content()  # type: ignore[union-attr]
 
 
 def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office: Office, client: Client) -> None:

@@ -1195,6 +1195,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Report
+         * @description Send the report now to the people of the alert settings.
+         */
+        post: operations["send_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/told": {
         parameters: {
             query?: never;
@@ -2653,6 +2673,18 @@ export interface components {
              * @default []
              */
             ways: components["schemas"]["WayToTell"][];
+            /**
+             * Report Every
+             * @description On Mondays, or on the first of the month
+             * @default
+             * @enum {string}
+             */
+            report_every: "" | "week" | "month";
+            /**
+             * Report To
+             * @default []
+             */
+            report_to: string[];
         };
         /**
          * AlignedIdentifier
@@ -12730,6 +12762,59 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AlertSettings"];
                 };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_report: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, as RFC 9457 */
             401: {

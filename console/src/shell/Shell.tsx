@@ -85,7 +85,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
         {!['/suppression', '/domains', '/settings'].includes(location.pathname) && !location.pathname.startsWith('/worklist') && (
           <Choice
             label="Period"
-            value={String(periodOr(view.get('days'), one ? 90 : location.pathname === '/readings' ? 30 : 7))}
+            value={String(periodOr(view.get('days'), one ? 90 : ['/readings', '/report'].includes(location.pathname) ? 30 : 7))}
             options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
             onChange={(days) => view.set('days', days)}
           />

@@ -707,6 +707,10 @@ class Worklist(_Part):
         """Replace them."""
         return await self._client.send(calls.put_alert_settings(tenant, settings))
 
+    async def send_report(self, tenant: str, *, days: int = 7) -> None:
+        """Send the report of a period now to the people of the alert settings."""
+        await self._client.send(calls.send_report(tenant, days))
+
     async def told(self, tenant: str) -> builtins.list[Told]:
         """The newest messages, and what became of them."""
         return await self._client.send(calls.list_told(tenant))

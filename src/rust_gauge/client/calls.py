@@ -345,6 +345,10 @@ def put_alert_settings(tenant: str, settings: AlertSettings) -> Call[AlertSettin
     return _again(_call("PUT", _tenant(tenant, "alert-settings"), AlertSettings, settings))
 
 
+def send_report(tenant: str, days: int) -> Call[None]:
+    return _call("POST", _tenant(tenant, "reports"), type(None), days=days)
+
+
 def list_told(tenant: str) -> Call[list[Told]]:
     return _call("GET", _tenant(tenant, "told"), list[Told])
 

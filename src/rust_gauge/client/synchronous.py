@@ -700,6 +700,10 @@ class Worklist(_Part):
         """Replace them."""
         return self._client.send(calls.put_alert_settings(tenant, settings))
 
+    def send_report(self, tenant: str, *, days: int = 7) -> None:
+        """Send the report of a period now to the people of the alert settings."""
+        self._client.send(calls.send_report(tenant, days))
+
     def told(self, tenant: str) -> builtins.list[Told]:
         """The newest messages, and what became of them."""
         return self._client.send(calls.list_told(tenant))

@@ -97,6 +97,8 @@ class AlertSettings(Model):
     sure: float = Field(0.9, ge=0.5, le=0.999, description="How probable it has to be that a line is crossed")
     brake: bool = Field(False, description="At a stop line hold the stream and relay until somebody releases it")
     ways: list[WayToTell] = Field(default=[], max_length=20)
+    report_every: Literal["", "week", "month"] = Field("", description="On Mondays, or on the first of the month")
+    report_to: list[Annotated[str, StringConstraints(max_length=254)]] = Field(default=[], max_length=20)
 
 
 class Told(Model):

@@ -20,6 +20,8 @@ from rust_gauge.contract.worklist import (
     WorkItemDetails,
     WorkStep,
 )
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import parse_address
 from rust_gauge.core.worklist import Patience, State, Tell, Trouble, acknowledge, close, follow, put_off, rank
 from rust_gauge.service import audits, proofs, readings, telling, troubles, webhooks
 from rust_gauge.service.context import Context
@@ -59,6 +61,11 @@ def put_settings(context: Context, tenant: TenantAccess, settings: AlertSettings
         raise ServiceProblem("invalid-request", "ways: two have the same name")
     for number, way in enumerate(settings.ways):
         telling.check_way(context, number, way)
+    for number, address in enumerate(settings.report_to):
+        try:
+            parse_address(address)
+        except AddressError as error:
+            raise ServiceProblem("not-an-address", f"report_to.{number}: {error}", remedy=error.remedy) from None
     now = context.clock()
     document = settings.model_dump(mode="json")
     context.store.transaction(lambda c: store_settings.put_setting(c, tenant.id, SETTING, document, now))

@@ -60,7 +60,7 @@ export function ReadingsPage() {
         <h1>Readings</h1>
         <Choice label="What is shown" value={subject} options={SUBJECTS} onChange={(value) => { setChosen([]); view.set('subject', value === 'domain' ? '' : value); }} />
         <p>
-          The last {days} days beside the {days} before. {fell ? <b>{fell} stand lower than before.</b> : 'None stands lower than before.'}
+          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>A report to print</Link>. The last {days} days beside the {days} before. {fell ? <b>{fell} stand lower than before.</b> : 'None stands lower than before.'}
         </p>
       </Head>
       {shown.length > 0 && (

@@ -17,6 +17,7 @@ type Way = Schemas['WayToTell'];
 const Form = styled.form`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(220px, 1fr)); align-items: start; margin-bottom: ${space.m}; > button { justify-self: start; margin-top: 20px; }`;
 const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s} ${space.m}; align-items: end; margin: ${space.s} 0;`;
 const KINDS = [{value: 'mail', label: 'By mail'}, {value: 'chat', label: 'To a chat'}];
+const REPORTS = [{value: '', label: 'No report by mail'}, {value: 'week', label: 'Every Monday'}, {value: 'month', label: 'On the first of the month'}];
 const LEVELS = [
   {value: 'stop', label: 'what stops mail'}, {value: 'mend', label: 'what is to be mended, and worse'},
   {value: 'look', label: 'what to look at, and worse'}, {value: 'know', label: 'everything'},
@@ -43,9 +44,11 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
   const [repeat, setRepeat] = useState(String(kept.repeat_hours));
   const [well, setWell] = useState(String(kept.well_hours));
   const [sure, setSure] = useState(String(kept.sure * 100));
+  const [every, setEvery] = useState<string>(kept.report_every ?? '');
+  const [people, setPeople] = useState((kept.report_to ?? []).join(', '));
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    put.mutate({...kept, wait_minutes: Number(wait), repeat_hours: Number(repeat), well_hours: Number(well), sure: Number(sure) / 100});
+    put.mutate({...kept, wait_minutes: Number(wait), repeat_hours: Number(repeat), well_hours: Number(well), sure: Number(sure) / 100, report_every: every as Settings['report_every'], report_to: people.split(/[\s,;]+/).filter(Boolean)});
   };
   return (
     <>
@@ -54,6 +57,8 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
         <Field label="Tell again after, hours" hint="while nobody looks after it; 0: never" value={repeat} onChange={setRepeat} isRequired />
         <Field label="Close when well for, hours" value={well} onChange={setWell} isRequired />
         <Field label="A line is crossed when sure to, %" value={sure} onChange={setSure} isRequired />
+        <Field label="A report goes to" hint="addresses; it can be printed from Readings, too" value={people} onChange={setPeople} placeholder="boss@skerry.example" />
+        <div><Choice label="How often" value={every} options={REPORTS} onChange={setEvery} /></div>
         <Button type="submit" tone="main" isDisabled={put.isPending}>Keep these settings</Button>
       </Form>
       {(kept.ways ?? []).length === 0 ? (

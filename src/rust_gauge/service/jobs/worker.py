@@ -18,6 +18,7 @@ from rust_gauge.service import (
     proposals,
     reading_settings,
     readings,
+    reports,
     retention,
     rules,
     shifts,
@@ -80,6 +81,7 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "held": readings.run_held,
     "worklist": worklist.run_look,
     "told": telling.run_told,
+    "report": reports.run_report,
     "audit": _audit,
     "batch": batches.run_batch,
     "watch": _watch,
@@ -114,6 +116,7 @@ def tick(context: Context) -> None:
     """What is due from time to time: a day begins, partitions ahead."""
     readings.ask_for_stale(context)
     worklist.ask_for_looks(context)
+    reports.ask_for_due(context)
     audits.ask_for_due(context)
     proofs.look_at_due(context)
     webhooks.forget_old(context)

@@ -15,7 +15,7 @@ from rust_gauge.contract.worklist import (
     WorkItem,
     WorkItemDetails,
 )
-from rust_gauge.service import telling, worklist
+from rust_gauge.service import reports, telling, worklist
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.routes.access import Asker, Ctx, Tenant
 from rust_gauge.service.routes.api import problems
@@ -74,6 +74,17 @@ def get_alert_settings(context: Ctx, tenant: Tenant) -> AlertSettings:
 def put_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
     """Replace them."""
     return worklist.put_settings(context, tenant, body)
+
+
+@router.post("/tenants/{tenant}/reports", status_code=204, operation_id="send_report")
+def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> None:
+    """Send the report now to the people of the alert settings."""
+    to = worklist.get_settings(context, tenant).report_to
+    if not to:
+        raise ServiceProblem(
+            "invalid-request", "Nobody is to get a report", remedy="Set report_to in the alert settings"
+        )
+    reports.send_report(context, tenant, to, days)
 
 
 @router.get("/tenants/{tenant}/told", operation_id="list_told")
