@@ -76,6 +76,13 @@ def _fill(bench: Bench) -> None:
                 f"FROM seq_0_to_{_DAYS - 1}, ({listed}) AS a, ({kinds}) AS b"
             )
 
+    with bench.context.store.engine.begin() as connection:
+        for what, column in ((1, "domain_id"), (2, "stream_id"), (3, "relay_id"), (5, "provider_id")):
+            connection.exec_driver_sql(
+                f"INSERT INTO flow_sum_day SELECT tenant_id, {what}, day, {column}, kind, SUM(n) FROM flow_day "
+                f"GROUP BY tenant_id, day, {column}, kind"
+            )
+
 
 def _counters(bench: Bench, ids: list[int]) -> Any:
     since = first_day(NOW.date())
@@ -110,7 +117,7 @@ def _wall(bench: Bench, domains: list[int]) -> Figure:
     rest = ", ".join(map(str, domains[_WALL:])) or "0"
     with bench.context.store.engine.begin() as connection:
         connection.exec_driver_sql(f"DELETE FROM reading_series WHERE subject_id IN ({rest})")
-        connection.exec_driver_sql(f"DELETE FROM flow_day WHERE domain_id IN ({rest})")
+        connection.exec_driver_sql(f"DELETE FROM flow_sum_day WHERE what = 1 AND part_id IN ({rest})")
         connection.exec_driver_sql(f"DELETE FROM sending_domain WHERE id IN ({rest})")
     token = token_of(bench)
     sql = (

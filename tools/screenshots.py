@@ -27,11 +27,12 @@ PAGES = (
     ("domain-dark", "/domains/copperline/copperline.example?days=30", "dark", 1280, 800),
     ("domain-records", "/domains/copperline/copperline.example?view=records", "light", 1280, 1000),
     ("domain-spf", "/domains/thornfield/catalogue.thornfieldseeds.example?view=records", "light", 1280, 2000),
-    ("domain-streams", "/domains/copperline/copperline.example?view=streams", "light", 1280, 800),
+    ("worklist", "/worklist", "light", 1280, 900),
+    ("readings", "/readings?days=30", "light", 1280, 800),
+    ("report", "/report?tenant=copperline&days=7", "light", 1280, 1000),
     ("domain-setup", "/domains/glasswort/boxoffice.glasswort.example?view=setup", "light", 1280, 1300),
     ("domains", "/domains", "light", 1280, 800),
     ("flow", "/flow?tenant=glasswort&days=14", "light", 1280, 1180),
-    ("flow-causes", "/flow?tenant=glasswort&view=causes", "light", 1280, 800),
     ("flow-trail", "/flow?tenant=glasswort&view=trails&find=over%20quota", "dark", 1280, 800),
     ("suppression", "/suppression?tenant=thornfield", "light", 1280, 800),
     ("suppression-policy", "/suppression?tenant=glasswort&view=policy", "light", 1280, 860),
@@ -39,7 +40,6 @@ PAGES = (
 COMMANDS = (
     ("terminal-wall", "wall", 168, 22),
     ("terminal-audit", "audit catalogue.thornfieldseeds.example --tenant thornfield", 112, 76),
-    ("terminal-plan", "plan boxoffice.glasswort.example --tenant glasswort", 120, 60),
     ("terminal-reading", "reading news.glasswort.example --tenant glasswort", 112, 28),
 )
 

@@ -25,7 +25,7 @@ from rust_gauge.core.reputation import (
     split,
 )
 from rust_gauge.core.reputation.ahead import Change, ahead, room
-from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, standings
+from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, crossing_ahead, standings
 from rust_gauge.core.reputation.memory import chance_above, gamma_quantile, normal_share, rate_ends
 
 DAYS = 90
@@ -348,3 +348,19 @@ def test_quantiles_and_chances_are_those_of_the_distributions() -> None:
 def test_a_line_is_crossed_when_the_posterior_says_so(n: int, events: list[int], line: Any, expected: str) -> None:
     found = standings(np.array(events, dtype=float), np.full(len(events), float(n)), line)
     assert crossed(found[-1], line) == expected
+
+
+@pytest.mark.parametrize(
+    ("events", "line", "expected"),
+    [
+        ([5] * 20 + [30, 35, 40, 10], BOUNCES, ("watch", 2)),  # rises, and is nearly there
+        ([0] * 20 + [70, 70, 70, 70], BOUNCES, ("stop", 3)),  # past the watch line, on its way to the next
+        ([5] * 24, BOUNCES, ("", 0)),
+        ([45] * 24, BOUNCES, ("", 0)),  # past the watch line, and stays below the other
+        ([80] * 24, BOUNCES, ("", 0)),  # past both
+        ([0] * 23 + [900], BOUNCES, ("", 0)),  # today alone is no pace
+        ([0] * 20 + [1, 0, 1, 0], COMPLAINTS, ("", 0)),  # two of three thousand
+    ],
+)
+def test_a_line_is_foreseen_when_the_last_days_go_on(events: list[int], line: Any, expected: tuple[str, int]) -> None:
+    assert crossing_ahead(np.array(events, dtype=float), np.full(24, 1000.0), line) == expected

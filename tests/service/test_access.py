@@ -174,6 +174,7 @@ ROUTES = [
     ("GET", "alert-settings", None),
     ("PUT", "alert-settings", {}),
     ("GET", "told", None),
+    ("GET", "reports", None),
     ("POST", "reports", None),
     ("GET", "brakes", None),
     ("POST", "brakes", {"stream": "a", "relay": "b", "why": "c"}),

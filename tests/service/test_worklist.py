@@ -1,5 +1,7 @@
 """The worklist over real parts: found, told by mail, chat and webhook, minded, measured anew, closed; lines, the brake."""
 
+import base64
+import io
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -10,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from PIL import Image
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.relays import RelayDescription, RelayLines
@@ -18,6 +21,7 @@ from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WayToTell,
 from rust_gauge.service import readings, reports, worklist
 from rust_gauge.service.context import Context, make_context
 from rust_gauge.service.jobs import worker
+from rust_gauge.service.report_charts import MOST, WIDTH, Band, draw
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.store import readings as store_readings
 from tests.conftest import TODAY, Office
@@ -212,6 +216,7 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
             while worker.work_once(context):
                 pass
         context.close()
+        report = client.worklist.report(office.slug)
     (file,) = tmp_path.glob("*.eml")
     message = BytesParser(policy=default).parsebytes(file.read_bytes())
     assert message["To"] == "boss@skerry.example"
@@ -219,7 +224,38 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
     assert DOMAIN in text
     assert "1. Bounces of bad addresses at tidepost.example" in text
     assert f"/report?tenant={office.slug}" in text
-    assert DOMAIN in message.get_body(("html",)).get_content()  # type: ignore[union-attr]
+    page = message.get_body(("related", "html"))
+    assert page is not None
+    html, picture = page.iter_parts()
+    assert DOMAIN in html.get_content()
+    assert f'src="cid:{picture["Content-ID"][1:-1]}"' in html.get_content()
+    assert Image.open(io.BytesIO(picture.get_content())).width == 2 * WIDTH
+    assert (report.title, report.text.split()) == (message["Subject"], text.split())
+    assert base64.b64encode(picture.get_content()).decode() in report.html
+
+
+def test_the_report_of_a_tenant_without_mail_says_so(office: Office, client: Client) -> None:
+    report = client.worklist.report(office.slug, days=30)
+    assert "Nothing has to be done." in report.text
+    assert "<img" not in report.html
+
+
+@pytest.mark.parametrize(
+    ("values", "condition"),
+    [
+        ([None] * 14, ""),
+        ([50.0], "corroded"),
+        ([None, 3.0, None, 99.9, 100.0], "sound"),
+        ([0.0] * 380, "seized"),
+        ([], ""),
+    ],
+)
+def test_the_picture_holds_any_readings(values: list[float | None], condition: str) -> None:
+    png, height = draw([Band("a" * 253, values, condition, "new")] * (MOST + 3), 7)
+    picture = Image.open(io.BytesIO(png))
+    assert picture.size == (2 * WIDTH, 2 * height)
+    colour = {"sound": (42, 118, 109), "corroded": (172, 74, 26), "seized": (107, 31, 26)}.get(condition, (100, 97, 89))
+    assert colour in {picture.getpixel((x, 80)) for x in range(2 * (WIDTH - 120), 2 * WIDTH)}
 
 
 def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office: Office, client: Client) -> None:

@@ -959,3 +959,23 @@ export const useProviders = (tenant: string) =>
     queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/providers', {params: {path: {tenant}}, signal})),
     staleTime: 300_000,
   });
+
+export const useReadingSettings = (tenant: string) =>
+  useQuery({
+    queryKey: ['reading-settings', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/readings/settings', {params: {path: {tenant}}, signal})),
+  });
+
+/** Set the parameters of readings; null goes back to those that are shipped. */
+export function useChangeReadingSettings(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['ReadingSettings'] | null) => {
+      const params = {path: {tenant}};
+      return body === null
+        ? unwrap(api.DELETE('/api/v1/tenants/{tenant}/readings/settings', {params}))
+        : unwrap(api.PUT('/api/v1/tenants/{tenant}/readings/settings', {params, body}));
+    },
+    onSuccess: (kept) => queries.setQueryData(['reading-settings', tenant], kept),
+  });
+}

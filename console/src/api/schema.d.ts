@@ -1202,7 +1202,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Make Report
+         * @description The report of the last days beside as many before them, to read or to keep.
+         */
+        get: operations["make_report"];
         put?: never;
         /**
          * Send Report
@@ -4516,6 +4520,18 @@ export interface components {
              * @default false
              */
             own: boolean;
+            /**
+             * Next
+             * @description The line that is crossed next at the present pace
+             * @default
+             * @enum {string}
+             */
+            next: "" | "watch" | "stop";
+            /**
+             * Next On
+             * @description When, at that pace; three days ahead at most
+             */
+            next_on?: string | null;
         };
         /**
          * ListChange
@@ -6020,6 +6036,18 @@ export interface components {
             watch: number;
             /** Stop */
             stop: number;
+            /**
+             * Kinds
+             * @description Kinds of the events it counts; none for the audit and for held addresses
+             * @default []
+             */
+            kinds: string[];
+            /**
+             * Causes
+             * @description Their causes; every cause where none is named
+             * @default []
+             */
+            causes: string[];
         };
         /**
          * Question
@@ -6590,6 +6618,21 @@ export interface components {
             repeated: number;
             /** Refused */
             refused: number;
+        };
+        /**
+         * Report
+         * @description A period in words and as a page of its own: how each domain stood, what was mended, what is next.
+         */
+        Report: {
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /**
+             * Html
+             * @description A whole document, its picture inside; it asks nobody for anything
+             */
+            html: string;
         };
         /**
          * ReportedSelector
@@ -12761,6 +12804,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertSettings"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is wrong, as RFC 9457 */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_report: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */

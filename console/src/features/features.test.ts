@@ -12,6 +12,8 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   points: 31,
   unit: 'rate',
   measure: 0.0031,
+  kinds: ['complained'],
+  causes: [],
   low: 0.0024,
   high: 0.004,
   watch: 0.001,

@@ -111,6 +111,8 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
             points: 100 - value,
             unit: 'rate',
             measure: 0.1,
+            kinds: ['bounced'],
+            causes: ['reputation'],
             low: 0.08,
             high: 0.12,
             watch: 0.01,

@@ -81,10 +81,11 @@ def lines(session: Session) -> int:
     rows = [
         (each.subject, each.name, each.rate, percent(each.value), percent(each.watch), percent(each.stop),
          f"{each.watch_chance:.0%}", f"{each.stop_chance:.0%}",
-         (each.crossed or "", {"stop": "seized", "watch": "tarnished"}.get(each.crossed, "dim")))
+         (each.crossed or "", {"stop": "seized", "watch": "tarnished"}.get(each.crossed, "dim")),
+         f"{each.next} on {each.next_on}" if each.next else "")
         for each in found
     ]  # fmt: skip
-    columns = ("of", "name", "rate", "is", "watch", "stop", "past watch", "past stop", "crossed")
+    columns = ("of", "name", "rate", "is", "watch", "stop", "past watch", "past stop", "crossed", "next")
     session.output.table(arguments.format, columns, rows, right=range(3, 8))
     return 3 if any(each.crossed for each in found) else 0
 
@@ -124,6 +125,28 @@ def alerts(session: Session) -> int:
         for way in settings.ways
     ]  # fmt: skip
     session.output.table(arguments.format, ("way", "kind", "from", "to", "quiet"), ways)
+    return 0
+
+
+def report(session: Session) -> int:
+    """A period in words; `--file` keeps it as a page, `--send` mails it to the people of the alert settings."""
+    arguments, tenant = session.arguments, session.tenant()
+    client = session.client.worklist
+    if arguments.send:
+        client.send_report(tenant, days=arguments.days)
+        session.output.line(f"Sent to {', '.join(client.settings(tenant).report_to)}.")
+        return 0
+    made = client.report(tenant, days=arguments.days)
+    if arguments.format == "json":
+        session.output.json(made)
+    elif arguments.file:
+        try:
+            Path(arguments.file).write_text(made.html, "utf-8")
+        except OSError as error:
+            raise UsageError(f"{arguments.file} cannot be written: {error.strerror}") from None
+        session.output.line(f"{made.title}: written to {arguments.file}")
+    else:
+        session.output.line(made.text.rstrip())
     return 0
 
 

@@ -118,6 +118,7 @@ from rust_gauge.contract.worklist import (
     Brake,
     BrakeRelease,
     LineRow,
+    Report,
     Told,
     WorkAct,
     WorkItem,
@@ -343,6 +344,10 @@ def get_alert_settings(tenant: str) -> Call[AlertSettings]:
 
 def put_alert_settings(tenant: str, settings: AlertSettings) -> Call[AlertSettings]:
     return _again(_call("PUT", _tenant(tenant, "alert-settings"), AlertSettings, settings))
+
+
+def make_report(tenant: str, days: int) -> Call[Report]:
+    return _call("GET", _tenant(tenant, "reports"), Report, days=days)
 
 
 def send_report(tenant: str, days: int) -> Call[None]:

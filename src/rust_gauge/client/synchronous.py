@@ -125,6 +125,7 @@ from rust_gauge.contract.worklist import (
     Brake,
     BrakeRelease,
     LineRow,
+    Report,
     Told,
     WorkAct,
     WorkItem,
@@ -699,6 +700,10 @@ class Worklist(_Part):
     def put_settings(self, tenant: str, settings: AlertSettings) -> AlertSettings:
         """Replace them."""
         return self._client.send(calls.put_alert_settings(tenant, settings))
+
+    def report(self, tenant: str, *, days: int = 7) -> Report:
+        """The report of a period: words, and a page that is whole in itself."""
+        return self._client.send(calls.make_report(tenant, days))
 
     def send_report(self, tenant: str, *, days: int = 7) -> None:
         """Send the report of a period now to the people of the alert settings."""

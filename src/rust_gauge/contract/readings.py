@@ -33,6 +33,8 @@ class Pull(Model):
     high: float
     watch: float
     stop: float
+    kinds: list[str] = Field([], description="Kinds of the events it counts; none for the audit and for held addresses")
+    causes: list[str] = Field([], description="Their causes; every cause where none is named")
 
 
 class Reading(Model):

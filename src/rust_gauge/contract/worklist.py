@@ -1,6 +1,6 @@
 """The worklist: what to do next, and who is told of it."""
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
@@ -152,3 +152,13 @@ class LineRow(Model):
     mail: float
     crossed: Literal["", "watch", "stop"]
     own: bool = Field(False, description="The relay's own lines")
+    next: Literal["", "watch", "stop"] = Field("", description="The line that is crossed next at the present pace")
+    next_on: date | None = Field(None, description="When, at that pace; three days ahead at most")
+
+
+class Report(Model):
+    """A period in words and as a page of its own: how each domain stood, what was mended, what is next."""
+
+    title: str
+    text: str
+    html: str = Field(description="A whole document, its picture inside; it asks nobody for anything")

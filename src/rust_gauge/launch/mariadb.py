@@ -91,10 +91,16 @@ class PrivateMariaDb:
         self.port = free_port(self.port or self.preferred_port)
         self._write_state()
         init = self._init_file(user)
+        # Its own: a server that starts clears what another one keeps under the same temporary directory.
+        temporary = self.directory / "tmp"
+        temporary.mkdir(mode=0o700, exist_ok=True)
+        if user:
+            shutil.chown(temporary, user)
         command = [
             server,
             "--no-defaults",
             f"--datadir={self.data}",
+            f"--tmpdir={temporary}",
             f"--socket={self._socket()}",
             f"--pid-file={self.data / 'server.pid'}",
             f"--log-error={self.data / 'server.log'}",

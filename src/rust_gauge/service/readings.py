@@ -89,6 +89,22 @@ def _code(kind: Any, cause: Any, permanence: Any) -> Any:
     return (kind * _CAUSES + cause) * _PERMANENCES + permanence
 
 
+def _events_of(name: str) -> tuple[list[str], list[str]]:
+    """(kinds, causes) of the events that a factor counts; no causes where they do not matter."""
+    found = {
+        (kind, cause)
+        for kind, cause, permanence in product(Count, Cause, Permanence)
+        if _counted(kind, cause, permanence).get(name, 0.0) > 0
+    }
+    causes = [cause for cause in Cause if any(found_cause is cause for _, found_cause in found)]
+    kinds = [str(kind) for kind in Count if any(found_kind is kind for found_kind, _ in found)]
+    return kinds, [] if len(causes) == len(Cause) else [str(cause) for cause in causes]
+
+
+EVENTS_OF = {name: _events_of(name) for name in COUNTS} | {
+    "engagement": (["opened"], []),
+    "volume": (["delivered"], []),
+}
 _TABLE = _table()
 _BOUNCED = Count.BOUNCED.number
 _MOST_KINDS = len(Count) - 1

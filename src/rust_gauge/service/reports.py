@@ -3,6 +3,7 @@
 The console shows the same for printing; here it goes to the people whom a tenant names, on Mondays or on the first.
 """
 
+import base64
 import html
 from datetime import date, datetime, timedelta
 from email.message import EmailMessage
@@ -12,10 +13,10 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import WallRow
-from rust_gauge.contract.worklist import AlertSettings, WorkItem
+from rust_gauge.contract.worklist import AlertSettings, Report, WorkItem
 from rust_gauge.core.dns import split_server
 from rust_gauge.gateways.mail_out import MailNotSent, send
-from rust_gauge.service import standing, worklist
+from rust_gauge.service import report_charts, standing, worklist
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import accounts as store_accounts
@@ -76,7 +77,7 @@ def send_report(context: Context, tenant: TenantAccess, to: list[str], days: int
     mail_from = context.settings.mail_from
     said = []
     for address in to:
-        message = make_report(context, tenant, days)
+        message = make_message(context, tenant, days)
         message["From"], message["To"] = f"Rust Gauge <{mail_from}>", address
         try:
             send(host, port, message, mail_from, address, mail_from.rpartition("@")[2])
@@ -87,8 +88,33 @@ def send_report(context: Context, tenant: TenantAccess, to: list[str], days: int
     log.info("report_sent", tenant=tenant.slug, people=len(to) - len(said))
 
 
-def make_report(context: Context, tenant: TenantAccess, days: int) -> EmailMessage:
-    """The message, as text and as HTML, without its addresses."""
+def make_message(context: Context, tenant: TenantAccess, days: int) -> EmailMessage:
+    """The message, as text and as HTML with its picture, without its addresses."""
+    name = make_msgid(domain="rust-gauge")
+    made, picture = _make(context, tenant, days, f"cid:{name[1:-1]}")
+    message = EmailMessage()
+    message["Subject"] = made.title
+    message["Date"], message["Message-ID"] = format_datetime(context.clock()), make_msgid(domain="rust-gauge")
+    message["Auto-Submitted"] = "auto-generated"  # RFC 3834
+    message.set_content(made.text)
+    html_part = EmailMessage()
+    html_part.set_content(made.html, subtype="html")
+    del html_part["MIME-Version"]  # the whole message has it
+    html_part.add_related(picture, "image", "png", cid=name, filename="readings.png", disposition="inline")
+    message.make_alternative()
+    message.attach(html_part)
+    return message
+
+
+def make_report(context: Context, tenant: TenantAccess, days: int) -> Report:
+    """The report to read or to keep as a file, with the picture inside."""
+    made, picture = _make(context, tenant, days, "picture")
+    inside = f"data:image/png;base64,{base64.b64encode(picture).decode()}"
+    return made.model_copy(update={"html": made.html.replace('src="picture"', f'src="{inside}"')})
+
+
+def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tuple[Report, bytes]:
+    """The report with a picture that is found at `source`, and the picture."""
     now = context.clock()
     wall = standing.show_wall(context, (tenant,), min(2 * days, 190))
     rows = [row for row in wall.rows if any(value is not None for value in row.cells[0].trend)]
@@ -101,13 +127,23 @@ def make_report(context: Context, tenant: TenantAccess, days: int) -> EmailMessa
     todo = [item for item in worklist.list_items(context, (tenant,), (), None) if item.level != "know"]
     base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
     link = f"{base.rstrip('/')}/report?tenant={tenant.slug}&days={days}"
-    message = EmailMessage()
-    message["Subject"] = f"{tenant.name}: mail from {first:%d %b} to {now:%d %b %Y}"
-    message["Date"], message["Message-ID"] = format_datetime(now), make_msgid(domain="rust-gauge")
-    message["Auto-Submitted"] = "auto-generated"  # RFC 3834
-    message.set_content(_text(tenant, rows, days, mended, todo, link))
-    message.add_alternative(_html(tenant, rows, days, mended, todo, link), subtype="html")
-    return message
+    charted = sorted(rows, key=lambda row: 101.0 if row.cells[0].value is None else row.cells[0].value)
+    chart, height = report_charts.draw([_band(row, days) for row in charted], days)
+    size = f'width="{report_charts.WIDTH}" height="{height}"'
+    picture = f'<p><img src="{source}" {size} alt="Readings by day; the table holds them"></p>' if rows else ""
+    made = Report(
+        title=f"{tenant.name}: mail from {first:%d %b} to {now:%d %b %Y}",
+        text=_text(tenant, rows, days, mended, todo, link),
+        html=_html(tenant, rows, days, mended, todo, link, picture),
+    )
+    return made, chart
+
+
+def _band(row: WallRow, days: int) -> report_charts.Band:
+    cell, (_, change) = row.cells[0], _change(row, days)
+    return report_charts.Band(
+        row.name, cell.trend, cell.condition or "", "new" if change is None else f"{change:+.1f}"
+    )  # fmt: skip
 
 
 def _change(row: WallRow, days: int) -> tuple[float | None, float | None]:
@@ -150,7 +186,13 @@ def _text(
 
 
 def _html(
-    tenant: TenantAccess, rows: list[WallRow], days: int, mended: list[WorkItem], todo: list[WorkItem], link: str
+    tenant: TenantAccess,
+    rows: list[WallRow],
+    days: int,
+    mended: list[WorkItem],
+    todo: list[WorkItem],
+    link: str,
+    picture: str,
 ) -> str:
     e = html.escape
     cells = "".join(
@@ -164,8 +206,9 @@ def _html(
     items = "".join(f"<li>{e(item.title)}</li>" for item in mended)
     steps = "".join(f"<li><b>{e(item.title)}</b>. {e(item.remedy or item.text)}</li>" for item in todo[:_NEXT])
     return (
-        f'<html><body style="font-family:sans-serif;color:#22262A"><h2>{e(tenant.name)}</h2>'
-        f"<table>{head}{cells}</table>"
+        f'<html lang="en"><head><meta charset="utf-8"><title>{e(tenant.name)}</title></head>'
+        f'<body style="font-family:sans-serif;color:#22262A"><h2>{e(tenant.name)}</h2>'
+        f"{picture}<table>{head}{cells}</table>"
         + (f"<h3>Came and was mended</h3><ul>{items}</ul>" if items else "")
         + (f"<h3>Next</h3><ol>{steps}</ol>" if steps else "<p>Nothing has to be done.</p>")
         + f'<p><a href="{e(link)}">The whole report</a></p></body></html>'

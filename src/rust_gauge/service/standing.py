@@ -56,7 +56,17 @@ from rust_gauge.service import proofs
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
-from rust_gauge.service.readings import Counted, Place, count, first_day, part_of, place_of, rows_of, surroundings
+from rust_gauge.service.readings import (
+    EVENTS_OF,
+    Counted,
+    Place,
+    count,
+    first_day,
+    part_of,
+    place_of,
+    rows_of,
+    surroundings,
+)
 from rust_gauge.store import audits as store_audits
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import flow
@@ -213,11 +223,12 @@ def _pulls(found: Examined, at: int, row: int, whole: Readings | None) -> list[P
         provider = found.providers[rows[row_at]]
         factor = found.place.factors[factor_at]
         measure, low, high = _measured(found, int(factor_at), rows[row_at], at)
+        kinds, causes = EVENTS_OF.get(factor.name, ([], []))
         pulls.append(
             Pull(
                 factor=factor.name, provider=columns.name(provider), label=columns.label(provider),
                 points=int(tenths[factor_at, row_at]) / 10, unit=UNITS[factor.kind], measure=measure, low=low,
-                high=high, watch=factor.watch, stop=factor.stop,
+                high=high, watch=factor.watch, stop=factor.stop, kinds=kinds, causes=causes,
             )
         )  # fmt: skip
     return sorted(pulls, key=lambda pull: (-pull.points, pull.factor, pull.provider))

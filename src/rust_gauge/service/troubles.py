@@ -18,7 +18,15 @@ from rust_gauge.contract.worklist import AlertSettings, LineRow
 from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
 from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
 from rust_gauge.core.reputation.factors import Kind
-from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, Line, Standing, crossed, standings
+from rust_gauge.core.reputation.lines import (
+    BOUNCES,
+    COMPLAINTS,
+    Line,
+    Standing,
+    crossed,
+    crossing_ahead,
+    standings,
+)
 from rust_gauge.core.worklist import Level, State, Trouble
 from rust_gauge.service import feeds
 from rust_gauge.service.context import Context
@@ -327,11 +335,11 @@ def lines_of(context: Context, connection: Connection, tenant: TenantAccess, set
         sides = [count(rows, since, today), count(rows[np.isin(rows[:, 1], list(reporting))], since, today)]
         for id, name in names.items():
             lines = own.get(name) if kind == 3 else None
-            out += _lines(subject, name, [_sum(side, id, None) for side in sides], lines, settings)
+            out += _lines(subject, name, [_sum(side, id, None) for side in sides], lines, settings, today)
         if kind == 1:
             for provider_id in columns.names:
                 parts = [_sum(side, None, provider_id) for side in sides]
-                out += _lines("provider", columns.label(provider_id), parts, None, settings)
+                out += _lines("provider", columns.label(provider_id), parts, None, settings, today)
     return out
 
 
@@ -353,7 +361,7 @@ def stream_relay_lines(
         sides = [count(rows, since, today), count(rows[np.isin(rows[:, 1], reporting)], since, today)]
         for stream_id, stream in streams.items():
             parts = [_sum(side, stream_id, None) for side in sides]
-            out += [(stream, relay, row) for row in _lines("stream", stream, parts, own.get(relay), settings)]
+            out += [(stream, relay, row) for row in _lines("stream", stream, parts, own.get(relay), settings, today)]
     return out
 
 
@@ -367,7 +375,7 @@ def _sum(counted: Any, subject: int | None, provider: int | None) -> Any:
     return counted.counts[:, rows].sum(axis=1)
 
 
-def _lines(subject: str, name: str, parts: list[Any], own: Any, settings: AlertSettings) -> list[LineRow]:
+def _lines(subject: str, name: str, parts: list[Any], own: Any, settings: AlertSettings, today: date) -> list[LineRow]:
     out = []
     for line, counts, side in ((BOUNCES, parts[0], "bounce"), (COMPLAINTS, parts[1], "complaint")):
         watch = getattr(own, f"{side}_watch", None) or line.watch
@@ -377,10 +385,15 @@ def _lines(subject: str, name: str, parts: list[Any], own: Any, settings: AlertS
         if mail.sum() == 0:
             continue
         events = counts[0] - counts[1] if line is BOUNCES else counts[COUNTS.index("complaints")]
-        now = standings(np.maximum(events, 0.0), mail, chosen)[-1]
+        events = np.maximum(events, 0.0)
+        now = standings(events, mail, chosen)[-1]
         if now.mail < 1:
             continue
-        out.append(_row(subject, name, chosen, now, own=(watch, stop) != (line.watch, line.stop)))
+        row = _row(subject, name, chosen, now, own=(watch, stop) != (line.watch, line.stop))
+        following, days = crossing_ahead(events, mail, chosen)
+        if following:
+            row = row.model_copy(update={"next": following, "next_on": today + timedelta(days=days)})
+        out.append(row)
     return out
 
 
@@ -395,23 +408,25 @@ def _row(subject: Any, name: str, line: Line, now: Standing, *, own: bool) -> Li
 def _crossed_lines(
     context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
 ) -> list[Trouble]:
-    """Lines that are crossed. Those of relays and streams: a domain's are told by its pulls."""
+    """Lines that are crossed, or soon will be. Those of relays and streams: a domain's are told by its pulls."""
     now = context.clock()
     out = []
     for row in lines_of(context, connection, tenant, settings):
-        if not row.crossed or row.subject not in ("relay", "stream"):
+        if not (row.crossed or row.next) or row.subject not in ("relay", "stream"):
             continue
-        line = row.stop if row.crossed == "stop" else row.watch
-        chance = row.stop_chance if row.crossed == "stop" else row.watch_chance
+        of = row.crossed or row.next
+        line = row.stop if of == "stop" else row.watch
+        chance = row.stop_chance if of == "stop" else row.watch_chance
+        soon = f"At this pace the {row.next} line is crossed on {row.next_on:%d %b}. " if row.next else ""
         whose = "the relay's own" if row.own else "the usual"
         costs = "it may stop you" if row.subject == "relay" else "slow it down now"
         what = f"{row.rate} of {row.subject} {row.name}"
         out.append(
             Trouble(
                 f"line:{row.subject}:{row.name}:{row.rate}", "line", row.subject, row.name,
-                f"{_capital(what)} are past the {row.crossed} line",
-                f"{row.value:.2%} of its mail lately; {whose} {row.crossed} line is {line:.2%}: {costs}.",
-                Level.STOP if row.crossed == "stop" else Level.MEND, now, int(row.mail),
+                f"{_capital(what)} are {'past' if row.crossed else 'soon at'} the {of} line",
+                f"{row.value:.2%} of its mail lately; {whose} {of} line is {line:.2%}: {costs}. {soon}".rstrip(),
+                _level_of(row), now, int(row.mail),
                 "Slow down what goes over it, and mend the causes of the bounces first (Mail flow, Causes)."
                 if row.rate == "bounces"
                 else "Stop mailing who has not opened for long, and who joined last; clearance holds who complained.",
@@ -419,6 +434,12 @@ def _crossed_lines(
             )
         )  # fmt: skip
     return out
+
+
+def _level_of(row: LineRow) -> Level:
+    if "stop" in (row.crossed, row.next):
+        return Level.STOP
+    return Level.MEND if row.crossed else Level.LOOK
 
 
 _FACTORS_OF = {"bounces": ("bad_addresses", "refusals", "listings", "authentication"), "complaints": ("complaints",)}

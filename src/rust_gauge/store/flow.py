@@ -205,53 +205,57 @@ def day_lines(connection: Connection, tenant_id: int, domain_id: int, since: dat
 
 def delivered_by(connection: Connection, tenant_ids: list[int], kind: int, first: date, last: date) -> dict[int, int]:
     """Messages delivered in whole days, by the id of a domain (kind 1), stream (2), relay (3) or address (4)."""
-    c = t.flow_day.c if kind < 4 else t.flow_label_day.c
-    id = {1: t.flow_day.c.domain_id, 2: t.flow_day.c.stream_id, 3: t.flow_day.c.relay_id}.get(
-        kind, t.flow_label_day.c.label_id
-    )
+    delivered = Kind.DELIVERED.number
+    if kind == 4:
+        labels = t.flow_label_day.c
+        where = (labels.tenant_id.in_(tenant_ids), labels.day.between(first, last), labels.kind == delivered)
+        query = select(labels.label_id.label("id"), func.sum(labels.n).label("n")).where(*where)
+        return {row.id: int(row.n) for row in connection.execute(query.group_by(labels.label_id))}
+    c = t.flow_sum_day.c
     query = (
-        select(id.label("id"), func.sum(c.n).label("n"))
-        .where(c.tenant_id.in_(tenant_ids), c.day.between(first, last), c.kind == Kind.DELIVERED.number)
-        .group_by(id)
+        select(c.part_id.label("id"), func.sum(c.n).label("n"))
+        .where(c.tenant_id.in_(tenant_ids), c.what == kind, c.day.between(first, last), c.kind == delivered)
+        .group_by(c.part_id)
     )
     return {row.id: int(row.n) for row in connection.execute(query)}
 
 
 def volume_by_provider(connection: Connection, tenant_id: int, since: date) -> dict[int, int]:
     """Messages delivered or bounced since a day, by provider id."""
-    c = t.flow_day.c
+    c = t.flow_sum_day.c
+    kinds = (Kind.DELIVERED.number, Kind.BOUNCED.number)
     query = (
-        select(c.provider_id, func.sum(c.n).label("n"))
-        .where(
-            c.tenant_id == tenant_id,
-            c.day >= since,
-            c.kind.in_((Kind.DELIVERED.number, Kind.BOUNCED.number)),
-        )
-        .group_by(c.provider_id)
+        select(c.part_id, func.sum(c.n).label("n"))
+        .where(c.tenant_id == tenant_id, c.what == t.SUM_PROVIDER, c.day >= since, c.kind.in_(kinds))
+        .group_by(c.part_id)
     )
-    return {row.provider_id: int(row.n) for row in connection.execute(query)}
+    return {row.part_id: int(row.n) for row in connection.execute(query)}
 
 
 def sums(connection: Connection, tenant_id: int, first: date, last: date) -> dict[int, int]:
     """All counts of a period by number of their kind."""
-    c = t.flow_day.c
-    query = select(c.kind, func.sum(c.n).label("n")).where(c.tenant_id == tenant_id, c.day.between(first, last))
+    c = t.flow_sum_day.c
+    where = (c.tenant_id == tenant_id, c.what == t.SUM_PROVIDER, c.day.between(first, last))
+    query = select(c.kind, func.sum(c.n).label("n")).where(*where)
     return {row.kind: int(row.n) for row in connection.execute(query.group_by(c.kind))}
 
 
 def reporting_providers(connection: Connection, since: date) -> set[int]:
     """Providers that sent a complaint report to anybody here since a day: the others do not report."""
-    c = t.flow_day.c
-    query = select(c.provider_id).where(c.kind == Kind.COMPLAINED.number, c.day >= since).distinct()
-    return {int(row.provider_id) for row in connection.execute(query)}
+    c = t.flow_sum_day.c
+    where = (c.what == t.SUM_PROVIDER, c.kind == Kind.COMPLAINED.number, c.day >= since, c.n > 0)
+    return {int(row.part_id) for row in connection.execute(select(c.part_id).where(*where).distinct())}
 
 
 def delivered_at(connection: Connection, tenant_id: int, first: date, last: date) -> list[tuple[int, int, int]]:
     """(domain id, provider id, messages delivered) in whole days."""
     c = t.flow_day.c
+    # The key begins with the domain: with all of them named, only these days are read.
+    domains = connection.scalars(select(t.sending_domain.c.id).where(t.sending_domain.c.tenant_id == tenant_id)).all()
     query = (
         select(c.domain_id, c.provider_id, func.sum(c.n).label("n"))
-        .where(c.tenant_id == tenant_id, c.day.between(first, last), c.kind == Kind.DELIVERED.number)
+        .where(c.tenant_id == tenant_id, c.domain_id.in_(domains))
+        .where(c.day.between(first, last), c.kind == Kind.DELIVERED.number)
         .group_by(c.domain_id, c.provider_id)
     )
     return [(row.domain_id, row.provider_id, int(row.n)) for row in connection.execute(query)]

@@ -21,6 +21,7 @@ from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
 from rust_gauge.store.engine import StoreError
+from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 from rust_gauge.store.trouble import Troubled
 
 _CHUNK = 1000
@@ -388,6 +389,7 @@ _FLOW = "INSERT INTO {} (tenant_id, domain_id, {}, provider_id, stream_id, relay
 _LABEL = (
     "INSERT INTO flow_label_day (tenant_id, label_id, day, domain_id, provider_id, kind, cause, permanence, n) VALUES"
 )
+_SUM = "INSERT INTO flow_sum_day (tenant_id, what, day, part_id, kind, n) VALUES"
 _TIMES = "INSERT INTO flow_time_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, bucket, n) VALUES"
 WORDINGS = "INSERT INTO flow_wording_day (tenant_id, wording_id, day, provider_id, cause, permanence, n) VALUES"
 _TROUBLE = "INSERT INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
@@ -399,12 +401,15 @@ def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None
     hours: Counter[tuple[Any, ...]] = Counter()
     days: Counter[tuple[Any, ...]] = Counter()
     labels: Counter[tuple[Any, ...]] = Counter()
+    sums: Counter[tuple[Any, ...]] = Counter()
     for ((hour, domain, provider, stream, relay, cause, permanence, label_ids), kind), n in counts.items():
         if n == 0:
             continue
         tail = (provider, stream, relay, kind, cause, permanence)
         hours[(domain, hour + ":00:00", *tail)] += n
         days[(domain, hour[:10], *tail)] += n
+        for what, part in ((SUM_DOMAIN, domain), (SUM_STREAM, stream), (SUM_RELAY, relay), (SUM_PROVIDER, provider)):
+            sums[what, hour[:10], part, kind] += n
         if label_ids:
             for label_id in label_ids.split(","):
                 labels[int(label_id), hour[:10], domain, provider, kind, cause, permanence] += n
@@ -412,6 +417,7 @@ def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None
         (_FLOW.format("flow_day", "day"), days),
         (_FLOW.format("flow_hour", "hour"), hours),
         (_LABEL, labels),
+        (_SUM, sums),
     ):
         add_to(connection, head, tenant_id, rows)
 

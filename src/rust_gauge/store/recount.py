@@ -10,16 +10,16 @@ from sqlalchemy import Connection, text
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import GROUPED, Told, count_group, time_bucket
+from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 
 Table = dict[tuple[Any, ...], int]
+_TABLES = ("flow_hour", "flow_day", "flow_label_day", "flow_sum_day", "flow_time_day", "flow_wording_day")
 _SLOT = "domain_id, provider_id, stream_id, relay_id"
 
 
 def recount(connection: Connection, tenant_id: int) -> dict[str, Table]:
     """By counter table: key without the tenant, and count."""
-    out: dict[str, Counter[tuple[Any, ...]]] = {
-        name: Counter() for name in ("flow_hour", "flow_day", "flow_label_day", "flow_time_day", "flow_wording_day")
-    }
+    out: dict[str, Counter[tuple[Any, ...]]] = {name: Counter() for name in _TABLES}
     groups: dict[tuple[bytes, bytes], list[Told]] = {}
     rows = connection.execute(
         text(
@@ -54,6 +54,8 @@ def _add(out: dict[str, Counter[tuple[Any, ...]]], slot: Any, kind: int, n: int)
     hour, day = at.replace(minute=0, second=0, microsecond=0), at.date()
     out["flow_hour"][domain, hour, provider, stream, relay, kind, cause, permanence] += n
     out["flow_day"][domain, day, provider, stream, relay, kind, cause, permanence] += n
+    for what, part in ((SUM_DOMAIN, domain), (SUM_STREAM, stream), (SUM_RELAY, relay), (SUM_PROVIDER, provider)):
+        out["flow_sum_day"][what, day, part, kind] += n
     for label_id in filter(None, label_ids.split(",")):
         out["flow_label_day"][int(label_id), day, domain, provider, kind, cause, permanence] += n
 
@@ -61,7 +63,7 @@ def _add(out: dict[str, Counter[tuple[Any, ...]]], slot: Any, kind: int, n: int)
 def counters(connection: Connection, tenant_id: int) -> dict[str, Table]:
     """What the counters hold, in the same form."""
     out = {}
-    for name in ("flow_hour", "flow_day", "flow_label_day", "flow_time_day", "flow_wording_day"):
+    for name in _TABLES:
         rows = connection.execute(text(f"SELECT * FROM {name} WHERE tenant_id = :tenant"), {"tenant": tenant_id})
         out[name] = {tuple(row[1:-1]): int(row[-1]) for row in rows}
     return out

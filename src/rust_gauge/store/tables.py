@@ -568,6 +568,19 @@ flow_time_day = _table(
 flow_hour = _counter("flow_hour", Column("hour", DATETIME, primary_key=True))
 flow_day = _counter("flow_day", Column("day", Date, primary_key=True))
 
+# The same by one part of the key alone: what is asked of all domains together is too much to add up from `flow_day`.
+flow_sum_day = _table(
+    "flow_sum_day",
+    Column("tenant_id", _Id, primary_key=True),
+    Column("what", _Small, primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("part_id", _Id, primary_key=True),
+    Column("kind", _Small, primary_key=True),
+    Column("n", _Big, nullable=False),
+    Index("flow_sum_kind", "what", "kind", "day", "part_id"),
+)
+SUM_DOMAIN, SUM_STREAM, SUM_RELAY, SUM_PROVIDER = 1, 2, 3, 5  # values of `what`, the first three as kinds of subjects
+
 # One row for an address (or a whole recipient domain), a reason and a reach, for ever: what stands, and the newest
 # change of it. `number` is that change's place in the tenant's changes.
 suppression_entry = _table(

@@ -1,3 +1,6 @@
+/** What pulls a reading down, heaviest first; each opens down to its events. */
+import type {ReactNode} from 'react';
+import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card, Small, Soft} from '../../design/Card';
@@ -16,7 +19,24 @@ const List = styled.ul`
   span { font-size: 13px; line-height: 1.2; }
 `;
 
-export function PullsCard({reading}: {reading: Schemas['Reading'] | undefined}) {
+type Pull = Schemas['Pull'];
+const REMEMBERED = 14; // days of events that a pull is still made of, more or less
+
+/** Where the events of a pull are listed; nowhere for findings of the audit, and for held addresses. */
+export function eventsOf(pull: Pull, tenant: string, of: {subject: string; name: string}, day: string): string | undefined {
+  if (of.subject === 'domain' && pull.factor === 'audit') return `/domains/${tenant}/${of.name}?view=records`;
+  if (of.subject === 'domain' && pull.factor === 'held') return `/suppression?tenant=${tenant}`;
+  if (!pull.kinds?.length || (of.subject !== 'domain' && of.subject !== 'relay')) return undefined;
+  const end = new Date(`${day}T00:00:00Z`).getTime() + 86_400_000;
+  const asked = new URLSearchParams({tenant, view: 'trails', [of.subject]: of.name, kind: pull.kinds.join(',')});
+  if (pull.causes?.length) asked.set('cause', pull.causes.join(','));
+  if (!pull.provider.startsWith('(')) asked.set('provider', pull.provider);
+  asked.set('since', new Date(end - REMEMBERED * 86_400_000).toISOString().slice(0, 19) + 'Z');
+  if (end < Date.now()) asked.set('until', new Date(end).toISOString().slice(0, 19) + 'Z');
+  return `/flow?${asked}`;
+}
+
+export function PullsCard({reading, tenant, of}: {reading: Schemas['Reading'] | undefined; tenant: string; of: {subject: string; name: string}}) {
   if (!reading || reading.value == null) return null;
   const pulls = (reading.pulls ?? []).filter((pull) => pull.points > 0);
   const shown = pulls.slice(0, 7);
@@ -30,7 +50,7 @@ export function PullsCard({reading}: {reading: Schemas['Reading'] | undefined}) 
         {shown.map((pull) => (
           <li key={pull.factor + pull.provider}>
             <span>
-              {factor(pull.factor)}, {pull.label}
+              <Named to={eventsOf(pull, tenant, of, reading.day)}>{factor(pull.factor)}, {pull.label}</Named>
               <br />
               <Small>
                 {measured(pull.measure, pull.unit ?? 'rate')}, lines {lineOf(pull.watch, pull.unit ?? 'rate')} and {lineOf(pull.stop, pull.unit ?? 'rate')}
@@ -56,3 +76,5 @@ export function PullsCard({reading}: {reading: Schemas['Reading'] | undefined}) 
     </Card>
   );
 }
+
+const Named = ({to, children}: {to: string | undefined; children: ReactNode}) => (to ? <Link to={to} title="Its events">{children}</Link> : <>{children}</>);

@@ -74,7 +74,7 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
         {left}
       </Column>
       <Column>
-        <PullsCard reading={last} />
+        <PullsCard reading={last} tenant={tenant} of={of} />
         {last?.value != null && <AheadCard key={provider} tenant={tenant} of={of} pulls={last.pulls} />}
         {right}
         <NotesCard tenant={tenant} domain={domain ?? ''} marks={marks.data ?? []} />

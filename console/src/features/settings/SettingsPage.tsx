@@ -6,6 +6,7 @@ import {useView} from '../../shell/view';
 import {AlertsCard} from './AlertsCard';
 import {KeepingCard} from './KeepingCard';
 import {PersonCard} from './PersonCard';
+import {ReadingsCard} from './ReadingsCard';
 import {TokensCard} from './TokensCard';
 import {WebhooksCard} from './WebhooksCard';
 
@@ -22,6 +23,7 @@ export function SettingsPage({who}: {who: Schemas['Who']}) {
     <Page>
       <h1>Settings of {tenant.name}</h1>
       <AlertsCard key={tenant.slug} tenant={tenant.slug} />
+      <ReadingsCard key={`${tenant.slug}-readings`} tenant={tenant.slug} />
       <WebhooksCard tenant={tenant.slug} />
       <TokensCard tenant={tenant.slug} />
       <KeepingCard tenant={tenant.slug} />

@@ -60,3 +60,27 @@ def crossed(standing: Standing, line: Line) -> str:
     if standing.stop_chance >= line.sure:
         return "stop"
     return "watch" if standing.watch_chance >= line.sure else ""
+
+
+_PACE_DAYS = 3  # whole days before today that say how it goes on
+SOON_DAYS = 3  # how far ahead a crossing is foreseen
+
+
+def crossing_ahead(events: Array, mail: Array, line: Line) -> tuple[str, int]:
+    """(which line is crossed next, in how many days) if the mean of the last whole days goes on; ("", 0) if none is.
+
+    From (days,) of events and mail, today last. Today is not finished, so it does not say how fast it goes.
+    """
+    pace = slice(-_PACE_DAYS - 1, -1)
+    if events[pace].sum() < FEWEST:
+        return "", 0
+    now = crossed(standings(events, mail, line)[-1], line)
+    went_on = standings(
+        np.concatenate([events, np.full(SOON_DAYS, events[pace].mean())]),
+        np.concatenate([mail, np.full(SOON_DAYS, mail[pace].mean())]), line,
+    )  # fmt: skip
+    for days, standing in enumerate(went_on[-SOON_DAYS:], 1):
+        later = crossed(standing, line)
+        if later and later != now and now != "stop":
+            return later, days
+    return "", 0

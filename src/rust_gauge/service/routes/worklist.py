@@ -10,6 +10,7 @@ from rust_gauge.contract.worklist import (
     BrakeRelease,
     ItemState,
     LineRow,
+    Report,
     Told,
     WorkAct,
     WorkItem,
@@ -74,6 +75,12 @@ def get_alert_settings(context: Ctx, tenant: Tenant) -> AlertSettings:
 def put_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
     """Replace them."""
     return worklist.put_settings(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/reports", operation_id="make_report")
+def make_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> Report:
+    """The report of the last days beside as many before them, to read or to keep."""
+    return reports.make_report(context, tenant, days)
 
 
 @router.post("/tenants/{tenant}/reports", status_code=204, operation_id="send_report")

@@ -1,0 +1,33 @@
+import {describe, expect, it} from 'vitest';
+import {eventsOf} from './PullsCard';
+
+const pull = {
+  factor: 'bad_addresses' as const, provider: 'tidepost.example', label: 'Tidepost', points: 4, unit: 'rate' as const, measure: 0.1, low: 0.1, high: 0.1, watch: 0.01, stop: 0.05,
+  kinds: ['bounced'], causes: ['no_such_mailbox', 'mailbox_disabled'],
+};
+const domain = {subject: 'domain', name: 'marram.example'};
+
+describe('the events of a pull', () => {
+  it('are those of its kinds and causes at its provider, up to the day that is shown', () => {
+    const asked = new URL(eventsOf(pull, 'office', domain, '2026-03-14')!, 'http://localhost').searchParams;
+    expect(Object.fromEntries(asked)).toEqual({
+      tenant: 'office', view: 'trails', domain: 'marram.example', kind: 'bounced', cause: 'no_such_mailbox,mailbox_disabled', provider: 'tidepost.example',
+      since: '2026-03-01T00:00:00Z', until: '2026-03-15T00:00:00Z',
+    });
+  });
+  it('of today go on', () => {
+    const today = new Date().toISOString().slice(0, 10);
+    expect(eventsOf(pull, 'office', domain, today)).not.toContain('until');
+  });
+  it.each([
+    [{...pull, factor: 'audit' as const, kinds: [], causes: []}, domain, '/domains/office/marram.example?view=records'],
+    [{...pull, factor: 'held' as const, kinds: [], causes: []}, domain, '/suppression?tenant=office'],
+    [pull, {subject: 'stream', name: 'news'}, undefined],
+    [{...pull, factor: 'audit' as const, kinds: [], causes: []}, {subject: 'ip', name: '192.0.2.1'}, undefined],
+  ])('or of what else made it', (one, of, path) => {
+    expect(eventsOf(one, 'office', of, '2026-03-14')).toBe(path);
+  });
+  it('of the other providers are not narrowed to one', () => {
+    expect(eventsOf({...pull, provider: '(other)', causes: []}, 'office', {subject: 'relay', name: 'driftline'}, '2026-03-14')).toMatch(/relay=driftline&kind=bounced&since=/);
+  });
+});
