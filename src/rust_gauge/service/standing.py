@@ -300,61 +300,99 @@ class _Cells:
     """Crossings of the wall, from rows of the store."""
 
     def __init__(self, rows: Sequence[Any], today: date, days: int) -> None:
-        self._rows = {(row.tenant_id, row.subject_id, row.provider_id): row for row in rows}
-        self._of: dict[tuple[int, int], list[Any]] = defaultdict(list)
-        for row in rows:
-            if row.provider_id != ALL_PROVIDERS:
-                self._of[row.tenant_id, row.subject_id].append(row)
-        self._today, self._days = today, days
+        self._rows = {(row.tenant_id, row.subject_id, row.provider_id): n for n, row in enumerate(rows)}
+        self._all = rows
+        self._trends = _trends(rows, today, days)
         self._nothing: list[float | None] = [None] * days
+        self._heaviest = _heaviest(rows, today)
 
     def has(self, tenant_id: int, subject_id: int) -> bool:
         return (tenant_id, subject_id, ALL_PROVIDERS) in self._rows
 
     def show(self, tenant_id: int, subject_id: int, provider_id: int | None, name: str) -> WallCell:
-        row = self._rows.get((tenant_id, subject_id, provider_id or 0))
-        if row is None:
-            return WallCell.model_construct(provider=name, value=None, margin=None, condition=None, trend=self._nothing)
-        trend = self._trend(row)
+        n = self._rows.get((tenant_id, subject_id, provider_id or 0))
+        if n is None:
+            return _cell(name, None, None, None, self._nothing)
+        trend = self._trends[n]
         value = trend[-1]
-        return WallCell.model_construct(
-            provider=name, value=value, margin=row.margin / 10 if value is not None else None,
-            condition=condition_of(value).value if value is not None else None, trend=trend,
-        )  # fmt: skip
-
-    def _trend(self, row: Any) -> list[float | None]:
-        """One value for each of the days; days that were not computed yet have none."""
-        tenths = np.frombuffer(row.trend, "<i2")
-        shown: list[float | None] = (tenths / 10).tolist()
-        if (tenths == NO_VALUE).any():
-            shown = [None if each < 0 else each for each in shown]  # type: ignore[operator]
-        late = (self._today - row.last_day).days
-        if late:
-            shown = [*shown[late:], *([None] * late)] if late < len(shown) else []
-        return [*self._nothing[len(shown) :], *shown]
+        if value is None:
+            return _cell(name, None, None, None, trend)
+        return _cell(name, value, self._all[n].margin / 10, condition_of(value).value, trend)
 
     def heaviest(self, tenant_id: int, subject_id: int, columns: Columns) -> Pull | None:
         whole = self._rows.get((tenant_id, subject_id, ALL_PROVIDERS))
-        if whole is None or whole.tenths == NO_VALUE or whole.last_day != self._today:
+        if whole is None or self._trends[whole][-1] is None or (tenant_id, subject_id) not in self._heaviest:
             return None
-        rows = [row for row in self._of[tenant_id, subject_id] if row.tenths != NO_VALUE and row.mail > 0]
-        total = sum(row.mail for row in rows)
-        if not rows:
+        points, n, at = self._heaviest[tenant_id, subject_id]
+        if points < 0.5:
             return None
-        # As in the reading over all providers each pull counts by its provider's share of the mail.
-        points = np.stack([np.frombuffer(row.pulls, "<i2") * (row.mail / total) for row in rows])
-        row_at, at = (int(each) for each in np.unravel_index(points.argmax(), points.shape))
-        if points[row_at, at] < 0.5:
-            return None
-        row = rows[row_at]
-        measures = np.frombuffer(row.measures, "<f4").reshape(3, -1)[:, at]
+        row = self._all[n]
+        measures = np.nan_to_num(np.frombuffer(row.measures, "<f4").reshape(3, -1)[:, at])
         factor = FACTORS[at]
+        value, low, high = measures.tolist()
         return Pull(
             factor=factor.name, provider=columns.name(row.provider_id), label=columns.label(row.provider_id),
-            points=round(float(points[row_at, at]) / 10, 1), unit=UNITS[factor.kind],
-            measure=float(np.nan_to_num(measures[0])), low=float(np.nan_to_num(measures[1])),
-            high=float(np.nan_to_num(measures[2])), watch=factor.watch, stop=factor.stop,
+            points=round(points / 10, 1), unit=UNITS[factor.kind], measure=value, low=low, high=high,
+            watch=factor.watch, stop=factor.stop,
         )  # fmt: skip
+
+
+_set = object.__setattr__
+_CELL_FIELDS = {"provider", "value", "margin", "condition", "trend"}
+
+
+def _cell(
+    provider: str, value: float | None, margin: float | None, condition: str | None, trend: list[float | None]
+) -> WallCell:
+    """What `WallCell.model_construct` makes, without its loop over fields: a wall has ten thousand of them."""
+    cell = WallCell.__new__(WallCell)
+    values = {"provider": provider, "value": value, "margin": margin, "condition": condition, "trend": trend}
+    _set(cell, "__dict__", values)
+    _set(cell, "__pydantic_fields_set__", _CELL_FIELDS)
+    _set(cell, "__pydantic_extra__", None)
+    _set(cell, "__pydantic_private__", None)
+    return cell
+
+
+def _trends(rows: Sequence[Any], today: date, days: int) -> list[list[float | None]]:
+    """By row: one value for each of the days; days that were not computed, or without enough mail, have none."""
+    nothing = int(NO_VALUE).to_bytes(2, "little", signed=True)
+    padded = []
+    for row in rows:
+        late = min(days, (today - row.last_day).days)
+        padded.append(((row.trend + nothing * late) if late else row.trend)[-2 * days :].rjust(2 * days, b"\xff"))
+    tenths = np.frombuffer(b"".join(padded), "<i2").reshape(len(rows), days)
+    shown: list[list[float | None]] = (tenths / 10).tolist()
+    for n in np.nonzero((tenths < 0).any(axis=1))[0]:
+        shown[n] = [None if each < 0 else each for each in shown[n]]  # type: ignore[operator]
+    return shown
+
+
+def _heaviest(rows: Sequence[Any], today: date) -> dict[tuple[int, int], tuple[float, int, int]]:
+    """By tenant and subject: (tenths of a point, row, factor) of the heaviest pull of one provider.
+
+    As in the reading over all providers each pull counts by its provider's share of the mail.
+    """
+    known = [
+        n
+        for n, row in enumerate(rows)
+        if row.provider_id != ALL_PROVIDERS and row.tenths != NO_VALUE and row.mail > 0 and row.last_day == today
+    ]
+    if not known:
+        return {}
+    total: dict[tuple[int, int], float] = defaultdict(float)
+    for n in known:
+        total[rows[n].tenant_id, rows[n].subject_id] += rows[n].mail
+    shares = np.array([rows[n].mail / total[rows[n].tenant_id, rows[n].subject_id] for n in known])
+    pulls = np.frombuffer(b"".join(rows[n].pulls for n in known), "<i2").reshape(len(known), -1)
+    points = pulls * shares[:, None]
+    at = points.argmax(axis=1)
+    out: dict[tuple[int, int], tuple[float, int, int]] = {}
+    for n, most, factor in zip(known, points.max(axis=1).tolist(), at.tolist(), strict=True):
+        key = (rows[n].tenant_id, rows[n].subject_id)
+        if key not in out or most > out[key][0]:
+            out[key] = (most, n, factor)
+    return out
 
 
 def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
