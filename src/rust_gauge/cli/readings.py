@@ -92,6 +92,9 @@ def _headline(session: Session, name: str, label: str, last: Reading) -> None:
         if pull.points:
             what = f"{pull.factor.replace('_', ' ')}, {pull.label}"
             output.line(f"  {pull.points:5.1f}  {what}: {measured(pull.measure, pull.unit)} ({_lines(pull)})")
+    smaller = [pull.points for pull in last.pulls[6:] if pull.points]
+    if smaller:
+        output.line(f"  {sum(smaller):5.1f}  {len(smaller)} smaller ones")
     output.line()
 
 

@@ -100,7 +100,7 @@ export function ReadingsPage() {
 function Change({value}: {value: number | null}) {
   if (value == null) return <Soft>new</Soft>;
   const loud = Math.abs(value) >= 3;
-  return <span style={{color: loud ? colour(value < 0 ? 'corroded' : 'sound') : undefined}}>{value < 0 ? '−' : '+'}{Math.abs(value).toFixed(1)}</span>;
+  return <span style={{color: loud ? colour(value < 0 ? 'corroded' : 'sound') : undefined}}>{value <= -0.05 ? '−' : '+'}{Math.abs(value).toFixed(1)}</span>;
 }
 
 function Together({rows, first}: {rows: Row[]; first: string}) {

@@ -41,7 +41,7 @@ const Sheet = styled.article`
   @media print { border: 0; padding: 0; max-width: none; }
 `;
 const overall = (row: Schemas['WallRow']) => row.cells.find((cell) => cell.provider === '(all)')!;
-const signed = (n: number) => `${n < 0 ? '−' : '+'}${Math.abs(n).toFixed(1)}`;
+const signed = (n: number) => `${n <= -0.05 ? '−' : '+'}${Math.abs(n).toFixed(1)}`;
 
 export function ReportPage({who}: {who: Schemas['Who']}) {
   const view = useView(30);
