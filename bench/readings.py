@@ -22,7 +22,7 @@ from rust_gauge.store.events import intern
 MEMORY = "4G"
 _DOMAINS = int(os.environ.get("BENCH_DOMAINS", "1000"))
 _WALL = 500
-_PROVIDERS, _DAYS = 20, 400
+_PROVIDERS, _DAYS = 20, int(os.environ.get("BENCH_DAYS", "400"))
 
 
 def run(bench: Bench) -> Iterator[Figure]:

@@ -233,8 +233,8 @@ def test_pieces_come_in_any_order_and_a_missing_one_is_told(office: Office, clie
     failed = done(client, office, task)
     assert (failed.state, "Piece 0" in failed.error) == ("failed", True)
     other = client.tasks.start_import(office.slug, ImportRequest())
-    client.tasks.send(office.slug, other.id, 1, b"ple\n")
-    client.tasks.send(office.slug, other.id, 0, b"a@a.exam")
+    client.tasks.send(office.slug, other.id, 1, b"a.example\n")
+    client.tasks.send(office.slug, other.id, 0, b"a@")
     assert done(client, office, other).state == "done"
     with pytest.raises(ProblemResponse, match="no pieces any more"):
         client.tasks.send(office.slug, other.id, 2, b"x")

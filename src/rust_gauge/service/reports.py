@@ -142,7 +142,7 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
 def _band(row: WallRow, days: int) -> report_charts.Band:
     cell, (_, change) = row.cells[0], _change(row, days)
     return report_charts.Band(
-        row.name, cell.trend, cell.condition or "", "new" if change is None else f"{round(change, 1) + 0.0:+.1f}"
+        row.name, cell.trend, cell.condition or "", _signed(change)
     )  # fmt: skip
 
 
@@ -158,6 +158,11 @@ def _change(row: WallRow, days: int) -> tuple[float | None, float | None]:
     return now, None if now is None or before is None else now - before
 
 
+def _signed(change: float | None) -> str:
+    """With its sign; nothing has none below zero."""
+    return "new" if change is None else f"{round(change, 1) + 0.0:+.1f}"
+
+
 def _lines(rows: list[WallRow], days: int) -> list[tuple[str, str, str, str, str]]:
     """name, reading, condition, change, what weighs most."""
     out: list[tuple[str, str, str, str, str]] = []
@@ -166,7 +171,7 @@ def _lines(rows: list[WallRow], days: int) -> list[tuple[str, str, str, str, str
         pull = row.heaviest
         weighs = f"{pull.factor.replace('_', ' ')}, {pull.label}" if pull is not None and pull.points >= 1 else ""
         value = "-" if cell.value is None else f"{cell.value:.0f}"
-        out.append((row.name, value, cell.condition or "", "new" if change is None else f"{round(change, 1) + 0.0:+.1f}", weighs))
+        out.append((row.name, value, cell.condition or "", _signed(change), weighs))
     return out
 
 
