@@ -86,16 +86,16 @@ class PrivateMariaDb:
         self._stop_leftover()
         server = _program("mariadbd", "mysqld")
         user = self._user()
-        if not (self.data / "mysql").is_dir():
-            self._install(user)
-        self.port = free_port(self.port or self.preferred_port)
-        self._write_state()
-        init = self._init_file(user)
         # Its own: a server that starts clears what another one keeps under the same temporary directory.
         temporary = self.directory / "tmp"
         temporary.mkdir(mode=0o700, exist_ok=True)
         if user:
             shutil.chown(temporary, user)
+        if not (self.data / "mysql").is_dir():
+            self._install(user, temporary)
+        self.port = free_port(self.port or self.preferred_port)
+        self._write_state()
+        init = self._init_file(user)
         command = [
             server,
             "--no-defaults",
@@ -194,7 +194,7 @@ class PrivateMariaDb:
         self.messages.append(f"a folder above {self.directory} is closed to others, so MariaDB runs as {owner}")
         return owner
 
-    def _install(self, user: str | None) -> None:
+    def _install(self, user: str | None, temporary: Path) -> None:
         staging = self.directory / "data.new"
         shutil.rmtree(staging, ignore_errors=True)
         shutil.rmtree(self.data, ignore_errors=True)
@@ -210,7 +210,11 @@ class PrivateMariaDb:
             "--skip-name-resolve",
         ]
         done = subprocess.run(
-            command + ([f"--user={user}"] if user else []), capture_output=True, text=True, check=False
+            command + ([f"--user={user}"] if user else []),
+            env={**os.environ, "TMPDIR": str(temporary)},
+            capture_output=True,
+            text=True,
+            check=False,
         )
         if done.returncode != 0:
             raise LaunchError(f"The database directory could not be made:\n{done.stdout[-1500:]}{done.stderr[-1500:]}")
