@@ -130,6 +130,22 @@ BROKEN = {
 }
 
 
+def test_a_pull_leads_to_its_events(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20, **BROKEN)
+    pull = client.readings.series(office.slug, DOMAIN).readings[-1].pulls[0]
+    assert pull.factor == "authentication"
+    events = list(client.events.list(office.slug, domain=DOMAIN, kinds=pull.kinds, causes=pull.causes))
+    assert len(events) == 30
+    assert {(event.kind, event.cause) for event in events} == {("bounced", "authentication")}
+
+
+@pytest.mark.parametrize("factor", sorted(readings.EVENTS_OF))
+def test_the_events_of_every_factor_can_be_asked_for(factor: str, office: Office, client: Client) -> None:
+    kinds, causes = readings.EVENTS_OF[factor]
+    assert bool(kinds) == (factor != "held")
+    assert list(client.events.list(office.slug, kinds=kinds, causes=causes)) == []
+
+
 def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(office: Office, client: Client) -> None:
     days_of_mail(office, client, 20, **BROKEN)
     today = TODAY.date()

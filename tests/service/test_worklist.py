@@ -364,3 +364,15 @@ def test_the_past_is_gone_over_so_that_its_incidents_have_their_days(office: Off
 def _domain_id(office: Office) -> int:
     names = office.world.context.store.transaction(lambda c: store_readings.names_of(c, office.tenant.id, 1))
     return next(id for id, name in names.items() if name == DOMAIN)
+
+
+def test_a_line_that_is_soon_crossed_is_something_to_look_into(office: Office, client: Client) -> None:
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, each=200, bad=11)
+    found = [line for line in client.worklist.lines(office.slug) if line.rate == "bounces" and line.subject == "stream"]
+    assert [(line.crossed, line.next, line.next_on) for line in found] == [
+        ("", "watch", (TODAY + timedelta(days=1)).date())
+    ]
+    look(office)
+    said = [f"{item.title} {item.level} {item.evidence}" for item in client.worklist.list(tenant=office.slug)]
+    assert any("soon at the watch line" in each for each in said), said

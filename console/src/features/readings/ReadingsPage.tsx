@@ -78,7 +78,7 @@ export function ReadingsPage() {
               {name: '', value: () => '', show: (row: Row) => <input type="checkbox" aria-label={`Show ${row.name} in the chart`} checked={chosen.includes(id(row))} onChange={() => toggle(row)} />, tool: true},
               {name: 'Name', value: (row) => row.name, show: (row) => <Name><Plate value={whole(row).value} margin={whole(row).margin} width={11} height={20} /> <Link to={pathOf(row, subject)}>{row.name}</Link></Name>},
               {name: 'Tenant', value: (row) => row.tenant_name},
-              {name: 'Delivered', value: (row) => row.delivered, show: (row) => short(row.delivered), number: true},
+              {name: `Delivered, ${2 * days} days`, value: (row) => row.delivered, show: (row) => short(row.delivered), number: true},
               {name: 'Today', value: (row) => whole(row).value, number: true},
               {name: 'This period', value: (row) => now(row), show: (row) => now(row)?.toFixed(1), number: true},
               {name: 'Before', value: (row) => before(row), show: (row) => before(row)?.toFixed(1), number: true},
