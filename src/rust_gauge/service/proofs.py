@@ -306,13 +306,10 @@ def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], st
 
 
 def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
-    domains = store_domains.list_domains(connection, tenant_id)
-    newest = store_domains.newest_audits(connection, [tenant_id])
     out = []
-    for domain in domains:
-        results = newest[domain.id].document.get("streams", []) if domain.id in newest else []
-        by_name = {each["name"]: each["by_list"]["result"] for each in results}
-        covered = domain.proven
+    for domain in store_domains.senders(connection, tenant_id):
+        by_name = dict(zip(domain.audited or (), domain.results or (), strict=True))
+        covered = bool(domain.proven)
         for stream in domain.streams or [{"name": "", "relay": ""}]:
             result = by_name.get(stream["name"])
             aligned = None if result is None else result == "pass"

@@ -18,7 +18,6 @@ from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.tables import ALL_PROVIDERS
 
 _SET = ("watch", "stop", "weight", "half_life", "quick", "usual", "worth")
 
@@ -100,8 +99,5 @@ def run_anew(context: Context, job: Job) -> None:
 
 def _now(connection: Connection, tenant_id: int) -> dict[int, float | None]:
     """By domain id: the newest reading over all providers."""
-    return {
-        row.subject_id: None if row.tenths == NO_VALUE else row.tenths / 10
-        for row in store.newest(connection, [tenant_id], 1, 1)
-        if row.provider_id == ALL_PROVIDERS
-    }
+    newest = store.newest_overall(connection, tenant_id, 1)
+    return {subject: None if tenths == NO_VALUE else tenths / 10 for subject, tenths in newest.items()}

@@ -5,7 +5,7 @@ arithmetic, so that each number can be opened.
 """
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
@@ -256,9 +256,9 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int, su
         if not ids:
             return Wall(day=today, days=days, subject=subject, columns=[], rows=[])
         columns = {tenant.id: columns_of(connection, tenant.id, today) for tenant in tenants}
-        cells = _Cells(store.newest(connection, ids, kind, days), today, days)
+        cells = _Cells(connection, ids, kind, today, days)
         delivered = flow.delivered_by(connection, ids, kind, first, today)
-        audits = store_domains.newest_audits(connection, ids) if kind == 1 else {}
+        audits = store_domains.newest_findings(connection, ids) if kind == 1 else {}
         order = _column_order(columns.values())
         rows = []
         for tenant in tenants:
@@ -268,15 +268,15 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int, su
                 (name, next((i for i in of if i in own.names or i <= OTHER_PROVIDERS), None)) for name, of in order
             ]
             for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda each: each[1]):
-                if kind > 1 and not cells.has(tenant.id, id):
+                if kind > 1 and not cells.has(id):
                     continue
                 audit = audits.get(id)
-                fault = next((f for f in audit.document["findings"] if f["level"] == "fault"), None) if audit else None
+                fault = next((f for f in audit.findings if f["level"] == "fault"), None) if audit else None
                 rows.append(
                     WallRow.model_construct(
                         tenant=tenant.slug, tenant_name=tenant.name, name=name, delivered=delivered.get(id, 0),
-                        cells=[cells.show(tenant.id, id, provider, shown) for shown, provider in places],
-                        heaviest=cells.heaviest(tenant.id, id, own), lacks=lacks.get(name, []),
+                        cells=[cells.show(id, provider, shown) for shown, provider in places],
+                        heaviest=cells.heaviest(id, own), lacks=lacks.get(name, []),
                         faults=audit.faults if audit else None, fault=fault["title"] if fault else None,
                         remedy=fault["remedy"] if fault else None, record=fault["record"] if fault else None,
                     )
@@ -297,41 +297,41 @@ def wall_json(wall: Wall) -> bytes:
 
 
 class _Cells:
-    """Crossings of the wall, from rows of the store."""
+    """Crossings of the wall, from the newest readings."""
 
-    def __init__(self, rows: Sequence[Any], today: date, days: int) -> None:
-        self._rows = {(row.tenant_id, row.subject_id, row.provider_id): n for n, row in enumerate(rows)}
-        self._all = rows
-        self._trends = _trends(rows, today, days)
+    def __init__(self, connection: Connection, ids: list[int], kind: int, today: date, days: int) -> None:
+        newest = store.newest(connection, ids, kind, today, days)
+        keys = zip(newest.subject_id.tolist(), newest.provider_id.tolist(), strict=True)
+        self._rows = {key: n for n, key in enumerate(keys)}
+        self._margin: list[float] = (newest.margin / 10).tolist()
+        self._trends = _trends(newest.tenths)
         self._nothing: list[float | None] = [None] * days
-        self._heaviest = _heaviest(rows, today)
+        self._heaviest = _heaviest(newest)
+        wanted = [(subject, provider) for subject, (_, provider, _) in self._heaviest.items()]
+        self._measures = store.measures_of(connection, ids, kind, wanted)
 
-    def has(self, tenant_id: int, subject_id: int) -> bool:
-        return (tenant_id, subject_id, ALL_PROVIDERS) in self._rows
+    def has(self, subject_id: int) -> bool:
+        return (subject_id, ALL_PROVIDERS) in self._rows
 
-    def show(self, tenant_id: int, subject_id: int, provider_id: int | None, name: str) -> WallCell:
-        n = self._rows.get((tenant_id, subject_id, provider_id or 0))
+    def show(self, subject_id: int, provider_id: int | None, name: str) -> WallCell:
+        n = self._rows.get((subject_id, provider_id or 0))
         if n is None:
             return _cell(name, None, None, None, self._nothing)
         trend = self._trends[n]
         value = trend[-1]
         if value is None:
             return _cell(name, None, None, None, trend)
-        return _cell(name, value, self._all[n].margin / 10, condition_of(value).value, trend)
+        return _cell(name, value, self._margin[n], condition_of(value).value, trend)
 
-    def heaviest(self, tenant_id: int, subject_id: int, columns: Columns) -> Pull | None:
-        whole = self._rows.get((tenant_id, subject_id, ALL_PROVIDERS))
-        if whole is None or self._trends[whole][-1] is None or (tenant_id, subject_id) not in self._heaviest:
+    def heaviest(self, subject_id: int, columns: Columns) -> Pull | None:
+        whole = self._rows.get((subject_id, ALL_PROVIDERS))
+        if whole is None or self._trends[whole][-1] is None or subject_id not in self._heaviest:
             return None
-        points, n, at = self._heaviest[tenant_id, subject_id]
-        if points < 0.5:
-            return None
-        row = self._all[n]
-        measures = np.nan_to_num(np.frombuffer(row.measures, "<f4").reshape(3, -1)[:, at])
+        points, provider_id, at = self._heaviest[subject_id]
+        value, low, high = np.nan_to_num(self._measures[subject_id, provider_id][:, at]).tolist()
         factor = FACTORS[at]
-        value, low, high = measures.tolist()
         return Pull(
-            factor=factor.name, provider=columns.name(row.provider_id), label=columns.label(row.provider_id),
+            factor=factor.name, provider=columns.name(provider_id), label=columns.label(provider_id),
             points=round(points / 10, 1), unit=UNITS[factor.kind], measure=value, low=low, high=high,
             watch=factor.watch, stop=factor.stop,
         )  # fmt: skip
@@ -354,45 +354,34 @@ def _cell(
     return cell
 
 
-def _trends(rows: Sequence[Any], today: date, days: int) -> list[list[float | None]]:
+def _trends(tenths: NDArray[np.int16]) -> list[list[float | None]]:
     """By row: one value for each of the days; days that were not computed, or without enough mail, have none."""
-    nothing = int(NO_VALUE).to_bytes(2, "little", signed=True)
-    padded = []
-    for row in rows:
-        late = min(days, (today - row.last_day).days)
-        padded.append(((row.trend + nothing * late) if late else row.trend)[-2 * days :].rjust(2 * days, b"\xff"))
-    tenths = np.frombuffer(b"".join(padded), "<i2").reshape(len(rows), days)
     shown: list[list[float | None]] = (tenths / 10).tolist()
     for n in np.nonzero((tenths < 0).any(axis=1))[0]:
         shown[n] = [None if each < 0 else each for each in shown[n]]  # type: ignore[operator]
     return shown
 
 
-def _heaviest(rows: Sequence[Any], today: date) -> dict[tuple[int, int], tuple[float, int, int]]:
-    """By tenant and subject: (tenths of a point, row, factor) of the heaviest pull of one provider.
+_LEAST_SHOWN = 5  # tenths of a point that a pull has to take for the wall to name it
+
+
+def _heaviest(newest: store.Newest) -> dict[int, tuple[float, int, int]]:
+    """By subject: (tenths of a point, provider, factor) of the heaviest pull of one provider, if it is worth a word.
 
     As in the reading over all providers each pull counts by its provider's share of the mail.
     """
-    known = [
-        n
-        for n, row in enumerate(rows)
-        if row.provider_id != ALL_PROVIDERS and row.tenths != NO_VALUE and row.mail > 0 and row.last_day == today
-    ]
-    if not known:
-        return {}
-    total: dict[tuple[int, int], float] = defaultdict(float)
-    for n in known:
-        total[rows[n].tenant_id, rows[n].subject_id] += rows[n].mail
-    shares = np.array([rows[n].mail / total[rows[n].tenant_id, rows[n].subject_id] for n in known])
-    pulls = np.frombuffer(b"".join(rows[n].pulls for n in known), "<i2").reshape(len(known), -1)
-    points = pulls * shares[:, None]
-    at = points.argmax(axis=1)
-    out: dict[tuple[int, int], tuple[float, int, int]] = {}
-    for n, most, factor in zip(known, points.max(axis=1).tolist(), at.tolist(), strict=True):
-        key = (rows[n].tenant_id, rows[n].subject_id)
-        if key not in out or most > out[key][0]:
-            out[key] = (most, n, factor)
-    return out
+    known = (newest.provider_id != ALL_PROVIDERS) & (newest.tenths[:, -1] != NO_VALUE)
+    known &= (newest.mail > 0) & (newest.late == 0)
+    subjects, of = np.unique(newest.subject_id[known], return_inverse=True)
+    mail = newest.mail[known]
+    points = newest.pulls[known] * (mail / np.bincount(of, mail)[of])[:, None] if len(of) else np.zeros((0, 1))
+    most, factor, provider = points.max(axis=1), points.argmax(axis=1), newest.provider_id[known]
+    first = np.lexsort((provider, -most, of))[np.searchsorted(np.sort(of), np.arange(len(subjects)))]
+    return {
+        subject: (float(most[n]), int(provider[n]), int(factor[n]))
+        for subject, n in zip(subjects.tolist(), first.tolist(), strict=True)
+        if most[n] >= _LEAST_SHOWN
+    }
 
 
 def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[str]]:

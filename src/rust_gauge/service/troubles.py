@@ -485,13 +485,13 @@ def _with_lines(connection: Connection, place: Place, pulls: list[Trouble], line
 def _faults(connection: Connection, tenant: TenantAccess, place: Place) -> list[Trouble]:
     """Faults of the newest audits, each with the record that mends it."""
     out = []
-    for domain_id, audit in store_domains.newest_audits(connection, [tenant.id]).items():
+    for domain_id, audit in store_domains.newest_findings(connection, [tenant.id]).items():
         name = place.names.get(domain_id)
         if name is None:
             continue
         mail = sum(place.mail.get(domain_id, {}).values())
         groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
-        for finding in audit.document["findings"]:
+        for finding in audit.findings:
             if finding["level"] == "fault":
                 groups[finding["rule"]].append(finding)
         for rule, those in groups.items():

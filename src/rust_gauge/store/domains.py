@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Connection, exists, func, insert, select, update
+from sqlalchemy import JSON, ColumnElement, Connection, Subquery, exists, func, insert, select, type_coerce, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
@@ -55,20 +55,11 @@ def list_domains(
     connection: Connection, tenant_id: int, *, name: str | None = None, after: str = "", limit: int = 1000
 ) -> list[DomainRow]:
     """Domains by name; `name` for one, `after` and `limit` for a page."""
-    newest = (
-        select(t.audit.c.domain_id, func.max(t.audit.c.id).label("id"))
-        .where(t.audit.c.tenant_id == tenant_id)
-        .group_by(t.audit.c.domain_id)
-        .subquery()
-    )
-    p, name_of = t.proof.c, t.sending_domain.c.name
-    end = func.right(name_of, func.char_length(p.subject) + 1)
-    covers = (p.subject == name_of) | (end == func.concat(".", p.subject))
-    proven = exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "proven", covers)
+    newest = _newest([tenant_id])
     query = (
         select(
             t.sending_domain,
-            proven.label("proven"),
+            _proven(tenant_id).label("proven"),
             *(t.audit.c[column].label(f"audit_{column}") for column in _SUMMARY),
         )
         .outerjoin(newest, newest.c.domain_id == t.sending_domain.c.id)
@@ -97,6 +88,53 @@ def list_domains(
     ]
 
 
+def _newest(tenant_ids: list[int]) -> Subquery:
+    """domain_id, id of every domain's newest audit."""
+    c = t.audit.c
+    newest = select(c.domain_id, func.max(c.id).label("id")).where(c.tenant_id.in_(tenant_ids))
+    return newest.group_by(c.domain_id).subquery()
+
+
+def _proven(tenant_id: int) -> ColumnElement[bool]:
+    """Whether the domain of a row is proven, by a proof of its own or of a domain above it."""
+    p, name = t.proof.c, t.sending_domain.c.name
+    covers = (p.subject == name) | (func.right(name, func.char_length(p.subject) + 1) == func.concat(".", p.subject))
+    return exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "proven", covers)
+
+
+def senders(connection: Connection, tenant_id: int) -> list[AnyRow]:
+    """name, proven, streams of every domain; of its newest audit's streams the names (`audited`) and what DMARC came to
+    (`results`), both None without an audit.
+    """
+    d, a, newest = t.sending_domain.c, t.audit.c, _newest([tenant_id])
+
+    def part(path: str) -> ColumnElement[Any]:
+        return type_coerce(func.json_extract(a.document, f"$.streams[*].{path}"), JSON)
+
+    query = (
+        select(
+            d.name, d.streams, _proven(tenant_id).label("proven"), part("name").label("audited"),
+            part("by_list.result").label("results"),
+        )
+        .outerjoin(newest, newest.c.domain_id == d.id)
+        .outerjoin(t.audit, a.id == newest.c.id)
+        .where(d.tenant_id == tenant_id)
+        .order_by(d.name)
+    )  # fmt: skip
+    return list(connection.execute(query))
+
+
+def newest_findings(connection: Connection, tenant_ids: list[int]) -> dict[int, AnyRow]:
+    """tenant_id, domain_id, finished_at, faults, findings of the newest audit of every domain, by domain id.
+
+    The whole documents of some hundred domains are megabytes; this is a tenth of them.
+    """
+    a, newest = t.audit.c, _newest(tenant_ids)
+    findings = type_coerce(func.json_extract(a.document, "$.findings"), JSON).label("findings")
+    query = select(a.tenant_id, a.domain_id, a.finished_at, a.faults, findings)
+    return {row.domain_id: row for row in connection.execute(query.join(newest, newest.c.id == a.id))}
+
+
 def add_audit(connection: Connection, **values: object) -> int:
     """Keep an audit; its columns are those of the table."""
     result = connection.execute(insert(t.audit).values(**values))
@@ -122,18 +160,6 @@ def get_audit(connection: Connection, domain_id: int, audit_id: int | None = Non
     if audit_id is not None:
         query = query.where(t.audit.c.id == audit_id)
     return connection.execute(query).first()
-
-
-def newest_audits(connection: Connection, tenant_ids: list[int]) -> dict[int, AnyRow]:
-    """The newest audit of every domain of these tenants, by domain id."""
-    newest = (
-        select(func.max(t.audit.c.id).label("id"))
-        .where(t.audit.c.tenant_id.in_(tenant_ids))
-        .group_by(t.audit.c.domain_id)
-        .subquery()
-    )
-    rows = connection.execute(select(t.audit).join(newest, newest.c.id == t.audit.c.id))
-    return {row.domain_id: row for row in rows}
 
 
 def history_between(

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, func, select
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows, literal, run
+from rust_gauge.store.bulk import insert_rows, literal, raw_rows, run
 from rust_gauge.store.engine import AnyRow
 
 TREND = 190  # days that lie beside the newest reading
@@ -90,19 +90,66 @@ def drop_others(connection: Connection, tenant_id: int, kind: int, subject_id: i
     )
 
 
-_SHOWN = "tenant_id, subject_id, provider_id, last_day, tenths, margin, mail, pulls, measures, computed_at"
+@dataclass(frozen=True, slots=True)
+class Newest:
+    """The newest readings of series, a row each, with the ends of their trends.
+
+    `tenths` is int16, (series, days), the last day is the one asked for, -1 where there is no value; `pulls` int16,
+    (series, factors), in tenths of a point, and `mail` float, are of the series' own last day; `late` says by how many
+    days that lies before the one asked for.
+    """
+
+    subject_id: NDArray[np.int64]
+    provider_id: NDArray[np.int64]
+    late: NDArray[np.int64]
+    margin: NDArray[np.int64]
+    mail: NDArray[np.float64]
+    tenths: NDArray[np.int16]
+    pulls: NDArray[np.int16]
 
 
-def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, days: int) -> list[AnyRow]:
-    """The newest reading of each series with the end of its trend (`trend`: int16, at most TREND days)."""
-    if not tenant_ids:
-        return []
-    listed = ", ".join(map(str, tenant_ids))
-    sql = (
-        f"SELECT {_SHOWN}, RIGHT(trend, {2 * min(days, TREND)}) AS trend FROM reading_series "
-        f"WHERE tenant_id IN ({listed}) AND kind = {kind}"
+def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: date, days: int) -> Newest:
+    """The newest reading of each series of these tenants with its trend up to today, at most TREND days."""
+    days = min(days, TREND)
+    listed = ", ".join(map(str, tenant_ids)) or "0"
+    # Few columns, and none that the driver would have to make a date of: a wall has ten thousand rows.
+    rows = raw_rows(
+        connection,
+        f"SELECT subject_id, provider_id, DATEDIFF({literal(today)}, last_day), margin, mail, "
+        f"CONCAT(LPAD(RIGHT(trend, {2 * days}), {2 * days}, x'FF'), pulls) FROM reading_series "
+        f"WHERE tenant_id IN ({listed}) AND kind = {kind}",
     )
-    return list(run(connection, sql))
+    subjects, providers, late, margin, mail, packed = zip(*rows, strict=True) if rows else ((),) * 6
+    values = np.frombuffer(b"".join(packed), "<i2").reshape(len(rows), -1) if rows else np.zeros((0, days), "<i2")
+    tenths = values[:, :days].copy()
+    for behind in {each for each in late if each > 0}:
+        at = np.array(late) == behind
+        tenths[at] = np.hstack([tenths[at], np.full((int(at.sum()), behind), -1, "<i2")])[:, -days:]
+    ids, provider_ids, lates, margins = np.array([subjects, providers, late, margin], dtype=np.int64)
+    mails = np.array(mail, dtype=np.float64)
+    return Newest(ids, provider_ids, lates, margins, mails, tenths, values[:, days:])
+
+
+def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[int, int]:
+    """By subject id: tenths of the newest reading over all providers, of whatever day it is."""
+    c = t.reading_series.c
+    where = (c.tenant_id == tenant_id, c.kind == kind, c.provider_id == t.ALL_PROVIDERS)
+    return {row.subject_id: row.tenths for row in connection.execute(select(c.subject_id, c.tenths).where(*where))}
+
+
+def measures_of(
+    connection: Connection, tenant_ids: Sequence[int], kind: int, series: Iterable[tuple[int, int]]
+) -> dict[tuple[int, int], NDArray[np.float32]]:
+    """By (subject id, provider id): what was measured on the last day, (3, factors): value, low, high."""
+    wanted = ", ".join(f"({subject}, {provider})" for subject, provider in series)
+    if not wanted:
+        return {}
+    rows = raw_rows(
+        connection,
+        f"SELECT subject_id, provider_id, measures FROM reading_series WHERE tenant_id IN "
+        f"({', '.join(map(str, tenant_ids))}) AND kind = {kind} AND (subject_id, provider_id) IN ({wanted})",
+    )
+    return {(row[0], row[1]): np.frombuffer(row[2], "<f4").reshape(3, -1) for row in rows}
 
 
 def histories(
@@ -235,8 +282,8 @@ def new_addresses(connection: Connection, tenant_id: int, first: date, last: dat
 
 def rows_as_array(connection: Connection, sql: str, columns: int) -> NDArray[np.int64]:
     """The rows of a statement whose columns are whole numbers."""
-    rows = run(connection, sql).fetchall()
-    return np.array([tuple(row) for row in rows], dtype=np.int64).reshape(len(rows), columns)
+    rows = raw_rows(connection, sql)
+    return np.array(rows, dtype=np.int64).reshape(len(rows), columns)
 
 
 def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str]:
