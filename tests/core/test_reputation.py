@@ -25,7 +25,7 @@ from rust_gauge.core.reputation import (
     split,
 )
 from rust_gauge.core.reputation.ahead import Change, ahead, room
-from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, crossing_ahead, standings
+from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, crossings_ahead, standings
 from rust_gauge.core.reputation.memory import chance_above, gamma_quantile, normal_share, rate_ends
 
 DAYS = 90
@@ -363,4 +363,5 @@ def test_a_line_is_crossed_when_the_posterior_says_so(n: int, events: list[int],
     ],
 )
 def test_a_line_is_foreseen_when_the_last_days_go_on(events: list[int], line: Any, expected: tuple[str, int]) -> None:
-    assert crossing_ahead(np.array(events, dtype=float), np.full(24, 1000.0), line) == expected
+    found = crossings_ahead(np.array([events], dtype=float), np.full((1, 24), 1000.0), line)
+    assert found == [expected]

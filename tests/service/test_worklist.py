@@ -15,7 +15,9 @@ import pytest
 from PIL import Image
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
-from rust_gauge.contract.relays import RelayDescription, RelayLines
+from rust_gauge.contract.audits import AuditSettings, DnsListSetting
+from rust_gauge.contract.domains import DomainChange, StreamPath
+from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayLines
 from rust_gauge.contract.suppression import Sending
 from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WayToTell, WorkAct
 from rust_gauge.service import readings, reports, worklist
@@ -98,6 +100,148 @@ def test_a_fault_in_the_records_is_closed_by_measuring_again_after_it_was_mended
     office.world.zone(name, f'@ IN TXT "{fault.record}"\n')
     details = client.worklist.act(office.slug, fault.id, WorkAct(act="remeasure"))
     assert details.state == "closed"
+
+
+ZONE = '@ IN TXT "v=spf1 ip4:192.0.2.1 -all"\n'
+TWO = ZONE + '@ IN TXT "v=spf1 ip4:192.0.2.2 -all"\n'
+REFUSED = {"reply_code": 550, "diagnostic": "550 5.7.26 mail is not authenticated"}
+
+
+def test_a_broken_record_and_the_mail_that_fails_by_it_are_one_incident_told_once_and_mended_once(
+    office: Office, client: Client
+) -> None:
+    name = f"{office.slug}.example"
+    office.world.zone(name, ZONE)
+    client.domains.add(office.slug, name)
+    client.audits.run(office.slug, name)
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, bad=40, domain=name, **REFUSED)
+    look(office)
+    look(office)
+    (first,) = [item for item in client.worklist.list(tenant=office.slug) if item.name == name]
+    assert (first.kind, first.state) == ("pull", "open")
+    office.world.zone(name, TWO)
+    client.audits.run(office.slug, name)
+    look(office)
+    (item,) = [item for item in client.worklist.list(tenant=office.slug) if item.name == name]
+    assert (item.id, item.kind, item.record) == (first.id, "fault", "v=spf1 ip4:192.0.2.1 ip4:192.0.2.2 -all")
+    assert any("authentication" in line for line in item.evidence)
+    assert any("changed: was" in line for line in item.evidence)
+    steps = [step.what for step in client.worklist.get(office.slug, item.id).steps]
+    assert steps.count("opened") == 1
+    office.world.zone(name, f'@ IN TXT "{item.record}"\n')
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "closed"
+    with office.world.clock.later(timedelta(days=1)):
+        look(office)
+        look(office)
+        # The reading remembers the failures for days; they only fade.
+        assert [item.kind for item in client.worklist.list(tenant=office.slug) if item.name == name] == ["record"]
+    with office.world.clock.later(timedelta(days=3)):
+        rows = [
+            bounce(
+                n, time=(TODAY + timedelta(days=3, hours=-1)).isoformat(), domain=name, message_id=f"a{n}", **REFUSED
+            )
+            for n in range(60)
+        ]
+        client.events.load(office.slug, ndjson(*rows))
+        office.world.work()
+        look(office)
+        look(office)
+        again = [item.kind for item in client.worklist.list(tenant=office.slug) if item.name == name]
+        assert again == ["pull"], "mail fails anew, for another reason"
+
+
+def test_a_changed_record_is_told_for_a_day_with_what_it_was(
+    office: Office, client: Client, told: tuple[Context, Receiver, list[Any]]
+) -> None:
+    _, receiver, _ = told
+    name = f"{office.slug}.example"
+    way = WayToTell(kind="chat", name="c", url=receiver.url, template='{"say": "{what}: {title}"}')
+    client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [way]}))
+    office.world.zone(name, ZONE)
+    client.domains.add(office.slug, name)
+    client.audits.run(office.slug, name)
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.9 -all"\n')
+    client.audits.run(office.slug, name)
+    office.world.work()  # the audit asked for a look
+    look(office)
+    (item,) = [item for item in client.worklist.list(tenant=office.slug) if item.kind == "record"]
+    assert item.title == f"{name} TXT changed"
+    assert item.record == "v=spf1 ip4:192.0.2.1 -all"
+    assert "192.0.2.9" in item.evidence[0]
+    with office.world.clock.later(timedelta(hours=25)):
+        look(office)
+        look(office)
+        assert client.worklist.get(office.slug, item.id).state == "closed"
+        office.world.work()
+    says = [body["say"] for body in receiver.bodies() if "say" in body and name in body["say"]]
+    assert [each for each in says if "TXT changed" in each] == [f"New: {name} TXT changed"]
+
+
+def test_a_listed_address_is_one_incident_of_its_relay_however_many_domains_send_from_it(
+    office: Office, client: Client
+) -> None:
+    names = [f"a.{office.slug}.example", f"b.{office.slug}.example"]
+    office.world.zone(f"{office.slug}.example", 'a IN TXT "v=spf1 ip4:192.0.2.77 -all"\nb IN TXT "v=spf1 -all"\n')
+    zone = f"{office.slug}-list.example"
+    tests = '2.0.0.127 IN A 127.0.0.2\n2.0.0.127 IN TXT "test"\n'
+    listed = '77.2.0.192 IN A 127.0.0.2\n77.2.0.192 IN TXT "mail to nobody"\n'
+    office.world.zone(zone, tests + listed)
+    client.relays.describe(office.slug, "driftline", RelayDescription(hosts=[RelayHost(ip="192.0.2.77")]))
+    client.audits.set_settings(office.slug, AuditSettings(lists=[DnsListSetting(zone=zone)]))
+    for name in names:
+        client.domains.add(office.slug, name)
+        stream = {"name": "letters", "relay": "driftline", "header_from": name, "ips": ["192.0.2.77"]}
+        client.domains.change(office.slug, name, DomainChange(streams=[StreamPath.model_validate(stream)]))
+        client.audits.run(office.slug, name)
+    client.worklist.put_settings(office.slug, SOON)
+    look(office)
+    look(office)
+    (item,) = [item for item in client.worklist.list(tenant=office.slug) if "list" in item.title]
+    assert (item.subject, item.name) == ("relay", "driftline")
+    assert item.evidence[0] == f"sends for {names[0]}, {names[1]}"
+    office.world.zone(zone, tests)
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "closed"
+
+
+def test_what_is_mended_closes_by_the_newest_mail_and_opens_again_when_it_rises(office: Office, client: Client) -> None:
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, each=300, bad=200)
+    look(office)
+    look(office)
+    (pull,) = [item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull"]
+    with office.world.clock.later(timedelta(hours=30)):
+        at = office.world.context.clock()
+        good = [row(n, time=(at - timedelta(hours=1)).isoformat(), message_id=f"good{n}") for n in range(150)]
+        client.events.load(office.slug, ndjson(*good))
+        office.world.work()
+        details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
+        assert (details.state, details.steps[-1].what) == ("closed", "closed")
+        assert details.steps[-1].text.startswith("0 of the newest 150 messages")
+        look(office)
+        look(office)
+        assert not [item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull"]
+    with office.world.clock.later(timedelta(days=3)):
+        at = office.world.context.clock()
+        bad = [bounce(n, time=(at - timedelta(hours=1)).isoformat(), message_id=f"bad{n}") for n in range(90)]
+        client.events.load(office.slug, ndjson(*bad))
+        office.world.work()
+        look(office)
+        look(office)
+        (again,) = [item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull"]
+        assert (again.id, again.returns) == (pull.id, 1)
+
+
+def test_lines_of_mail_without_stream_and_relay_are_told_too(office: Office, client: Client) -> None:
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, each=300, bad=60, stream="", relay="", diagnostic="552 5.3.4 message too big")
+    look(office)
+    look(office)
+    crossed = {(line.subject, line.name) for line in client.worklist.lines(office.slug) if line.crossed}
+    assert crossed == {("domain", DOMAIN), ("provider", "tidepost.example")}
+    (item,) = client.worklist.list(tenant=office.slug)
+    assert (item.kind, item.subject, item.name) == ("line", "domain", DOMAIN)
+    assert any("Bounces at tidepost.example are past" in line for line in item.evidence)
 
 
 @contextmanager

@@ -192,6 +192,7 @@ def _keep(context: Context, tenant: TenantAccess, row: DomainRow, document: Audi
         store_audits.see_keys(connection, tenant.id, row.id, keys, now)
         common = {"tenant_id": tenant.id, "domain_id": row.id, "audit_id": id, "happened_at": now}
         store_audits.add_history(connection, [{**common, **change} for change in changes])
+        jobs.enqueue(connection, "worklist", tenant.id, 0, now)  # what it found is told at once
         return id
 
     id = context.store.transaction(write)

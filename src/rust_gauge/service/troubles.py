@@ -1,42 +1,31 @@
-"""Finding what is wrong with a tenant's mail: heavy pulls, crossed lines, faults in records, lost proofs, silent feeds.
+"""Finding what is wrong with a tenant's mail: heavy pulls, crossed lines, providers' outages; and `signs`, next door.
 
 One incident is one trouble, however many providers, streams or domains it shows at. Each says what is wrong, since
 when, with what evidence, and what exactly to do.
 """
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, time, timedelta
-from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Connection
 
-from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.contract.worklist import AlertSettings, LineRow
-from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
+from rust_gauge.core.replies.causes import Cause
 from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
-from rust_gauge.core.reputation.factors import Kind
-from rust_gauge.core.reputation.lines import (
-    BOUNCES,
-    COMPLAINTS,
-    Line,
-    Standing,
-    crossed,
-    crossing_ahead,
-    standings,
-)
-from rust_gauge.core.worklist import Level, State, Trouble
-from rust_gauge.service import feeds
+from rust_gauge.core.reputation.factors import Factor, Kind
+from rust_gauge.core.reputation.lines import BOUNCES
+from rust_gauge.core.worklist import Level, State, Trouble, join
+from rust_gauge.service import signs
 from rust_gauge.service.context import Context
-from rust_gauge.service.flow import REPORTS_WITHIN
+from rust_gauge.service.lines import is_past_since, lines_of
 from rust_gauge.service.providers import Columns, columns_of
-from rust_gauge.service.readings import count
-from rust_gauge.store import domains as store_domains
+from rust_gauge.service.readings import EVENTS_OF, count
 from rust_gauge.store import flow
 from rust_gauge.store import readings as store_readings
-from rust_gauge.store import relays as store_relays
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.readings import Series
@@ -48,12 +37,13 @@ _KEEPS = 0.5  # of that at which an item that lives goes on
 _HEAVY_OVER_ALL = 4.0  # or over all of them
 _FADES_FOR = 4  # days without a rise after which a pull is that of something mended
 _LEAST_SHARE = 0.03  # of a domain's mail that a provider has to have
-_FELL = 12.0  # points within a week that are told though no single factor is heavy
-_LINE_DAYS = 30
-_SILENT_AFTER = timedelta(hours=26)  # a feed that brings something every day
-_OLD_KEY = timedelta(days=365)
-_NEW_REPLY = timedelta(hours=24)
-_NEW_REPLY_FROM = 10
+_FELL_WITHIN = 7  # days
+_FELL = 12.0  # points within them that are told though no single factor is heavy
+_CONDITION_FELL = 5.0  # or so many, more than the margin, into another condition
+_REMEMBERED = timedelta(days=30)  # how long what was mended may still fade
+_RISES = 1.0  # points by which a pull that only fades may stand above the least that it had since
+_LINE_FADES = timedelta(days=10)  # how long a line may still be crossed by what is mended
+_LINE_PACE = timedelta(days=3)
 _OUTAGE = 0.2
 
 _WORDS = {
@@ -91,23 +81,36 @@ class Place:
     mail: Mapping[int, Mapping[int, int]]  # delivered in the week by domain and provider
     streams: Mapping[tuple[int, str], tuple[str, int, int]]  # (domain, factor): stream, events, of how many
     live: frozenset[str] = frozenset()  # keys of items that live: they go on until they are well below what made them
+    mended: Mapping[str, tuple[date, float]] = field(default_factory=dict)  # by key: since when, at how many points
+
+    @property
+    def mail_of(self) -> dict[int, int]:
+        return {id: sum(at.values()) for id, at in self.mail.items()}
 
 
 def find_troubles(
     context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
 ) -> list[Trouble]:
-    """All that is wrong now."""
+    """All that is wrong now, one trouble for each incident."""
     now = context.clock()
     today = now.date()
-    rows = store_readings.histories(connection, tenant.id, 1)
-    series = [store_readings.unpack(row) for row in rows]
     place = place_of(connection, tenant, today)
-    found = pulls_on(connection, place, series, today)
-    found = _with_lines(connection, place, found, _crossed_lines(context, connection, tenant, settings))
-    found += outages_on(connection, place, today)
-    found += _faults(connection, tenant, place)
-    found += _others(context, connection, tenant)
-    return with_records(found)
+    faults = signs.faults(connection, tenant, place.names, place.mail_of)
+    place = _without_mended_faults(connection, place, {each.key for each in faults})
+    ids = _worth_a_look(connection, tenant, today)
+    rows = store_readings.histories(connection, tenant.id, 1, ids) if ids else []
+    found = pulls_on(connection, place, [store_readings.unpack(row) for row in rows], today)
+    found = _with_lines(connection, place, found, _crossed_lines(context, connection, place, settings))
+    found += outages_on(connection, place, today) + faults
+    found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(context, tenant, now)
+    found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
+    by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
+    return joined(found + signs.changed_records(connection, tenant, by_name, now))
+
+
+def joined(found: Iterable[Trouble]) -> list[Trouble]:
+    """One trouble for each incident."""
+    return join(found, {name: causes for name, (_, causes) in EVENTS_OF.items()})
 
 
 def place_of(connection: Connection, tenant: TenantAccess, day: date) -> Place:
@@ -117,19 +120,61 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date) -> Place:
     mail: dict[int, dict[int, int]] = defaultdict(lambda: defaultdict(int))
     for domain_id, provider_id, n in flow.delivered_at(connection, tenant.id, week, day):
         mail[domain_id][columns.place(provider_id)] += n
-    streams: dict[tuple[int, str], tuple[str, int, int]] = {}
+    live: set[str] = set()
+    mended: dict[str, tuple[date, float]] = {}
+    for row in store.items(connection, [tenant.id]):
+        if row.state != str(State.CLOSED):
+            live.add(row.item_key)
+        elif day - _REMEMBERED <= row.closed_at.date() <= day:
+            trouble = store.item_of(row).trouble
+            mended |= dict.fromkeys((row.item_key, *trouble.parts), (row.closed_at.date(), trouble.measure))
+    return Place(tenant, day, columns, names, mail, _streams(connection, tenant, week, day), frozenset(live), mended)
+
+
+def _without_mended_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
+    """Where a fault is not found any more, what it made fail is mended with it."""
+    mended = dict(place.mended)
+    for row in store.items(connection, [place.tenant.id], [str(state) for state in State if state is not State.CLOSED]):
+        trouble = store.item_of(row).trouble
+        if trouble.kind == "fault" and row.item_key not in found:
+            mended |= dict.fromkeys(trouble.parts, (row.seen_at.date(), trouble.measure))
+    return replace(place, mended=mended)
+
+
+def _streams(
+    connection: Connection, tenant: TenantAccess, first: date, last: date
+) -> dict[tuple[int, str], tuple[str, int, int]]:
+    """By (domain, factor): the stream that most of a factor's events came from, how many, of how many."""
     known = store_readings.names_of(connection, tenant.id, 2)
-    for domain_id in mail:
-        counted = count(store_readings.stream_counters(connection, tenant.id, domain_id, week, day), week, day, {})
-        sums = counted.counts.sum(axis=2)
-        for at, name in enumerate(COUNTS):
-            if len(counted.series) and sums[at].sum() > 0:
-                row = int(sums[at].argmax())
-                stream = known.get(counted.series[row][0], "")
-                streams[domain_id, name] = (stream, int(sums[at, row]), int(sums[at].sum()))
-    states = [str(state) for state in State if state is not State.CLOSED]
-    live = frozenset(row.item_key for row in store.items(connection, [tenant.id], states))
-    return Place(tenant, day, columns, names, mail, streams, live)
+    rows = store_readings.week_by_stream(connection, tenant.id, first, last)
+    if not len(rows):
+        return {}
+    pairs, at = np.unique(rows[:, :2], axis=0, return_inverse=True)
+    flat = np.column_stack([at.reshape(-1), rows[:, 2], np.zeros(len(rows), dtype=np.int64), rows[:, 3:]])
+    counted = count(flat, first, first)
+    sums: dict[int, dict[int, NDArray[np.float64]]] = defaultdict(dict)  # by domain and stream: (COUNTS,)
+    for row, (pair, _) in enumerate(counted.series):
+        domain_id, stream_id = map(int, pairs[pair])
+        so_far = sums[domain_id].get(stream_id, 0.0)
+        sums[domain_id][stream_id] = so_far + counted.counts[:, row].sum(axis=1)
+    out = {}
+    for domain_id, of in sums.items():
+        for at_name, name in enumerate(COUNTS):
+            total = sum(float(each[at_name]) for each in of.values())
+            if total > 0:
+                most = max(of, key=lambda stream: float(of[stream][at_name]))
+                out[domain_id, name] = (known.get(most, ""), int(of[most][at_name]), int(total))
+    return out
+
+
+def _worth_a_look(connection: Connection, tenant: TenantAccess, today: date) -> list[int]:
+    """Domains of which any reading may be a trouble today, by what lies beside their newest readings."""
+    newest = store_readings.newest(connection, [tenant.id], 1, today, _FELL_WITHIN + 1)
+    whole = newest.provider_id == ALL_PROVIDERS
+    least = np.where(whole, _HEAVY_OVER_ALL, _HEAVY) * 10 * _KEEPS
+    fell = whole & (newest.tenths[:, 0] - newest.tenths[:, -1] >= _CONDITION_FELL * 10)
+    heavy = newest.pulls.max(axis=1, initial=0) >= least
+    return sorted(set(newest.subject_id[(newest.late == 0) & (heavy | fell)].tolist()))
 
 
 # Heavy pulls
@@ -146,7 +191,7 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
         whole = next((each for each in mine if each.provider_id == ALL_PROVIDERS), None)
         if whole is None or domain_id not in place.names:
             continue
-        heavy = [_heavy(place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
+        heavy = [_heavy(connection, place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
         these = [trouble for trouble in heavy if trouble is not None]
         # What fell by a factor that only fades by now was told with that factor.
         told = any(
@@ -156,12 +201,21 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
     return _by_relay(connection, place, found)
 
 
-def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], at: int, day: date) -> Trouble | None:
+def _heavy(
+    connection: Connection, place: Place, domain_id: int, whole: Series, mine: Sequence[Series], at: int, day: date
+) -> Trouble | None:
     factor, name = FACTORS[at], place.names[domain_id]
     if factor.kind is Kind.AUDIT:
         return None  # told with the faults themselves
     mail = place.mail.get(domain_id, {})
     total = sum(mail.values()) or 1
+    mended = place.mended.get(f"pull:{name}:{factor.name}")
+    if mended is not None and _fails_again(connection, place, domain_id, factor, mended[0]):
+        mended = None
+
+    def fades(series: Series, index: int) -> bool:
+        return _recovers(series, at, index) or (mended is not None and _only_fades(series, at, index, *mended))
+
     keeps = _KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
     for each in mine:
@@ -171,12 +225,12 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
         points = each.pulls[at, index] / 10
         share = mail.get(each.provider_id, 0) / total
         sure = keeps * max(_HEAVY, _SURELY * each.margin[index] / 10)
-        if points >= sure and share >= _LEAST_SHARE and not _recovers(each, at, index):
+        if points >= sure and share >= _LEAST_SHARE and not fades(each, index):
             where.append((float(points), each, index))
     index_of_all = (day - whole.first).days
     over_all = whole.pulls[at, index_of_all] / 10
     sure_of_all = keeps * max(_HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
-    if not where and (over_all < sure_of_all or _recovers(whole, at, index_of_all)):
+    if not where and (over_all < sure_of_all or fades(whole, index_of_all)):
         return None
     if not where:  # a little everywhere
         where = [
@@ -208,7 +262,8 @@ def _heavy(place: Place, domain_id: int, whole: Series, mine: Sequence[Series], 
         + (f", and weigh at {', '.join(labels[1:4])} too" if len(labels) > 1 else "")
         + f". It stands at {worst:.0f} there: {condition}.",
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
-        tuple(evidence), "audit" if factor.name == "authentication" else "readings",
+        tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
+        where[0][0],
     )  # fmt: skip
 
 
@@ -222,6 +277,27 @@ def _recovers(series: Series, factor: int, index: int) -> bool:
     return falls and lately[-1] < 0.75 * pulls[-15:].max() and mail[-1] >= 0.8 * mail[-_FADES_FOR - 1]
 
 
+def _only_fades(series: Series, factor: int, index: int, since: date, measure: float) -> bool:
+    """Whether a pull has not risen since its incident was mended, when it took `measure` points."""
+    start = max(0, (since - series.first).days)
+    pulls = series.pulls[factor, start : index + 1] / 10
+    return bool(len(pulls)) and bool(pulls[-1] <= min(float(pulls.min()), measure) + _RISES)
+
+
+def _fails_again(connection: Connection, place: Place, domain_id: int, factor: Factor, since: date) -> bool:
+    """Whether mail of the days after something was mended is past the watch line. A reading that is as low as it can
+    be, or whose sender mails once a week, does not show that by itself.
+    """
+    if factor.name not in COUNTS or since >= place.day:
+        return False
+    first = max(since + timedelta(days=1), place.day - timedelta(days=6))
+    rows = store_readings.counters(connection, place.tenant.id, 1, first, [domain_id])
+    sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
+    mail = float(sums[COUNTS.index("delivered" if factor.of == "reported" else "attempted")])
+    events = float(sums[COUNTS.index(factor.name)])
+    return (events + factor.usual * factor.worth) / (mail + factor.worth) > factor.watch
+
+
 def _began(series: Series, factor: int, index: int) -> date:
     """The first day of those on which this pull has been noticeable without a break."""
     light = np.flatnonzero(series.pulls[factor, : index + 1] < 30)
@@ -230,20 +306,29 @@ def _began(series: Series, factor: int, index: int) -> date:
 
 
 def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Trouble]:
+    """A reading that fell much, or into another condition, though nothing of it is heavy alone."""
     index = (day - whole.first).days
-    if index < 7 or whole.tenths[index] == NO_VALUE or whole.tenths[index - 7] == NO_VALUE:
+    then = index - _FELL_WITHIN
+    if then < 0 or whole.tenths[index] == NO_VALUE or whole.tenths[then] == NO_VALUE:
         return []
-    now, before = int(whole.tenths[index]) / 10, int(whole.tenths[index - 7]) / 10
-    if before - now < _FELL:
+    now, before = int(whole.tenths[index]) / 10, int(whole.tenths[then]) / 10
+    margin = int(whole.margin[index]) / 10
+    was, stands = condition_of(before), condition_of(now)
+    changed = was != stands and before - now >= max(_CONDITION_FELL, margin)
+    if before - now < _FELL and not changed:
         return []
     name = place.names[domain_id]
     level = Level.MEND if now < 60 else Level.LOOK
+    fell = f"fell by {before - now:.0f} points" if was == stands else f"fell from {was} to {stands}"
+    pulls = sorted(((float(each), NAMES[at]) for at, each in enumerate(whole.pulls[:, index] / 10)), reverse=True)
     return [
         Trouble(
-            f"fell:{name}", "fell", "domain", name, f"The reading of {name} fell by {before - now:.0f} points",
-            f"It stands at {now:.0f}, a week ago at {before:.0f}.", level, datetime.combine(day, time(), UTC),
-            sum(place.mail.get(domain_id, {}).values()), f"See what moved it: rustgauge moved {name}", "",
-            (f"{before:.1f} → {now:.1f}",),
+            f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
+            f"It stands at {now:.0f}, a week ago at {before:.0f}. No single thing does it.", level,
+            datetime.combine(day, time(), UTC), sum(place.mail.get(domain_id, {}).values()),
+            f"See what moved it: rustgauge moved {name}", "",
+            (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {_WORDS[at]}" for points, at in pulls[:3])),
+            domains=(name,),
         )
     ]  # fmt: skip
 
@@ -268,24 +353,13 @@ def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> lis
         title = f"An address of {relay or 'a relay'} is listed: {names}"
         out.append(
             replace(
-                first, key=f"listing:{relay}:{names if not relay else ''}", subject="relay" if relay else "domain",
+                first, key=f"listing:{relay or names}", subject="relay" if relay else "domain",
                 name=relay or first.name, title=title, mail=sum(each.mail for each in those),
-                since=min(each.since for each in those),
+                since=min(each.since for each in those), measure=max(each.measure for each in those),
                 evidence=tuple(line for each in those for line in (each.name, *each.evidence))[:12],
+                domains=tuple(each.name for each in those), parts=tuple(each.key for each in those),
             )
         )  # fmt: skip
-    return out
-
-
-def with_records(found: list[Trouble]) -> list[Trouble]:
-    """A failed authentication with a fault in the records of the same domain has that record as its remedy."""
-    records = {each.name: each for each in found if each.kind == "fault" and each.record}
-    out = []
-    for each in found:
-        fault = records.get(each.name)
-        if each.key.endswith(":authentication") and fault is not None:
-            each = replace(each, remedy=f"{fault.title}. {fault.remedy}", record=fault.record)
-        out.append(each)
     return out
 
 
@@ -318,112 +392,30 @@ def outages_on(connection: Connection, place: Place, day: date) -> list[Trouble]
 # Lines
 
 
-def lines_of(context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings) -> list[LineRow]:
-    """Bounce and complaint rates of relays, streams, domains and providers against their lines, today."""
-    today = context.clock().date()
-    since = today - timedelta(days=_LINE_DAYS)
-    reporting = flow.reporting_providers(connection, today - REPORTS_WITHIN)
-    columns = columns_of(connection, tenant.id, today)
-    own = {
-        name: RelayDescription.model_validate(description or {}).lines
-        for name, description in store_relays.list_relays(connection, tenant.id)
-    }
-    out = []
-    for kind, subject in ((3, "relay"), (2, "stream"), (1, "domain")):
-        rows = store_readings.counters(connection, tenant.id, kind, since)
-        names = store_readings.names_of(connection, tenant.id, kind)
-        sides = [count(rows, since, today), count(rows[np.isin(rows[:, 1], list(reporting))], since, today)]
-        for id, name in names.items():
-            lines = own.get(name) if kind == 3 else None
-            out += _lines(subject, name, [_sum(side, id, None) for side in sides], lines, settings, today)
-        if kind == 1:
-            for provider_id in columns.names:
-                parts = [_sum(side, None, provider_id) for side in sides]
-                out += _lines("provider", columns.label(provider_id), parts, None, settings, today)
-    return out
-
-
-def stream_relay_lines(
-    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
-) -> list[tuple[str, str, LineRow]]:
-    """(stream, relay, line) of each stream over each relay, by the relay's lines."""
-    today = context.clock().date()
-    since = today - timedelta(days=_LINE_DAYS)
-    reporting = list(flow.reporting_providers(connection, today - REPORTS_WITHIN))
-    own = {
-        name: RelayDescription.model_validate(description or {}).lines
-        for name, description in store_relays.list_relays(connection, tenant.id)
-    }
-    streams, relays = (store_readings.names_of(connection, tenant.id, kind) for kind in (2, 3))
-    out = []
-    for relay_id, relay in relays.items():
-        rows = store_readings.relay_counters(connection, tenant.id, relay_id, since)
-        sides = [count(rows, since, today), count(rows[np.isin(rows[:, 1], reporting)], since, today)]
-        for stream_id, stream in streams.items():
-            parts = [_sum(side, stream_id, None) for side in sides]
-            out += [(stream, relay, row) for row in _lines("stream", stream, parts, own.get(relay), settings, today)]
-    return out
-
-
-def _sum(counted: Any, subject: int | None, provider: int | None) -> Any:
-    """(COUNTS, days) over some of the series."""
-    rows = [
-        row
-        for row, (id, at) in enumerate(counted.series)
-        if (subject is None or id == subject) and (provider is None or at == provider)
-    ]
-    return counted.counts[:, rows].sum(axis=1)
-
-
-def _lines(subject: str, name: str, parts: list[Any], own: Any, settings: AlertSettings, today: date) -> list[LineRow]:
-    out = []
-    for line, counts, side in ((BOUNCES, parts[0], "bounce"), (COMPLAINTS, parts[1], "complaint")):
-        watch = getattr(own, f"{side}_watch", None) or line.watch
-        stop = max(getattr(own, f"{side}_stop", None) or line.stop, watch * 1.01)
-        chosen = replace(line, watch=watch, stop=stop, sure=settings.sure)
-        mail = counts[0] if line is BOUNCES else counts[1]
-        if mail.sum() == 0:
-            continue
-        events = counts[0] - counts[1] if line is BOUNCES else counts[COUNTS.index("complaints")]
-        events = np.maximum(events, 0.0)
-        now = standings(events, mail, chosen)[-1]
-        if now.mail < 1:
-            continue
-        row = _row(subject, name, chosen, now, own=(watch, stop) != (line.watch, line.stop))
-        following, days = crossing_ahead(events, mail, chosen)
-        if following:
-            row = row.model_copy(update={"next": following, "next_on": today + timedelta(days=days)})
-        out.append(row)
-    return out
-
-
-def _row(subject: Any, name: str, line: Line, now: Standing, *, own: bool) -> LineRow:
-    return LineRow(
-        subject=subject, name=name, rate=line.rate, value=now.rate, watch=line.watch, stop=line.stop,
-        watch_chance=round(now.watch_chance, 4), stop_chance=round(now.stop_chance, 4), events=round(now.events, 1),
-        mail=round(now.mail, 1), crossed=crossed(now, line), own=own,
-    )  # fmt: skip
-
-
-def _crossed_lines(
-    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
-) -> list[Trouble]:
-    """Lines that are crossed, or soon will be. Those of relays and streams: a domain's are told by its pulls."""
+def _crossed_lines(context: Context, connection: Connection, place: Place, settings: AlertSettings) -> list[Trouble]:
+    """Lines that are crossed, or soon will be; but for those that only remember what is mended."""
     now = context.clock()
     out = []
-    for row in lines_of(context, connection, tenant, settings):
-        if not (row.crossed or row.next) or row.subject not in ("relay", "stream"):
+    for row in lines_of(context, connection, place.tenant, settings):
+        key = f"line:{row.subject}:{row.name}:{row.rate}"
+        if not (row.crossed or row.next):
             continue
+        if key in place.mended:
+            since = place.mended[key][0] + timedelta(days=1)
+            first = max(since, place.day - _LINE_PACE)
+            fades = since > place.day or not is_past_since(connection, place.tenant, row, first, place.day)
+            if fades and place.day - since < _LINE_FADES:
+                continue
         of = row.crossed or row.next
         line = row.stop if of == "stop" else row.watch
         chance = row.stop_chance if of == "stop" else row.watch_chance
         soon = f"At this pace the {row.next} line is crossed on {row.next_on:%d %b}. " if row.next else ""
         whose = "the relay's own" if row.own else "the usual"
-        costs = "it may stop you" if row.subject == "relay" else "slow it down now"
-        what = f"{row.rate} of {row.subject} {row.name}"
+        costs = "it may stop you" if row.subject in ("relay", "provider") else "slow it down now"
+        what = f"{row.rate} at {row.name}" if row.subject == "provider" else f"{row.rate} of {row.subject} {row.name}"
         out.append(
             Trouble(
-                f"line:{row.subject}:{row.name}:{row.rate}", "line", row.subject, row.name,
+                key, "line", row.subject, row.name,
                 f"{_capital(what)} are {'past' if row.crossed else 'soon at'} the {of} line",
                 f"{row.value:.2%} of its mail lately; {whose} {of} line is {line:.2%}: {costs}. {soon}".rstrip(),
                 _level_of(row), now, int(row.mail),
@@ -431,6 +423,7 @@ def _crossed_lines(
                 if row.rate == "bounces"
                 else "Stop mailing who has not opened for long, and who joined last; clearance holds who complained.",
                 "", (f"{row.events:.0f} in {row.mail:,.0f} messages remembered", f"sure to {chance:.0%}"),
+                topic=row.rate, domains=(row.name,) if row.subject == "domain" else (),
             )
         )  # fmt: skip
     return out
@@ -446,117 +439,40 @@ _FACTORS_OF = {"bounces": ("bad_addresses", "refusals", "listings", "authenticat
 
 
 def _with_lines(connection: Connection, place: Place, pulls: list[Trouble], lines: list[Trouble]) -> list[Trouble]:
-    """A line that a stream or relay crossed by what a domain's pull tells already is evidence of that, not one more."""
-    ids = {name: id for id, name in place.names.items()}
-    relays = {name: id for id, name in store_readings.names_of(connection, place.tenant.id, 3).items()}
+    """A line that is crossed by what a domain's pull tells already is evidence of that, not one more trouble; and that
+    of a domain or provider is evidence of the stream's or relay's.
+    """
     out = {trouble.key: trouble for trouble in pulls}
-    rest = []
-    for line in lines:
-        rate = line.key.rpartition(":")[2]
-        worst: int | None = None
-        if line.subject == "relay":
-            worst = flow.worst_domain(connection, place.tenant.id, relays[line.name], place.day, rate == "bounces")
-        into = next(
-            (
-                trouble
-                for trouble in pulls
-                for factor in _FACTORS_OF[rate]
-                if trouble.key == f"pull:{trouble.name}:{factor}"
-                and (
-                    place.streams.get((ids[trouble.name], factor), ("",))[0] == line.name
-                    if line.subject == "stream"
-                    else ids[trouble.name] == worst
-                )
-            ),
-            None,
-        )
+    rest: dict[str, Trouble] = {}
+    for line in sorted(lines, key=lambda line: ("stream", "relay", "domain", "provider").index(line.subject)):
+        told = [*pulls, *rest.values()]
+        into = next((trouble for trouble in told if _tells(connection, place, trouble, line)), None)
         if into is None:
-            rest.append(line)
+            rest[line.key] = line
             continue
-        known = out[into.key]
+        side = out if into.key in out else rest
+        known = side[into.key]
         level = min(known.level, line.level, key=lambda level: -level.urgency)
-        out[into.key] = replace(known, level=level, evidence=(*known.evidence, f"{line.title}: {line.text}"))
-    return [*out.values(), *rest]
+        evidence = (*known.evidence, f"{line.title}: {line.text}")
+        side[into.key] = replace(known, level=level, evidence=evidence, parts=(*known.parts, line.key))
+    return [*out.values(), *rest.values()]
 
 
-# Records, proofs, feeds, keys, replies
-
-
-def _faults(connection: Connection, tenant: TenantAccess, place: Place) -> list[Trouble]:
-    """Faults of the newest audits, each with the record that mends it."""
-    out = []
-    for domain_id, audit in store_domains.newest_findings(connection, [tenant.id]).items():
-        name = place.names.get(domain_id)
-        if name is None:
-            continue
-        mail = sum(place.mail.get(domain_id, {}).values())
-        groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
-        for finding in audit.findings:
-            if finding["level"] == "fault":
-                groups[finding["rule"]].append(finding)
-        for rule, those in groups.items():
-            first = those[0]
-            more = f", and {len(those) - 1} more like it" if len(those) > 1 else ""
-            evidence = [str(line) for each in those for line in (each["title"], *each["evidence"])][1:]
-            out.append(
-                Trouble(
-                    f"fault:{name}:{rule}", "fault", "domain", name, first["title"] + more, first["reason"],
-                    Level.MEND if mail else Level.LOOK, audit.finished_at.replace(tzinfo=UTC), mail, first["remedy"],
-                    first.get("record") or "", tuple(line[:500] for line in evidence[:8]), "audit",
-                )
-            )  # fmt: skip
-    return out
-
-
-def _others(context: Context, connection: Connection, tenant: TenantAccess) -> list[Trouble]:
-    now = context.clock()
-    out = []
-    for row in store.lost_proofs(connection, tenant.id):
-        out.append(
-            Trouble(
-                f"proof:{row.kind}:{row.subject}", "proof", "domain", row.subject,
-                f"The proof of {row.subject} is lost", "Its record is gone: that it is yours is not proven any more.",
-                Level.MEND, (row.lost_at or now.replace(tzinfo=None)).replace(tzinfo=UTC), 0,
-                f"Publish the record of the proof again: rustgauge prove {row.subject}", "", (), "proof",
-            )
-        )  # fmt: skip
-    for feed in feeds.list_feeds(context, tenant):
-        silent = feed.last_arrival_at is not None and now - feed.last_arrival_at > _SILENT_AFTER
-        if feed.paused or not (silent or feed.trouble) or feed.last_arrival_at is None:
-            continue
-        age = (now - feed.last_arrival_at).total_seconds() / 3600
-        out.append(
-            Trouble(
-                f"feed:{feed.name}", "feed", "feed", feed.name, f"The feed {feed.name} went silent",
-                f"Nothing came for {age:.0f} hours. {feed.trouble}".strip(), Level.MEND, feed.last_arrival_at, 0,
-                "See whether its source still sends (Mail flow, Feeds). Until then readings know nothing of its mail.",
-                "", (feed.said,), "feed",
-            )
-        )  # fmt: skip
-    for row in store.old_keys(connection, tenant.id, now - _OLD_KEY, now - timedelta(days=7)):
-        out.append(
-            Trouble(
-                f"key:{row.domain}:{row.selector}", "key", "domain", row.domain,
-                f"The DKIM key {row.selector} of {row.domain} is old",
-                f"It is published since {row.first_seen_at:%Y-%m-%d} at least.", Level.LOOK,
-                row.first_seen_at.replace(tzinfo=UTC), 0,
-                f"Make a new one under another selector, publish it, sign with it, then withdraw {row.selector}.",
-                "", (), "audit",
-            )
-        )  # fmt: skip
-    for row in store.new_wordings(connection, tenant.id, now - _NEW_REPLY, _NEW_REPLY_FROM):
-        cause = Cause.from_number(row.cause)
-        if cause in SENDER_CAUSES or cause is Cause.UNCLASSIFIED:
-            out.append(
-                Trouble(
-                    f"reply:{row.id}", "reply", "tenant", tenant.slug, f"A new refusal: {row.example[:120]}",
-                    f"It came {row.n} times, first at {row.first_seen_at:%Y-%m-%d %H:%M} UTC "
-                    f"({str(cause).replace('_', ' ')}).", Level.LOOK, row.first_seen_at.replace(tzinfo=UTC),
-                    int(row.n), "Read what it asks for; write a rule for it where no rule knows it.", "",
-                    (row.example[:500],),
-                )
-            )  # fmt: skip
-    return out
+def _tells(connection: Connection, place: Place, trouble: Trouble, line: Trouble) -> bool:
+    """Whether a trouble is why a line is crossed."""
+    if trouble.kind == "line":
+        return trouble.topic == line.topic and line.subject in ("domain", "provider")
+    if trouble.topic not in _FACTORS_OF[line.topic]:
+        return False
+    if line.subject in ("domain", "provider"):
+        return line.name in trouble.domains or line.subject == "provider"
+    ids = {name: id for id, name in place.names.items()}
+    domains = [ids[name] for name in trouble.domains if name in ids]
+    if line.subject == "stream":
+        return any(place.streams.get((id, trouble.topic), ("",))[0] == line.name for id in domains)
+    relays = {name: id for id, name in store_readings.names_of(connection, place.tenant.id, 3).items()}
+    is_bounces = line.topic == BOUNCES.rate
+    return flow.worst_domain(connection, place.tenant.id, relays[line.name], place.day, is_bounces) in domains
 
 
 def _capital(text: str) -> str:

@@ -4,9 +4,11 @@ A look goes over one tenant: it finds all troubles, follows each item by the cor
 and puts the brake on where a tenant wants that. It runs every few minutes, and when somebody asks for a re-measure.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
 
+import numpy as np
 import structlog
 from sqlalchemy import Connection
 
@@ -22,8 +24,10 @@ from rust_gauge.contract.worklist import (
 )
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
+from rust_gauge.core.reputation import COUNTS, FACTORS
+from rust_gauge.core.reputation.memory import chance_above
 from rust_gauge.core.worklist import Patience, State, Tell, Trouble, acknowledge, close, follow, put_off, rank
-from rust_gauge.service import audits, proofs, readings, telling, troubles, webhooks
+from rust_gauge.service import audits, lines, proofs, readings, telling, troubles, webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import accounts as store_accounts
@@ -43,6 +47,13 @@ _LET_GO_FOR = timedelta(hours=24)  # a brake that was released is not put on aga
 LOOK_EVERY = timedelta(minutes=5)
 _SHOWN_CLOSED = timedelta(days=400)
 _WELL = "Measured well: nothing is wrong any more"
+_NEWS = ("record", "reply")  # kinds that are news for a day; nobody has to be told that the day is over
+_OLD_NEWS = "It was news for a day"
+_AUDITS_AT_ONCE = 5  # of domains that a re-measure waits for; more are asked for
+_WINDOW = timedelta(hours=24)  # in which a re-measure looks for the newest mail
+_ENOUGH = 100.0  # messages that say something
+_SEEN_AT_ONCE = ("bad_addresses", "refusals", "listings", "authentication", "delays")
+_SURE_WELL = 0.1  # how probable it may be that the rate still lies above its watch line
 _LIVE = (str(State.OPEN), str(State.MINDED), str(State.PUT_OFF), str(State.WAITING))
 
 
@@ -128,6 +139,7 @@ def follow_all(
     patience = _patience(settings)
     wanted = {each.key[:400]: each for each in found}
     rows = {row.item_key: row for row in store.items(connection, [tenant.id], lock=True)}
+    _go_on(connection, rows, wanted.values(), now)
     live = 0
     for key in rows.keys() | wanted.keys():
         row = rows.get(key)
@@ -147,11 +159,39 @@ def follow_all(
         live += after.state is not State.CLOSED
         if said is Tell.NOTHING:
             continue
-        text = _WELL if said is Tell.CLOSED else after.trouble.text
+        news = said is Tell.CLOSED and after.trouble.kind in _NEWS
+        text = _OLD_NEWS if news else _WELL if said is Tell.CLOSED else after.trouble.text
         store.add_step(connection, id, now, "", str(said), text)
-        if tell:
+        if tell and not news:
             telling.tell(context, connection, tenant, id, after, said, settings, now)
     return live
+
+
+def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trouble], now: datetime) -> None:
+    """Let items that were found to be part of an incident go on as that incident, so that nobody is told twice.
+
+    The first that lives takes the incident's key where that has no live item; any other is closed as a part of it.
+    """
+    for trouble in found:
+        key = trouble.key[:400]
+        for part in (part[:400] for part in trouble.parts):
+            row = rows.get(part)
+            if row is None or row.state == str(State.CLOSED):
+                continue
+            item, there = store.item_of(row), rows.get(key)
+            if there is not None and there.state != str(State.CLOSED):
+                store.change(connection, row.id, close(item, now))
+                store.add_step(connection, row.id, now, "", "closed", f"It is part of: {trouble.title}")
+                rows[part] = store.get(connection, row.tenant_id, row.id)
+                continue
+            if there is not None:  # closed long ago: it keeps its story under a key of its own
+                store.rename(connection, there.id, f"{key[:370]}~{there.id}")
+                item = replace(item, returns=max(item.returns, there.returns + 1))
+                store.change(connection, row.id, item)
+            store.rename(connection, row.id, key)
+            store.add_step(connection, row.id, now, "", "found", trouble.title)
+            rows[key] = store.get(connection, row.tenant_id, row.id)
+            del rows[part]
 
 
 # The brake
@@ -163,7 +203,7 @@ def _brake(
     """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
     held = {(each["stream"], each["relay"]) for each in store.brakes(connection, tenant.id)}
     released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
-    for stream, relay, row in troubles.stream_relay_lines(context, connection, tenant, settings):
+    for stream, relay, row in lines.stream_relay_lines(context, connection, tenant, settings):
         if row.crossed != "stop" or (stream, relay) in held:
             continue
         if released.get(f"{stream}\x1f{relay}", "") > (now - _LET_GO_FOR).isoformat():
@@ -304,50 +344,86 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
 
 
 def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkItemDetails:
-    """Look again now: at DNS, at the counters, at the proof. Closed when nothing is wrong any more."""
+    """Look again now: at DNS, counters, the newest mail, the proof. Closed when nothing is wrong any more."""
     row = context.store.transaction(lambda c: _row(c, tenant, id))
-    item = store.item_of(row)
-    trouble = item.trouble
-    if trouble.remeasure == "audit" and trouble.subject == "domain":
-        audits.run_audit(context, tenant, trouble.name)
+    trouble = store.item_of(row).trouble
+    names = context.store.transaction(lambda c: store_readings.names_of(c, tenant.id, 1))
+    domains = {name: id for id, name in names.items() if name in (trouble.domains or (trouble.name,))}
+    if trouble.remeasure == "audit":
+        _audit_again(context, tenant, domains)
     if trouble.remeasure == "proof":
         proofs.look_at_due(context)
     if trouble.remeasure in ("audit", "readings"):
-        _compute(context, tenant, trouble)
+        for domain_id in list(domains.values())[:_AUDITS_AT_ONCE]:
+            readings.compute_readings(context, tenant.id, domain_id)
     now = context.clock()
 
     def work(connection: Connection) -> None:
         settings = settings_of(connection, tenant.id)
         found = {each.key[:400]: each for each in troubles.find_troubles(context, connection, tenant, settings)}
+        key = row.item_key
+        still = found.get(key) or next((each for each in found.values() if key in each.parts), None)
+        newest = _newest_mail(context, connection, tenant, still, list(domains.values())) if still is not None else ""
+        kept = store.get(connection, tenant.id, id, lock=True)
+        if kept is not None and kept.state != str(State.CLOSED) and (still is None or newest):
+            item = store.item_of(kept)
+            if still is not None:  # with what was measured now, so that it is known what may still fade of it
+                item = replace(item, trouble=replace(item.trouble, measure=still.measure))
+                del found[still.key[:400]]
+            item = close(item, now)
+            store.change(connection, id, item)
+            store.add_step(connection, id, now, by, "closed", newest or _WELL)
+            telling.tell(context, connection, tenant, id, item, Tell.CLOSED, settings, now)
         follow_all(context, connection, tenant, found.values(), settings, now)
-        still = store.get(connection, tenant.id, id, lock=True)
-        if still is None:
-            return
-        current = store.item_of(still)
-        if still.item_key in found:
-            store.add_step(connection, id, now, by, "remeasured", f"Still so: {found[still.item_key].text}")
-        elif current.state is not State.CLOSED:
-            store.change(connection, id, close(current, now))
-            store.add_step(connection, id, now, by, "closed", _WELL)
-            telling.tell(context, connection, tenant, id, close(current, now), Tell.CLOSED, settings, now)
+        if still is not None and not newest and store.get(connection, tenant.id, id) is not None:
+            store.add_step(connection, id, now, by, "remeasured", f"Still so: {still.text}")
 
     context.store.transaction(work)
     return get_item(context, tenant, id)
 
 
-def _compute(context: Context, tenant: TenantAccess, trouble: Trouble) -> None:
-    ids = context.store.transaction(
-        lambda c: {name: id for id, name in store_readings.names_of(c, tenant.id, 1).items()}
-    )
-    if trouble.subject == "domain" and trouble.name in ids:
-        readings.compute_readings(context, tenant.id, ids[trouble.name])
+def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, int]) -> None:
+    """Audit these domains: some at once, the others as jobs."""
+    for name in list(domains)[:_AUDITS_AT_ONCE]:
+        audits.run_audit(context, tenant, name)
+
+    def ask(connection: Connection) -> None:
+        for domain_id in list(domains.values())[_AUDITS_AT_ONCE:]:
+            jobs.enqueue(connection, "audit", tenant.id, domain_id, context.clock())
+
+    context.store.transaction(ask)
+
+
+def _newest_mail(
+    context: Context, connection: Connection, tenant: TenantAccess, trouble: Trouble, domain_ids: list[int]
+) -> str:
+    """What the newest mail says, if it says that a pull is mended: a reading remembers for days, the last hours do not.
+
+    The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
+    """
+    factor = next((each for each in FACTORS if each.name == trouble.topic), None)
+    if trouble.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
+        return ""
+    since = (context.clock() - _WINDOW).replace(minute=0, second=0, microsecond=0)
+    rows = store_readings.lately(connection, tenant.id, domain_ids, since)
+    hours = int(_WINDOW / timedelta(hours=1))
+    counted = readings.count(rows, date.min, date.min + timedelta(days=hours))
+    events, mail = (counted.counts[COUNTS.index(name)].sum(axis=0) for name in (factor.name, "attempted"))
+    for back in range(1, len(mail) + 1):
+        sent, failed = float(mail[-back:].sum()), float(events[-back:].sum())
+        if sent >= _ENOUGH:
+            a, b = np.array(failed + factor.usual * factor.worth), np.array(sent + factor.worth)
+            if float(chance_above(factor.watch, a, b)) > _SURE_WELL:
+                return ""
+            return f"{failed:.0f} of the newest {sent:,.0f} messages (the last {back} hours) failed so: it is mended"
+    return ""
 
 
 def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
     """Bounce and complaint rates against their lines, today, what is nearest to its line first."""
 
     def work(connection: Connection) -> list[LineRow]:
-        return troubles.lines_of(context, connection, tenant, settings_of(connection, tenant.id))
+        return lines.lines_of(context, connection, tenant, settings_of(connection, tenant.id))
 
     rows = context.store.transaction(work)
     return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.value / row.watch))
@@ -369,6 +445,7 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
         while day <= last:
             place = troubles.place_of(connection, tenant, day)
             found = troubles.pulls_on(connection, place, series, day) + troubles.outages_on(connection, place, day)
+            found = troubles.joined(found)
             at = datetime.combine(day, time(23), UTC)
             follow_all(context, connection, tenant, found, settings, at, tell=False)
             day += timedelta(days=1)

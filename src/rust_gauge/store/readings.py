@@ -188,9 +188,7 @@ def counters(
     if subject_ids:
         where += f" AND {column} IN ({', '.join(map(str, subject_ids))})"
     if kind != 4 and not (kind == 1 and subject_ids):
-        # The key begins with the domain: with all of them named, only the days that are asked for are read.
-        ids = connection.exec_driver_sql(f"SELECT id FROM sending_domain WHERE tenant_id = {tenant_id}").scalars()
-        where += f" AND domain_id IN ({', '.join(map(str, ids)) or '0'})"
+        where += f" AND {_of_domains(connection, tenant_id)}"
     if kind == 4:
         where += f" AND label_id IN (SELECT id FROM event_label WHERE tenant_id = {tenant_id} AND what = 0)"
     keys = f"{column}, provider_id, day, kind, cause, permanence"
@@ -255,12 +253,62 @@ def stream_counters(
     return rows_as_array(connection, sql, 7)
 
 
-def relay_counters(connection: Connection, tenant_id: int, relay_id: int, since: date) -> NDArray[np.int64]:
-    """A relay's counters by stream, in the form of `counters`."""
+def week_by_stream(connection: Connection, tenant_id: int, first: date, last: date) -> NDArray[np.int64]:
+    """Sums of some days of all domains: domain, stream, provider where nobody takes mail (else 0), kind, cause,
+    permanence, n.
+    """
     sql = (
-        f"SELECT stream_id, provider_id, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
-        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE tenant_id = {tenant_id} AND relay_id = {relay_id} "
-        f"AND day >= {literal(since)} GROUP BY stream_id, provider_id, day, kind, cause, permanence"
+        f"SELECT domain_id, stream_id, {_MARKED.format('0')} AS p, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) "
+        f"FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
+        f"AND day BETWEEN {literal(first)} AND {literal(last)} "
+        "GROUP BY domain_id, stream_id, p, kind, cause, permanence"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+_MARKED = f"IF(provider_id = {t.NO_MAIL_PROVIDER}, {t.NO_MAIL_PROVIDER}, {{}})"
+REPORTING = 1  # stands for a provider that sends complaint reports
+
+
+def line_counters(
+    connection: Connection,
+    tenant_id: int,
+    kind: int,
+    since: date,
+    reporting: Iterable[int],
+    relay_id: int | None = None,
+) -> NDArray[np.int64]:
+    """Counters in the form of `counters`, with providers only told apart by whether they send complaint reports
+    (REPORTING, else 0) and whether there is mail there at all. Kind 5: by provider; `relay_id`: over one relay only.
+    """
+    column = {**_SUBJECT, t.SUM_PROVIDER: "provider_id"}[kind]
+    listed = ", ".join(map(str, reporting)) or "0"
+    marked = _MARKED.format(f"IF(provider_id IN ({listed}), {REPORTING}, 0)")
+    over = "" if relay_id is None else f"AND relay_id = {relay_id} "
+    sql = (
+        f"SELECT {column}, {marked} AS p, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
+        f"AND day >= {literal(since)} {over}GROUP BY {column}, p, day, kind, cause, permanence"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+def _of_domains(connection: Connection, tenant_id: int) -> str:
+    """All counters of a tenant, as a condition. Their key begins with the domain: with all of them named, only the days
+    that are asked for are read.
+    """
+    ids = connection.exec_driver_sql(f"SELECT id FROM sending_domain WHERE tenant_id = {tenant_id}").scalars()
+    return f"tenant_id = {tenant_id} AND domain_id IN ({', '.join(map(str, ids)) or '0'})"
+
+
+def lately(connection: Connection, tenant_id: int, domain_ids: Sequence[int], since: datetime) -> NDArray[np.int64]:
+    """These domains' counters by the hour in the form of `counters`: 0, provider, hours since `since`, and so on."""
+    at = since.astimezone(UTC).replace(tzinfo=None)
+    listed = ", ".join(map(str, domain_ids)) or "0"
+    sql = (
+        f"SELECT 0, provider_id, TIMESTAMPDIFF(HOUR, {literal(at)}, hour), kind, cause, permanence, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_hour WHERE tenant_id = {tenant_id} AND domain_id IN ({listed}) "
+        f"AND hour >= {literal(at)} GROUP BY provider_id, hour, kind, cause, permanence"
     )
     return rows_as_array(connection, sql, 7)
 

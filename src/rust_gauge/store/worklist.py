@@ -25,7 +25,8 @@ def item_of(row: AnyRow) -> Item:
     trouble = Trouble(
         row.item_key, told["kind"], told["subject"], told["name"], told["title"], told["text"], Level(row.level),
         datetime.fromisoformat(told["since"]), int(told["mail"]), told["remedy"], told["record"],
-        tuple(told["evidence"]), told["remeasure"],
+        tuple(told["evidence"]), told["remeasure"], told.get("topic", ""), tuple(told.get("domains", ())),
+        float(told.get("measure", 0.0)), tuple(told.get("parts", ())),
     )  # fmt: skip
     found_at, seen_at = _aware(row.found_at), _aware(row.seen_at)
     assert found_at is not None
@@ -44,6 +45,8 @@ def _values(item: Item) -> dict[str, Any]:
             "kind": trouble.kind, "subject": trouble.subject, "name": trouble.name, "title": trouble.title[:500],
             "text": trouble.text, "since": trouble.since.isoformat(), "mail": trouble.mail, "remedy": trouble.remedy,
             "record": trouble.record, "evidence": list(trouble.evidence), "remeasure": trouble.remeasure,
+            "topic": trouble.topic, "domains": list(trouble.domains), "measure": trouble.measure,
+            "parts": list(trouble.parts),
         },
         "found_at": _naive(item.found_at), "seen_at": _naive(item.seen_at), "told_at": _naive(item.told_at),
         "well_since": _naive(item.well_since), "closed_at": _naive(item.closed_at), "until": _naive(item.until),
@@ -76,6 +79,11 @@ def add(connection: Connection, tenant_id: int, item: Item) -> int:
 
 def change(connection: Connection, id: int, item: Item) -> None:
     connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(**_values(item)))
+
+
+def rename(connection: Connection, id: int, key: str) -> None:
+    """Give an item another key: it goes on as the incident that it was found to be a part of."""
+    connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(item_key=key[:400]))
 
 
 def assign(connection: Connection, id: int, to: str) -> None:
@@ -158,6 +166,17 @@ def old_keys(connection: Connection, tenant_id: int, before: datetime, seen_sinc
         .where(c.tenant_id == tenant_id, c.first_seen_at < _naive(before), c.last_seen_at >= _naive(seen_since))
     )
     return list(connection.execute(query))
+
+
+def record_changes(connection: Connection, tenant_id: int, since: datetime) -> list[AnyRow]:
+    """name, happened_at, title, document of records that changed since a time, the oldest first."""
+    c, d = t.domain_history.c, t.sending_domain.c
+    query = (
+        select(d.name, c.happened_at, c.title, c.document)
+        .join(t.sending_domain, d.id == c.domain_id)
+        .where(c.tenant_id == tenant_id, c.kind == "record", c.happened_at >= _naive(since))
+    )
+    return list(connection.execute(query.order_by(c.happened_at, c.id).limit(1000)))
 
 
 def lost_proofs(connection: Connection, tenant_id: int) -> list[AnyRow]:

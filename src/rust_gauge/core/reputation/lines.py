@@ -46,11 +46,21 @@ class Standing:
 def standings(events: Array, mail: Array, line: Line) -> list[Standing]:
     """Day by day, from (days,) of events and mail."""
     decay = decay_of(line.half_life)
-    seen, sent = faded(events, decay), faded(mail, decay)
+    return _standings(faded(events, decay), faded(mail, decay), line)
+
+
+def stand(events: Array, mail: Array, line: Line) -> list[Standing]:
+    """Where each of many rates stands on its last day, from (series, days) of events and mail."""
+    decay = decay_of(line.half_life)
+    return _standings(faded(events, decay)[:, -1], faded(mail, decay)[:, -1], line)
+
+
+def _standings(seen: Array, sent: Array, line: Line) -> list[Standing]:
+    """From events and mail as they are remembered."""
     a, b = seen + line.usual * line.worth, sent + line.worth
     watch, stop = chance_above(line.watch, a, b), chance_above(line.stop, a, b)
-    means = np.minimum(1.0, a / b)
-    return [Standing(*map(float, each)) for each in zip(means, watch, stop, seen, sent, strict=True)]
+    parts = (np.minimum(1.0, a / b), watch, stop, seen, sent)
+    return [Standing(*each) for each in zip(*(part.tolist() for part in parts), strict=True)]
 
 
 def crossed(standing: Standing, line: Line) -> str:
@@ -66,21 +76,23 @@ _PACE_DAYS = 3  # whole days before today that say how it goes on
 SOON_DAYS = 3  # how far ahead a crossing is foreseen
 
 
-def crossing_ahead(events: Array, mail: Array, line: Line) -> tuple[str, int]:
+def crossings_ahead(events: Array, mail: Array, line: Line) -> list[tuple[str, int]]:
     """(which line is crossed next, in how many days) if the mean of the last whole days goes on; ("", 0) if none is.
 
-    From (days,) of events and mail, today last. Today is not finished, so it does not say how fast it goes.
+    From (series, days) of events and mail, today last. Today is not finished, so it does not say how fast it goes.
     """
-    pace = slice(-_PACE_DAYS - 1, -1)
-    if events[pace].sum() < FEWEST:
-        return "", 0
-    now = crossed(standings(events, mail, line)[-1], line)
-    went_on = standings(
-        np.concatenate([events, np.full(SOON_DAYS, events[pace].mean())]),
-        np.concatenate([mail, np.full(SOON_DAYS, mail[pace].mean())]), line,
-    )  # fmt: skip
-    for days, standing in enumerate(went_on[-SOON_DAYS:], 1):
-        later = crossed(standing, line)
-        if later and later != now and now != "stop":
-            return later, days
-    return "", 0
+    decay, pace = decay_of(line.half_life), slice(-_PACE_DAYS - 1, -1)
+    seen, sent = faded(events, decay)[:, -1], faded(mail, decay)[:, -1]
+    more, more_mail = (
+        part[:, pace].mean(axis=1) if part[:, pace].size else np.zeros(len(part)) for part in (events, mail)
+    )
+    enough = events[:, pace].sum(axis=1) >= FEWEST
+    now = [crossed(each, line) for each in _standings(seen, sent, line)]
+    found = [("", 0)] * len(events)
+    for days in range(1, SOON_DAYS + 1):
+        seen, sent = seen * decay + more, sent * decay + more_mail
+        for n, standing in enumerate(_standings(seen, sent, line)):
+            later = crossed(standing, line)
+            if enough[n] and not found[n][0] and later and later != now[n] and now[n] != "stop":
+                found[n] = (later, days)
+    return found

@@ -1,5 +1,6 @@
 """The worklist: troubles found, the items that they make, when an item is told, and what comes first."""
 
+from rust_gauge.core.worklist.incident import join
 from rust_gauge.core.worklist.item import (
     Item,
     Patience,
@@ -25,6 +26,7 @@ __all__ = [
     "close",
     "follow",
     "in_quiet_hours",
+    "join",
     "put_off",
     "rank",
 ]

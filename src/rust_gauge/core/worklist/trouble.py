@@ -39,3 +39,7 @@ class Trouble:
     record: str = ""
     evidence: tuple[str, ...] = field(default=())
     remeasure: str = "readings"  # what looks again: audit, readings, proof, feed
+    topic: str = ""  # what it has in common with others: a pull's factor, a fault's rule, a reply's cause
+    domains: tuple[str, ...] = ()  # sending domains that it concerns
+    measure: float = 0.0  # points of a pull: what of it only fades is no trouble any more
+    parts: tuple[str, ...] = ()  # keys of troubles that are of the same incident and were joined to this one

@@ -1,0 +1,104 @@
+"""Which troubles are one incident."""
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rust_gauge.core.worklist import Level, Trouble, join
+
+NOW = datetime(2026, 11, 20, tzinfo=UTC)
+CAUSES = {"refusals": ["reputation", "content"], "authentication": ["authentication"], "audit": []}
+
+
+def trouble(key: str, kind: str, topic: str = "", name: str = "a.example", **changes: Any) -> Trouble:
+    values = {"level": Level.LOOK, "since": NOW, "evidence": (f"evidence of {key}",), "domains": (name,)}
+    return Trouble(key, kind, changes.pop("subject", "domain"), name, f"title of {key}", f"text of {key}",
+                   **{**values, **changes}, topic=topic)  # fmt: skip
+
+
+KEY = trouble("fault:a:dkim-key-missing", "fault", "dkim-key-missing", record="v=DKIM1; p=AA", remeasure="audit")
+FAILS = trouble(
+    "pull:a:authentication", "pull", "authentication", level=Level.STOP, mail=700, measure=31.0,
+    since=NOW - timedelta(days=1),
+)  # fmt: skip
+
+
+def test_mail_that_fails_by_a_broken_key_is_the_keys_incident() -> None:
+    (one,) = join([FAILS, KEY], CAUSES)
+    assert (one.key, one.record, one.remeasure) == (KEY.key, "v=DKIM1; p=AA", "audit")
+    assert (one.level, one.mail, one.measure, one.since) == (Level.STOP, 700, 31.0, FAILS.since)
+    assert one.parts == (FAILS.key,)
+    assert one.evidence == (
+        f"evidence of {KEY.key}",
+        f"{FAILS.title}: {FAILS.text}",
+        f"evidence of {FAILS.key}",
+    )
+
+
+@pytest.mark.parametrize(
+    ("part", "whole"),
+    [
+        (trouble("fault:a:stream-not-aligned", "fault", "stream-not-aligned"), KEY),
+        (trouble("record:a", "record", "record"), KEY),
+        (trouble("record:a", "record", "record"), FAILS),
+        (trouble("record:a", "record", "record"), trouble("fault:a:mx-dead", "fault", "mx-dead")),
+        (trouble("reply:7", "reply", "reputation", "tenant", subject="tenant"), trouble("pull:a:r", "pull", "refusals")),
+        (FAILS, trouble("fault:a:stream-not-aligned", "fault", "stream-not-aligned")),
+    ],
+    ids=lambda each: each.key,
+)  # fmt: skip
+def test_what_comes_of_a_cause_belongs_to_it(part: Trouble, whole: Trouble) -> None:
+    for found in ([part, whole], [whole, part]):
+        (one,) = join(found, CAUSES)
+        assert (one.key, one.parts) == (whole.key, (part.key,))
+
+
+@pytest.mark.parametrize(
+    ("one", "other"),
+    [
+        (FAILS, trouble("fault:b:dkim-key-missing", "fault", "dkim-key-missing", "b.example")),
+        (FAILS, trouble("fault:a:mx-dead", "fault", "mx-dead")),
+        (KEY, trouble("fault:a:spf-missing", "fault", "spf-missing")),
+        (KEY, trouble("pull:a:complaints", "pull", "complaints")),
+        (trouble("reply:7", "reply", "unclassified", "tenant"), trouble("pull:a:refusals", "pull", "refusals")),
+        (trouble("record:b", "record", "record", "b.example"), KEY),
+    ],
+)  # fmt: skip
+def test_what_has_a_cause_of_its_own_stays_alone(one: Trouble, other: Trouble) -> None:
+    assert sorted(each.key for each in join([one, other], CAUSES)) == sorted([one.key, other.key])
+
+
+def test_the_same_key_found_twice_is_one_with_both_evidences() -> None:
+    seen = trouble("listing:driftline", "pull", "listings", measure=9.0, subject="relay", level=Level.MEND)
+    asked = trouble("listing:driftline", "fault", "listed-ip", "b.example", subject="relay", evidence=("127.0.0.2",))
+    (one,) = join([seen, asked], CAUSES)
+    assert one.parts == ()
+    assert one.domains == ("a.example", "b.example")
+    assert (one.kind, one.level, one.measure) == ("pull", Level.MEND, 9.0)
+    assert "127.0.0.2" in one.evidence
+
+
+_ANY = st.builds(
+    trouble,
+    st.sampled_from([f"k{n}" for n in range(6)]),
+    st.sampled_from(["pull", "fault", "reply", "record", "line", "feed"]),
+    st.sampled_from(["authentication", "refusals", "dkim-x", "stream-x", "mx-dead", "reputation", "record", ""]),
+    st.sampled_from(["a.example", "b.example"]),
+    mail=st.integers(0, 9),
+    level=st.sampled_from(Level),
+)
+
+
+@given(st.lists(_ANY, max_size=8))
+def test_nothing_that_was_found_is_lost(found: list[Trouble]) -> None:
+    joined = join(found, CAUSES)
+    assert {key for each in joined for key in (each.key, *each.parts)} == {each.key for each in found}
+    assert len({each.key for each in joined}) == len(joined)
+    if found:
+        assert max(each.mail for each in joined) == max(each.mail for each in found)
+        assert max(each.level.urgency for each in joined) == max(each.level.urgency for each in found)
+    for each in joined:
+        assert each.key not in each.parts
