@@ -24,9 +24,7 @@ from rust_gauge.store.tables import SUM_PROVIDER
 
 _DAYS = 30  # what lies further back is forgotten by then
 _ATTEMPTED, _DELIVERED, _COMPLAINTS = (COUNTS.index(name) for name in ("attempted", "delivered", "complaints"))
-Rates = tuple[
-    NDArray[np.float64], NDArray[np.float64]
-]  # bounces of what was attempted, complaints of what was reported
+Rate = tuple[NDArray[np.float64], NDArray[np.float64]]  # events and mail, (days,) each
 
 
 def lines_of(context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings) -> list[LineRow]:
@@ -64,11 +62,13 @@ def is_past_since(connection: Connection, tenant: TenantAccess, row: LineRow, si
     columns = columns_of(connection, tenant.id, today)
     names = dict(columns.labels) if kind == SUM_PROVIDER else readings.names_of(connection, tenant.id, kind)
     reporting = flow.reporting_providers(connection, today - REPORTS_WITHIN)
-    rates = _rates(count(readings.line_counters(connection, tenant.id, kind, since, reporting), since, today))
-    usual = BOUNCES if row.rate == BOUNCES.rate else COMPLAINTS
+    sums = count(readings.mail_sums(connection, tenant.id, kind, since), since, today)
+    heard = count(readings.heard_sums(connection, tenant.id, kind, since, sorted(reporting)), since, today)
+    usual, at = (BOUNCES, 0) if row.rate == BOUNCES.rate else (COMPLAINTS, 1)
+    rates = _rates(sums, heard)[at]
     for id, name in names.items():
         if name == row.name and id in rates:
-            events, mail = rates[id][0 if usual is BOUNCES else 1]
+            events, mail = rates[id]
             return bool((events.sum() + usual.usual * usual.worth) / (mail.sum() + usual.worth) > row.watch)
     return False
 
@@ -89,17 +89,22 @@ def _rows(
     today = context.clock().date()
     since = today - timedelta(days=_DAYS)
     reporting = flow.reporting_providers(connection, today - REPORTS_WITHIN)
-    rows = readings.line_counters(connection, tenant.id, kind, since, reporting, relay_id)
-    counted = count(rows, since, today)
-    rates = _rates(counted)
+    if relay_id is None:
+        # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.
+        sums = count(readings.mail_sums(connection, tenant.id, kind, since), since, today)
+        heard = count(readings.heard_sums(connection, tenant.id, kind, since, sorted(reporting)), since, today)
+    else:
+        rows = readings.line_counters(connection, tenant.id, kind, since, reporting, relay_id)
+        sums, heard = count(rows, since, today), count(rows[rows[:, 1] == readings.REPORTING], since, today)
+    rates = _rates(sums, heard)
     out: dict[tuple[str, int], LineRow] = {}
     for usual, at in ((BOUNCES, 0), (COMPLAINTS, 1)):
         groups: dict[tuple[Line, bool], list[int]] = defaultdict(list)
         for id, name in names.items():
-            if id in rates and rates[id][at][1].sum() > 0:
+            if id in rates[at] and rates[at][id][1].sum() > 0:
                 groups[_line(usual, own.get(name), settings)].append(id)
         for (line, is_own), ids in groups.items():
-            events, mail = (np.stack([rates[id][at][side] for id in ids]) for side in (0, 1))
+            events, mail = (np.stack([rates[at][id][side] for id in ids]) for side in (0, 1))
             ahead = crossings_ahead(events, mail, line)
             for id, now, (following, days) in zip(ids, stand(events, mail, line), ahead, strict=True):
                 if now.mail >= 1:
@@ -110,19 +115,20 @@ def _rows(
     return [out[rate, id] for id in names for rate in (BOUNCES.rate, COMPLAINTS.rate) if (rate, id) in out]
 
 
-def _rates(counted: Counted) -> dict[int, tuple[Rates, Rates]]:
-    """By subject: events and mail, (days,) each, of bounces and of complaints."""
-    at: dict[int, list[int]] = defaultdict(list)
+def _rates(sums: Counted, heard: Counted) -> tuple[dict[int, Rate], dict[int, Rate]]:
+    """By subject: bounces of all mail, complaints of that at providers which report them."""
+    bounces, complaints = {}, {}
+    for subject, counts in _by_subject(sums).items():  # a bounce was attempted and is not delivered
+        bounces[subject] = (np.maximum(counts[_ATTEMPTED] - counts[_DELIVERED], 0.0), counts[_ATTEMPTED])
+    for subject, counts in _by_subject(heard).items():
+        complaints[subject] = (counts[_COMPLAINTS], counts[_DELIVERED])
+    return bounces, complaints
+
+
+def _by_subject(counted: Counted) -> dict[int, NDArray[np.float64]]:
+    out: dict[int, NDArray[np.float64]] = {}
     for row, (subject, _) in enumerate(counted.series):
-        at[subject].append(row)
-    out = {}
-    for subject, rows in at.items():
-        sums = counted.counts[:, rows].sum(axis=1)
-        reports = [row for row in rows if counted.series[row][1] == readings.REPORTING]
-        heard = counted.counts[:, reports].sum(axis=1)
-        # A bounce was attempted and is not delivered.
-        bounces = np.maximum(sums[_ATTEMPTED] - sums[_DELIVERED], 0.0)
-        out[subject] = ((bounces, sums[_ATTEMPTED]), (np.maximum(heard[_COMPLAINTS], 0.0), heard[_DELIVERED]))
+        out[subject] = out.get(subject, 0.0) + counted.counts[:, row]
     return out
 
 

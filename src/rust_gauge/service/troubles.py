@@ -29,7 +29,7 @@ from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.readings import Series
-from rust_gauge.store.tables import ALL_PROVIDERS
+from rust_gauge.store.tables import ALL_PROVIDERS, SUM_PROVIDER
 
 _HEAVY = 8.0  # points that one factor takes at one provider
 _SURELY = 1.2  # times its margin that a pull has to be: two complaints of four hundred mails are no incident
@@ -44,6 +44,7 @@ _REMEMBERED = timedelta(days=30)  # how long what was mended may still fade
 _RISES = 1.0  # points by which a pull that only fades may stand above the least that it had since
 _LINE_FADES = timedelta(days=10)  # how long a line may still be crossed by what is mended
 _LINE_PACE = timedelta(days=3)
+_MOST_LINES = 12  # that one trouble names as its evidence
 _OUTAGE = 0.2
 
 _WORDS = {
@@ -78,14 +79,12 @@ class Place:
     day: date
     columns: Columns
     names: Mapping[int, str]  # sending domains
-    mail: Mapping[int, Mapping[int, int]]  # delivered in the week by domain and provider
+    mail_of: Mapping[int, int]  # delivered in the week by domain
+    mail_at: Mapping[int, int]  # by provider
+    mail: Mapping[int, Mapping[int, int]]  # by domain and provider, of domains that are looked at closely
     streams: Mapping[tuple[int, str], tuple[str, int, int]]  # (domain, factor): stream, events, of how many
     live: frozenset[str] = frozenset()  # keys of items that live: they go on until they are well below what made them
     mended: Mapping[str, tuple[date, float]] = field(default_factory=dict)  # by key: since when, at how many points
-
-    @property
-    def mail_of(self) -> dict[int, int]:
-        return {id: sum(at.values()) for id, at in self.mail.items()}
 
 
 def find_troubles(
@@ -94,10 +93,10 @@ def find_troubles(
     """All that is wrong now, one trouble for each incident."""
     now = context.clock()
     today = now.date()
-    place = place_of(connection, tenant, today)
+    ids = _worth_a_look(connection, tenant, today)
+    place = place_of(connection, tenant, today, ids)
     faults = signs.faults(connection, tenant, place.names, place.mail_of)
     place = _without_mended_faults(connection, place, {each.key for each in faults})
-    ids = _worth_a_look(connection, tenant, today)
     rows = store_readings.histories(connection, tenant.id, 1, ids) if ids else []
     found = pulls_on(connection, place, [store_readings.unpack(row) for row in rows], today)
     found = _with_lines(connection, place, found, _crossed_lines(context, connection, place, settings))
@@ -113,13 +112,15 @@ def joined(found: Iterable[Trouble]) -> list[Trouble]:
     return join(found, {name: causes for name, (_, causes) in EVENTS_OF.items()})
 
 
-def place_of(connection: Connection, tenant: TenantAccess, day: date) -> Place:
+def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids: Sequence[int]) -> Place:
+    """What is around on a day; details of these domains only."""
     columns = columns_of(connection, tenant.id, day)
     names = store_readings.names_of(connection, tenant.id, 1)
     week = day - timedelta(days=6)
     mail: dict[int, dict[int, int]] = defaultdict(lambda: defaultdict(int))
-    for domain_id, provider_id, n in flow.delivered_at(connection, tenant.id, week, day):
+    for domain_id, provider_id, n in flow.delivered_at(connection, tenant.id, domain_ids, week, day):
         mail[domain_id][columns.place(provider_id)] += n
+    mail_of, mail_at = (flow.delivered_by(connection, [tenant.id], kind, week, day) for kind in (1, SUM_PROVIDER))
     live: set[str] = set()
     mended: dict[str, tuple[date, float]] = {}
     for row in store.items(connection, [tenant.id]):
@@ -128,7 +129,8 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date) -> Place:
         elif day - _REMEMBERED <= row.closed_at.date() <= day:
             trouble = store.item_of(row).trouble
             mended |= dict.fromkeys((row.item_key, *trouble.parts), (row.closed_at.date(), trouble.measure))
-    return Place(tenant, day, columns, names, mail, _streams(connection, tenant, week, day), frozenset(live), mended)
+    streams = _streams(connection, tenant, domain_ids, week, day)
+    return Place(tenant, day, columns, names, mail_of, mail_at, mail, streams, frozenset(live), mended)
 
 
 def _without_mended_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
@@ -142,11 +144,11 @@ def _without_mended_faults(connection: Connection, place: Place, found: Collecti
 
 
 def _streams(
-    connection: Connection, tenant: TenantAccess, first: date, last: date
+    connection: Connection, tenant: TenantAccess, domain_ids: Sequence[int], first: date, last: date
 ) -> dict[tuple[int, str], tuple[str, int, int]]:
     """By (domain, factor): the stream that most of a factor's events came from, how many, of how many."""
     known = store_readings.names_of(connection, tenant.id, 2)
-    rows = store_readings.week_by_stream(connection, tenant.id, first, last)
+    rows = store_readings.week_by_stream(connection, tenant.id, domain_ids, first, last)
     if not len(rows):
         return {}
     pairs, at = np.unique(rows[:, :2], axis=0, return_inverse=True)
@@ -325,7 +327,7 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
         Trouble(
             f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
             f"It stands at {now:.0f}, a week ago at {before:.0f}. No single thing does it.", level,
-            datetime.combine(day, time(), UTC), sum(place.mail.get(domain_id, {}).values()),
+            datetime.combine(day, time(), UTC), place.mail_of.get(domain_id, 0),
             f"See what moved it: rustgauge moved {name}", "",
             (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {_WORDS[at]}" for points, at in pulls[:3])),
             domains=(name,),
@@ -369,12 +371,8 @@ def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> lis
 def outages_on(connection: Connection, place: Place, day: date) -> list[Trouble]:
     """Providers that put everybody's mail off by their own trouble: to know, not to mend."""
     out = []
-    mail: dict[int, int] = defaultdict(int)
-    for each in place.mail.values():
-        for provider_id, n in each.items():
-            mail[provider_id] += n
     for row in store_readings.provider_days(connection, day, place.columns.names):
-        if row.day != day or row.outage < _OUTAGE or not mail.get(row.provider_id):
+        if row.day != day or row.outage < _OUTAGE or not place.mail_at.get(row.provider_id):
             continue
         label = place.columns.label(row.provider_id)
         out.append(
@@ -382,8 +380,8 @@ def outages_on(connection: Connection, place: Place, day: date) -> list[Trouble]
                 f"outage:{place.columns.name(row.provider_id)}", "outage", "provider", label,
                 f"{label} has an outage", f"It puts off {row.outage:.0%} of the mail of {row.senders} senders. Nothing "
                 "of yours is wrong, and the readings leave it out.", Level.KNOW, datetime.combine(day, time(), UTC),
-                mail[row.provider_id], "Nothing to mend: mail is tried again by itself. Hold large sends there until "
-                "it is over.", "", (f"{row.senders} senders are put off alike",),
+                place.mail_at[row.provider_id], "Nothing to mend: mail is tried again by itself. Hold large "
+                "sends there until it is over.", "", (f"{row.senders} senders are put off alike",),
             )
         )  # fmt: skip
     return out
@@ -444,35 +442,62 @@ def _with_lines(connection: Connection, place: Place, pulls: list[Trouble], line
     """
     out = {trouble.key: trouble for trouble in pulls}
     rest: dict[str, Trouble] = {}
+    causes = _Causes(connection, place, pulls) if lines else None
     for line in sorted(lines, key=lambda line: ("stream", "relay", "domain", "provider").index(line.subject)):
-        told = [*pulls, *rest.values()]
-        into = next((trouble for trouble in told if _tells(connection, place, trouble, line)), None)
-        if into is None:
+        assert causes is not None
+        key = causes.of(line)
+        if key is None:
             rest[line.key] = line
+            causes.add(line)
             continue
-        side = out if into.key in out else rest
-        known = side[into.key]
+        side = out if key in out else rest
+        known = side[key]
         level = min(known.level, line.level, key=lambda level: -level.urgency)
-        evidence = (*known.evidence, f"{line.title}: {line.text}")
-        side[into.key] = replace(known, level=level, evidence=evidence, parts=(*known.parts, line.key))
+        evidence = known.evidence
+        if len(known.parts) < _MOST_LINES:
+            evidence = (*evidence, f"{line.title}: {line.text}")
+        side[key] = replace(known, level=level, evidence=evidence, parts=(*known.parts, line.key))
     return [*out.values(), *rest.values()]
 
 
-def _tells(connection: Connection, place: Place, trouble: Trouble, line: Trouble) -> bool:
-    """Whether a trouble is why a line is crossed."""
-    if trouble.kind == "line":
-        return trouble.topic == line.topic and line.subject in ("domain", "provider")
-    if trouble.topic not in _FACTORS_OF[line.topic]:
-        return False
-    if line.subject in ("domain", "provider"):
-        return line.name in trouble.domains or line.subject == "provider"
-    ids = {name: id for id, name in place.names.items()}
-    domains = [ids[name] for name in trouble.domains if name in ids]
-    if line.subject == "stream":
-        return any(place.streams.get((id, trouble.topic), ("",))[0] == line.name for id in domains)
-    relays = {name: id for id, name in store_readings.names_of(connection, place.tenant.id, 3).items()}
-    is_bounces = line.topic == BOUNCES.rate
-    return flow.worst_domain(connection, place.tenant.id, relays[line.name], place.day, is_bounces) in domains
+class _Causes:
+    """Which trouble is why a line is crossed."""
+
+    def __init__(self, connection: Connection, place: Place, pulls: Iterable[Trouble]) -> None:
+        self._ids = {name: id for id, name in place.names.items()}
+        self._relays = {name: id for id, name in store_readings.names_of(connection, place.tenant.id, 3).items()}
+        self._worst = flow.worst_domains(connection, place.tenant.id, place.day)
+        self._by_domain: dict[tuple[int, str], str] = {}  # domain, factor
+        self._by_stream: dict[tuple[str, str], str] = {}
+        self._any: dict[str, str] = {}  # by factor, or by rate
+        for pull in pulls:
+            self._any.setdefault(pull.topic, pull.key)
+            for id in (self._ids[name] for name in pull.domains if name in self._ids):
+                self._by_domain.setdefault((id, pull.topic), pull.key)
+                stream = place.streams.get((id, pull.topic), ("",))[0]
+                self._by_stream.setdefault((stream, pull.topic), pull.key)
+
+    def add(self, line: Trouble) -> None:
+        """A line that stands alone: those of domains and providers are crossed by it."""
+        self._any.setdefault(line.topic, line.key)
+
+    def of(self, line: Trouble) -> str | None:
+        """The key of the trouble."""
+        for factor in _FACTORS_OF[line.topic]:
+            found = self._by(factor, line)
+            if found is not None:
+                return found
+        return self._any.get(line.topic) if line.subject in ("domain", "provider") else None
+
+    def _by(self, factor: str, line: Trouble) -> str | None:
+        if line.subject == "stream":
+            return self._by_stream.get((line.name, factor))
+        if line.subject == "relay":
+            worst = self._worst.get((self._relays[line.name], line.topic == BOUNCES.rate), 0)
+            return self._by_domain.get((worst, factor))
+        if line.subject == "domain":
+            return self._by_domain.get((self._ids.get(line.name, 0), factor))
+        return self._any.get(factor)
 
 
 def _capital(text: str) -> str:

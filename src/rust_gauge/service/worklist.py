@@ -441,9 +441,10 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
         settings = settings_of(connection, tenant.id)
         settings = settings.model_copy(update={"wait_minutes": 0, "well_hours": 20, "repeat_hours": 0})
         series = [store_readings.unpack(row) for row in store_readings.histories(connection, tenant.id, 1)]
+        ids = list(store_readings.names_of(connection, tenant.id, 1))
         day = first
         while day <= last:
-            place = troubles.place_of(connection, tenant, day)
+            place = troubles.place_of(connection, tenant, day, ids)
             found = troubles.pulls_on(connection, place, series, day) + troubles.outages_on(connection, place, day)
             found = troubles.joined(found)
             at = datetime.combine(day, time(23), UTC)

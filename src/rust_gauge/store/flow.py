@@ -1,5 +1,6 @@
 """Reading the counters."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -247,14 +248,14 @@ def reporting_providers(connection: Connection, since: date) -> set[int]:
     return {int(row.part_id) for row in connection.execute(select(c.part_id).where(*where).distinct())}
 
 
-def delivered_at(connection: Connection, tenant_id: int, first: date, last: date) -> list[tuple[int, int, int]]:
+def delivered_at(
+    connection: Connection, tenant_id: int, domain_ids: Sequence[int], first: date, last: date
+) -> list[tuple[int, int, int]]:
     """(domain id, provider id, messages delivered) in whole days."""
     c = t.flow_day.c
-    # The key begins with the domain: with all of them named, only these days are read.
-    domains = connection.scalars(select(t.sending_domain.c.id).where(t.sending_domain.c.tenant_id == tenant_id)).all()
     query = (
         select(c.domain_id, c.provider_id, func.sum(c.n).label("n"))
-        .where(c.tenant_id == tenant_id, c.domain_id.in_(domains))
+        .where(c.tenant_id == tenant_id, c.domain_id.in_(domain_ids))
         .where(c.day.between(first, last), c.kind == Kind.DELIVERED.number)
         .group_by(c.domain_id, c.provider_id)
     )
@@ -278,17 +279,20 @@ def worst_relay(
     return found
 
 
-def worst_domain(connection: Connection, tenant_id: int, relay_id: int, day: date, bounces: bool) -> int | None:
-    """The sending domain that most bounces (or complaints) of a relay came from in the three days up to one."""
+def worst_domains(connection: Connection, tenant_id: int, day: date) -> dict[tuple[int, bool], int]:
+    """By relay id and whether bounces are meant (else complaints): the domain that most of them came from in the three
+    days up to one.
+    """
     c = t.flow_day.c
-    kind = Count.BOUNCED if bounces else Count.COMPLAINED
+    domains = connection.scalars(select(t.sending_domain.c.id).where(t.sending_domain.c.tenant_id == tenant_id)).all()
     query = (
-        select(c.domain_id)
-        .where(c.tenant_id == tenant_id, c.relay_id == relay_id, c.kind == kind.number)
-        .where(c.day.between(day - timedelta(days=2), day))
-        .group_by(c.domain_id)
-        .order_by(func.sum(c.n).desc(), c.domain_id)
-        .limit(1)
+        select(c.relay_id, c.domain_id, c.kind, func.sum(c.n).label("n"))
+        .where(c.tenant_id == tenant_id, c.domain_id.in_(domains))
+        .where(c.day.between(day - timedelta(days=2), day), c.kind.in_((Count.BOUNCED.number, Count.COMPLAINED.number)))
+        .group_by(c.relay_id, c.domain_id, c.kind)
     )
-    found: int | None = connection.scalar(query)
-    return found
+    most: dict[tuple[int, bool], tuple[int, int]] = {}
+    for row in connection.execute(query):
+        key = (row.relay_id, row.kind == Count.BOUNCED.number)
+        most[key] = max(most.get(key, (0, 0)), (int(row.n), -row.domain_id))
+    return {key: -domain for key, (_, domain) in most.items()}

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, func, select
 
+from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, raw_rows, run
 from rust_gauge.store.engine import AnyRow
@@ -253,13 +254,16 @@ def stream_counters(
     return rows_as_array(connection, sql, 7)
 
 
-def week_by_stream(connection: Connection, tenant_id: int, first: date, last: date) -> NDArray[np.int64]:
-    """Sums of some days of all domains: domain, stream, provider where nobody takes mail (else 0), kind, cause,
+def week_by_stream(
+    connection: Connection, tenant_id: int, domain_ids: Sequence[int], first: date, last: date
+) -> NDArray[np.int64]:
+    """Sums of some days of these domains: domain, stream, provider where nobody takes mail (else 0), kind, cause,
     permanence, n.
     """
+    listed = ", ".join(map(str, domain_ids)) or "0"
     sql = (
         f"SELECT domain_id, stream_id, {_MARKED.format('0')} AS p, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) "
-        f"FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
+        f"FROM flow_day WHERE tenant_id = {tenant_id} AND domain_id IN ({listed}) "
         f"AND day BETWEEN {literal(first)} AND {literal(last)} "
         "GROUP BY domain_id, stream_id, p, kind, cause, permanence"
     )
@@ -289,6 +293,34 @@ def line_counters(
         f"SELECT {column}, {marked} AS p, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
         f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
         f"AND day >= {literal(since)} {over}GROUP BY {column}, p, day, kind, cause, permanence"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+_TAKEN = f"({Count.DELIVERED.number}, {Count.BOUNCED.number}, {Count.RETURNED.number})"
+
+
+def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) -> NDArray[np.int64]:
+    """What was delivered, bounced and returned by subject alone, in the form of `counters` (kind 5: by provider)."""
+    sql = (
+        f"SELECT part_id, 0, DATEDIFF(day, {literal(since)}), kind, 0, 0, n FROM flow_sum_day "
+        f"WHERE tenant_id = {tenant_id} AND what = {kind} AND day >= {literal(since)} AND kind IN {_TAKEN}"
+    )
+    return rows_as_array(connection, sql, 7)
+
+
+def heard_sums(
+    connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int]
+) -> NDArray[np.int64]:
+    """What was delivered and complained at these providers by subject, in the form of `counters`."""
+    column = {**_SUBJECT, t.SUM_PROVIDER: "provider_id"}[kind]
+    if not reporting:
+        return np.zeros((0, 7), dtype=np.int64)
+    kinds = f"({Count.DELIVERED.number}, {Count.RETURNED.number}, {Count.COMPLAINED.number})"
+    sql = (
+        f"SELECT {column}, {REPORTING}, DATEDIFF(day, {literal(since)}), kind, 0, 0, CAST(SUM(n) AS UNSIGNED) "
+        f"FROM flow_day WHERE {_of_domains(connection, tenant_id)} AND day >= {literal(since)} "
+        f"AND provider_id IN ({', '.join(map(str, reporting))}) AND kind IN {kinds} GROUP BY {column}, day, kind"
     )
     return rows_as_array(connection, sql, 7)
 

@@ -1,5 +1,6 @@
 """Which troubles are one incident: a broken key and the mail that fails by it are told once, and mended once."""
 
+from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
@@ -21,33 +22,36 @@ def join(found: Iterable[Trouble], causes: Mapping[str, Sequence[str]]) -> list[
     for each in found:
         known = by_key.get(each.key)
         by_key[each.key] = each if known is None else _into(each, known)
+    pulls = [each.key for each in by_key.values() if each.kind == "pull"]
+    own: dict[str, list[str]] = defaultdict(list)
+    for each in by_key.values():
+        if each.subject == "domain":
+            own[each.name].append(each.key)
     for key in list(by_key):
         part = by_key[key]
-        into = _incident_of(part, by_key.values(), causes)
+        others = [by_key[other] for other in own[part.name] if other in by_key and other != key]
+        if part.kind == "reply":
+            others = [by_key[other] for other in pulls if other in by_key]
+        into = _incident_of(part, others, causes)
         if into is not None:
             by_key[into.key] = _into(part, into)
-            del by_key[part.key]
+            del by_key[key]
     return list(by_key.values())
 
 
-def _incident_of(
-    part: Trouble, all_of_them: Iterable[Trouble], causes: Mapping[str, Sequence[str]]
-) -> Trouble | None:  # fmt: skip
-    """The trouble that another one belongs to."""
-    others = [each for each in all_of_them if each.key != part.key]
-    own = [each for each in others if each.subject == "domain" and each.name == part.name]
-    faults = [each for each in own if each.kind == "fault"]
+def _incident_of(part: Trouble, others: Sequence[Trouble], causes: Mapping[str, Sequence[str]]) -> Trouble | None:
+    """The trouble that one belongs to, among those of its domain (for a reply: among all pulls)."""
+    faults = [each for each in others if each.kind == "fault"]
     proves = [each for each in faults if each.topic.startswith(_PROVES)]
     records = [each for each in proves if not each.topic.startswith("stream-")]
-    pulls = [each for each in others if each.kind == "pull"]
     if part.kind == "pull" and part.topic == "authentication":
         return next(iter(records or proves), None)
     if part.kind == "fault" and part.topic.startswith("stream-"):
         return next(iter(records), None)
     if part.kind == "reply":
-        return next((each for each in pulls if part.topic in causes.get(each.topic, ())), None)
+        return next((each for each in others if part.topic in causes.get(each.topic, ())), None)
     if part.kind == "record":
-        failing = [each for each in own if each.kind == "pull" and each.topic == "authentication"]
+        failing = [each for each in others if each.kind == "pull" and each.topic == "authentication"]
         return next(iter(proves or failing or faults), None)
     return None
 
