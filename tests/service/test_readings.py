@@ -106,6 +106,12 @@ def test_streams_relays_and_addresses_have_readings_of_their_own(office: Office,
     assert series.readings[-1].pulls[0].factor == "bad_addresses"
     better = client.readings.series(office.slug, "office-1", subject="relay").readings[-1]
     assert (better.value or 0) > (series.readings[-1].value or 100)
+    (pull, *_) = client.readings.series(office.slug, "192.0.2.7", subject="ip").readings[-1].pulls
+    events = list(client.events.list(office.slug, ip="192.0.2.7", kinds=pull.kinds, causes=pull.causes))
+    assert len(events) == 60
+    assert list(client.events.list(office.slug, ip="192.0.2.8")) == []
+    with pytest.raises(InvalidInputError, match="no IP address"):
+        list(client.events.list(office.slug, ip="192.0.2"))
     with pytest.raises(NotFoundError, match="no relay nobody"):
         client.readings.series(office.slug, "nobody", subject="relay")
 

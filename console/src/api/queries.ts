@@ -801,6 +801,7 @@ export interface TrailSearch {
   provider?: string;
   relay?: string;
   stream?: string;
+  ip?: string;
   since?: string;
   until?: string;
   domain?: string;

@@ -10150,6 +10150,8 @@ export interface operations {
                 provider?: string | null;
                 stream?: string | null;
                 relay?: string | null;
+                /** @description Sending address */
+                ip?: string;
                 cause?: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble")[] | null;
                 /** @description Text that stands in the reply */
                 reply?: string;

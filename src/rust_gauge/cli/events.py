@@ -146,7 +146,8 @@ def _chunks(file: BinaryIO, quoted: bool = False) -> Iterator[tuple[int, bytes]]
 
 def trail(session: Session) -> int:
     arguments = session.arguments
-    if not any((arguments.recipient, arguments.message, arguments.kind, arguments.cause, arguments.reply)):
+    parts = (arguments.domain, arguments.stream, arguments.relay, arguments.ip)
+    if not any((arguments.recipient, arguments.message, arguments.kind, arguments.cause, arguments.reply, *parts)):
         raise UsageError("Whose trail? Give --recipient or --message, or what to look for: --kind, --cause, --reply")
     found = session.client.events.list(
         session.tenant(),
@@ -155,6 +156,10 @@ def trail(session: Session) -> int:
         kinds=arguments.kind,
         causes=arguments.cause,
         provider=arguments.provider,
+        domain=arguments.domain,
+        stream=arguments.stream,
+        relay=arguments.relay,
+        ip=arguments.ip,
         reply=arguments.reply,
     )
     events = []

@@ -237,6 +237,9 @@ def _parser() -> argparse.ArgumentParser:
     made.add_argument("--kind", action="append", help="only this kind; repeatable")
     made.add_argument("--cause", action="append", help="only this cause; repeatable")
     made.add_argument("--provider", help="only at this mailbox provider")
+    for what in ("domain", "stream", "relay"):
+        made.add_argument(f"--{what}", help=f"only mail of this {what}")
+    made.add_argument("--ip", help="only from this sending address")
     made.add_argument("--reply", help="only where this text stands in the reply")
     made.add_argument("--limit", type=_days, default=200, help="the newest so many (200)")
     made = command("flow", flow.flow, "mail flow per mailbox provider", tables)

@@ -1,6 +1,7 @@
 """Events as they are kept: the trail of a recipient or a message. How they come in is in `intake`."""
 
 import base64
+import ipaddress
 import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
@@ -41,6 +42,7 @@ def list_events(
     provider: str | None = None,
     stream: str | None = None,
     relay: str | None = None,
+    ip: str = "",
     causes: Sequence[str] = (),
     reply: str = "",
     since: datetime | None,
@@ -60,6 +62,11 @@ def list_events(
         raise ServiceProblem("bad-cursor", "This cursor was not made by this list") from None
     if not recipient and not message_id and since is None:
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
+    if ip:
+        try:
+            ip = str(ipaddress.ip_address(ip))
+        except ValueError:
+            raise ServiceProblem("invalid-request", f"ip: {ip} is no IP address", remedy="Such as 192.0.2.1") from None
     names: tuple[int | None, ...] = (None, None, None)
     if provider or stream is not None or relay is not None:
         names = context.store.transaction(
@@ -81,6 +88,7 @@ def list_events(
         provider_id=names[0],
         stream_id=names[1],
         relay_id=names[2],
+        sending_ip=ip,
         causes=tuple(Cause(cause).number for cause in causes),
         reply=reply,
         since=since,

@@ -92,6 +92,7 @@ class EventQuery:
     provider_id: int | None = None
     stream_id: int | None = None
     relay_id: int | None = None
+    sending_ip: str = ""
     causes: tuple[int, ...] = ()
     reply: str = ""
     since: datetime | None = None
@@ -119,6 +120,8 @@ def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
     for name in ("provider_id", "stream_id", "relay_id"):
         if getattr(query, name) is not None:
             where.append(e[name] == getattr(query, name))
+    if query.sending_ip:
+        where.append(e.sending_ip == query.sending_ip)
     if query.causes:
         where.append(e.cause.in_(query.causes))
     if query.reply:

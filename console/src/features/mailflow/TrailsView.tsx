@@ -74,11 +74,13 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
     kind: listed('kind') as Event['kind'][],
     cause: listed('cause') as Event['cause'][],
     provider: view.get('provider') || undefined,
+    stream: view.get('stream') || undefined,
     relay: view.get('relay') || undefined,
+    ip: view.get('ip') || undefined,
     since: view.get('since') || undefined,
     until: view.get('until') || undefined,
   };
-  const narrowed = ['kind', 'cause', 'provider', 'relay', 'since', 'until'].filter((name) => view.get(name));
+  const narrowed = ['kind', 'cause', 'provider', 'stream', 'relay', 'ip', 'since', 'until'].filter((name) => view.get(name));
   const trail = useTrail(tenant, search, live);
   const one = Boolean(search.recipient || search.message_id);
   const rows = one ? [...(trail.data?.items ?? [])].reverse() : (trail.data?.items ?? []);

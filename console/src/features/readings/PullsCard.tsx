@@ -26,7 +26,7 @@ const REMEMBERED = 14; // days of events that a pull is still made of, more or l
 export function eventsOf(pull: Pull, tenant: string, of: {subject: string; name: string}, day: string): string | undefined {
   if (of.subject === 'domain' && pull.factor === 'audit') return `/domains/${tenant}/${of.name}?view=records`;
   if (of.subject === 'domain' && pull.factor === 'held') return `/suppression?tenant=${tenant}`;
-  if (!pull.kinds?.length || (of.subject !== 'domain' && of.subject !== 'relay')) return undefined;
+  if (!pull.kinds?.length) return undefined;
   const end = new Date(`${day}T00:00:00Z`).getTime() + 86_400_000;
   const asked = new URLSearchParams({tenant, view: 'trails', [of.subject]: of.name, kind: pull.kinds.join(',')});
   if (pull.causes?.length) asked.set('cause', pull.causes.join(','));

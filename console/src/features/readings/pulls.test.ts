@@ -22,10 +22,12 @@ describe('the events of a pull', () => {
   it.each([
     [{...pull, factor: 'audit' as const, kinds: [], causes: []}, domain, '/domains/office/marram.example?view=records'],
     [{...pull, factor: 'held' as const, kinds: [], causes: []}, domain, '/suppression?tenant=office'],
-    [pull, {subject: 'stream', name: 'news'}, undefined],
     [{...pull, factor: 'audit' as const, kinds: [], causes: []}, {subject: 'ip', name: '192.0.2.1'}, undefined],
   ])('or of what else made it', (one, of, path) => {
     expect(eventsOf(one, 'office', of, '2026-03-14')).toBe(path);
+  });
+  it.each(['stream', 'relay', 'ip'])('of a %s are narrowed to it', (subject) => {
+    expect(eventsOf(pull, 'office', {subject, name: '192.0.2.1'}, '2026-03-14')).toContain(`&${subject}=192.0.2.1&`);
   });
   it('of the other providers are not narrowed to one', () => {
     expect(eventsOf({...pull, provider: '(other)', causes: []}, 'office', {subject: 'relay', name: 'driftline'}, '2026-03-14')).toMatch(/relay=driftline&kind=bounced&since=/);
