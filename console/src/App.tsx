@@ -30,8 +30,8 @@ export function App() {
       ) : (
         <Routes>
           <Route path="/" element={<WallPage />} />
-          <Route path="/worklist" element={<WorklistPage />} />
-          <Route path="/worklist/:tenant/:id" element={<WorklistPage />} />
+          <Route path="/worklist" element={<WorklistPage who={who} />} />
+          <Route path="/worklist/:tenant/:id" element={<WorklistPage who={who} />} />
           <Route path="/domains" element={<DomainsPage who={who} />} />
           <Route path="/domains/:tenant/:name" element={<DomainPage />} />
           <Route path="/flow" element={<FlowPage who={who} />} />

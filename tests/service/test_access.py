@@ -170,6 +170,7 @@ ROUTES = [
     ("GET", "worklist/1", None),
     ("POST", "worklist/1", {"act": "mind"}),
     ("POST", "worklist-look", None),
+    ("GET", "people", None),
     ("GET", "lines", None),
     ("GET", "alert-settings", None),
     ("PUT", "alert-settings", {}),

@@ -116,6 +116,21 @@ def test_streams_relays_and_addresses_have_readings_of_their_own(office: Office,
         client.readings.series(office.slug, "nobody", subject="relay")
 
 
+def test_each_change_of_a_policy_stays_on_the_time_axis(office: Office, client: Client) -> None:
+    client.readings.put_settings(office.slug, ReadingSettings())
+    with office.world.clock.later(timedelta(days=1)):
+        policy = client.suppression.policy(office.slug).policy
+        client.suppression.put_policy(office.slug, policy)
+        client.suppression.put_policy(office.slug, policy)
+        marks = client.readings.marks(office.slug)
+        assert [(mark.kind, mark.text, mark.by, mark.id) for mark in marks] == [
+            ("policy", "how readings are computed was changed", office.email, None),
+            ("policy", "the suppression policy was changed", office.email, None),
+            ("policy", "the suppression policy was changed", office.email, None),
+        ]
+        assert [mark.day for mark in marks] == [TODAY.date(), *[TODAY.date() + timedelta(days=1)] * 2]
+
+
 def days_of_mail(office: Office, client: Client, days: int, **last: Any) -> None:
     """A hundred messages a day up to today; `last` changes thirty of the last day's."""
     rows = []

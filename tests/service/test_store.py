@@ -1,6 +1,6 @@
 """The store by itself: migrations, partitions, literals, retries, a database that is away."""
 
-from datetime import UTC, date, datetime
+from datetime import date, UTC, date, datetime
 
 import pytest
 from alembic.autogenerate import compare_metadata
@@ -132,10 +132,16 @@ def test_a_list_of_before_is_taken_over_with_all_that_happened_to_it(tmp_path_fa
                 "(7, REPEAT('g', 16), 'bad_address', 'made', '2026-01-01', 'event'), "
                 "(7, REPEAT('g', 16), 'bad_address', 'lifted', '2026-01-04', 'rules')"
             )
+            run(
+                "INSERT INTO tenant_setting (tenant_id, name, document, changed_at) VALUES (8, 'suppression_policy', "
+                """'{"changed_at": "2026-01-05T08:00:00+00:00", "changed_by": "isla@skerry.example"}', '2026-01-05')"""
+            )
         migrate(store)
         assert is_current(store)
         with store.engine.connect() as connection:
             run = connection.exec_driver_sql
+            (mark,) = run("SELECT tenant_id, day, kind, made_by FROM mark").all()
+            assert tuple(mark) == (8, date(2026, 1, 5), "policy", "isla@skerry.example")
             entries = run(
                 "SELECT number, reason, state, address, mail_domain, times FROM suppression_entry ORDER BY 1"
             ).all()

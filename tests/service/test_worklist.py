@@ -410,6 +410,7 @@ def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office
     item = next(item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull")
     minded = client.worklist.act(office.slug, item.id, WorkAct(act="mind"))
     assert (minded.state, minded.assigned_to) == ("minded", office.email)
+    assert [person.email for person in client.worklist.people(office.slug)] == [office.email]
     assert client.worklist.list(tenant=office.slug, assigned_to=office.email)[0].id == item.id
     client.worklist.act(office.slug, item.id, WorkAct(act="assign", to="bram@skerry.example"))
     with pytest.raises(InvalidInputError, match="say why"):

@@ -84,13 +84,13 @@ export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['Ahead']
     retry: false,
   });
 
-export const useWorklist = (tenant: string, state = '') =>
+export const useWorklist = (tenant: string, state = '', assigned = '') =>
   useQuery({
-    queryKey: ['worklist', tenant, state],
+    queryKey: ['worklist', tenant, state, assigned],
     queryFn: ({signal}) =>
       unwrap(
         api.GET('/api/v1/worklist', {
-          params: {query: {tenant: tenant || undefined, state: state ? [state as Schemas['WorkItem']['state']] : undefined}},
+          params: {query: {tenant: tenant || undefined, state: state ? [state as Schemas['WorkItem']['state']] : undefined, assigned_to: assigned || undefined}},
           signal,
         }),
       ),
@@ -103,6 +103,13 @@ export const useWorkItem = (tenant: string, id: number) =>
     queryKey: ['worklist', tenant, 'item', id],
     queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, signal})),
     retry: false,
+  });
+
+export const usePeople = (tenant: string) =>
+  useQuery({
+    queryKey: ['people', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/people', {params: {path: {tenant}}, signal})),
+    staleTime: 600_000,
   });
 
 export const useActOnWork = (tenant: string, id: number) => {

@@ -118,6 +118,7 @@ from rust_gauge.contract.worklist import (
     Brake,
     BrakeRelease,
     LineRow,
+    Person,
     Report,
     Told,
     WorkAct,
@@ -352,6 +353,10 @@ def make_report(tenant: str, days: int) -> Call[Report]:
 
 def send_report(tenant: str, days: int) -> Call[None]:
     return _call("POST", _tenant(tenant, "reports"), type(None), days=days)
+
+
+def list_people(tenant: str) -> Call[list[Person]]:
+    return _call("GET", _tenant(tenant, "people"), list[Person])
 
 
 def list_told(tenant: str) -> Call[list[Told]]:

@@ -125,6 +125,7 @@ from rust_gauge.contract.worklist import (
     Brake,
     BrakeRelease,
     LineRow,
+    Person,
     Report,
     Told,
     WorkAct,
@@ -690,6 +691,10 @@ class Worklist(_Part):
     def look(self, tenant: str) -> builtins.list[WorkItem]:
         """Look for trouble now; gives what lives."""
         return self._client.send(calls.look_for_work(tenant))
+
+    def people(self, tenant: str) -> builtins.list[Person]:
+        """Who may see a tenant, and be given its items."""
+        return self._client.send(calls.list_people(tenant))
 
     def lines(self, tenant: str) -> builtins.list[LineRow]:
         """Rates against their lines."""

@@ -60,6 +60,14 @@ class WorkItemDetails(WorkItem):
     steps: list[WorkStep]
 
 
+class Person(Model):
+    """Somebody who may see a tenant, and be given its items."""
+
+    email: str
+    name: str
+    role: str
+
+
 class WorkAct(Model):
     """What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
     `remeasure` (look again now, and close it when it is mended).

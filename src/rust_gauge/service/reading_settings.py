@@ -62,6 +62,7 @@ def put_settings(
         else:
             document = {"factors": given, "changed_at": now.isoformat(), "changed_by": by}
             store_settings.put_setting(connection, tenant.id, SETTING, document, now)
+        store.mark_policy(connection, tenant.id, now, by, "how readings are computed was changed")
 
     context.store.transaction(write)
     task = tasks.start_at_once(context, tenant, "readings", "readings by new settings", {"settings": given}, by)

@@ -50,6 +50,7 @@ from rust_gauge.service.retention import kept_since
 from rust_gauge.service.suppression_settings import policy_of
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, rejudge
+from rust_gauge.store import readings as store_readings
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.intake import lock_counters, rules_version
@@ -151,6 +152,7 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
         if lock_counters(connection, tenant.id) != change.version:
             raise ServiceProblem("changed-meanwhile", "Somebody else changed the rules", remedy="Look at them again")
         store_settings.put_setting(connection, tenant.id, _SETTING, document, now)
+        store_readings.mark_policy(connection, tenant.id, now, by, "the rules for causes were changed")
         rejudge.raise_rules_version(connection, tenant.id)
         if change.apply:
             _ask(context, connection, tenant.id)

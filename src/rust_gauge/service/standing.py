@@ -67,7 +67,6 @@ from rust_gauge.service.readings import (
     rows_of,
     surroundings,
 )
-from rust_gauge.store import audits as store_audits
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import flow
 from rust_gauge.store import readings as store
@@ -503,7 +502,14 @@ def marks_of(
 ) -> list[Mark]:
     """What happened between two days: people's notes, changed records, findings, shifts, outages, changed policies."""
     marks = [
-        Mark(day=row.day, kind="note", text=row.text, domain=row.domain, id=row.id, by=row.made_by)
+        Mark(
+            day=row.day,
+            kind=row.kind,
+            text=row.text,
+            domain=row.domain,
+            by=row.made_by,
+            id=row.id if row.kind == "note" else None,
+        )
         for row in store.marks(connection, tenant.id, first, last, domain)
     ]
     for row in store_domains.history_between(connection, tenant.id, first, last, domain):
@@ -523,16 +529,6 @@ def marks_of(
             marks.append(Mark(day=row.day, kind="outage", text=text, provider=columns.label(row.provider_id)))
     for row in store.new_addresses(connection, tenant.id, first, last):
         marks.append(Mark(day=row.day, kind="sending_ip", text=f"first mail from {row.name}"))
-    for name, document in (
-        ("suppression_policy", "the suppression policy"),
-        ("reputation", "how readings are computed"),
-    ):
-        found = store_audits.get_setting(connection, tenant.id, name)
-        changed = datetime.fromisoformat(found["changed_at"]).date() if found and "changed_at" in found else None
-        if found and changed is not None and first <= changed <= last:
-            marks.append(
-                Mark(day=changed, kind="policy", text=f"{document} was changed", by=found.get("changed_by", ""))
-            )
     return sorted(marks, key=lambda mark: (mark.day, mark.kind, mark.text))
 
 

@@ -31,6 +31,7 @@ from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.service.secrets import decrypt
 from rust_gauge.store import audits as store_settings
+from rust_gauge.store import readings as store_readings
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
 
@@ -128,6 +129,7 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
             store_settings.drop_setting(connection, tenant.id, _POLICY)
         else:
             store_settings.put_setting(connection, tenant.id, _POLICY, document, now)
+        store_readings.mark_policy(connection, tenant.id, now, by, "the suppression policy was changed")
 
     context.store.transaction(write)
     return get_policy(context, tenant)

@@ -260,8 +260,9 @@ def _heavy(
     touched = sum(mail.get(each.provider_id, 0) for _, each, _ in where)
     return Trouble(
         f"pull:{name}:{factor.name}", "pull", "domain", name, f"{_capital(_WORDS[factor.name])} at {spread}: {name}",
-        f"{_capital(_WORDS[factor.name])} take {where[0][0]:.0f} points off its reading at {labels[0]}"
-        + (f", and weigh at {', '.join(labels[1:4])} too" if len(labels) > 1 else "")
+        f"{_capital(_WORDS[factor.name])} {_verb('take', factor.name)} {where[0][0]:.0f} points off its reading at "
+        f"{labels[0]}"
+        + (f", and {_verb('weigh', factor.name)} at {', '.join(labels[1:4])} too" if len(labels) > 1 else "")
         + f". It stands at {worst:.0f} there: {condition}.",
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
         tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
@@ -498,6 +499,13 @@ class _Causes:
         if line.subject == "domain":
             return self._by_domain.get((self._ids.get(line.name, 0), factor))
         return self._any.get(factor)
+
+
+_SINGULAR = ("authentication", "held", "volume")
+
+
+def _verb(verb: str, factor: str) -> str:
+    return verb + "s" if factor in _SINGULAR else verb
 
 
 def _capital(text: str) -> str:

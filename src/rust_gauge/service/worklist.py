@@ -17,6 +17,7 @@ from rust_gauge.contract.worklist import (
     Brake,
     BrakeRelease,
     LineRow,
+    Person,
     WorkAct,
     WorkItem,
     WorkItemDetails,
@@ -303,6 +304,12 @@ def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails
         return WorkItemDetails(**_show(row, tenant, now).model_dump(), steps=steps)
 
     return context.store.transaction(work)
+
+
+def list_people(context: Context, tenant: TenantAccess) -> list[Person]:
+    """Whom an item can be given to."""
+    rows = context.store.transaction(lambda c: store_accounts.people_of(c, tenant.id))
+    return [Person(email=row.email, name=row.name, role=row.role) for row in rows]
 
 
 def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = False) -> AnyRow:

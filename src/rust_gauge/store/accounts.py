@@ -54,6 +54,13 @@ def grant(connection: Connection, account_id: int, tenant_id: int, role: str) ->
     connection.execute(statement.on_duplicate_key_update(role=statement.inserted.role))
 
 
+def people_of(connection: Connection, tenant_id: int) -> list[AnyRow]:
+    """email, name, role of those who may see a tenant, by name."""
+    a, m = t.account.c, t.membership.c
+    query = select(a.email, a.name, m.role).join(t.membership, m.account_id == a.id).where(m.tenant_id == tenant_id)
+    return list(connection.execute(query.order_by(a.name, a.email)))
+
+
 def find_account(connection: Connection, email: str) -> tuple[int, str] | None:
     """(id, password hash) of an account."""
     row = connection.execute(

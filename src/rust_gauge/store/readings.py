@@ -456,7 +456,16 @@ def marks(connection: Connection, tenant_id: int, first: date, last: date, domai
 
 def drop_mark(connection: Connection, tenant_id: int, id: int) -> bool:
     c = t.mark.c
-    return bool(connection.execute(t.mark.delete().where(c.tenant_id == tenant_id, c.id == id)).rowcount)
+    where = (c.tenant_id == tenant_id, c.id == id, c.kind == "note")
+    return bool(connection.execute(t.mark.delete().where(*where)).rowcount)
+
+
+def mark_policy(connection: Connection, tenant_id: int, now: datetime, by: str, text: str) -> None:
+    """Put a changed policy on the time axis."""
+    at = now.astimezone(UTC).replace(tzinfo=None)
+    add_mark(
+        connection, tenant_id=tenant_id, domain="", day=at.date(), text=text, made_at=at, made_by=by, kind="policy"
+    )
 
 
 def tenants_of_domains(connection: Connection, domain_ids: Iterable[int]) -> dict[int, int]:

@@ -771,6 +771,7 @@ mark = _table(
     Column("text", String(500), nullable=False),
     Column("made_at", _Time, nullable=False),
     Column("made_by", String(254), nullable=False),
+    Column("kind", String(10), nullable=False, server_default=text("'note'")),  # or policy
     Index("mark_tenant", "tenant_id", "day"),
 )
 

@@ -3,7 +3,7 @@ import {useState} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useActOnWork, useWorkItem} from '../../api/queries';
+import {useActOnWork, usePeople, useWorkItem} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -27,6 +27,13 @@ const Body = styled.div`
 const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end;`;
 const WHILE = [{value: '1', label: 'for a day'}, {value: '7', label: 'for a week'}, {value: '30', label: 'for a month'}];
 
+/** Whom an item can be given to: all who may see its tenant, and who has it although they may not any more. */
+export function holders(people: Schemas['Person'][], now: string): {value: string; label: string}[] {
+  const known = people.map((each) => ({value: each.email, label: each.name || each.email}));
+  const gone = now && !people.some((each) => each.email === now) ? [{value: now, label: now}] : [];
+  return [{value: 'nobody', label: 'nobody'}, ...known, ...gone];
+}
+
 /** Where to look further. */
 export function linkOf(item: Details): {to: string; words: string} | null {
   const name = encodeURIComponent(item.name);
@@ -40,6 +47,7 @@ export function linkOf(item: Details): {to: string; words: string} | null {
 export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
   const found = useWorkItem(tenant, id);
   const act = useActOnWork(tenant, id);
+  const people = usePeople(tenant);
   const [text, setText] = useState('');
   const [days, setDays] = useState('7');
   if (found.isPending) return <Loading what="the item" />;
@@ -73,6 +81,14 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
         <Row>
           {live && <Button tone="main" isDisabled={act.isPending} onPress={() => act.mutate({act: 'remeasure', text: '', to: ''})}>{act.isPending ? 'Measuring …' : 'Measure again'}</Button>}
           {live && item.state !== 'minded' && <Button onPress={() => act.mutate({act: 'mind', text: '', to: ''})}>I look after it</Button>}
+          {live && (
+            <Choice
+              label="Given to"
+              value={item.assigned_to || 'nobody'}
+              options={holders(people.data ?? [], item.assigned_to)}
+              onChange={(to) => act.mutate({act: 'assign', text: '', to: to === 'nobody' ? '' : to})}
+            />
+          )}
           {link && <Link to={link.to}>{link.words}</Link>}
         </Row>
         {live && (

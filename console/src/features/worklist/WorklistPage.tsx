@@ -8,6 +8,7 @@ import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {ago, day, percent, plural, short, words} from '../../design/format';
+import {download, toCsv} from '../../design/csv';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, font, narrow, space, type Colour} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -42,14 +43,19 @@ const List = styled.ol`
 `;
 export const TONE: Record<WorkItem['level'], Colour> = {stop: 'seized', mend: 'corroded', look: 'tarnished', know: 'soft'};
 const SHOWN = [
-  {value: '', label: 'To do'}, {value: 'put_off', label: 'Put off'}, {value: 'closed', label: 'Closed'},
+  {value: '', label: 'To do'}, {value: 'mine', label: 'Given to me'}, {value: 'put_off', label: 'Put off'}, {value: 'closed', label: 'Closed'},
 ];
 
-export function WorklistPage() {
+const EXPORTED = ['id', 'tenant', 'level', 'state', 'kind', 'subject', 'name', 'title', 'text', 'since', 'closed_at', 'mail', 'remedy', 'record', 'assigned_to', 'returns'] as const;
+
+/** Items as they are exported, a line each. */
+export const asCsv = (items: WorkItem[]): string => toCsv([...EXPORTED], items.map((item) => EXPORTED.map((name) => item[name] ?? '')));
+
+export function WorklistPage({who}: {who: Schemas['Who']}) {
   const {tenant = '', id = ''} = useParams();
   const view = useView();
   const state = view.get('state');
-  const list = useWorklist(view.tenant, state);
+  const list = useWorklist(view.tenant, state === 'mine' ? '' : state, state === 'mine' ? who.email : '');
   const look = useLookForWork();
   if (list.isPending) return <Loading what="the worklist" />;
   if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
@@ -66,6 +72,7 @@ export function WorklistPage() {
           {state === '' && <b>{urgent.length ? `${plural(urgent.length, 'thing')} to mend, in this order.` : 'Nothing has to be mended.'} </b>}
           {state === '' && (items.length > urgent.length ? `${items.length - urgent.length} more to look at.` : '')}
         </p>
+        {items.length > 0 && <Button tone="link" onPress={() => download('worklist.csv', asCsv(items))}>CSV</Button>}
         {view.tenant && <Button onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>{look.isPending ? 'Looking …' : 'Look again now'}</Button>}
       </Head>
       <div style={{display: 'grid', gap: 16, minWidth: 0}}>

@@ -10,6 +10,7 @@ from rust_gauge.contract.worklist import (
     BrakeRelease,
     ItemState,
     LineRow,
+    Person,
     Report,
     Told,
     WorkAct,
@@ -57,6 +58,12 @@ def look_for_work(context: Ctx, tenant: Tenant) -> list[WorkItem]:
     """Look for trouble now instead of in some minutes; gives what lives."""
     worklist.look(context, tenant)
     return worklist.list_items(context, (tenant,), ("waiting", "open", "minded", "put_off"), None)
+
+
+@router.get("/tenants/{tenant}/people", operation_id="list_people")
+def list_people(context: Ctx, tenant: Tenant) -> list[Person]:
+    """Who may see this tenant, and be given its items."""
+    return worklist.list_people(context, tenant)
 
 
 @router.get("/tenants/{tenant}/lines", operation_id="list_lines")

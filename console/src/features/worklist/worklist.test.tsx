@@ -1,0 +1,116 @@
+import {cleanup, screen} from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import {afterEach, describe, expect, it, vi} from 'vitest';
+import type {Schemas} from '../../api/client';
+import {open, problem, serviceWith, who} from '../../testing';
+import {holders, linkOf} from './WorkItemCard';
+import {asCsv, WorklistPage} from './WorklistPage';
+
+vi.stubGlobal('CSS', {escape: (text: string) => text}); // jsdom has none, and menus ask for it
+afterEach(cleanup);
+
+const T = '/api/v1/tenants/copperline';
+const item = (more: Partial<Schemas['WorkItemDetails']> = {}): Schemas['WorkItemDetails'] => ({
+  id: 7, tenant: 'copperline', tenant_name: 'Copperline Tram Museum', kind: 'fault', subject: 'domain', name: 'copperline.example',
+  title: '2 SPF records on copperline.example', text: 'Receivers give permerror.', level: 'mend', state: 'open', since: '2026-11-18T08:00:00Z',
+  found_at: '2026-11-18T08:00:00Z', seen_at: '2026-11-20T08:00:00Z', told_at: '2026-11-18T08:15:00Z', closed_at: null, until: null, mail: 12_400,
+  rank: 20, remedy: 'Publish one merged record.', record: 'v=spf1 ip4:192.0.2.1 -all', evidence: ['two records'], remeasure: 'audit', assigned_to: '', returns: 0,
+  steps: [{at: '2026-11-18T08:00:00Z', by: '', what: 'found', text: '2 SPF records'}], ...more,
+});
+const people = [{email: 'isla@skerry.example', name: 'Isla Mackay', role: 'engineer'}, {email: 'bram@skerry.example', name: 'Bram', role: 'engineer'}];
+const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
+  serviceWith({
+    'GET /api/v1/worklist': () => [found],
+    [`GET ${T}/worklist/7`]: () => found,
+    [`POST ${T}/worklist/7`]: () => acted,
+    [`GET ${T}/people`]: () => people,
+    [`GET ${T}/lines`]: () => [],
+  });
+const page = (at = '/worklist/copperline/7') => open(<WorklistPage who={who} />, at, '/worklist/:tenant/:id');
+const sent = (seen: ReturnType<typeof serviceWith>) => seen.filter((each) => each.method === 'POST').map((each) => each.body);
+
+describe('an item', () => {
+  it('shows what is wrong, the evidence, the remedy and the record to copy', async () => {
+    served(item());
+    page();
+    expect(await screen.findByText('Publish one merged record.')).toBeTruthy();
+    expect(screen.getByText('two records')).toBeTruthy();
+    expect(document.querySelector('code')!.textContent).toContain('v=spf1 ip4:192.0.2.1 -all');
+    expect(screen.getByRole('button', {name: 'Copy record'})).toBeTruthy();
+  });
+
+  it('is measured again, minded, and given to somebody', async () => {
+    const seen = served(item());
+    page();
+    await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
+    await userEvent.click(screen.getByRole('button', {name: 'I look after it'}));
+    await userEvent.click(screen.getByRole('button', {name: /Given to/}));
+    await userEvent.click(await screen.findByRole('option', {name: 'Bram'}));
+    expect(sent(seen)).toEqual([
+      {act: 'remeasure', text: '', to: ''}, {act: 'mind', text: '', to: ''}, {act: 'assign', text: '', to: 'bram@skerry.example'},
+    ]);
+  });
+
+  it('is put off with a reason only', async () => {
+    const seen = served(item());
+    page();
+    const off = await screen.findByRole('button', {name: 'Put it off'});
+    expect(off).toHaveProperty('disabled', true);
+    await userEvent.type(screen.getByRole('textbox', {name: 'A word'}), 'after the season');
+    await userEvent.click(off);
+    const [body] = sent(seen) as {act: string; text: string; until: string}[];
+    expect(body).toMatchObject({act: 'put_off', text: 'after the season'});
+    expect(Date.parse(body!.until) - Date.now()).toBeGreaterThan(6.9 * 86_400_000);
+  });
+
+  it('says why an act was refused', async () => {
+    served(item(), problem(422, 'Say why', {remedy: 'A word for who comes after you'}));
+    page();
+    await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
+    expect(await screen.findByText(/A word for who comes after you/)).toBeTruthy();
+  });
+
+  it('that is closed can only be read', async () => {
+    served(item({state: 'closed', closed_at: '2026-11-19T08:00:00Z'}));
+    page();
+    expect(await screen.findByText('Publish one merged record.')).toBeTruthy();
+    expect(screen.queryByRole('button', {name: 'Measure again'})).toBeNull();
+  });
+
+  it.each([
+    [{}, '/domains/copperline/copperline.example?view=records'],
+    [{kind: 'pull' as const}, '/domains/copperline/copperline.example'],
+    [{subject: 'relay' as const, name: 'Cobble Relay'}, '/readings/copperline/relay/Cobble%20Relay'],
+    [{kind: 'reply' as const, subject: 'tenant' as const}, '/flow?tenant=copperline&view=causes'],
+    [{kind: 'outage' as const, subject: 'provider' as const}, undefined],
+  ])('leads to where one looks further', (more, to) => expect(linkOf(item(more))?.to).toBe(to));
+
+  it('can be given to all who see its tenant, and says who has it', () => {
+    expect(holders(people, 'isla@skerry.example').map((each) => each.value)).toEqual(['nobody', 'isla@skerry.example', 'bram@skerry.example']);
+    expect(holders(people, 'gone@skerry.example').at(-1)).toEqual({value: 'gone@skerry.example', label: 'gone@skerry.example'});
+  });
+});
+
+describe('the list', () => {
+  it('asks for what is given to me by my address', async () => {
+    const seen = served(item());
+    page('/worklist/copperline/7?state=mine');
+    await screen.findByText('Publish one merged record.');
+    const query = seen.find((each) => each.path === '/api/v1/worklist')!.query;
+    expect([query.get('assigned_to'), query.get('state')]).toEqual(['isla@skerry.example', null]);
+  });
+
+  it('says what comes first, since when, and that it came back', async () => {
+    served(item({returns: 2}));
+    page();
+    expect(await screen.findByText(/1 thing to mend, in this order/)).toBeTruthy();
+    expect(screen.getByText(/came back 2 times/)).toBeTruthy();
+  });
+
+  it('is exported with remedies and records', () => {
+    const lines = asCsv([item({title: '=1+1'})]).split('\r\n');
+    expect(lines[0]).toContain('remedy,record,assigned_to');
+    expect(lines[1]).toContain('Publish one merged record.');
+    expect(lines[1]).toContain("'=1+1");
+  });
+});
