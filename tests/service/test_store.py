@@ -1,6 +1,6 @@
 """The store by itself: migrations, partitions, literals, retries, a database that is away."""
 
-from datetime import date, UTC, date, datetime
+from datetime import UTC, date, datetime
 
 import pytest
 from alembic.autogenerate import compare_metadata
