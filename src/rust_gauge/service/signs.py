@@ -6,7 +6,7 @@ import ipaddress
 from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Connection
@@ -98,12 +98,15 @@ def _is_in(address: str, networks: list[str]) -> bool:
 
 
 def changed_records(
-    connection: Connection, tenant: TenantAccess, mail: Mapping[str, int], now: datetime
+    connection: Connection, tenant: TenantAccess, mail: Mapping[str, int], mended: Mapping[str, date], now: datetime
 ) -> list[Trouble]:
-    """Domains whose published records changed within a day: whoever did not do it has to know. `mail`: by domain."""
+    """Domains whose published records changed within a day: whoever did not do it has to know. `mail`: by domain;
+    `mended`: when a fault of a domain was last closed. The change that mended it is no news.
+    """
     groups: dict[str, list[Any]] = defaultdict(list)
     for row in store.record_changes(connection, tenant.id, now - _NEW_FOR):
-        groups[row.name].append(row)
+        if row.name not in mended or row.happened_at.date() > mended[row.name]:
+            groups[row.name].append(row)
     out = []
     for name, rows in groups.items():
         newest = rows[-1]

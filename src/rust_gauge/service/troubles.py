@@ -104,7 +104,8 @@ def find_troubles(
     found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(context, tenant, now)
     found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
-    return joined(found + signs.changed_records(connection, tenant, by_name, now))
+    mended = {key.split(":")[1]: closed for key, (closed, _) in place.mended.items() if key.startswith("fault:")}
+    return joined(found + signs.changed_records(connection, tenant, by_name, mended, now))
 
 
 def joined(found: Iterable[Trouble]) -> list[Trouble]:
@@ -421,7 +422,11 @@ def _crossed_lines(context: Context, connection: Connection, place: Place, setti
                 "Slow down what goes over it, and mend the causes of the bounces first (Mail flow, Causes)."
                 if row.rate == "bounces"
                 else "Stop mailing who has not opened for long, and who joined last; clearance holds who complained.",
-                "", (f"{row.events:.0f} in {row.mail:,.0f} messages remembered", f"sure to {chance:.0%}"),
+                "",
+                (
+                    f"{row.value:.2%} of its mail lately, {of} line {line:.2%}",
+                    f"{row.events:.0f} in {row.mail:,.0f} messages remembered", f"sure to {chance:.0%}",
+                ),
                 topic=row.rate, domains=(row.name,) if row.subject == "domain" else (),
             )
         )  # fmt: skip
@@ -455,8 +460,8 @@ def _with_lines(connection: Connection, place: Place, pulls: list[Trouble], line
         known = side[key]
         level = min(known.level, line.level, key=lambda level: -level.urgency)
         evidence = known.evidence
-        if len(known.parts) < _MOST_LINES:
-            evidence = (*evidence, f"{line.title}: {line.text}")
+        if len(known.parts) < _MOST_LINES and not (known.kind == "pull" and line.subject == "provider"):
+            evidence = (*evidence, f"{line.title}: {line.evidence[0]}")  # a pull names its providers itself
         side[key] = replace(known, level=level, evidence=evidence, parts=(*known.parts, line.key))
     return [*out.values(), *rest.values()]
 

@@ -60,12 +60,6 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
     <Card title={item.title} note={item.state === 'closed' ? 'closed' : ''}>
       <Body>
         <p>{item.text}</p>
-        {item.evidence.length > 0 && (
-          <div>
-            <h3>Evidence</h3>
-            <ul>{item.evidence.map((line) => <li key={line}>{line}</li>)}</ul>
-          </div>
-        )}
         {item.remedy && (
           <div>
             <h3>What to do</h3>
@@ -73,7 +67,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
           </div>
         )}
         {item.record && (
-          <div>
+          <div style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
             <RecordText text={item.record} />
             <CopyButton value={item.record} tone="main">Copy record</CopyButton>
           </div>
@@ -85,6 +79,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             <Choice
               label="Given to"
               value={item.assigned_to || 'nobody'}
+              shown={`Given to ${holders(people.data ?? [], item.assigned_to).find((each) => each.value === (item.assigned_to || 'nobody'))?.label}`}
               options={holders(people.data ?? [], item.assigned_to)}
               onChange={(to) => act.mutate({act: 'assign', text: '', to: to === 'nobody' ? '' : to})}
             />
@@ -105,6 +100,12 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
           </Row>
         )}
         {act.error && <Trouble error={act.error} />}
+        {item.evidence.length > 0 && (
+          <div>
+            <h3>Evidence</h3>
+            <ul>{item.evidence.map((line) => <li key={line}>{line}</li>)}</ul>
+          </div>
+        )}
         <div>
           <h3>What happened to it</h3>
           <ol>
