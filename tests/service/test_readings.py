@@ -90,6 +90,25 @@ def test_the_wall_has_domains_as_rows_and_providers_as_columns(office: Office, c
     assert domain.cells[-1].value is None
 
 
+def test_the_wall_of_an_earlier_day_is_as_it_was(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20)
+    before = client.readings.wall(days=7)
+    with office.world.clock.later(timedelta(days=3)):
+        at = TODAY + timedelta(days=3, hours=-1)
+        rows = [bounce(n, time=at.isoformat(), message_id=f"later{n}") for n in range(90)]
+        client.events.load(office.slug, ndjson(*rows))
+        office.world.work()
+        then, now = client.readings.wall(days=7, last=TODAY.date()), client.readings.wall(days=7)
+        assert (then.day, now.day) == (TODAY.date(), TODAY.date() + timedelta(days=3))
+        assert (then.rows[0].cells[0].trend, then.rows[0].delivered) == (before.rows[0].cells[0].trend, 700)
+        assert (now.rows[0].cells[0].value or 100) < (then.rows[0].cells[0].value or 0) - 20
+        assert now.rows[0].heaviest is not None
+        assert now.rows[0].heaviest.measured
+        assert client.readings.wall(last=TODAY.date() - timedelta(days=60)).rows == []
+        with pytest.raises(InvalidInputError, match="not come yet"):
+            client.readings.wall(last=TODAY.date() + timedelta(days=4))
+
+
 def test_streams_relays_and_addresses_have_readings_of_their_own(office: Office, client: Client) -> None:
     load_a_day(office, client)
     client.events.load(

@@ -11,13 +11,13 @@ export const sessionQuery = queryOptions({
 export const useSession = () => useQuery(sessionQuery);
 
 export type Subject = Schemas['ReadingSeries']['subject'];
-export const wallQuery = (days: number, tenant?: string, subject: Subject = 'domain') =>
+export const wallQuery = (days: number, tenant?: string, subject: Subject = 'domain', last = '') =>
   queryOptions({
-    queryKey: ['wall', days, tenant ?? '', subject],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/wall', {params: {query: {days, tenant, subject}}, signal})),
+    queryKey: ['wall', days, tenant ?? '', subject, last],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/wall', {params: {query: {days, tenant, subject, last: last || undefined}}, signal})),
     refetchInterval: 60_000,
   });
-export const useWall = (days: number, tenant?: string, subject: Subject = 'domain') => useQuery(wallQuery(days, tenant, subject));
+export const useWall = (days: number, tenant?: string, subject: Subject = 'domain', last = '') => useQuery(wallQuery(days, tenant, subject, last));
 
 export const useDomains = (tenant: string) =>
   useQuery({

@@ -6069,6 +6069,12 @@ export interface components {
             /** Stop */
             stop: number;
             /**
+             * Measured
+             * @description False where the measure is not known any more: on the wall of an earlier day
+             * @default true
+             */
+            measured: boolean;
+            /**
              * Kinds
              * @description Kinds of the events it counts; none for the audit and for held addresses
              * @default []
@@ -11864,6 +11870,8 @@ export interface operations {
                 /** @description Only this tenant */
                 tenant?: string | null;
                 subject?: "domain" | "stream" | "relay" | "ip";
+                /** @description The day it is of, today if none is named */
+                last?: string | null;
             };
             header?: never;
             path?: never;

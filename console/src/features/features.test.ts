@@ -10,6 +10,7 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   provider: 'kestrelbox.example',
   label: 'Kestrelbox',
   points: 31,
+  measured: true,
   unit: 'rate',
   measure: 0.0031,
   kinds: ['complained'],

@@ -116,7 +116,7 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
             low: 0.08,
             high: 0.12,
             watch: 0.01,
-            stop: 0.05,
+            stop: 0.05, measured: true,
           },
         ],
 });

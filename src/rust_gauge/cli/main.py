@@ -73,6 +73,7 @@ def _parser() -> argparse.ArgumentParser:
     made = command("wall", readings.wall, "all domains by mailbox provider", tables)
     made.add_argument("--days", type=_days, default=7, help="over how many days mail is counted (7)")
     made.add_argument("--subject", choices=_SUBJECTS, default="domain", help="what the rows are (domain)")
+    made.add_argument("--last", metavar="DAY", help="as it was on this day (today)")
     command("domains", domains.list_domains, "list domains", tables)
     made = command("add", domains.add, "watch a domain")
     made.add_argument("domain")

@@ -1,6 +1,7 @@
 """`rustgauge wall`, `reading`, `moved`, `ahead`, `room`, `notes`, `reading-settings`."""
 
 import json
+import shlex
 import time
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -11,7 +12,7 @@ from pydantic import ValidationError
 from rust_gauge.cli.output import MARKS, percent, plate
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
-from rust_gauge.contract.readings import Ahead, NewMark, Pull, Reading, ReadingSettings
+from rust_gauge.contract.readings import Ahead, Moved, NewMark, Pull, Reading, ReadingSettings
 
 _WIDEST = 14  # of a provider's name at the head of its column
 
@@ -105,7 +106,10 @@ def _heaviest(each: Reading) -> str:
 
 def wall(session: Session) -> int:
     arguments = session.arguments
-    result = session.client.readings.wall(days=arguments.days, tenant=arguments.tenant, subject=arguments.subject)
+    last = _day(arguments.last) if arguments.last else None
+    result = session.client.readings.wall(
+        days=arguments.days, tenant=arguments.tenant, subject=arguments.subject, last=last
+    )
     if arguments.format == "json":
         session.output.json(result)
         return 0
@@ -130,8 +134,9 @@ def wall(session: Session) -> int:
         session.output.line(f"{legend}   empty: too little mail to say")
         for column in result.columns:
             if column.outage:
+                puts = "put" if last else "puts"
                 session.output.line(
-                    f"{column.label} puts off {column.outage:.0%} of everybody's mail by its own trouble."
+                    f"{column.label} {puts} off {column.outage:.0%} of everybody's mail by its own trouble."
                 )
     return 0
 
@@ -173,7 +178,24 @@ def moved(session: Session) -> int:
             output.line(f"{each.factor.replace('_', ' ')} of {stream}: {each.before:g} a day → {each.after:g} a day")
         for mark in found.marks:
             output.line(f"{mark.day}  {mark.kind.replace('_', ' ')}: {mark.text}{f' ({mark.by})' if mark.by else ''}")
+        events = _trail(found, tenant)
+        if events:
+            output.line(f"Its events: {events}")
     return 0
+
+
+def _trail(found: Moved, tenant: str) -> str:
+    """The command that shows the events behind the largest move."""
+    for move in found.moves[:1]:
+        reading = found.last if move.after >= move.before else found.first
+        for pull in reading.pulls:
+            if (pull.factor, pull.provider) == (move.factor, move.provider) and pull.kinds:
+                words = ["rustgauge trail --tenant", tenant, f"--{found.subject}", shlex.quote(found.name)]
+                words += [f"--kind {kind}" for kind in pull.kinds] + [f"--cause {cause}" for cause in pull.causes]
+                if not pull.provider.startswith("("):
+                    words.append(f"--provider {pull.provider}")
+                return " ".join(words)
+    return ""
 
 
 def _said(each: Reading) -> str:

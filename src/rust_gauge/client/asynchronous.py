@@ -756,9 +756,11 @@ class Readings(_Part):
         """A reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
         return await self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
-    async def wall(self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain") -> Wall:
-        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190)."""
-        return await self._client.send(calls.wall(days, tenant, subject))
+    async def wall(
+        self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain", last: date | None = None
+    ) -> Wall:
+        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190) up to one."""
+        return await self._client.send(calls.wall(days, tenant, subject, last))
 
     async def moved(
         self,

@@ -187,8 +187,8 @@ def drop_token(id: int) -> Call[None]:
     return _call("DELETE", f"/tokens/{id}", type(None))
 
 
-def wall(days: int, tenant: str | None, subject: str) -> Call[Wall]:
-    return _call("GET", "/wall", Wall, days=days, tenant=tenant, subject=subject)
+def wall(days: int, tenant: str | None, subject: str, last: date | None) -> Call[Wall]:
+    return _call("GET", "/wall", Wall, days=days, tenant=tenant, subject=subject, last=last and last.isoformat())
 
 
 def list_domains(tenant: str, cursor: str | None) -> Call[Page[Domain]]:

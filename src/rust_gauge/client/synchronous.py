@@ -749,9 +749,11 @@ class Readings(_Part):
         """A reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
         return self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
-    def wall(self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain") -> Wall:
-        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190)."""
-        return self._client.send(calls.wall(days, tenant, subject))
+    def wall(
+        self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain", last: date | None = None
+    ) -> Wall:
+        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190) up to one."""
+        return self._client.send(calls.wall(days, tenant, subject, last))
 
     def moved(
         self,

@@ -33,6 +33,9 @@ class Pull(Model):
     high: float
     watch: float
     stop: float
+    measured: bool = Field(
+        True, description="False where the measure is not known any more: on the wall of an earlier day"
+    )
     kinds: list[str] = Field([], description="Kinds of the events it counts; none for the audit and for held addresses")
     causes: list[str] = Field([], description="Their causes; every cause where none is named")
 

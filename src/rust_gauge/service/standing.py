@@ -244,9 +244,20 @@ def _measured(found: Examined, factor: int, row: int, at: int) -> tuple[float, f
 # The wall
 
 
-def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int, subject: Subject = "domain") -> Wall:
-    """All subjects of a kind of these tenants by provider, with the trend of `days` days."""
-    today = context.clock().date()
+def show_wall(
+    context: Context,
+    tenants: tuple[TenantAccess, ...],
+    days: int,
+    subject: Subject = "domain",
+    last: date | None = None,
+) -> Wall:
+    """All subjects of a kind of these tenants by provider, with the trend of `days` days up to one, today if none is
+    named. What audits find and what streams lack is of today only.
+    """
+    now = context.clock().date()
+    today = last or now
+    if today > now:
+        raise ServiceProblem("invalid-request", "last: this day has not come yet")
     first = today - timedelta(days=days - 1)
     ids = [tenant.id for tenant in tenants]
     kind = kind_of(subject)
@@ -254,20 +265,20 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int, su
     def work(connection: Connection) -> Wall:
         if not ids:
             return Wall(day=today, days=days, subject=subject, columns=[], rows=[])
-        columns = {tenant.id: columns_of(connection, tenant.id, today) for tenant in tenants}
-        cells = _Cells(connection, ids, kind, today, days)
+        columns = {tenant.id: columns_of(connection, tenant.id, now) for tenant in tenants}
+        cells = _Cells(connection, ids, kind, today, days, past=today < now)
         delivered = flow.delivered_by(connection, ids, kind, first, today)
-        audits = store_domains.newest_findings(connection, ids) if kind == 1 else {}
+        audits = store_domains.newest_findings(connection, ids) if kind == 1 and today == now else {}
         order = _column_order(columns.values())
         rows = []
         for tenant in tenants:
-            lacks = _lacks(connection, tenant.id) if kind == 1 else {}
+            lacks = _lacks(connection, tenant.id) if kind == 1 and today == now else {}
             own = columns[tenant.id]
             places = [
                 (name, next((i for i in of if i in own.names or i <= OTHER_PROVIDERS), None)) for name, of in order
             ]
             for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda each: each[1]):
-                if kind > 1 and not cells.has(id):
+                if (kind > 1 or today < now) and not cells.has(id):
                     continue
                 audit = audits.get(id)
                 fault = next((f for f in audit.findings if f["level"] == "fault"), None) if audit else None
@@ -280,7 +291,11 @@ def show_wall(context: Context, tenants: tuple[TenantAccess, ...], days: int, su
                         remedy=fault["remedy"] if fault else None, record=fault["record"] if fault else None,
                     )
                 )  # fmt: skip
-        outages = {row.provider_id: row.outage for row in store.provider_days(connection, today) if row.outage}
+        outages = {
+            row.provider_id: row.outage
+            for row in store.provider_days(connection, today)
+            if row.outage and row.day == today
+        }
         labels = [
             WallColumn(provider=name, label=_label(name, of, columns.values()), outage=outages.get(of[0]))
             for name, of in order
@@ -298,15 +313,18 @@ def wall_json(wall: Wall) -> bytes:
 class _Cells:
     """Crossings of the wall, from the newest readings."""
 
-    def __init__(self, connection: Connection, ids: list[int], kind: int, today: date, days: int) -> None:
-        newest = store.newest(connection, ids, kind, today, days)
+    def __init__(
+        self, connection: Connection, ids: list[int], kind: int, today: date, days: int, *, past: bool = False
+    ) -> None:
+        newest = (store.as_of if past else store.newest)(connection, ids, kind, today, days)
         keys = zip(newest.subject_id.tolist(), newest.provider_id.tolist(), strict=True)
         self._rows = {key: n for n, key in enumerate(keys)}
         self._margin: list[float] = (newest.margin / 10).tolist()
         self._trends = _trends(newest.tenths)
         self._nothing: list[float | None] = [None] * days
         self._heaviest = _heaviest(newest)
-        wanted = [(subject, provider) for subject, (_, provider, _) in self._heaviest.items()]
+        # What was measured is kept of the newest day only.
+        wanted = [] if past else [(subject, provider) for subject, (_, provider, _) in self._heaviest.items()]
         self._measures = store.measures_of(connection, ids, kind, wanted)
 
     def has(self, subject_id: int) -> bool:
@@ -327,12 +345,13 @@ class _Cells:
         if whole is None or self._trends[whole][-1] is None or subject_id not in self._heaviest:
             return None
         points, provider_id, at = self._heaviest[subject_id]
-        value, low, high = np.nan_to_num(self._measures[subject_id, provider_id][:, at]).tolist()
+        measures = self._measures.get((subject_id, provider_id))
+        value, low, high = (0.0, 0.0, 0.0) if measures is None else np.nan_to_num(measures[:, at]).tolist()
         factor = FACTORS[at]
         return Pull(
             factor=factor.name, provider=columns.name(provider_id), label=columns.label(provider_id),
             points=round(points / 10, 1), unit=UNITS[factor.kind], measure=value, low=low, high=high,
-            watch=factor.watch, stop=factor.stop,
+            watch=factor.watch, stop=factor.stop, measured=measures is not None,
         )  # fmt: skip
 
 

@@ -104,7 +104,11 @@ def find_troubles(
     found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(context, tenant, now)
     found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
-    mended = {key.split(":")[1]: closed for key, (closed, _) in place.mended.items() if key.startswith("fault:")}
+    mended: dict[str, date] = {}
+    for key, (closed, _) in place.mended.items():
+        if key.startswith("fault:"):
+            name = key.split(":")[1]
+            mended[name] = max(closed, mended.get(name, closed))
     return joined(found + signs.changed_records(connection, tenant, by_name, mended, now))
 
 

@@ -131,6 +131,30 @@ def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: 
     return Newest(ids, provider_ids, lates, margins, mails, tenths, values[:, days:])
 
 
+def as_of(connection: Connection, tenant_ids: Sequence[int], kind: int, day: date, days: int) -> Newest:
+    """What `newest` gave on an earlier day, as it is known today. Reads whole histories."""
+    c = t.reading_series.c
+    query = select(c.subject_id, c.provider_id, c.first_day, c.last_day, c.measures, c.history)
+    query = query.where(c.tenant_id.in_(tenant_ids), c.kind == kind, c.first_day <= day, c.last_day >= day)
+    ends, keys, margins, mails, pulls = [], [], [], [], []
+    for row in connection.execute(query):
+        series = unpack(row)
+        at = (day - series.first).days
+        end = series.tenths[max(0, at - days + 1) : at + 1]
+        ends.append(np.concatenate([np.full(days - len(end), -1, "<i2"), end]))
+        keys.append((series.subject_id, series.provider_id))
+        margins.append(int(series.margin[at]))
+        mails.append(float(series.mail[at]))
+        pulls.append(series.pulls[:, at])
+    ids = np.array(keys, dtype=np.int64).reshape(-1, 2)
+    count = len(ends)
+    return Newest(
+        ids[:, 0], ids[:, 1], np.zeros(count, dtype=np.int64), np.array(margins, dtype=np.int64), np.array(mails),
+        np.stack(ends) if count else np.zeros((0, days), "<i2"),
+        np.stack(pulls) if count else np.zeros((0, 1), "<i2"),
+    )  # fmt: skip
+
+
 def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[int, int]:
     """By subject id: tenths of the newest reading over all providers, of whatever day it is."""
     c = t.reading_series.c

@@ -1,5 +1,6 @@
 /** What moved a reading between two days: which factors, at which providers, from which streams, and what else happened. */
 import {useState} from 'react';
+import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useMoved, type Subjected} from '../../api/queries';
@@ -10,6 +11,7 @@ import {Field} from '../../design/Field';
 import {day, factor, measured, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, space} from '../../design/tokens';
+import {eventsOf} from './PullsCard';
 
 type Move = Schemas['Move'];
 const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-bottom: ${space.s};`;
@@ -38,7 +40,7 @@ export function MovedCard({tenant, of, first, last, onDays}: MovedCardProps) {
       </Row>
       {found.isPending && <Loading what="what moved it" />}
       {found.error && <Trouble error={found.error} />}
-      {found.data && !found.error && <Found found={found.data} />}
+      {found.data && !found.error && <Found found={found.data} tenant={tenant} />}
     </Card>
   );
 }
@@ -47,7 +49,14 @@ const value = (reading: Schemas['Reading']) => (reading.value == null ? 'too lit
 
 const SHOWN = 8;
 
-function Found({found}: {found: Schemas['Moved']}) {
+/** The events behind a move: those of the day on which it took more. */
+export function eventsOfMove(move: Move, found: Schemas['Moved'], tenant: string): string | undefined {
+  const reading = move.after >= move.before ? found.last : found.first;
+  const pull = (reading.pulls ?? []).find((each) => each.factor === move.factor && each.provider === move.provider);
+  return pull && eventsOf(pull, tenant, {subject: found.subject ?? 'domain', name: found.name}, reading.day);
+}
+
+function Found({found, tenant}: {found: Schemas['Moved']; tenant: string}) {
   const [all, setAll] = useState(false);
   const change = found.first.value != null && found.last.value != null ? found.last.value - found.first.value : null;
   const sums = new Map<string, {change: number; at: string[]}>();
@@ -76,7 +85,14 @@ function Found({found}: {found: Schemas['Moved']}) {
           label="Moves"
           columns={[
             {name: 'Points', value: (row: Move) => -row.change, show: (row) => <span style={{color: colour(row.change > 0 ? 'corroded' : 'sound')}}>{row.change > 0 ? '−' : '+'}{Math.abs(row.change).toFixed(1)}</span>, number: true},
-            {name: 'Factor', value: (row) => factor(row.factor)},
+            {
+              name: 'Factor',
+              value: (row) => factor(row.factor),
+              show: (row) => {
+                const to = eventsOfMove(row, found, tenant);
+                return to ? <Link to={to} title="The events behind it">{factor(row.factor)}</Link> : factor(row.factor);
+              },
+            },
             {name: 'At', value: (row) => row.label},
             {name: 'Was', value: (row) => row.measure_before, show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')), number: true},
             {name: 'Is', value: (row) => row.measure_after, show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')), number: true},

@@ -7,7 +7,8 @@ import {Choice} from '../../design/Choice';
 import {Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
 import {download, toCsv} from '../../design/csv';
-import {plural, short} from '../../design/format';
+import {Field} from '../../design/Field';
+import {day, plural, short} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {RecordText} from '../../design/RecordText';
@@ -68,18 +69,21 @@ const Table = styled.table`
 export function WallPage() {
   const {days, tenant, get, set} = useView();
   const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
-  const wall = useWall(days, tenant || undefined, subject);
-  const work = useWorklist(tenant);
+  const on = dayOf(get('on'));
+  const wall = useWall(days, tenant || undefined, subject, on);
+  const live = useWorklist(tenant);
+  const closed = useWorklist(tenant, 'closed');
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
-  const items = work.data ?? [];
+  const items = on ? thatDay([...(live.data ?? []), ...(closed.data ?? [])], on) : (live.data ?? []);
   return (
     <Page>
       <section aria-label="Wall">
         <Head>
           <h1>Wall</h1>
           <Choice label="What the rows are" value={subject} options={SUBJECTS} onChange={(value) => set('subject', value === 'domain' ? '' : value)} />
-          <p>{sentence(wall.data, items)}</p>
+          <Field label="As of" type="date" value={on || new Date().toISOString().slice(0, 10)} onChange={(value) => set('on', dayOf(value))} style={{gridTemplateColumns: 'auto auto', alignItems: 'center'}} />
+          <p>{sentence(wall.data, items, on)}</p>
         </Head>
         <Keys aria-hidden>
           {conditions.map((each) => (
@@ -88,7 +92,9 @@ export function WallPage() {
             </span>
           ))}
         </Keys>
-        {wall.data.rows.length === 0 ? (
+        {wall.data.rows.length === 0 && on ? (
+          <Notice title="No readings of that day">Nothing was sent by then, or it lies further back than readings go.</Notice>
+        ) : wall.data.rows.length === 0 ? (
           <Notice title="No domains yet">
             <Link to="/domains">Add a sending domain</Link> to have its records audited, and load events to see readings.
           </Notice>
@@ -107,18 +113,30 @@ export function WallPage() {
           </>
         )}
       </section>
-      <Worklist items={items} more={`/worklist${tenant && `?tenant=${tenant}`}`} />
+      <Worklist items={items} on={on} more={`/worklist${tenant && `?tenant=${tenant}`}`} />
     </Page>
   );
 }
 
-function sentence(wall: Wall, items: WorkItem[]) {
+/** A day in the past as it is asked for; nothing for today, for what has not come, and for what is no day. */
+export function dayOf(text: string, today = new Date().toISOString().slice(0, 10)): string {
+  return /^\d{4}-\d{2}-\d{2}$/.test(text) && !Number.isNaN(Date.parse(text)) && text < today ? text : '';
+}
+
+/** Items that lived on a day, what was worst first. */
+export function thatDay(items: WorkItem[], on: string): WorkItem[] {
+  const there = items.filter((item) => item.since.slice(0, 10) <= on && item.found_at.slice(0, 10) <= on && (item.closed_at ?? '9999').slice(0, 10) >= on);
+  const levels = ['stop', 'mend', 'look', 'know'];
+  return there.sort((a, b) => levels.indexOf(a.level) - levels.indexOf(b.level) || (b.mail ?? 0) - (a.mail ?? 0));
+}
+
+function sentence(wall: Wall, items: WorkItem[], on: string) {
   const delivered = wall.rows.reduce((sum, row) => sum + row.delivered, 0);
   const urgent = new Set(items.filter((item) => item.level === 'stop' || item.level === 'mend').map((item) => item.tenant + item.name)).size;
   return (
     <>
-      {plural(wall.rows.length, {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[wall.subject ?? 'domain'].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'))}, {short(delivered)} messages delivered in the last {wall.days} days.{' '}
-      <b>{urgent ? `${plural(urgent, 'thing')} ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
+      {plural(wall.rows.length, {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[wall.subject ?? 'domain'].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'))}, {short(delivered)} messages delivered in the {on ? '' : 'last '}{wall.days} days{on ? ` up to ${day(on)}` : ''}.{' '}
+      <b>{on ? (items.length ? `${plural(items.length, 'incident')} that day.` : 'Nothing was wrong that day.') : urgent ? `${plural(urgent, 'thing')} ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
     </>
   );
 }
@@ -136,7 +154,7 @@ function WallTable({wall}: {wall: Wall}) {
           {wall.columns.map((column) => (
             <th scope="col" key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>
               {column.label}
-              {column.outage ? <Outage title={`${column.label} put off ${Math.round(column.outage * 100)} % of everybody's mail today by its own trouble: not yours`}>outage</Outage> : null}
+              {column.outage ? <Outage title={`${column.label} put off ${Math.round(column.outage * 100)} % of everybody's mail that day by its own trouble: not yours`}>outage</Outage> : null}
             </th>
           ))}
         </tr>
@@ -230,14 +248,15 @@ const List = styled.ol`
 
 const SHOWN = 6;
 
-function Worklist({items, more}: {items: WorkItem[]; more: string}) {
+function Worklist({items, on, more}: {items: WorkItem[]; on: string; more: string}) {
   return (
     <aside aria-label="Worklist">
       <Head>
-        <h2 style={{fontSize: 17}}>Worklist</h2>
-        <p>what to do next, by mail at risk</p>
+        <h2 style={{fontSize: 17}}>{on ? `On ${day(on)}` : 'Worklist'}</h2>
+        <p>{on ? 'what was wrong then' : 'what to do next, by mail at risk'}</p>
       </Head>
-      {items.length === 0 && <Soft>Nothing to do: no reading is pulled down, and no record is at fault.</Soft>}
+      {on && items.length === 0 && <Soft>Nothing that is known.</Soft>}
+      {!on && items.length === 0 && <Soft>Nothing to do: no reading is pulled down, and no record is at fault.</Soft>}
       <List>
         {items.slice(0, SHOWN).map((item) => (
           <li key={item.id} style={{borderLeftColor: colour(TONE[item.level])}}>

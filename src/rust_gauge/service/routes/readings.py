@@ -37,12 +37,13 @@ def show_wall(
     days: Annotated[int, Query(ge=1, le=190)] = 7,
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
     subject: Subject = "domain",
+    last: Annotated[date | None, Query(description="The day it is of, today if none is named")] = None,
 ) -> Response:
     """All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider."""
     chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
-    wall = standing.show_wall(context, chosen, days, subject)
+    wall = standing.show_wall(context, chosen, days, subject, last)
     return Response(standing.wall_json(wall), media_type="application/json")
 
 
