@@ -504,6 +504,12 @@ def test_the_past_is_gone_over_so_that_its_incidents_have_their_days(office: Off
     assert item.closed_at is not None
     assert item.closed_at.date() < TODAY.date() - timedelta(days=20)
     assert client.worklist.told(office.slug) == []
+    began = TODAY.date() - timedelta(days=40)
+    assert client.worklist.list(tenant=office.slug, on=began - timedelta(days=1)) == []
+    (then,) = client.worklist.list(tenant=office.slug, on=began)
+    assert (then.id, then.title) == (item.id, item.title)
+    assert client.worklist.list(tenant=office.slug, on=item.closed_at.date())[0].id == item.id
+    assert client.worklist.list(tenant=office.slug, on=item.closed_at.date() + timedelta(days=1)) == []
 
 
 def _domain_id(office: Office) -> int:

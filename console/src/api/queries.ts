@@ -84,13 +84,13 @@ export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['Ahead']
     retry: false,
   });
 
-export const useWorklist = (tenant: string, state = '', assigned = '') =>
+export const useWorklist = (tenant: string, state = '', assigned = '', on = '') =>
   useQuery({
-    queryKey: ['worklist', tenant, state, assigned],
+    queryKey: ['worklist', tenant, state, assigned, on],
     queryFn: ({signal}) =>
       unwrap(
         api.GET('/api/v1/worklist', {
-          params: {query: {tenant: tenant || undefined, state: state ? [state as Schemas['WorkItem']['state']] : undefined, assigned_to: assigned || undefined}},
+          params: {query: {tenant: tenant || undefined, state: state ? [state as Schemas['WorkItem']['state']] : undefined, assigned_to: assigned || undefined, on: on || undefined}},
           signal,
         }),
       ),

@@ -12504,6 +12504,8 @@ export interface operations {
                 /** @description All that live and are not put off if none is named */
                 state?: ("waiting" | "open" | "minded" | "put_off" | "closed")[];
                 assigned_to?: string | null;
+                /** @description What lived on this day, whatever became of it; alone */
+                on?: string | null;
             };
             header?: never;
             path?: never;

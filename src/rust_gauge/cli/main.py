@@ -297,6 +297,7 @@ def _parser() -> argparse.ArgumentParser:
     made = command("worklist", worklist.worklist, "what to do next, by mail at risk", tables)
     made.add_argument("--state", action="append", choices=("waiting", "open", "minded", "put_off", "closed"))
     made.add_argument("--assigned-to", help="only what somebody looks after")
+    made.add_argument("--on", metavar="DAY", help="what lived on this day, whatever became of it")
     made.add_argument("--look", action="store_true", help="look for trouble of the tenant now")
     made = command("work", worklist.work, "an item of the worklist: show it, or do something with it", brief)
     made.add_argument("item", type=int)

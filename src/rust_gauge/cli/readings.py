@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 from rust_gauge.cli.output import MARKS, percent, plate
 from rust_gauge.cli.progress import Progress
-from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.cli.session import Session, UsageError, parse_day
 from rust_gauge.contract.readings import Ahead, Moved, NewMark, Pull, Reading, ReadingSettings
 
 _WIDEST = 14  # of a provider's name at the head of its column
@@ -106,7 +106,7 @@ def _heaviest(each: Reading) -> str:
 
 def wall(session: Session) -> int:
     arguments = session.arguments
-    last = _day(arguments.last) if arguments.last else None
+    last = parse_day(arguments.last) if arguments.last else None
     result = session.client.readings.wall(
         days=arguments.days, tenant=arguments.tenant, subject=arguments.subject, last=last
     )
@@ -141,19 +141,12 @@ def wall(session: Session) -> int:
     return 0
 
 
-def _day(text: str) -> date:
-    try:
-        return date.fromisoformat(text)
-    except ValueError:
-        raise UsageError(f"{text} is no day, such as 2026-11-20") from None
-
-
 def moved(session: Session) -> int:
     """What moved a reading between two days."""
     arguments = session.arguments
     today = datetime.now(UTC).date()
-    last = _day(arguments.last) if arguments.last else today
-    first = _day(arguments.first) if arguments.first else last - timedelta(days=7)
+    last = parse_day(arguments.last) if arguments.last else today
+    first = parse_day(arguments.first) if arguments.first else last - timedelta(days=7)
     tenant = session.tenant(arguments.name if arguments.subject == "domain" else None)
     found = session.client.readings.moved(
         tenant, arguments.name, first, last, subject=arguments.subject, provider=arguments.provider
@@ -258,7 +251,7 @@ def notes(session: Session) -> int:
     arguments, tenant = session.arguments, session.tenant()
     readings = session.client.readings
     if arguments.add:
-        day = _day(arguments.day) if arguments.day else datetime.now(UTC).date()
+        day = parse_day(arguments.day) if arguments.day else datetime.now(UTC).date()
         readings.add_mark(tenant, NewMark(day=day, text=arguments.add, domain=arguments.domain or ""))
     if arguments.drop:
         readings.drop_mark(tenant, arguments.drop)

@@ -3,6 +3,7 @@
 import argparse
 import os
 from dataclasses import dataclass
+from datetime import date
 
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, NotFoundError
@@ -44,3 +45,11 @@ class Session:
         except NotFoundError:
             return False
         return True
+
+
+def parse_day(text: str) -> date:
+    """A day as people write it. UsageError for anything else."""
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"{text} is no day, such as 2026-11-20") from None

@@ -7,7 +7,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from rust_gauge.cli.output import percent
-from rust_gauge.cli.session import Session, UsageError
+from rust_gauge.cli.session import Session, UsageError, parse_day
 from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WorkAct, WorkItemDetails
 
 _COLOURS = {"stop": "seized", "mend": "corroded", "look": "tarnished", "know": "dim"}
@@ -19,8 +19,9 @@ def worklist(session: Session) -> int:
     if arguments.look:
         session.client.worklist.look(session.tenant())
     found = session.client.worklist.list(
-        tenant=arguments.tenant, state=arguments.state or None, assigned_to=arguments.assigned_to
-    )
+        tenant=arguments.tenant, state=arguments.state or None, assigned_to=arguments.assigned_to,
+        on=parse_day(arguments.on) if arguments.on else None,
+    )  # fmt: skip
     rows = [
         (each.id, each.tenant, (each.level, _COLOURS[each.level]), each.state.replace("_", " "),
          f"{each.since:%Y-%m-%d}", f"{each.mail:,}", each.title + (" (came back)" if each.returns else ""),

@@ -319,8 +319,11 @@ def drop_reading_settings(tenant: str) -> Call[ReadingSettingsView]:
     return _again(_call("DELETE", _tenant(tenant, "readings/settings"), ReadingSettingsView))
 
 
-def list_worklist(tenant: str | None, state: Sequence[str] | None, assigned_to: str | None) -> Call[list[WorkItem]]:
-    return _call("GET", "/worklist", list[WorkItem], tenant=tenant, state=state, assigned_to=assigned_to)
+def list_worklist(
+    tenant: str | None, state: Sequence[str] | None, assigned_to: str | None, on: date | None
+) -> Call[list[WorkItem]]:
+    day = on and on.isoformat()
+    return _call("GET", "/worklist", list[WorkItem], tenant=tenant, state=state, assigned_to=assigned_to, on=day)
 
 
 def get_work_item(tenant: str, id: int) -> Call[WorkItemDetails]:

@@ -675,10 +675,17 @@ class Worklist(_Part):
     """What to do next, alerts, lines, brakes."""
 
     def list(
-        self, *, tenant: str | None = None, state: Sequence[str] | None = None, assigned_to: str | None = None
+        self,
+        *,
+        tenant: str | None = None,
+        state: Sequence[str] | None = None,
+        assigned_to: str | None = None,
+        on: date | None = None,
     ) -> list[WorkItem]:
-        """What to do next, over all tenants unless one is named; put off and closed items only by their states."""
-        return self._client.send(calls.list_worklist(tenant, state, assigned_to))
+        """What to do next, over all tenants unless one is named; put off and closed items only by their states. `on`:
+        what lived on a day instead, whatever became of it.
+        """
+        return self._client.send(calls.list_worklist(tenant, state, assigned_to, on))
 
     def get(self, tenant: str, id: int) -> WorkItemDetails:
         """An item with all that happened to it."""

@@ -27,7 +27,7 @@ from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.reputation import COUNTS, FACTORS
 from rust_gauge.core.reputation.memory import chance_above
-from rust_gauge.core.worklist import Patience, State, Tell, Trouble, acknowledge, close, follow, put_off, rank
+from rust_gauge.core.worklist import Level, Patience, State, Tell, Trouble, acknowledge, close, follow, put_off, rank
 from rust_gauge.service import audits, lines, proofs, readings, telling, troubles, webhooks
 from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
@@ -278,6 +278,25 @@ def list_items(
     if assigned is not None:
         shown = [each for each in shown if each.assigned_to == assigned]
     return sorted(shown, key=lambda each: (-each.rank, each.id))
+
+
+def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) -> list[WorkItem]:
+    """Items that lived on a day, as they were told by then, what is worst first; levels and remedies are of today."""
+    now = context.clock()
+    names = {tenant.id: tenant for tenant in tenants}
+
+    def work(connection: Connection) -> list[WorkItem]:
+        lived = store.lived_on(connection, list(names) or [0], day)
+        rows = [row for row in store.items(connection, list(names) or [0]) if row.id in lived]
+        out = []
+        for row in rows:
+            title, text = lived[row.id]
+            shown = _show(row, names[row.tenant_id], now)
+            out.append(shown.model_copy(update={"title": title or shown.title, "text": text}))
+        return out
+
+    found = context.store.transaction(work)
+    return sorted(found, key=lambda each: (-Level(each.level).urgency, -each.mail, each.id))
 
 
 def _show(row: AnyRow, tenant: TenantAccess, now: datetime) -> WorkItem:

@@ -1,7 +1,7 @@
 """Items of the worklist, what happened to them, and messages about them."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Connection, func, select, update
@@ -102,6 +102,27 @@ def add_step(connection: Connection, item_id: int, at: datetime, by: str, what: 
 def steps(connection: Connection, item_id: int) -> list[AnyRow]:
     c = t.work_step.c
     return list(connection.execute(select(t.work_step).where(c.item_id == item_id).order_by(c.id)))
+
+
+def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> dict[int, tuple[str, str]]:
+    """By item that lived on a day, as far as people were told: (title, text) as they were by then."""
+    i, c = t.work_item.c, t.work_step.c
+    query = (
+        select(c.item_id, c.at, c.what, c.text)
+        .join(t.work_item, i.id == c.item_id)
+        .where(i.tenant_id.in_(tenant_ids), c.at < day + timedelta(days=1))
+        .where(c.what.in_(("found", "opened", "again", "worse", "closed")))
+        .order_by(c.id)
+    )
+    lives: dict[int, dict[str, str]] = {}
+    for row in connection.execute(query):
+        known = lives.setdefault(row.item_id, {})
+        if row.what == "closed":
+            if row.at.date() < day:
+                known.pop("text", None)
+        else:
+            known["title" if row.what == "found" else "text"] = row.text
+    return {id: (known.get("title", ""), known["text"]) for id, known in lives.items() if "text" in known}
 
 
 # Messages

@@ -71,11 +71,10 @@ export function WallPage() {
   const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
   const on = dayOf(get('on'));
   const wall = useWall(days, tenant || undefined, subject, on);
-  const live = useWorklist(tenant);
-  const closed = useWorklist(tenant, 'closed');
+  const work = useWorklist(tenant, '', '', on);
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
-  const items = on ? thatDay([...(live.data ?? []), ...(closed.data ?? [])], on) : (live.data ?? []);
+  const items = work.data ?? [];
   return (
     <Page>
       <section aria-label="Wall">
@@ -121,13 +120,6 @@ export function WallPage() {
 /** A day in the past as it is asked for; nothing for today, for what has not come, and for what is no day. */
 export function dayOf(text: string, today = new Date().toISOString().slice(0, 10)): string {
   return /^\d{4}-\d{2}-\d{2}$/.test(text) && !Number.isNaN(Date.parse(text)) && text < today ? text : '';
-}
-
-/** Items that lived on a day, what was worst first. */
-export function thatDay(items: WorkItem[], on: string): WorkItem[] {
-  const there = items.filter((item) => item.since.slice(0, 10) <= on && item.found_at.slice(0, 10) <= on && (item.closed_at ?? '9999').slice(0, 10) >= on);
-  const levels = ['stop', 'mend', 'look', 'know'];
-  return there.sort((a, b) => levels.indexOf(a.level) - levels.indexOf(b.level) || (b.mail ?? 0) - (a.mail ?? 0));
 }
 
 function sentence(wall: Wall, items: WorkItem[], on: string) {

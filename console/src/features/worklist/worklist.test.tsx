@@ -3,7 +3,7 @@ import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it, vi} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {open, problem, serviceWith, who} from '../../testing';
-import {dayOf, thatDay} from '../wall/WallPage';
+import {dayOf} from '../wall/WallPage';
 import {holders, linkOf} from './WorkItemCard';
 import {asCsv, WorklistPage} from './WorklistPage';
 
@@ -95,14 +95,6 @@ describe('an item', () => {
 describe('an earlier day', () => {
   it.each([['2026-11-19', '2026-11-19'], ['2026-11-20', ''], ['2027-01-01', ''], ['yesterday', ''], ['2026-99-99', '']])('%s is asked for as "%s"', (text, asked) =>
     expect(dayOf(text, '2026-11-20')).toBe(asked));
-
-  it('shows what lived then, the worst first', () => {
-    const items = [
-      item({id: 1, level: 'look'}), item({id: 2, level: 'stop'}), item({id: 3, found_at: '2026-11-19T08:00:00Z'}),
-      item({id: 4, closed_at: '2026-11-17T08:00:00Z'}), item({id: 5, level: 'know', closed_at: '2026-11-18T09:00:00Z'}),
-    ];
-    expect(thatDay(items, '2026-11-18').map((each) => each.id)).toEqual([2, 1, 5]);
-  });
 });
 
 describe('the list', () => {
