@@ -217,11 +217,13 @@ def _heavy(
     mail = place.mail.get(domain_id, {})
     total = sum(mail.values()) or 1
     mended = place.mended.get(f"pull:{name}:{factor.name}")
-    if mended is not None and _fails_again(connection, place, domain_id, factor, mended[0]):
-        mended = None
 
     def fades(series: Series, index: int) -> bool:
-        return _recovers(series, at, index) or (mended is not None and _only_fades(series, at, index, *mended))
+        if _recovers(series, at, index):
+            return True
+        if mended is None or not _only_fades(series, at, index, *mended):
+            return False
+        return not _fails_again(connection, place, domain_id, factor, mended[0])
 
     keeps = _KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
@@ -299,7 +301,7 @@ def _fails_again(connection: Connection, place: Place, domain_id: int, factor: F
     if factor.name not in COUNTS or since >= place.day:
         return False
     first = max(since + timedelta(days=1), place.day - timedelta(days=6))
-    rows = store_readings.counters(connection, place.tenant.id, 1, first, [domain_id])
+    rows = store_readings.counters(connection, place.tenant.id, 1, first, [domain_id], place.day)
     sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
     mail = float(sums[COUNTS.index("delivered" if factor.of == "reported" else "attempted")])
     events = float(sums[COUNTS.index(factor.name)])
