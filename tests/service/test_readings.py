@@ -1,5 +1,6 @@
 """From events to flow, readings and the wall; naming providers; jobs."""
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from typing import Any
 
@@ -133,6 +134,20 @@ def test_streams_relays_and_addresses_have_readings_of_their_own(office: Office,
         list(client.events.list(office.slug, ip="192.0.2"))
     with pytest.raises(NotFoundError, match="no relay nobody"):
         client.readings.series(office.slug, "nobody", subject="relay")
+
+
+def test_questions_about_a_subject_at_the_same_time_get_the_same_and_the_next_one_gets_what_is_new(
+    office: Office, client: Client
+) -> None:
+    days_of_mail(office, client, 12)
+    with ThreadPoolExecutor(8) as pool:
+        found = list(pool.map(lambda _: client.readings.series(office.slug, DOMAIN), range(16)))
+        with pytest.raises(NotFoundError):
+            list(pool.map(lambda _: client.readings.series(office.slug, "nobody.example"), range(16)))
+    assert len({series.readings[-1].value for series in found}) == 1
+    at = TODAY - timedelta(hours=1)
+    client.events.load(office.slug, ndjson(*(bounce(n, time=at.isoformat(), message_id=f"x{n}") for n in range(90))))
+    assert (client.readings.series(office.slug, DOMAIN).readings[-1].value or 0) < (found[0].readings[-1].value or 0)
 
 
 def test_each_change_of_a_policy_stays_on_the_time_axis(office: Office, client: Client) -> None:

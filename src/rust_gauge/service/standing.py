@@ -6,8 +6,10 @@ arithmetic, so that each number can be opened.
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
+from concurrent.futures import Future
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -42,7 +44,6 @@ from rust_gauge.core.reputation import (
     FACTORS,
     NAMES,
     NO_VALUE,
-    Factor,
     Readings,
     Surroundings,
     condition_of,
@@ -115,12 +116,40 @@ def kind_of(subject: Subject) -> int:
 
 
 def examine(
-    context: Context, connection: Connection, tenant: TenantAccess, subject: Subject, name: str,
-    factors: tuple[Factor, ...] | None = None,
-) -> Examined | None:  # fmt: skip
-    """Compute one subject's readings now; None where it has no mail. ServiceProblem `not-found` for an unknown name."""
+    context: Context, connection: Connection, tenant: TenantAccess, subject: Subject, name: str
+) -> Examined | None:
+    """Compute one subject's readings now; None where it has no mail. ServiceProblem `not-found` for an unknown name.
+
+    A page asks four questions about a subject at once: whoever asks while it is computed gets the same.
+    """
     today = context.clock().date()
-    place = place_of(connection, tenant.id, today, factors)
+    key = (id(context.store), tenant.id, subject, name, today)
+    with _lock:
+        running = _running.get(key)
+        mine: Future[Examined | None] = Future()
+        if running is None:
+            _running[key] = mine
+    if running is not None:
+        return running.result()
+    try:
+        found = _examine(connection, tenant, subject, name, today)
+    except BaseException as error:
+        mine.set_exception(error)
+        raise
+    else:
+        mine.set_result(found)
+        return found
+    finally:
+        with _lock:
+            del _running[key]
+
+
+_lock = Lock()
+_running: dict[tuple[int, int, str, str, date], "Future[Examined | None]"] = {}
+
+
+def _examine(connection: Connection, tenant: TenantAccess, subject: Subject, name: str, today: date) -> Examined | None:
+    place = place_of(connection, tenant.id, today)
     subject_id = _id_of(connection, tenant, subject, name)
     since = first_day(today)
     kind = kind_of(subject)

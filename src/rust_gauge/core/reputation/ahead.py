@@ -15,6 +15,7 @@ from rust_gauge.core.reputation.reading import COUNTS, Measures, Readings, Surro
 
 _PACE_DAYS = 14  # two of each weekday
 _LOOKED_BACK = 120  # days that a question about today needs
+_TRIED = 40  # numbers at once when the one is sought that reaches a line
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +82,7 @@ def room(
     def reached(numbers: Array) -> Array:
         many = np.repeat(counts, len(numbers), axis=1)
         many[row, :, -1] += numbers
-        value = measure(many, _times(around, len(numbers)), factors).value[place, :, -1]
+        value = measure(many, _times(around, len(numbers)), (factors[place],)).value[0, :, -1]
         return np.nan_to_num(value, nan=-1.0)
 
     now, most_of_all = reached(np.array([0.0, float(most)]))
@@ -90,9 +91,12 @@ def room(
     if now >= line:
         return 0
     low, high = 0, most  # not reached, reached
-    while high - low > 1:
-        middle = (low + high) // 2
-        low, high = (low, middle) if reached(np.array([float(middle)]))[0] >= line else (middle, high)
+    while high - low > 1:  # many at once cost little more than one
+        tried = np.unique(np.linspace(low, high, _TRIED + 2).astype(int)[1:-1])
+        tried = tried[(tried > low) & (tried < high)]
+        enough = reached(tried.astype(float)) >= line
+        first = int(enough.argmax()) if enough.any() else len(tried)
+        low, high = (int(tried[first - 1]) if first else low), (int(tried[first]) if first < len(tried) else high)
     return high
 
 

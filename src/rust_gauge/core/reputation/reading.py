@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rust_gauge.core.reputation.factors import FACTORS, NAMES, Factor, Kind
+from rust_gauge.core.reputation.factors import FACTORS, Factor, Kind
 from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, rate_ends
 
 COUNTS = (
@@ -97,13 +97,14 @@ def _shares(measures: Array, factors: tuple[Factor, ...]) -> Array:
 
 
 def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> Measures:
-    """What each factor measures, day by day."""
+    """What each factor measures, day by day; of some factors alone if only they are given."""
     by_name = dict(zip(COUNTS, counts, strict=True))
     exposures = _exposures(by_name)
     shape = (len(factors), *counts.shape[1:])
     value, low, high = np.zeros(shape), np.zeros(shape), np.zeros(shape)
     rates = [n for n, factor in enumerate(factors) if factor.kind is Kind.RATE]
-    value[rates], low[rates], high[rates] = _rates([factors[n] for n in rates], by_name, exposures, around)
+    if rates:
+        value[rates], low[rates], high[rates] = _rates([factors[n] for n in rates], by_name, exposures, around)
     for n, factor in enumerate(factors):
         if factor.kind is Kind.ENGAGEMENT:
             value[n], low[n], high[n] = _engagement(factor, by_name["opened"], exposures[factor.of], around)
@@ -111,7 +112,8 @@ def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = F
             value[n] = low[n] = high[n] = _volume(factor, by_name["attempted"])
         elif factor.kind is Kind.AUDIT and around.faults is not None:
             value[n] = low[n] = high[n] = around.faults
-    value[NAMES.index("complaints"), ~around.reports] = np.nan
+        if factor.name == "complaints":
+            value[n, ~around.reports] = np.nan
     return Measures(value, low, high)
 
 
@@ -133,8 +135,9 @@ def _rates(
     events = np.stack([counts[factor.name] for factor in factors])
     mail = np.stack([exposures[factor.of] for factor in factors])
     if around.common_delay is not None:  # what a provider did to everybody is nobody's fault
-        at = next(n for n, factor in enumerate(factors) if factor.name == "delays")
-        events[at] = np.maximum(0.0, events[at] - around.common_delay * mail[at])
+        for at, factor in enumerate(factors):
+            if factor.name == "delays":
+                events[at] = np.maximum(0.0, events[at] - around.common_delay * mail[at])
     peers = around.peers or {}
     series = counts["attempted"].shape[0]
     usual = np.stack([peers.get(factor.name, np.full(series, factor.usual)) for factor in factors])[:, :, None]
