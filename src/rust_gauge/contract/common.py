@@ -1,10 +1,10 @@
 """What every resource uses: the base model, pages, problems."""
 
 import re
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from typing import Annotated, Generic, TypeVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field
 
 T = TypeVar("T")
 
@@ -21,6 +21,11 @@ def _aware(value: object) -> object:
 
 # Times as the store gives them are UTC without saying so.
 UtcTime = Annotated[datetime, BeforeValidator(_aware)]
+
+# What is asked for lies within bounds in which one can reckon: a week before the first day there is would be none.
+_FIRST, _LAST = datetime(1970, 1, 1, tzinfo=UTC), datetime(2200, 1, 1, tzinfo=UTC)
+Day = Annotated[date, Field(ge=_FIRST.date(), le=_LAST.date())]
+Moment = Annotated[AwareDatetime, Field(ge=_FIRST, le=_LAST)]
 
 
 # Where a spreadsheet would see a formula begin: at the start of a cell, or behind what some take for the end of one.

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
-from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.common import Day, Model, UtcTime
 
 Condition = Literal["sound", "tarnished", "corroded", "seized"]
 Subject = Literal["domain", "stream", "relay", "ip"]
@@ -126,7 +126,7 @@ class Mark(Model):
 class NewMark(Model):
     """A note on the time axis. Without a domain it is about all of the tenant's mail."""
 
-    day: date
+    day: Day
     text: Annotated[str, StringConstraints(min_length=1, max_length=500, strip_whitespace=True)]
     domain: str = Field("", max_length=253)
 

@@ -142,6 +142,11 @@ def _add_problems(app: FastAPI) -> None:
         log.error("store_failed", error=str(error))
         return problem_response(request, "database-unavailable", error.what, error.remedy, headers={"Retry-After": "5"})
 
+    @app.exception_handler(OverflowError)
+    def out_of_range(request: Request, error: OverflowError) -> Response:
+        log.error("out_of_range", path=request.url.path, error=str(error))
+        return problem_response(request, "invalid-request", "A date or a number in it is too large to reckon with")
+
     @app.exception_handler(RequestValidationError)
     def invalid(request: Request, error: RequestValidationError) -> Response:
         details = error.errors()

@@ -201,8 +201,10 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
         heavy = [_heavy(connection, place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
         these = [trouble for trouble in heavy if trouble is not None]
         # What fell by a factor that only fades by now was told with that factor.
+        index = (day - whole.first).days
         told = any(
-            whole.pulls[factor, (day - whole.first).days] / 10 >= _HEAVY_OVER_ALL for factor in range(len(NAMES))
+            whole.pulls[at, index] / 10 >= _HEAVY_OVER_ALL and _is_over(place, whole, domain_id, at, index)
+            for at in range(len(NAMES))
         )
         found += these if these or told else _fell(place, domain_id, whole, day)
     return _by_relay(connection, place, found)
@@ -294,6 +296,12 @@ def _only_fades(series: Series, factor: int, index: int, since: date, measure: f
     return bool(len(pulls)) and bool(pulls[-1] <= min(float(pulls.min()), measure) + _RISES)
 
 
+def _is_over(place: Place, whole: Series, domain_id: int, at: int, index: int) -> bool:
+    """Whether a pull over all providers is that of something mended."""
+    mended = place.mended.get(f"pull:{place.names[domain_id]}:{NAMES[at]}")
+    return _recovers(whole, at, index) or (mended is not None and _only_fades(whole, at, index, *mended))
+
+
 def _fails_again(connection: Connection, place: Place, domain_id: int, factor: Factor, since: date) -> bool:
     """Whether mail of the days after something was mended is past the watch line. A reading that is as low as it can
     be, or whose sender mails once a week, does not show that by itself.
@@ -325,16 +333,18 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
     margin = int(whole.margin[index]) / 10
     was, stands = condition_of(before), condition_of(now)
     changed = was != stands and before - now >= max(_CONDITION_FELL, margin)
-    if before - now < _FELL and not changed:
+    if before - now < max(_FELL, margin) and not changed:
         return []
     name = place.names[domain_id]
     level = Level.MEND if now < 60 else Level.LOOK
     fell = f"fell by {before - now:.0f} points" if was == stands else f"fell from {was} to {stands}"
     pulls = sorted(((float(each), NAMES[at]) for at, each in enumerate(whole.pulls[:, index] / 10)), reverse=True)
+    most = " and ".join(_WORDS[at] for points, at in pulls[:2] if points) or "small things"
     return [
         Trouble(
             f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
-            f"It stands at {now:.0f}, a week ago at {before:.0f}. No single thing does it.", level,
+            f"It stands at {now:.0f}, a week ago at {before:.0f}. {_capital(most)} weigh most, none of them surely "
+            "alone.", level,
             datetime.combine(day, time(), UTC), place.mail_of.get(domain_id, 0),
             f"See what moved it: rustgauge moved {name}", "",
             (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {_WORDS[at]}" for points, at in pulls[:3])),
@@ -477,8 +487,14 @@ class _Causes:
 
     def __init__(self, connection: Connection, place: Place, pulls: Iterable[Trouble]) -> None:
         self._ids = {name: id for id, name in place.names.items()}
-        self._relays = {name: id for id, name in store_readings.names_of(connection, place.tenant.id, 3).items()}
-        self._worst = flow.worst_domains(connection, place.tenant.id, place.day)
+        self._worst: dict[tuple[str, str, bool], int] = {}  # by stream or relay, its name, whether by bounces
+        for kind, subject in ((2, "stream"), (3, "relay")):
+            names = store_readings.names_of(connection, place.tenant.id, kind)
+            found = flow.worst_domains(connection, place.tenant.id, place.day, subject)
+            self._worst |= {(subject, names.get(id, ""), bounces): domain for (id, bounces), domain in found.items()}
+        self._lines: dict[
+            tuple[int, str], str
+        ] = {}  # by domain and rate: the line of a stream or relay that it crosses
         self._by_domain: dict[tuple[int, str], str] = {}  # domain, factor
         self._by_stream: dict[tuple[str, str], str] = {}
         self._any: dict[str, str] = {}  # by factor, or by rate
@@ -490,8 +506,11 @@ class _Causes:
                 self._by_stream.setdefault((stream, pull.topic), pull.key)
 
     def add(self, line: Trouble) -> None:
-        """A line that stands alone: those of domains and providers are crossed by it."""
+        """A line that stands alone: those of its domain, and of providers, are crossed by it."""
         self._any.setdefault(line.topic, line.key)
+        worst = self._worst.get((line.subject, line.name, line.topic == BOUNCES.rate))
+        if worst is not None:
+            self._lines.setdefault((worst, line.topic), line.key)
 
     def of(self, line: Trouble) -> str | None:
         """The key of the trouble."""
@@ -499,13 +518,18 @@ class _Causes:
             found = self._by(factor, line)
             if found is not None:
                 return found
-        return self._any.get(line.topic) if line.subject in ("domain", "provider") else None
+        if line.subject == "domain":
+            return self._lines.get((self._ids.get(line.name, 0), line.topic))
+        if line.subject == "relay":
+            worst = self._worst.get(("relay", line.name, line.topic == BOUNCES.rate), 0)
+            return self._lines.get((worst, line.topic))
+        return self._any.get(line.topic) if line.subject == "provider" else None
 
     def _by(self, factor: str, line: Trouble) -> str | None:
         if line.subject == "stream":
             return self._by_stream.get((line.name, factor))
         if line.subject == "relay":
-            worst = self._worst.get((self._relays[line.name], line.topic == BOUNCES.rate), 0)
+            worst = self._worst.get(("relay", line.name, line.topic == BOUNCES.rate), 0)
             return self._by_domain.get((worst, factor))
         if line.subject == "domain":
             return self._by_domain.get((self._ids.get(line.name, 0), factor))

@@ -279,20 +279,21 @@ def worst_relay(
     return found
 
 
-def worst_domains(connection: Connection, tenant_id: int, day: date) -> dict[tuple[int, bool], int]:
-    """By relay id and whether bounces are meant (else complaints): the domain that most of them came from in the three
-    days up to one.
+def worst_domains(connection: Connection, tenant_id: int, day: date, of: str) -> dict[tuple[int, bool], int]:
+    """By id of a relay (or stream, as `of` says) and whether bounces are meant (else complaints): the domain that most
+    of them came from in the three days up to one.
     """
     c = t.flow_day.c
+    part = c[f"{of}_id"]
     domains = connection.scalars(select(t.sending_domain.c.id).where(t.sending_domain.c.tenant_id == tenant_id)).all()
     query = (
-        select(c.relay_id, c.domain_id, c.kind, func.sum(c.n).label("n"))
+        select(part.label("part"), c.domain_id, c.kind, func.sum(c.n).label("n"))
         .where(c.tenant_id == tenant_id, c.domain_id.in_(domains))
         .where(c.day.between(day - timedelta(days=2), day), c.kind.in_((Count.BOUNCED.number, Count.COMPLAINED.number)))
-        .group_by(c.relay_id, c.domain_id, c.kind)
+        .group_by(part, c.domain_id, c.kind)
     )
     most: dict[tuple[int, bool], tuple[int, int]] = {}
     for row in connection.execute(query):
-        key = (row.relay_id, row.kind == Count.BOUNCED.number)
+        key = (row.part, row.kind == Count.BOUNCED.number)
         most[key] = max(most.get(key, (0, 0)), (int(row.n), -row.domain_id))
     return {key: -domain for key, (_, domain) in most.items()}

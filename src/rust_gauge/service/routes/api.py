@@ -4,7 +4,6 @@ from typing import Annotated
 
 from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
-from pydantic import AwareDatetime
 
 from rust_gauge.contract.audits import (
     Audit,
@@ -20,7 +19,7 @@ from rust_gauge.contract.audits import (
     SpfTrial,
     SpfTrialRequest,
 )
-from rust_gauge.contract.common import Page, Problem
+from rust_gauge.contract.common import Moment, Page, Problem
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 from rust_gauge.contract.events import Cause, Event, IntakeResult, Kind
 from rust_gauge.contract.flow import Provider, ProviderChange
@@ -347,8 +346,8 @@ def list_events(
     ip: Annotated[str, Query(max_length=45, description="Sending address")] = "",
     cause: Annotated[list[Cause] | None, Query()] = None,
     reply: Annotated[str, Query(max_length=200, description="Text that stands in the reply")] = "",
-    since: AwareDatetime | None = None,
-    until: AwareDatetime | None = None,
+    since: Moment | None = None,
+    until: Moment | None = None,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[Event]:

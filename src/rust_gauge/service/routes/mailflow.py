@@ -1,10 +1,10 @@
 """Mail flow under /api/v1: per provider, causes, wordings, rules of one's own, two parts beside each other."""
 
-from datetime import date
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Path, Query
 
+from rust_gauge.contract.common import Day
 from rust_gauge.contract.events import Cause
 from rust_gauge.contract.flow import (
     Causes,
@@ -28,8 +28,8 @@ router = APIRouter(prefix="/api/v1/tenants/{tenant}", tags=["flow"], responses=p
 _Domain = Annotated[str | None, Query(max_length=1000)]
 _Name = Annotated[str | None, Query(max_length=60)]
 Id = Annotated[int, Path(ge=1, le=2**63)]
-First = Annotated[date | None, Query(description="First day, UTC")]
-Last = Annotated[date | None, Query(description="Last day, UTC")]
+First = Annotated[Day | None, Query(description="First day, UTC")]
+Last = Annotated[Day | None, Query(description="Last day, UTC")]
 
 
 def _query(

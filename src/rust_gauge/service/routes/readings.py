@@ -1,10 +1,10 @@
 """Readings under /api/v1: the wall, series, what moved them, what would follow, notes, settings."""
 
-from datetime import date
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Query, Response
 
+from rust_gauge.contract.common import Day
 from rust_gauge.contract.readings import (
     Ahead,
     AheadResult,
@@ -26,8 +26,8 @@ from rust_gauge.service.routes.api import problems
 router = APIRouter(prefix="/api/v1", tags=["readings"], responses=problems)  # type: ignore[arg-type]
 SubjectName = Annotated[str, Query(min_length=1, max_length=253, description="Name of the subject")]
 Provider = Annotated[str | None, Query(max_length=253, description="A provider, or (others); else overall")]
-First = Annotated[date | None, Query(description="First day, UTC")]
-Last = Annotated[date | None, Query(description="Last day, UTC")]
+First = Annotated[Day | None, Query(description="First day, UTC")]
+Last = Annotated[Day | None, Query(description="Last day, UTC")]
 
 
 @router.get("/wall", operation_id="show_wall", response_model=Wall)
@@ -37,7 +37,7 @@ def show_wall(
     days: Annotated[int, Query(ge=1, le=190)] = 7,
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
     subject: Subject = "domain",
-    last: Annotated[date | None, Query(description="The day it is of, today if none is named")] = None,
+    last: Annotated[Day | None, Query(description="The day it is of, today if none is named")] = None,
 ) -> Response:
     """All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider."""
     chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
@@ -58,7 +58,7 @@ def show_readings(
 
 @router.get("/tenants/{tenant}/readings/moved", operation_id="show_moved")
 def show_moved(
-    context: Ctx, tenant: Tenant, name: SubjectName, first: date, last: date, subject: Subject = "domain",
+    context: Ctx, tenant: Tenant, name: SubjectName, first: Day, last: Day, subject: Subject = "domain",
     provider: Provider = None,
 ) -> Moved:  # fmt: skip
     """What moved a reading between two days: factors, providers, streams, and what else happened then."""

@@ -1,14 +1,13 @@
 """Suppression under /api/v1: clearance, the list, what happened to it, the policy."""
 
 from collections.abc import Iterator
-from datetime import date
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Body, Depends, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
-from rust_gauge.contract.common import Page
+from rust_gauge.contract.common import Day, Page
 from rust_gauge.contract.suppression import (
     AddressStatus,
     ClearanceRequest,
@@ -182,7 +181,7 @@ async def list_suppression_changes(
 
 
 @router.get("/suppression/growth", operation_id="get_suppression_growth")
-def get_suppression_growth(context: Ctx, tenant: Tenant, first: date | None = None, last: date | None = None) -> Growth:
+def get_suppression_growth(context: Ctx, tenant: Tenant, first: Day | None = None, last: Day | None = None) -> Growth:
     """How the list grew by reason, provider and stream, and what withholding spared; ninety days if none are named."""
     return suppression.growth(context, tenant, first, last)
 

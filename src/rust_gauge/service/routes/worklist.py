@@ -1,10 +1,10 @@
 """The worklist, alerts, lines and brakes under /api/v1."""
 
-from datetime import date
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Query
 
+from rust_gauge.contract.common import Day
 from rust_gauge.contract.worklist import (
     AlertSettings,
     Brake,
@@ -34,7 +34,7 @@ def list_worklist(
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
     state: Annotated[list[ItemState], Query(description="All that live and are not put off if none is named")] = [],  # noqa: B006
     assigned_to: Annotated[str | None, Query(max_length=254)] = None,
-    on: Annotated[date | None, Query(description="What lived on this day, whatever became of it; alone")] = None,
+    on: Annotated[Day | None, Query(description="What lived on this day, whatever became of it; alone")] = None,
 ) -> list[WorkItem]:
     """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
     chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
