@@ -18,12 +18,13 @@ const told: Schemas['Told'] = {
   id: 1, way: 'Isla', title: 'New: 2 SPF records', what: 'opened', state: 'dead', attempts: 9, said: '550 no such mailbox', made_at: '2026-11-20T08:00:00Z', next_at: null,
   finished_at: null,
 };
+const brake: Schemas['Brake'] = {stream: 'newsletter', relay: 'driftline', since: '2026-11-20T08:00:00Z', why: 'bounces at 6.10 %'};
 const served = (more: Record<string, unknown> = {}) =>
   serviceWith({
     [`GET ${T}/alert-settings`]: () => kept,
     [`PUT ${T}/alert-settings`]: (sent: Sent) => sent.body,
     [`GET ${T}/told`]: () => [told],
-    [`GET ${T}/brakes`]: () => [{stream: 'newsletter', relay: 'driftline', since: '2026-11-20T08:00:00Z', why: 'bounces at 6.10 %'}],
+    [`GET ${T}/brakes`]: () => [brake],
     ...more,
   });
 const put = (seen: Sent[]) => seen.filter((each) => each.method === 'PUT').map((each) => each.body as Schemas['AlertSettings']);
@@ -32,7 +33,7 @@ describe('alerts', () => {
   it('show each way with what it is told, its quiet hours, and what was given up', async () => {
     served();
     open(<AlertsCard tenant="glasswort" />);
-    const ways = within(await screen.findByRole('grid', {name: 'Ways to tell'}));
+    const ways = within(await screen.findByRole('table', {name: 'Ways to tell'}));
     expect(ways.getByText('what is to be mended, and worse')).toBeTruthy();
     expect(ways.getByText('22:00 to 06:00')).toBeTruthy();
     expect(await screen.findByText('given up')).toBeTruthy();
@@ -76,7 +77,7 @@ describe('alerts', () => {
 
 describe('brakes', () => {
   it('are released and put on with a reason only', async () => {
-    const seen = served({[`POST ${T}/brakes`]: () => [], [`POST ${T}/brakes/releases`]: () => []});
+    const seen = served({[`POST ${T}/brakes`]: () => [brake], [`POST ${T}/brakes/releases`]: () => []});
     open(<AlertsCard tenant="glasswort" />);
     const release = await screen.findByRole('button', {name: 'Release'});
     expect(release).toHaveProperty('disabled', true);
