@@ -124,7 +124,7 @@ export function dayOf(text: string, today = new Date().toISOString().slice(0, 10
 
 function sentence(wall: Wall, items: WorkItem[], on: string) {
   const delivered = wall.rows.reduce((sum, row) => sum + row.delivered, 0);
-  const urgent = new Set(items.filter((item) => item.level === 'stop' || item.level === 'mend').map((item) => item.tenant + item.name)).size;
+  const urgent = items.filter((item) => item.level === 'stop' || item.level === 'mend').length;
   return (
     <>
       {plural(wall.rows.length, {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[wall.subject ?? 'domain'].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'))}, {short(delivered)} messages delivered in the {on ? '' : 'last '}{wall.days} days{on ? ` up to ${day(on)}` : ''}.{' '}
