@@ -4,6 +4,7 @@ import base64
 import io
 import threading
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from email.parser import BytesParser
@@ -79,6 +80,17 @@ def test_a_list_gone_bad_is_one_item_with_its_remedy_and_closes_when_it_is_measu
         details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
         assert details.state == "closed"
         assert "nothing is wrong" in details.steps[-1].text
+
+
+def test_looks_at_the_same_time_find_each_incident_once(office: Office, client: Client) -> None:
+    client.worklist.put_settings(office.slug, SOON)
+    mail(office, client, bad=40)
+    with ThreadPoolExecutor(6) as pool:
+        list(pool.map(lambda _: client.worklist.look(office.slug), range(12)))
+    look(office)
+    (pull,) = client.worklist.list(tenant=office.slug)
+    steps = [step.what for step in client.worklist.get(office.slug, pull.id).steps]
+    assert (steps.count("found"), steps.count("opened")) == (1, 1)
 
 
 def test_a_fault_in_the_records_is_closed_by_measuring_again_after_it_was_mended(

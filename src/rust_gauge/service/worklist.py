@@ -151,7 +151,10 @@ def follow_all(
                 store.drop(connection, row.id)
             continue
         if row is None:
-            id = store.add(connection, tenant.id, after)
+            added = store.add(connection, tenant.id, after)
+            if added is None:
+                continue
+            id = added
             store.add_step(connection, id, now, "", "found", after.trouble.title)
         else:
             id = row.id
@@ -189,7 +192,8 @@ def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trou
                 store.rename(connection, there.id, f"{key[:370]}~{there.id}")
                 item = replace(item, returns=max(item.returns, there.returns + 1))
                 store.change(connection, row.id, item)
-            store.rename(connection, row.id, key)
+            if not store.rename(connection, row.id, key):
+                continue
             store.add_step(connection, row.id, now, "", "found", trouble.title)
             rows[key] = store.get(connection, row.tenant_id, row.id)
             del rows[part]

@@ -5,6 +5,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Connection, func, select, update
+from sqlalchemy.exc import IntegrityError
 
 from rust_gauge.core.worklist import Item, Level, State, Trouble
 from rust_gauge.store import tables as t
@@ -71,9 +72,14 @@ def get(connection: Connection, tenant_id: int, id: int, *, lock: bool = False) 
     return connection.execute(query.with_for_update() if lock else query).first()
 
 
-def add(connection: Connection, tenant_id: int, item: Item) -> int:
+def add(connection: Connection, tenant_id: int, item: Item) -> int | None:
+    """Keep a new item. None where another look found the same at the same time."""
     values = {"tenant_id": tenant_id, "item_key": item.trouble.key[:400], "assigned_to": "", **_values(item)}
-    key: Any = connection.execute(t.work_item.insert().values(**values)).inserted_primary_key
+    try:
+        with connection.begin_nested():
+            key: Any = connection.execute(t.work_item.insert().values(**values)).inserted_primary_key
+    except IntegrityError:
+        return None
     return int(key[0])
 
 
@@ -81,9 +87,16 @@ def change(connection: Connection, id: int, item: Item) -> None:
     connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(**_values(item)))
 
 
-def rename(connection: Connection, id: int, key: str) -> None:
-    """Give an item another key: it goes on as the incident that it was found to be a part of."""
-    connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(item_key=key[:400]))
+def rename(connection: Connection, id: int, key: str) -> bool:
+    """Give an item another key: it goes on as the incident that it was found to be a part of. False where another look
+    found that incident at the same time.
+    """
+    try:
+        with connection.begin_nested():
+            connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(item_key=key[:400]))
+    except IntegrityError:
+        return False
+    return True
 
 
 def assign(connection: Connection, id: int, to: str) -> None:
