@@ -17,7 +17,8 @@ def main() -> int:
         module = importlib.import_module(f"bench.{name}")
         with running(getattr(module, "MEMORY", "1G")) as bench:
             for f in module.run(bench):
-                print(f"| {f.name} | {f.ours} | {f.floor} | {f.ratio:.2f} | {f.wanted} |", flush=True)
+                ratio = "-" if f.ratio is None else f"{f.ratio:.2f}"
+                print(f"| {f.name} | {f.ours} | {f.floor} | {ratio} | {f.wanted} |", flush=True)
     return 0
 
 

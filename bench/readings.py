@@ -51,7 +51,7 @@ def run(bench: Bench) -> Iterator[Figure]:
     seconds = middle_of(3, lambda: look(bench.context, bench.tenant))
     yield Figure(
         f"a look for what is wrong over {_DOMAINS:,} domains, nearly all of which bounce too much",
-        f"{seconds:.1f} s", "-", 0.0, "-",
+        f"{seconds:.1f} s", "-", None, "-",
     )  # fmt: skip
     yield _wall(bench, sorted(names))
 

@@ -23,12 +23,12 @@ NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 @dataclass(frozen=True)
 class Figure:
-    """One line of the table. `ratio` is ours against the floor, in the sense that `what` states."""
+    """One line of the table. `ratio` is ours against the floor, as `name` states; None without a floor."""
 
     name: str
     ours: str
     floor: str
-    ratio: float
+    ratio: float | None
     wanted: str
 
 

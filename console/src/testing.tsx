@@ -20,6 +20,16 @@ export const problem = (status: number, title: string, more: Partial<Schemas['Pr
     {status, headers: {'Content-Type': 'application/problem+json'}},
   );
 
+/** What jsdom lacks and pages with charts and menus ask for. */
+export function withBrowserParts() {
+  vi.stubGlobal('CSS', {escape: (text: string) => text});
+  vi.stubGlobal('ResizeObserver', class {
+    observe() {}
+    unobserve() {}
+    disconnect() {}
+  });
+}
+
 /** Answers by "METHOD /path"; gives the requests that came. What is not in the table is 404. */
 export function serviceWith(answers: Record<string, Answer>): Sent[] {
   const seen: Sent[] = [];

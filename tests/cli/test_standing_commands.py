@@ -44,7 +44,7 @@ def table(text: str) -> list[dict[str, str]]:
 
 
 def test_the_worklist_is_looked_at_read_and_worked_on(loaded: Office, run: Any) -> None:
-    assert run("worklist", "--look")[0] in (0, 3)  # what is just found waits
+    run("worklist", "--look")  # what is just found waits
     status, out, _ = run("worklist", "--look", "--format", "csv")
     assert status == 3
     (item,) = [each for each in table(out) if each["what"].startswith("Bounces of bad addresses")]
@@ -71,7 +71,7 @@ def test_an_item_that_is_not_there_and_a_day_that_is_none_are_told_so(loaded: Of
     assert (status, "has no item" in err) == (1, True)
     assert run("worklist", "--on", "yesterday")[0] == 2
     status, _, err = run("work", "1", "--put-off", "1")
-    assert (status, "say why" in err or "has no item" in err) == (1, True)
+    assert (status, "say why" in err) == (1, True)
 
 
 def test_lines_say_how_sure_they_are(loaded: Office, run: Any) -> None:
@@ -91,9 +91,11 @@ def test_alerts_are_set_from_a_file_and_shown(loaded: Office, run: Any, tmp_path
     out = run("alerts", "--keep", str(path))[1]
     assert "the brake is on" in out
     assert "22:00 to 06:00 UTC" in out
-    run("worklist", "--look")
+    for _ in range(2):  # what is just found waits for the second look
+        run("worklist", "--look")
     told = table(run("alerts", "--told", "--format", "csv")[1])
-    assert told == [] or told[0]["way"] == "isla"
+    assert {each["way"] for each in told} == {"isla"}
+    assert any("Bounces of bad addresses" in each["title"] for each in told)
     path.write_text('{"ways": [{"kind": "pigeon"}]}')
     status, _, err = run("alerts", "--keep", str(path))
     assert (status, "rustgauge alerts --format json" in err) == (2, True)

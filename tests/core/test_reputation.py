@@ -25,7 +25,7 @@ from rust_gauge.core.reputation import (
     split,
 )
 from rust_gauge.core.reputation.ahead import Change, ahead, room
-from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, crossings_ahead, standings
+from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, crossings_ahead, stand
 from rust_gauge.core.reputation.memory import chance_above, gamma_quantile, normal_share, rate_ends
 
 DAYS = 90
@@ -346,8 +346,8 @@ def test_quantiles_and_chances_are_those_of_the_distributions() -> None:
     ],
 )
 def test_a_line_is_crossed_when_the_posterior_says_so(n: int, events: list[int], line: Any, expected: str) -> None:
-    found = standings(np.array(events, dtype=float), np.full(len(events), float(n)), line)
-    assert crossed(found[-1], line) == expected
+    (found,) = stand(np.array([events], dtype=float), np.full((1, len(events)), float(n)), line)
+    assert crossed(found, line) == expected
 
 
 @pytest.mark.parametrize(

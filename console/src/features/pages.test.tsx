@@ -1,20 +1,16 @@
 // Pages over a service whose answers stand in a table: what is shown, asked for and said when something is wrong.
 import {cleanup, screen, waitFor, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import {afterEach, describe, expect, it, vi} from 'vitest';
+import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../api/client';
-import {open, problem, serviceWith, who} from '../testing';
+import {open, problem, serviceWith, who, withBrowserParts} from '../testing';
 import {DomainPage} from './domains/DomainPage';
 import {DomainsPage} from './domains/DomainsPage';
 import {FlowPage} from './mailflow/FlowPage';
 import {SignIn} from './session/SignIn';
 import {WallPage} from './wall/WallPage';
 
-vi.stubGlobal('ResizeObserver', class {
-  observe() {}
-  unobserve() {}
-  disconnect() {}
-});
+withBrowserParts();
 afterEach(cleanup);
 
 const DOMAIN = 'copperline.example';

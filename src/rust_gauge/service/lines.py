@@ -61,11 +61,8 @@ def is_past_since(connection: Connection, tenant: TenantAccess, row: LineRow, si
     kind = {"domain": 1, "stream": 2, "relay": 3, "provider": SUM_PROVIDER}[row.subject]
     columns = columns_of(connection, tenant.id, today)
     names = dict(columns.labels) if kind == SUM_PROVIDER else readings.names_of(connection, tenant.id, kind)
-    reporting = flow.reporting_providers(connection, today - REPORTS_WITHIN)
-    sums = count(readings.mail_sums(connection, tenant.id, kind, since), since, today)
-    heard = count(readings.heard_sums(connection, tenant.id, kind, since, sorted(reporting)), since, today)
     usual, at = (BOUNCES, 0) if row.rate == BOUNCES.rate else (COMPLAINTS, 1)
-    rates = _rates(sums, heard)[at]
+    rates = _rates(connection, tenant, kind, since, today)[at]
     for id, name in names.items():
         if name == row.name and id in rates:
             events, mail = rates[id]
@@ -88,15 +85,7 @@ def _rows(
     """Lines of all subjects of a kind. Those with the same lines are computed together."""
     today = context.clock().date()
     since = today - timedelta(days=_DAYS)
-    reporting = flow.reporting_providers(connection, today - REPORTS_WITHIN)
-    if relay_id is None:
-        # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.
-        sums = count(readings.mail_sums(connection, tenant.id, kind, since), since, today)
-        heard = count(readings.heard_sums(connection, tenant.id, kind, since, sorted(reporting)), since, today)
-    else:
-        rows = readings.line_counters(connection, tenant.id, kind, since, reporting, relay_id)
-        sums, heard = count(rows, since, today), count(rows[rows[:, 1] == readings.REPORTING], since, today)
-    rates = _rates(sums, heard)
+    rates = _rates(connection, tenant, kind, since, today, relay_id)
     out: dict[tuple[str, int], LineRow] = {}
     for usual, at in ((BOUNCES, 0), (COMPLAINTS, 1)):
         groups: dict[tuple[Line, bool], list[int]] = defaultdict(list)
@@ -115,8 +104,19 @@ def _rows(
     return [out[rate, id] for id in names for rate in (BOUNCES.rate, COMPLAINTS.rate) if (rate, id) in out]
 
 
-def _rates(sums: Counted, heard: Counted) -> tuple[dict[int, Rate], dict[int, Rate]]:
-    """By subject: bounces of all mail, complaints of that at providers which report them."""
+def _rates(
+    connection: Connection, tenant: TenantAccess, kind: int, since: date, today: date, relay_id: int | None = None
+) -> tuple[dict[int, Rate], dict[int, Rate]]:
+    """By subject: bounces of all mail, complaints of that at providers which report them. With a relay: by stream."""
+    reporting = sorted(flow.reporting_providers(connection, today - REPORTS_WITHIN))
+    if relay_id is None:
+        # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.
+        all_mail = readings.mail_sums(connection, tenant.id, kind, since)
+        reported = readings.heard_sums(connection, tenant.id, kind, since, reporting)
+    else:
+        all_mail = readings.stream_sums(connection, tenant.id, relay_id, since, reporting)
+        reported = all_mail[all_mail[:, 1] == readings.REPORTING]
+    sums, heard = count(all_mail, since, today), count(reported, since, today)
     bounces, complaints = {}, {}
     for subject, counts in _by_subject(sums).items():  # a bounce was attempted and is not delivered
         bounces[subject] = (np.maximum(counts[_ATTEMPTED] - counts[_DELIVERED], 0.0), counts[_ATTEMPTED])

@@ -45,14 +45,14 @@ def faults(
         groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
         for finding in audit.findings:
             if finding["level"] == "fault":
+                # What is listed stands at the end of the finding's id, behind the list.
                 address = finding["id"].rpartition(f":{finding['place']['name']}:")[2]
                 groups[address if finding["rule"] == "listed-ip" else finding["rule"]].append(finding)
-        for those in groups.values():
+        for address, those in groups.items():
             found = _fault(name, those, audit.finished_at.replace(tzinfo=UTC), mail.get(domain_id, 0))
             if found.topic != "listed-ip":
                 out.append(found)
                 continue
-            address = those[0]["id"].rpartition(f":{those[0]['place']['name']}:")[2]
             relay = next((relay for relay, of in relays.items() if _is_in(address, of)), "")
             listed[relay or address].append(replace(found, subject="relay" if relay else "ip", name=relay or address))
     return out + [_of_all(name, those) for name, those in listed.items()]

@@ -338,8 +338,10 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
     name = place.names[domain_id]
     level = Level.MEND if now < 60 else Level.LOOK
     fell = f"fell by {before - now:.0f} points" if was == stands else f"fell from {was} to {stands}"
-    pulls = sorted(((float(each), NAMES[at]) for at, each in enumerate(whole.pulls[:, index] / 10)), reverse=True)
-    most = " and ".join(_WORDS[at] for points, at in pulls[:2] if points) or "small things"
+    pulls = sorted(((float(each), _WORDS[NAMES[at]]) for at, each in enumerate(whole.pulls[:, index] / 10) if each))[
+        ::-1
+    ]
+    most = " and ".join(word for _, word in pulls[:2]) or "small things"
     return [
         Trouble(
             f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
@@ -347,7 +349,7 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
             "alone.", level,
             datetime.combine(day, time(), UTC), place.mail_of.get(domain_id, 0),
             f"See what moved it: rustgauge moved {name}", "",
-            (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {_WORDS[at]}" for points, at in pulls[:3])),
+            (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {word}" for points, word in pulls[:3])),
             domains=(name,),
         )
     ]  # fmt: skip

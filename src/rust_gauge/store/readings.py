@@ -289,7 +289,8 @@ def week_by_stream(
     """
     listed = ", ".join(map(str, domain_ids)) or "0"
     sql = (
-        f"SELECT domain_id, stream_id, {_MARKED.format('0')} AS p, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) "
+        f"SELECT domain_id, stream_id, IF(provider_id = {t.NO_MAIL_PROVIDER}, provider_id, 0) AS p, kind, cause, "
+        "permanence, CAST(SUM(n) AS UNSIGNED) "
         f"FROM flow_day WHERE tenant_id = {tenant_id} AND domain_id IN ({listed}) "
         f"AND day BETWEEN {literal(first)} AND {literal(last)} "
         "GROUP BY domain_id, stream_id, p, kind, cause, permanence"
@@ -297,29 +298,18 @@ def week_by_stream(
     return rows_as_array(connection, sql, 7)
 
 
-_MARKED = f"IF(provider_id = {t.NO_MAIL_PROVIDER}, {t.NO_MAIL_PROVIDER}, {{}})"
 REPORTING = 1  # stands for a provider that sends complaint reports
 
 
-def line_counters(
-    connection: Connection,
-    tenant_id: int,
-    kind: int,
-    since: date,
-    reporting: Iterable[int],
-    relay_id: int | None = None,
+def stream_sums(
+    connection: Connection, tenant_id: int, relay_id: int, since: date, reporting: Sequence[int]
 ) -> NDArray[np.int64]:
-    """Counters in the form of `counters`, with providers only told apart by whether they send complaint reports
-    (REPORTING, else 0) and whether there is mail there at all. Kind 5: by provider; `relay_id`: over one relay only.
-    """
-    column = {**_SUBJECT, t.SUM_PROVIDER: "provider_id"}[kind]
+    """A relay's mail by stream, in the form of `counters`, with REPORTING for providers that send reports (else 0)."""
     listed = ", ".join(map(str, reporting)) or "0"
-    marked = _MARKED.format(f"IF(provider_id IN ({listed}), {REPORTING}, 0)")
-    over = "" if relay_id is None else f"AND relay_id = {relay_id} "
     sql = (
-        f"SELECT {column}, {marked} AS p, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
-        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
-        f"AND day >= {literal(since)} {over}GROUP BY {column}, p, day, kind, cause, permanence"
+        f"SELECT stream_id, IF(provider_id IN ({listed}), {REPORTING}, 0) AS p, DATEDIFF(day, {literal(since)}), kind, "
+        f"0, 0, CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
+        f"AND day >= {literal(since)} AND relay_id = {relay_id} GROUP BY stream_id, p, day, kind"
     )
     return rows_as_array(connection, sql, 7)
 

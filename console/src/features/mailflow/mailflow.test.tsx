@@ -1,17 +1,13 @@
 import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import {afterEach, describe, expect, it, vi} from 'vitest';
+import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, serviceWith, who} from '../../testing';
+import {open, serviceWith, who, withBrowserParts} from '../../testing';
 import {FlowPage, partOptions, whichOf} from './FlowPage';
 import {seconds} from './ProvidersTable';
 import {searchOf} from './TrailsView';
 
-vi.stubGlobal('ResizeObserver', class {
-  observe() {}
-  unobserve() {}
-  disconnect() {}
-});
+withBrowserParts();
 afterEach(cleanup);
 
 const T = '/api/v1/tenants/copperline';

@@ -1,19 +1,15 @@
 import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import {afterEach, describe, expect, it, vi} from 'vitest';
+import {afterEach, describe, expect, it} from 'vitest';
 import {toNdjson} from '../../design/csv';
-import {open, serviceWith, who} from '../../testing';
+import {open, serviceWith, who, withBrowserParts} from '../../testing';
 import {daysOf, ratesOf} from './FlowChart';
 import {FlowPage} from './FlowPage';
 import {ruleFrom, wordsOf} from './RulesCard';
 import {rarity} from './ShiftsCard';
 import {searchOf, sinceChoice} from './TrailsView';
 
-vi.stubGlobal('ResizeObserver', class {
-  observe() {}
-  unobserve() {}
-  disconnect() {}
-});
+withBrowserParts();
 afterEach(cleanup);
 
 const T = '/api/v1/tenants/copperline';

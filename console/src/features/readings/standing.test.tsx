@@ -2,19 +2,14 @@ import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it, vi} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, problem, serviceWith, who} from '../../testing';
+import {open, problem, serviceWith, who, withBrowserParts} from '../../testing';
 import {ReportPage} from '../report/ReportPage';
 import {WallPage} from '../wall/WallPage';
 import {AheadCard, RoomCard} from './AheadCard';
 import {MovedCard} from './MovedCard';
 import {NotesCard} from './NotesCard';
 
-vi.stubGlobal('CSS', {escape: (text: string) => text});
-vi.stubGlobal('ResizeObserver', class {
-  observe() {}
-  unobserve() {}
-  disconnect() {}
-});
+withBrowserParts();
 afterEach(cleanup);
 const T = '/api/v1/tenants/copperline';
 const of = {subject: 'domain' as const, name: 'copperline.example', provider: ''};

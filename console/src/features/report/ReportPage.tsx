@@ -79,7 +79,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
           <p>
             <b>{count(total.counts.delivered)} messages were delivered.</b>{' '}
             {total.permanent && <>{percent(total.permanent.value)} bounced for good. </>}
-            {fell.length === 0 ? 'No domain stands lower than before. ' : `${fell.map((row) => row.name).join(', ')} ${fell.length === 1 ? 'stands' : 'stand'} lower than before. `}
+            {fell.length === 0 ? 'No domain stands much lower than before. ' : `${fell.map((row) => row.name).join(', ')} ${fell.length === 1 ? 'stands' : 'stand'} lower than before. `}
             {mended.length > 0 && `${plural(mended.length, 'incident')} came and ${mended.length === 1 ? 'was' : 'were'} mended. `}
             {next.length === 0 ? 'Nothing has to be done.' : `${plural(todo.data!.filter((item) => item.level !== 'know').length, 'thing')} to do next.`}
           </p>

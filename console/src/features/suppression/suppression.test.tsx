@@ -1,16 +1,12 @@
 import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import {afterEach, describe, expect, it, vi} from 'vitest';
+import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, serviceWith, who} from '../../testing';
+import {open, serviceWith, who, withBrowserParts} from '../../testing';
 import {does, when} from './PolicyView';
 import {SuppressionPage} from './SuppressionPage';
 
-vi.stubGlobal('ResizeObserver', class {
-  observe() {}
-  unobserve() {}
-  disconnect() {}
-});
+withBrowserParts();
 afterEach(cleanup);
 
 const T = '/api/v1/tenants/copperline';

@@ -1,13 +1,13 @@
 import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import {afterEach, describe, expect, it, vi} from 'vitest';
+import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, problem, serviceWith, who} from '../../testing';
+import {open, problem, serviceWith, who, withBrowserParts} from '../../testing';
 import {dayOf} from '../wall/WallPage';
 import {holders, linkOf} from './WorkItemCard';
 import {asCsv, WorklistPage} from './WorklistPage';
 
-vi.stubGlobal('CSS', {escape: (text: string) => text}); // jsdom has none, and menus ask for it
+withBrowserParts();
 afterEach(cleanup);
 
 const T = '/api/v1/tenants/copperline';

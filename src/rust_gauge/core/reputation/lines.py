@@ -43,12 +43,6 @@ class Standing:
     mail: float
 
 
-def standings(events: Array, mail: Array, line: Line) -> list[Standing]:
-    """Day by day, from (days,) of events and mail."""
-    decay = decay_of(line.half_life)
-    return _standings(faded(events, decay), faded(mail, decay), line)
-
-
 def stand(events: Array, mail: Array, line: Line) -> list[Standing]:
     """Where each of many rates stands on its last day, from (series, days) of events and mail."""
     decay = decay_of(line.half_life)
