@@ -142,6 +142,12 @@ def test_a_broken_record_and_the_mail_that_fails_by_it_are_one_incident_told_onc
     steps = [step.what for step in client.worklist.get(office.slug, item.id).steps]
     assert steps.count("opened") == 1
     office.world.zone(name, f'@ IN TXT "{item.record}"\n')
+    client.audits.run(office.slug, name)
+    client.worklist.put_settings(office.slug, SOON.model_copy(update={"well_hours": 2}))
+    look(office)
+    (still,) = [item for item in client.worklist.list(tenant=office.slug) if item.name == name]
+    assert (still.id, still.state) == (item.id, "open"), "it was well for too short, and its change is no news"
+    client.worklist.put_settings(office.slug, SOON)
     assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "closed"
     with office.world.clock.later(timedelta(days=1)):
         look(office)
@@ -373,6 +379,7 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
                 pass
         context.close()
         report = client.worklist.report(office.slug)
+        assert report.text.splitlines()[0].endswith(": 580 messages delivered in 7 days.")
     (file,) = tmp_path.glob("*.eml")
     message = BytesParser(policy=default).parsebytes(file.read_bytes())
     assert message["To"] == "boss@skerry.example"

@@ -21,7 +21,7 @@ from rust_gauge.service.context import Context
 from rust_gauge.service.problems import ServiceProblem
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
+from rust_gauge.store import flow, jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
@@ -119,6 +119,7 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
     wall = standing.show_wall(context, (tenant,), min(2 * days, 190))
     rows = [row for row in wall.rows if any(value is not None for value in row.cells[0].trend)]
     first = now.date() - timedelta(days=days - 1)
+    delivered = context.store.transaction(lambda c: flow.delivered_by(c, [tenant.id], 1, first, now.date()))
     mended = [
         item
         for item in worklist.list_items(context, (tenant,), ("closed",), None)
@@ -133,7 +134,7 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
     picture = f'<p><img src="{source}" {size} alt="Readings by day; the table holds them"></p>' if rows else ""
     made = Report(
         title=f"{tenant.name}: mail from {first:%d %b} to {now:%d %b %Y}",
-        text=_text(tenant, rows, days, mended, todo, link),
+        text=_text(tenant, sum(delivered.values()), rows, days, mended, todo, link),
         html=_html(tenant, rows, days, mended, todo, link, picture),
     )
     return made, chart
@@ -176,10 +177,15 @@ def _lines(rows: list[WallRow], days: int) -> list[tuple[str, str, str, str, str
 
 
 def _text(
-    tenant: TenantAccess, rows: list[WallRow], days: int, mended: list[WorkItem], todo: list[WorkItem], link: str
+    tenant: TenantAccess,
+    delivered: int,
+    rows: list[WallRow],
+    days: int,
+    mended: list[WorkItem],
+    todo: list[WorkItem],
+    link: str,
 ) -> str:
-    delivered = sum(row.delivered for row in rows)
-    parts = [f"{tenant.name}: {delivered:,} messages delivered in {2 * days} days.", ""]
+    parts = [f"{tenant.name}: {delivered:,} messages delivered in {days} days.", ""]
     parts += [
         f"{name:<40} {value:>3} {condition:<10} {change:>6}  {weighs}".rstrip()
         for name, value, condition, change, weighs in _lines(rows, days)

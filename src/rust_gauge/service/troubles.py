@@ -145,6 +145,7 @@ def _without_mended_faults(connection: Connection, place: Place, found: Collecti
         trouble = store.item_of(row).trouble
         if trouble.kind == "fault" and row.item_key not in found:
             mended |= dict.fromkeys(trouble.parts, (row.seen_at.date(), trouble.measure))
+            mended[row.item_key] = (place.day, trouble.measure)  # a record that changed today is what mended it
     return replace(place, mended=mended)
 
 
