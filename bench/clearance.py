@@ -23,8 +23,11 @@ from rust_gauge.contract.checks import NewGate
 from rust_gauge.contract.domains import NewDomain
 from rust_gauge.contract.tasks import ImportRequest
 from rust_gauge.launch.process import tune
-from rust_gauge.service import clearance, domains, gates, imports, tasks
-from rust_gauge.service.jobs.worker import work_once
+from rust_gauge.service.clearance import clearance, gates
+from rust_gauge.service.domains import domains
+from rust_gauge.service.jobs import tasks
+from rust_gauge.service.suppression import imports
+from rust_gauge.service.worker import work_once
 from rust_gauge.store import providers
 from rust_gauge.store.bulk_load import LINE, escape, load_rows
 

@@ -24,7 +24,7 @@ from rust_gauge.contract.session import NewToken
 from rust_gauge.core.notices import read_notice
 from rust_gauge.core.replies import classify, shipped_rules
 from rust_gauge.launch.mariadb import free_port
-from rust_gauge.service import accounts
+from rust_gauge.service.accounts import accounts
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import providers
 
@@ -211,8 +211,8 @@ def _field(value: object) -> bytes:
 
 def _views(bench: Bench) -> list[Figure]:
     """A view of ninety days and trails, against a SELECT by primary key over the same connection."""
-    from rust_gauge.service import events, flow
-    from rust_gauge.service.flow import FlowQuery
+    from rust_gauge.service.mailflow import events, flow
+    from rust_gauge.service.mailflow.flow import FlowQuery
 
     context, tenant = bench.context, bench.tenant
     engine = context.store.engine

@@ -13,8 +13,8 @@ import pymysql
 from bench.clearance import by_turns
 from bench.intake import service, token_of
 from bench.world import NOW, Bench, Figure, middle_of
-from rust_gauge.service.readings import compute, compute_readings, first_day
-from rust_gauge.service.worklist import look
+from rust_gauge.service.readings.computation import compute, compute_readings, first_day
+from rust_gauge.service.worklist.items import look
 from rust_gauge.store import providers
 from rust_gauge.store import readings as store
 from rust_gauge.store import tables as t

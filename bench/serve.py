@@ -9,11 +9,11 @@ from sqlalchemy import select
 
 from rust_gauge.launch.process import tune
 from rust_gauge.service.app import create_app
-from rust_gauge.service.context import Context, make_context
-from rust_gauge.service.gate_runner import serve_gates
-from rust_gauge.service.logs import configure_logs
-from rust_gauge.service.routes.access import Ctx, Tenant
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.clearance.gate_server import serve_gates
+from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.runtime.logs import configure_logs
+from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.store import tables as t
 
 

@@ -13,8 +13,8 @@ from pathlib import Path
 
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb
-from rust_gauge.service.context import Context, make_context
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.store import accounts
 from rust_gauge.store.accounts import TenantAccess
 

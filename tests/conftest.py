@@ -18,12 +18,12 @@ from rust_gauge.client import Client
 from rust_gauge.contract.session import NewToken
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
-from rust_gauge.service import accounts
+from rust_gauge.service.accounts import accounts
 from rust_gauge.service.app import create_app
-from rust_gauge.service.context import Context, make_context
-from rust_gauge.service.jobs.worker import work_once
-from rust_gauge.service.logs import configure_logs
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.runtime.logs import configure_logs
+from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.service.worker import work_once
 from rust_gauge.standins.dns_world import DnsWorld, serve
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store.accounts import TenantAccess

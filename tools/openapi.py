@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from rust_gauge.service.app import create_app
-from rust_gauge.service.problems import KINDS
+from rust_gauge.service.runtime.problems import KINDS
 
 ROOT = Path(__file__).resolve().parent.parent
 JSON = ROOT / "console" / "src" / "api" / "openapi.json"

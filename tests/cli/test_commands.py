@@ -13,7 +13,7 @@ import pytest
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output, plate
-from rust_gauge.service.jobs.worker import run_worker
+from rust_gauge.service.worker import run_worker
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
 

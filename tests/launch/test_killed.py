@@ -25,9 +25,10 @@ from rust_gauge.contract.feeds import FeedSource, NewFeed
 from rust_gauge.contract.session import NewToken
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
-from rust_gauge.service import accounts, feeds
-from rust_gauge.service.context import Context, make_context, utc_now
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.accounts import accounts
+from rust_gauge.service.feeds import feeds
+from rust_gauge.service.runtime.context import Context, make_context, utc_now
+from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreError

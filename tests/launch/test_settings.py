@@ -9,7 +9,7 @@ from rust_gauge.core.dns import split_server
 from rust_gauge.launch import main as launcher
 from rust_gauge.launch.mariadb import LaunchError
 from rust_gauge.launch.supervisor import Supervisor
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.runtime.settings import Settings
 
 
 def test_the_environment_overrules_the_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -10,8 +10,8 @@ from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.audits import AuditSettings, DnsListSetting
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.core.dkim import sign_message
-from rust_gauge.service import audits, batches
-from rust_gauge.service.jobs.worker import tick
+from rust_gauge.service.domains import audits, batches
+from rust_gauge.service.worker import tick
 from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.store import audits as store_audits
 from tests.conftest import Office

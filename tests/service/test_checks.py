@@ -9,8 +9,9 @@ import pytest
 from rust_gauge.client import Client
 from rust_gauge.contract.checks import AddressCheckRequest, AddressWords
 from rust_gauge.contract.suppression import NewEntries
-from rust_gauge.service import checks, proposals
-from rust_gauge.service.context import Context, make_context
+from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.suppression import address_checks as checks
+from rust_gauge.service.suppression import proposals
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.store import checks as store_checks
 from tests.conftest import TODAY, Office

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rust_gauge.service.cursors import read_cursor, write_cursor
-from rust_gauge.service.problems import KINDS, ServiceProblem
+from rust_gauge.service.http.paging import read_cursor, write_cursor
+from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
 
 
 @given(st.text(max_size=50), st.integers())

@@ -218,7 +218,7 @@ def test_loads_at_the_same_moment_leave_every_counter_right(office: Office) -> N
 def test_a_database_that_is_down_is_a_clear_problem_and_nothing_is_half_written(office: Office) -> None:
     from sqlalchemy.exc import OperationalError
 
-    from rust_gauge.service import holding
+    from rust_gauge.service.suppression import holding
 
     def broken(*_: object) -> None:
         raise OperationalError("x", {}, Exception(2013, "Lost connection"))

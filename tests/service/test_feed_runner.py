@@ -15,7 +15,7 @@ import pytest
 from rust_gauge.client import Client
 from rust_gauge.contract.feeds import FeedChange, FeedDefaults, FeedSource, NewFeed
 from rust_gauge.launch.mariadb import free_port
-from rust_gauge.service.feed_runner import Runner
+from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.standins.mail_host import MailHost
 from tests.conftest import Office
 from tests.core.test_mtalog import LOG

@@ -20,8 +20,8 @@ from rust_gauge.contract.feeds import FeedDefaults, FeedSource, NewFeed
 from rust_gauge.contract.suppression import Lift, NewEntries
 from rust_gauge.core.suppression.delegation import MOST
 from rust_gauge.launch.mariadb import free_port
-from rust_gauge.service.feed_runner import Runner
-from rust_gauge.service.gate_runner import serve_gates
+from rust_gauge.service.clearance.gate_server import serve_gates
+from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.standins.member_desk import MemberDesk
 from tests.conftest import Office

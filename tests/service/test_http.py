@@ -3,7 +3,7 @@
 import httpx
 import pytest
 
-from rust_gauge.service import app as service_app
+from rust_gauge.service.http import application as service_app
 from rust_gauge.store.migrate import is_current
 from tests.conftest import Office, World
 
@@ -79,7 +79,7 @@ def test_an_error_of_ours_shows_no_traceback(world: World, monkeypatch: pytest.M
     def broken(*_: object) -> None:
         raise RuntimeError("secret detail")
 
-    monkeypatch.setattr("rust_gauge.service.accounts.sign_in", broken)
+    monkeypatch.setattr("rust_gauge.service.accounts.accounts.sign_in", broken)
     answer = httpx.post(f"{world.url}/api/v1/session", json={"email": "a@b.example", "password": "x"})
     assert (answer.status_code, answer.json()["type"]) == (500, "/problems/internal")
     assert "secret" not in answer.text

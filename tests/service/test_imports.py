@@ -14,7 +14,7 @@ import pytest
 from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemResponse
 from rust_gauge.contract.suppression import Lift, NewEntries, PolicyRule, RehearsalRequest, SuppressionPolicy
 from rust_gauge.contract.tasks import FileLayout, ImportRequest, ListCheckRequest, Task
-from rust_gauge.service import imports as service
+from rust_gauge.service.suppression import imports as service
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
 

@@ -12,7 +12,7 @@ from sqlalchemy import text
 
 from rust_gauge.client import Client
 from rust_gauge.core.mailflow.counting import Count
-from rust_gauge.service.intake import NameBook, Reader, name_book, rows_of
+from rust_gauge.service.intake.intake import NameBook, Reader, name_book, rows_of
 from rust_gauge.store.intake import Load
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import TODAY, Office, World

@@ -16,7 +16,7 @@ from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemResponse, UnavailableError
 from rust_gauge.contract.domains import DomainChange, StreamPath
-from rust_gauge.service import proofs as service_proofs
+from rust_gauge.service.domains import proofs as service_proofs
 from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.standins.mail_host import MailHost
 from tests.conftest import Office

@@ -10,8 +10,8 @@ import pytest
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.readings import Ahead, FactorSettings, NewMark, ReadingSettings
 from rust_gauge.contract.suppression import NewEntries
-from rust_gauge.service import readings
-from rust_gauge.service.jobs import worker
+from rust_gauge.service import worker
+from rust_gauge.service.readings import computation
 from rust_gauge.store import jobs
 from rust_gauge.store.jobs import Job
 from tests.conftest import TODAY, Office
@@ -194,9 +194,9 @@ def test_a_pull_leads_to_its_events(office: Office, client: Client) -> None:
     assert {(event.kind, event.cause) for event in events} == {("bounced", "authentication")}
 
 
-@pytest.mark.parametrize("factor", sorted(readings.EVENTS_OF))
+@pytest.mark.parametrize("factor", sorted(computation.EVENTS_OF))
 def test_the_events_of_every_factor_can_be_asked_for(factor: str, office: Office, client: Client) -> None:
-    kinds, causes = readings.EVENTS_OF[factor]
+    kinds, causes = computation.EVENTS_OF[factor]
     assert bool(kinds) == (factor != "held")
     assert list(client.events.list(office.slug, kinds=kinds, causes=causes)) == []
 
@@ -277,7 +277,7 @@ def test_a_providers_outage_is_recognised_over_all_senders_and_is_nobodys_fault(
     office.world.work()
     wall = client.readings.wall()
     blamed = {row.name: row.cells[1].value for row in wall.rows}
-    readings.look_at_providers(office.world.context)
+    computation.look_at_providers(office.world.context)
     office.world.work()
     wall = client.readings.wall()
     column = next(column for column in wall.columns if column.provider == "outage.example")

@@ -8,7 +8,7 @@ from sqlalchemy import text
 from rust_gauge.client import Client, InvalidInputError
 from rust_gauge.contract.flow import FlowSettings
 from rust_gauge.contract.recipients import ErasureRequest
-from rust_gauge.service import retention
+from rust_gauge.service.mailflow import retention
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs
 from rust_gauge.store import retention as store

@@ -12,8 +12,8 @@ from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, ProblemResponse
 from rust_gauge.contract.rules import OwnRule, RulesChange, RuleTrialRequest
-from rust_gauge.service import intake
-from rust_gauge.service import rules as service_rules
+from rust_gauge.service.intake import intake
+from rust_gauge.service.mailflow import rules as service_rules
 from rust_gauge.store import rejudge
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import Office

@@ -12,7 +12,9 @@ from rust_gauge.contract.domains import DomainChange
 from rust_gauge.contract.feeds import FeedChange, NewFeed
 from rust_gauge.contract.relays import RelayDescription, RelayLines
 from rust_gauge.contract.worklist import AlertSettings, WorkAct, WorkItem
-from rust_gauge.service import proofs, readings, worklist
+from rust_gauge.service.domains import proofs
+from rust_gauge.service.readings import computation
+from rust_gauge.service.worklist import items as worklist
 from tests.conftest import TODAY, Office
 from tests.core.test_tag_lists import RSA_2048
 from tests.rows import bounce, ndjson, row
@@ -154,7 +156,7 @@ def test_a_providers_outage_is_told_as_nobodys_fault(office: Office, client: Cli
                 rows.append(row(n, **base))
     client.events.load(office.slug, ndjson(*rows))
     office.world.work()
-    readings.look_at_providers(office.world.context)
+    computation.look_at_providers(office.world.context)
     office.world.work()
     (item,) = found(office, client)
     assert (item.kind, item.level, item.subject) == ("outage", "know", "provider")

@@ -24,7 +24,7 @@ from rust_gauge.client import Client
 from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, FieldSource, NewFeed, UnwrapStep
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.launch.mariadb import free_port
-from rust_gauge.service.feed_runner import Runner
+from rust_gauge.service.feeds.runner import Runner
 from tests.conftest import Office, World
 from tests.conftest import office as make_office
 from tests.gateways.servers import rabbitmq

@@ -22,7 +22,7 @@ from rust_gauge.contract.suppression import (
     Sending,
     SuppressionPolicy,
 )
-from rust_gauge.service import suppression as service
+from rust_gauge.service.suppression import entries as service
 from tests.conftest import Office
 from tests.rows import START, bounce, ndjson, row
 

@@ -84,10 +84,10 @@ def test_a_watch_is_stopped_and_asks_no_more(office: Office, client: Client, nam
 
 
 def test_a_round_has_a_limit(office: Office, client: Client, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("rust_gauge.service.watches._MAX_QUESTIONS", 3)
+    monkeypatch.setattr("rust_gauge.service.plans.propagation._MAX_QUESTIONS", 3)
     with pytest.raises(ProblemResponse, match="more than 3 questions"):
         client.watches.start(office.slug, name)
-    monkeypatch.setattr("rust_gauge.service.plans._MAX_RECORDS", 1)
+    monkeypatch.setattr("rust_gauge.service.plans.plans._MAX_RECORDS", 1)
     with pytest.raises(ProblemResponse, match="1 is the limit"):
         client.plans.get(office.slug, name)
 

@@ -11,7 +11,7 @@ from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.webhooks import WebhookChange
 from rust_gauge.core.webhooks import verify
-from rust_gauge.service import webhooks
+from rust_gauge.service.webhooks import webhooks
 from tests.conftest import Office
 from tests.receiver import Receiver, receiving
 

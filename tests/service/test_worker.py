@@ -5,7 +5,7 @@ import threading
 import pytest
 from sqlalchemy import Connection, text
 
-from rust_gauge.service.jobs import worker
+from rust_gauge.service import worker
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreBusy, StoreUnavailable
 from tests.conftest import Office

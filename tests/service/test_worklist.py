@@ -21,10 +21,12 @@ from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayLines
 from rust_gauge.contract.suppression import Sending
 from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WayToTell, WorkAct
-from rust_gauge.service import readings, reports, worklist
-from rust_gauge.service.context import Context, make_context
-from rust_gauge.service.jobs import worker
-from rust_gauge.service.report_charts import MOST, WIDTH, Band, draw
+from rust_gauge.service import worker
+from rust_gauge.service.readings import computation as readings
+from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.worklist import items as worklist
+from rust_gauge.service.worklist import reports
+from rust_gauge.service.worklist.report_charts import MOST, WIDTH, Band, draw
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.store import readings as store_readings
 from tests.conftest import TODAY, Office

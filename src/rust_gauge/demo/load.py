@@ -34,10 +34,14 @@ from rust_gauge.demo.zones import (
     proof_token,
     streams_of,
 )
-from rust_gauge.service import accounts as service_accounts
-from rust_gauge.service import audits, domains, feeds, intake, plans, proofs, relays, worklist
-from rust_gauge.service.context import Context
-from rust_gauge.service.readings import compute, look_at_providers
+from rust_gauge.service.accounts import accounts as service_accounts
+from rust_gauge.service.domains import audits, domains, proofs, relays
+from rust_gauge.service.feeds import feeds
+from rust_gauge.service.intake import intake
+from rust_gauge.service.plans import plans
+from rust_gauge.service.readings.computation import compute, look_at_providers
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.worklist import items
 from rust_gauge.store import accounts, providers
 from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
@@ -78,10 +82,10 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
             for kind in (1, 2, 3, 4):
                 compute(context, tenant.id, kind)
             if total:
-                worklist.replay(
+                items.replay(
                     context, tenant, anchor - timedelta(days=HISTORY_DAYS - 14), now.date() - timedelta(days=1)
                 )
-            worklist.look(context, tenant)
+            items.look(context, tenant)
     say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 

@@ -27,9 +27,10 @@ from rust_gauge.contract.session import NewToken
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.supervisor import Supervisor
-from rust_gauge.service import accounts, webhooks
-from rust_gauge.service.context import Context, make_context, utc_now
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.accounts import accounts
+from rust_gauge.service.runtime.context import Context, make_context, utc_now
+from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store.engine import Store
 from rust_gauge.store.migrate import migrate

@@ -8,12 +8,12 @@ import threading
 import uvicorn
 
 from rust_gauge.service.app import create_app
-from rust_gauge.service.context import make_context
-from rust_gauge.service.feed_runner import run_feeds
-from rust_gauge.service.gate_runner import run_gates
-from rust_gauge.service.jobs.worker import run_worker
-from rust_gauge.service.logs import configure_logs
-from rust_gauge.service.settings import Settings
+from rust_gauge.service.clearance.gate_server import run_gates
+from rust_gauge.service.feeds.runner import run_feeds
+from rust_gauge.service.runtime.context import make_context
+from rust_gauge.service.runtime.logs import configure_logs
+from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.service.worker import run_worker
 
 
 def tune() -> None:

@@ -1,207 +1,46 @@
-"""The application: routes, problems, health, and the console's files."""
+"""The service's routers, put together. What a route does is in the package of its capability."""
 
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
-from pathlib import Path
+from fastapi import FastAPI
 
-import structlog
-from fastapi import FastAPI, Request
-from fastapi.exceptions import RequestValidationError
-from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, Response
-from starlette.exceptions import HTTPException
+from rust_gauge.service.accounts import routes as accounts
+from rust_gauge.service.clearance import routes as clearance
+from rust_gauge.service.domains import pages as confirmation
+from rust_gauge.service.domains import routes as domains
+from rust_gauge.service.feeds import routes as feeds
+from rust_gauge.service.http.application import create_application
+from rust_gauge.service.intake import routes as intake
+from rust_gauge.service.jobs import routes as jobs
+from rust_gauge.service.mailflow import routes as mailflow
+from rust_gauge.service.plans import routes as plans
+from rust_gauge.service.providers import routes as providers
+from rust_gauge.service.readings import routes as readings
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.suppression import routes as suppression
+from rust_gauge.service.unsubscribes import pages as unsubscribe
+from rust_gauge.service.unsubscribes import routes as unsubscribes
+from rust_gauge.service.webhooks import routes as webhooks
+from rust_gauge.service.worklist import routes as worklist
 
-from rust_gauge import __version__
-from rust_gauge.contract.common import Problem, ProblemError
-from rust_gauge.contract.events import NewEvent
-from rust_gauge.service.context import Context
-from rust_gauge.service.middleware import BodyTooLarge, RequestFrame
-from rust_gauge.service.problems import KINDS, ServiceProblem
-from rust_gauge.service.routes import (
-    confirm,
-    feeds,
-    hooks,
-    lists,
-    mailflow,
-    readings,
-    suppression,
-    unsubscribe,
-    worklist,
+ROUTERS = (
+    accounts.router,
+    domains.router,
+    plans.router,
+    providers.router,
+    intake.router,
+    mailflow.router,
+    readings.router,
+    worklist.router,
+    suppression.router,
+    clearance.router,
+    unsubscribes.router,
+    jobs.router,
+    feeds.router,
+    webhooks.router,
+    confirmation.router,
+    unsubscribe.router,
 )
-from rust_gauge.service.routes.api import router
-from rust_gauge.store.engine import StoreError
-from rust_gauge.store.migrate import is_current
-
-log = structlog.get_logger()
-CONSOLE = Path(__file__).parent / "console_files"
-_BY_STATUS = {404: "not-found", 405: "method-not-allowed", 413: "too-large", 415: "unsupported-type"}
 
 
 def create_app(context: Context | None) -> FastAPI:
     """The service over a context. Without one it only describes itself (for generating types and documents)."""
-
-    @asynccontextmanager
-    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        yield
-        if context is not None:
-            context.close()
-
-    app = FastAPI(
-        title="Rust Gauge",
-        version=__version__,
-        summary="Deliverability measured, explained and mended.",
-        license_info={"name": "Apache-2.0", "identifier": "Apache-2.0"},
-        openapi_url="/api/v1/openapi.json",
-        docs_url=None,  # the usual page loads scripts from elsewhere
-        redoc_url=None,
-        lifespan=lifespan,
-    )
-    app.state.context = context
-    app.include_router(router)
-    app.include_router(readings.router)
-    app.include_router(worklist.router)
-    app.include_router(mailflow.router)
-    app.include_router(suppression.router)
-    app.include_router(lists.router)
-    app.include_router(hooks.router)
-    app.include_router(feeds.router)
-    app.include_router(feeds.door)
-    app.include_router(confirm.router)
-    app.include_router(unsubscribe.router)
-    _add_problems(app)
-    _add_health(app)
-    _add_console(app)
-    _describe_events(app)
-    limit = context.settings.max_body_bytes if context else 0
-    stream = context.settings.max_stream_bytes if context else 0
-    app.add_middleware(RequestFrame, max_body=limit, max_stream=stream, on_error=unexpected)
-    return app
-
-
-def unexpected(request: Request, error: Exception) -> Response:
-    """The answer to what no handler caught."""
-    if isinstance(error, BodyTooLarge):
-        limit = request.app.state.context.settings.max_body_bytes
-        return problem_response(request, "too-large", f"A body may have {limit} octets", "Send it in several requests")
-    log.error("unhandled", error=repr(error), exc_info=error)
-    return problem_response(request, "internal", "This is our mistake, not yours", "Send us the id in instance")
-
-
-def _describe_events(app: FastAPI) -> None:
-    """Put the event's schema into the document: its route reads the body by itself."""
-    make = app.openapi
-
-    def openapi() -> dict[str, object]:
-        document = make()
-        schema = NewEvent.model_json_schema(ref_template="#/components/schemas/{model}")
-        document["components"]["schemas"].setdefault("NewEvent", schema)
-        return document
-
-    app.openapi = openapi  # type: ignore[method-assign]
-
-
-def problem_response(
-    request: Request,
-    slug: str,
-    detail: str = "",
-    remedy: str = "",
-    errors: list[ProblemError] | None = None,
-    errors_total: int = 0,
-    headers: dict[str, str] | None = None,
-) -> JSONResponse:
-    """An RFC 9457 document as a response."""
-    kind = KINDS[slug]
-    problem = Problem(
-        type=f"/problems/{slug}",
-        title=kind.title,
-        status=kind.status,
-        detail=detail,
-        remedy=remedy,
-        instance=getattr(request.state, "request_id", ""),
-        errors=errors or [],
-        errors_total=errors_total,
-    )
-    return JSONResponse(
-        problem.model_dump(mode="json"), kind.status, headers=headers, media_type="application/problem+json"
-    )
-
-
-def _add_problems(app: FastAPI) -> None:
-    @app.exception_handler(ServiceProblem)
-    def service_problem(request: Request, error: ServiceProblem) -> Response:
-        headers = {"WWW-Authenticate": "Bearer"} if error.kind.slug == "not-signed-in" else None
-        return problem_response(
-            request, error.kind.slug, error.detail, error.remedy, error.errors, error.errors_total, headers
-        )
-
-    @app.exception_handler(BodyTooLarge)
-    def too_large(request: Request, error: BodyTooLarge) -> Response:
-        return unexpected(request, error)
-
-    @app.exception_handler(StoreError)
-    def store_failed(request: Request, error: StoreError) -> Response:
-        log.error("store_failed", error=str(error))
-        return problem_response(request, "database-unavailable", error.what, error.remedy, headers={"Retry-After": "5"})
-
-    @app.exception_handler(OverflowError)
-    def out_of_range(request: Request, error: OverflowError) -> Response:
-        log.error("out_of_range", path=request.url.path, error=str(error))
-        return problem_response(request, "invalid-request", "A date or a number in it is too large to reckon with")
-
-    @app.exception_handler(RequestValidationError)
-    def invalid(request: Request, error: RequestValidationError) -> Response:
-        details = error.errors()
-        if any(each["type"] == "json_invalid" for each in details):
-            return problem_response(request, "not-json", str(details[0].get("ctx", {}).get("error", "")))
-        errors = [
-            ProblemError(field=".".join(str(part) for part in each["loc"][1:]) or str(each["loc"][0]), what=each["msg"])
-            for each in details[:50]
-        ]
-        first = f"{errors[0].field}: {errors[0].what}"
-        return problem_response(request, "invalid-request", first, errors=errors, errors_total=len(details))
-
-    @app.exception_handler(HTTPException)
-    def http(request: Request, error: HTTPException) -> Response:
-        slug = _BY_STATUS.get(error.status_code, "invalid-request")
-        return problem_response(request, slug, str(error.detail), headers=dict(error.headers or {}))
-
-    @app.get("/problems/{slug}", include_in_schema=False)
-    def explain(slug: str) -> Response:
-        kind = KINDS.get(slug)
-        if kind is None:
-            return PlainTextResponse("There is no problem of this kind.\n", 404)
-        return PlainTextResponse(f"{kind.title} ({kind.status})\n\n{kind.meaning}\n")
-
-
-def _add_health(app: FastAPI) -> None:
-    @app.get("/healthz", tags=["health"], operation_id="healthz")
-    def healthz() -> dict[str, str]:
-        """The process runs."""
-        return {"status": "running", "version": __version__}
-
-    @app.get("/readyz", tags=["health"], operation_id="readyz", responses={503: {"model": Problem}})
-    def readyz() -> dict[str, str]:
-        """The database answers and its schema is the right one."""
-        context: Context = app.state.context
-        context.store.ping()
-        if not is_current(context.store):
-            raise ServiceProblem("database-unavailable", "The schema is not current", remedy="Run rustgauged migrate")
-        return {"status": "ready"}
-
-
-def _add_console(app: FastAPI) -> None:
-    """The console's files; any other address is one of its pages, so it gets the index."""
-
-    @app.get("/{path:path}", include_in_schema=False)
-    def console(request: Request, path: str) -> Response:
-        if path.startswith("api/"):
-            return problem_response(request, "not-found", f"There is nothing at /{path[:100]}")
-        root = CONSOLE.resolve()
-        file = (root / path).resolve()
-        if path and file.is_relative_to(root) and file.is_file():
-            immutable = path.startswith("assets/")
-            cache = "public, max-age=31536000, immutable" if immutable else "no-cache"
-            return FileResponse(file, headers={"Cache-Control": cache})
-        index = root / "index.html"
-        if not index.is_file():
-            return PlainTextResponse("The console is not built. Run `make console`.\n", 404)
-        return FileResponse(index, headers={"Cache-Control": "no-cache"})
+    return create_application(context, ROUTERS)

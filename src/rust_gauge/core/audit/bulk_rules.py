@@ -1,7 +1,7 @@
 """What large mailbox providers ask of those who send in bulk, judged from what was measured.
 
-The requirements are data: a dated file that an operator edits (`service/bulk_sender_rules.toml`), each naming one of
-the measures below. What was not measured is said to be so, and never counts as met.
+The requirements are data: a dated file that an operator edits (`service/domains/bulk_sender_rules.toml`), each
+naming one of the measures below. What was not measured is said to be so, and never counts as met.
 """
 
 from collections.abc import Iterable

@@ -1,1 +1,1 @@
-"""Work that takes long, done apart from requests by worker processes of which there can be any number."""
+"""Long work: progress, cancel, resume, files in pieces, results."""

@@ -1,0 +1,1 @@
+"""Signing in, sessions, tokens, people and their roles."""

@@ -1,0 +1,58 @@
+"""Signing in and tokens under /api/v1."""
+
+from fastapi import APIRouter, Request, Response
+
+from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
+from rust_gauge.service.accounts import accounts
+from rust_gauge.service.http.access import COOKIE, Asker, Ctx, check_same_site
+from rust_gauge.service.http.parameters import problems
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+
+@router.post("/session", tags=["session"], operation_id="sign_in")
+def sign_in(context: Ctx, request: Request, response: Response, body: SignIn) -> Who:
+    """Sign in as a person; the session comes as a cookie."""
+    check_same_site(request)
+    secret, principal = accounts.sign_in(context, body.email, body.password.get_secret_value())
+    response.set_cookie(
+        COOKIE,
+        secret,
+        max_age=context.settings.session_hours * 3600,
+        httponly=True,
+        samesite="strict",
+        secure=context.settings.public_url.startswith("https://"),
+        path="/",
+    )
+    return accounts.describe(principal)
+
+
+@router.get("/session", tags=["session"], operation_id="who_am_i")
+def who_am_i(principal: Asker) -> Who:
+    """Who is asking, and which tenants they may see."""
+    return accounts.describe(principal)
+
+
+@router.delete("/session", tags=["session"], status_code=204, operation_id="sign_out")
+def sign_out(context: Ctx, principal: Asker, request: Request, response: Response) -> None:
+    """End the session."""
+    accounts.sign_out(context, request.cookies.get(COOKIE, ""))
+    response.delete_cookie(COOKIE, path="/")
+
+
+@router.get("/tokens", tags=["session"], operation_id="list_tokens")
+def list_tokens(context: Ctx, principal: Asker) -> list[Token]:
+    """The asker's tokens, without their secrets."""
+    return accounts.list_tokens(context, principal)
+
+
+@router.post("/tokens", tags=["session"], status_code=201, operation_id="make_token")
+def make_token(context: Ctx, principal: Asker, body: NewToken) -> MadeToken:
+    """Make a token for a program. Its secret is shown this once."""
+    return accounts.make_token(context, principal, body)
+
+
+@router.delete("/tokens/{id}", tags=["session"], status_code=204, operation_id="drop_token")
+def drop_token(context: Ctx, principal: Asker, id: int) -> None:
+    """Make a token worthless."""
+    accounts.drop_token(context, principal, id)

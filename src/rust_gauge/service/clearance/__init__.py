@@ -1,0 +1,1 @@
+"""May these addresses be mailed? Answers to programs, files and MTAs."""

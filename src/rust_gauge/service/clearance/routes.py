@@ -1,0 +1,96 @@
+"""Clearance under /api/v1: for programs, lists and MTAs."""
+
+from collections.abc import Iterator
+from typing import Annotated
+
+from fastapi import APIRouter, Body, Depends, Path, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import StreamingResponse
+
+from rust_gauge.contract.checks import Gate, MadeGate, NewGate
+from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult
+from rust_gauge.contract.tasks import ListCheckRequest, Task
+from rust_gauge.service.clearance import clearance, gates, list_checks
+from rust_gauge.service.clearance.clearance import Question
+from rust_gauge.service.http.access import Asker, Ctx, Tenant
+from rust_gauge.service.http.parameters import problems
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+
+@router.post("/tenants/{tenant}/list-checks", tags=["suppression"], status_code=201, operation_id="start_list_check")
+def start_list_check(context: Ctx, tenant: Tenant, principal: Asker, body: ListCheckRequest) -> Task:
+    """Look at a list before a send: start here, send the file by pieces, then run the task."""
+    return list_checks.start(context, tenant, body, principal.email)
+
+
+@router.get("/tenants/{tenant}/gates", tags=["suppression"], operation_id="list_gates")
+def list_gates(context: Ctx, tenant: Tenant) -> list[Gate]:
+    """Ways in for MTAs that ask about recipients."""
+    return gates.list_gates(context, tenant)
+
+
+@router.post("/tenants/{tenant}/gates", tags=["suppression"], status_code=201, operation_id="add_gate")
+def add_gate(context: Ctx, tenant: Tenant, body: NewGate) -> MadeGate:
+    """A gate. Its key and the line for the MTA are shown this once."""
+    return gates.add_gate(context, tenant, body)
+
+
+Id = Annotated[int, Path(ge=1, le=2**63)]
+
+
+@router.delete("/tenants/{tenant}/gates/{id}", tags=["suppression"], status_code=204, operation_id="drop_gate")
+def drop_gate(context: Ctx, tenant: Tenant, id: Id) -> None:
+    """Close a gate."""
+    gates.drop_gate(context, tenant, id)
+
+
+@router.post(
+    "/tenants/{tenant}/clearance", tags=["suppression"], operation_id="ask_clearance", response_model=ClearanceResult
+)
+def ask_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> Response:
+    """May I mail these? Each address is `clear` or `held`, and why, by the list as it is at this moment."""
+    done = clearance.answer(context, tenant, body)
+    return Response(clearance.encode(done), media_type="application/json")
+
+
+_PIECE = 256 * 1024
+
+
+_Name = Annotated[str | None, Query(max_length=253)]
+
+
+def _question(stream: _Name = None, domain: _Name = None, relay: _Name = None, only_held: bool = False) -> Question:
+    return Question(stream, domain, relay, only_held)
+
+
+@router.post(
+    "/tenants/{tenant}/clearance/stream",
+    tags=["suppression"],
+    operation_id="stream_clearance",
+    response_class=StreamingResponse,
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"application/x-ndjson": {"schema": {"type": "string"}}}}
+    },
+)
+async def stream_clearance(
+    context: Ctx, tenant: Tenant, request: Request, question: Annotated[Question, Depends(_question)]
+) -> StreamingResponse:
+    """The same for millions: NDJSON in (a string, an object with `address`, or the bare address in each line), NDJSON
+    out in the same order, however many there are. The answer begins when all was sent.
+    """
+    stream = clearance.Stream(context, tenant, question)
+    try:
+        async for piece in request.stream():
+            await run_in_threadpool(stream.feed, piece)
+        await run_in_threadpool(stream.end)
+    except BaseException:
+        stream.file.close()
+        raise
+
+    def answers() -> Iterator[bytes]:
+        with stream.file as file:
+            while piece := file.read(_PIECE):
+                yield piece
+
+    return StreamingResponse(answers(), media_type="application/x-ndjson")

@@ -1,0 +1,1 @@
+"""Sending domains: audits, batches of audits, proofs, relays."""

@@ -1,0 +1,32 @@
+"""The page behind the link of a proof's message. Opening it proves nothing, since scanners do; its button does."""
+
+import html
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+from fastapi.responses import HTMLResponse
+
+from rust_gauge.service.domains import proofs
+from rust_gauge.service.http.access import Ctx
+from rust_gauge.service.http.pages import page
+
+router = APIRouter()
+Link = Annotated[str, Path(min_length=20, max_length=100, pattern=r"^[A-Za-z0-9_-]+$")]
+
+
+@router.get("/confirm/{link}", include_in_schema=False)
+def show(context: Ctx, link: Link) -> HTMLResponse:
+    subject = proofs.subject_of_link(context, link)
+    if subject is None:
+        return page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
+    name = html.escape(subject)
+    form = '<form method="post"><button>Yes, it is ours</button></form>'
+    return page(f"Is {name} yours?", f"Confirm only if you asked for this. {form}")
+
+
+@router.post("/confirm/{link}", include_in_schema=False)
+def confirm(context: Ctx, link: Link) -> HTMLResponse:
+    subject = proofs.confirm_link(context, link)
+    if subject is None:
+        return page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
+    return page(f"{html.escape(subject)} is proven", "You can close this page.")

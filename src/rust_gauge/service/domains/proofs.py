@@ -1,0 +1,323 @@
+"""Proving domains (by a record or a message to postmaster or abuse) and addresses (by a message to them).
+
+Codes and links are kept as digests only, hold for a day and allow few tries. A proof by record is looked at every
+day, and lost when a server of the zone says that the record is gone; a server that does not answer proves nothing.
+"""
+
+import hashlib
+import secrets
+from datetime import UTC, timedelta
+from email.message import EmailMessage
+from email.utils import format_datetime, make_msgid
+from typing import Any
+
+import structlog
+from sqlalchemy import Connection
+
+from rust_gauge.contract.proofs import NewProof, Proof, Sender
+from rust_gauge.core.dns import ask, split_server
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import parse_address
+from rust_gauge.gateways.mail_out import MailNotSent, send
+from rust_gauge.service.domains.domains import domain_name
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.webhooks import webhooks
+from rust_gauge.store import audits as store_audits
+from rust_gauge.store import domains as store_domains
+from rust_gauge.store import proofs as store_proofs
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+
+log = structlog.get_logger()
+_VALID = timedelta(hours=24)
+_TRIES = 5
+_A_DAY = 50  # messages of one tenant
+_NOT_PROVEN = "not proven: publish its record, or have a message sent to postmaster"
+_PAUSE = timedelta(minutes=1)  # between two messages for the same proof
+_AGAIN = timedelta(days=1)  # between two looks at a record
+_LETTERS = "23456789ABCDEFGHJKLMNPQRSTUVWXYZ"  # without those that look alike
+
+
+def record_name(domain: str) -> str:
+    return f"_rustgauge.{domain}"
+
+
+def start_proof(context: Context, tenant: TenantAccess, new: NewProof) -> Proof:
+    """Begin a proof. ServiceProblem for a subject that is none, too many messages, or a relay that does not take it."""
+    if new.way == "record":
+        return _start_record(context, tenant, domain_name(new.subject))
+    if new.way == "mail":
+        try:
+            address = parse_address(new.subject)
+        except AddressError as error:
+            raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
+        return _start_mail(context, tenant, "address", str(address), "mail", str(address), new.relay)
+    domain = domain_name(new.subject)
+    return _start_mail(context, tenant, "domain", domain, new.way, f"{new.way}@{domain}", new.relay)
+
+
+def _start_record(context: Context, tenant: TenantAccess, domain: str) -> Proof:
+    return get_proof(
+        context, tenant, keep_record_proof(context, tenant, domain, f"rustgauge-proof={secrets.token_hex(16)}")
+    )
+
+
+def keep_record_proof(context: Context, tenant: TenantAccess, domain: str, token: str) -> int:
+    """Wait for this record from now on, unless one is waited for already. Gives the proof's id."""
+    now = context.clock()
+
+    def write(connection: Any) -> int:
+        known = store_proofs.find_proof(connection, tenant.id, "domain", domain, "record")
+        if known is not None:
+            return int(known.id)
+        values = _fresh(tenant, "domain", domain, "record", now) | {"token": token}
+        id = store_proofs.put_proof(connection, **values)
+        for row in store_domains.list_domains(connection, tenant.id, name=domain):
+            store_domains.change_domain(connection, row.id, plan={**row.plan, "proof": token})
+        return id
+
+    return context.store.transaction(write)
+
+
+def _fresh(tenant: TenantAccess, kind: str, subject: str, way: str, now: Any) -> dict[str, Any]:
+    return {"tenant_id": tenant.id, "kind": kind, "subject": subject, "way": way, "sent_to": "", "token": "",
+            "state": "waiting", "tries": 0, "sends": 0, "created_at": now, "code_digest": None, "link_digest": None,
+            "expires_at": None, "proven_at": None, "checked_at": None, "lost_at": None, "sent_at": None}  # fmt: skip
+
+
+def _start_mail(
+    context: Context, tenant: TenantAccess, kind: str, subject: str, way: str, to: str, relay: str
+) -> Proof:
+    host, port = _relay(context, relay)
+    now = context.clock()
+    code = "".join(secrets.choice(_LETTERS) for _ in range(8))
+    link = secrets.token_urlsafe(32)
+
+    def write(connection: Any) -> int:
+        known = store_proofs.find_proof(connection, tenant.id, kind, subject, way)
+        if known is not None and known.sent_at is not None and now - known.sent_at.replace(tzinfo=UTC) < _PAUSE:
+            raise ServiceProblem(
+                "too-many-attempts", f"A message went to {to} less than a minute ago", remedy="Wait for it"
+            )
+        if store_proofs.sent_since(connection, tenant.id, now - timedelta(days=1)) >= _A_DAY:
+            raise ServiceProblem("too-many-attempts", f"{_A_DAY} messages were sent today", remedy="Go on tomorrow")
+        values = _fresh(tenant, kind, subject, way, now) | {
+            "sent_to": to, "sends": (known.sends if known is not None else 0) + 1, "sent_at": now,
+            "code_digest": _digest(tenant, code), "link_digest": hashlib.sha256(link.encode()).digest(),
+            "expires_at": now + _VALID,
+        }  # fmt: skip
+        return store_proofs.put_proof(connection, **values)
+
+    id = context.store.transaction(write)
+    try:
+        message = _message(context, tenant, subject, to, code, link)
+        send(host, port, message, context.settings.mail_from, to, context.settings.mail_from.rpartition("@")[2])
+    except MailNotSent as error:
+        context.store.transaction(lambda c: store_proofs.change_proof(c, id, state="expired", expires_at=now))
+        raise ServiceProblem("mail-not-sent", str(error), remedy=error.remedy) from None
+    return get_proof(context, tenant, id)
+
+
+def _digest(tenant: TenantAccess, code: str) -> bytes:
+    return hashlib.sha256(f"{tenant.id}:{code}".encode()).digest()
+
+
+def _relay(context: Context, name: str) -> tuple[str, int]:
+    known = context.settings.mail_relays
+    if not known:
+        raise ServiceProblem("mail-not-sent", "No relay is set for messages of our own", remedy="Set mail_relays")
+    if name and name not in known:
+        what = f"{name[:60]} is no relay for messages of our own"
+        raise ServiceProblem("invalid-request", what, remedy=f"Choose one of {', '.join(sorted(known))}")
+    return split_server(known[name or next(iter(known))])
+
+
+def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code: str, link: str) -> EmailMessage:
+    base = context.settings.public_url.rstrip("/") or f"http://{context.settings.host}:{context.settings.port}"
+    message = EmailMessage()
+    message["From"] = f"Rust Gauge <{context.settings.mail_from}>"
+    message["To"] = to
+    message["Subject"] = f"Is {subject} yours? Code {code}"
+    message["Date"] = format_datetime(context.clock())
+    message["Message-ID"] = make_msgid(domain=context.settings.mail_from.rpartition("@")[2])
+    message["Auto-Submitted"] = "auto-generated"
+    message.set_content(
+        f"{tenant.name} says that {subject} may send its mail.\n\n"
+        f"If that is right, give this code where you asked for it:\n\n    {code}\n\n"
+        f"or open this page and confirm there:\n\n    {base}/confirm/{link}\n\n"
+        "Both hold for 24 hours. If you know nothing of this, do nothing: without the code nobody gets anywhere.\n"
+    )
+    return message
+
+
+def check_record(context: Context, tenant: TenantAccess, id: int) -> Proof:
+    """Look for the record now."""
+    row = _row(context, tenant, id)
+    if row.way != "record":
+        raise ServiceProblem("invalid-request", "This proof waits for its code", remedy="Give the code of the message")
+    look(context, row)
+    return get_proof(context, tenant, id)
+
+
+def look(context: Context, row: AnyRow) -> None:
+    """Whether the record is there: proven when it is, lost when it was and a server says that it is gone."""
+    answer = context.resolver.run(ask(record_name(row.subject), "TXT"), fresh=True)
+    now = context.clock()
+    values: dict[str, Any] = {"checked_at": now}
+    if any(text.text.strip() == row.token for text in answer.texts):
+        values |= {"state": "proven", "proven_at": row.proven_at if row.state == "proven" else now, "lost_at": None}
+    elif not answer.failed and row.state == "proven":
+        values |= {"state": "lost", "lost_at": now}
+    context.store.transaction(lambda c: _keep(c, row, values, now))
+
+
+def _keep(connection: Any, row: AnyRow, values: dict[str, Any], now: Any) -> None:
+    store_proofs.change_proof(connection, row.id, **values)
+    state = values.get("state", row.state)
+    if state == row.state:
+        return
+    log.info("proof_changed", proof=row.id, subject=row.subject, state=state)
+    if state in ("proven", "lost"):
+        told = {"proof": row.id, "kind": row.kind, "subject": row.subject, "way": row.way}
+        webhooks.tell(connection, row.tenant_id, f"proof.{state}", told, now)
+    domain = row.subject.rpartition("@")[2]
+    for each in store_domains.list_domains(connection, row.tenant_id, name=domain):
+        words = {
+            "proven": f"{row.subject} is proven",
+            "lost": f"The proof of {row.subject} is lost: its record is gone",
+        }
+        entry = {"tenant_id": row.tenant_id, "domain_id": each.id, "audit_id": 0, "happened_at": now, "kind": "proof",
+                 "title": words[state][:500], "document": {"proof": row.id}}  # fmt: skip
+        store_audits.add_history(connection, [entry])
+
+
+def look_at_due(context: Context) -> None:
+    """Look again at records that proved a domain: what the worker does from time to time."""
+    rows = context.store.transaction(lambda c: store_proofs.due(c, context.clock() - _AGAIN))
+    for row in rows:
+        look(context, row)
+
+
+def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Proof:
+    """The code of the message. ServiceProblem `wrong-code` tells how many tries are left."""
+    now = context.clock()
+    given = "".join(code.split()).replace("-", "").upper()
+
+    def work(connection: Any) -> str:
+        row = store_proofs.get_proof(connection, tenant.id, id, lock=True)
+        if row is None:
+            return "not-found"
+        if row.state == "proven":
+            return ""
+        if row.code_digest is None or row.expires_at is None or row.expires_at.replace(tzinfo=UTC) < now:
+            return "It is over: the code held for 24 hours"
+        if row.tries >= _TRIES:
+            return "Too many wrong codes were given"
+        if not secrets.compare_digest(bytes(row.code_digest), _digest(tenant, given)):
+            store_proofs.change_proof(connection, id, tries=row.tries + 1)
+            left = _TRIES - row.tries - 1
+            return f"This is not the code; {left} {'try is' if left == 1 else 'tries are'} left"
+        _prove(connection, row, now)
+        return ""
+
+    said = context.store.transaction(work)
+    if said == "not-found":
+        raise _no_proof(tenant, id)
+    if said:
+        raise ServiceProblem("wrong-code", said, remedy="Have another message sent")
+    return get_proof(context, tenant, id)
+
+
+def _prove(connection: Any, row: AnyRow, now: Any) -> None:
+    values = {"state": "proven", "proven_at": now, "checked_at": now, "code_digest": None, "link_digest": None}
+    _keep(connection, row, values, now)
+
+
+def subject_of_link(context: Context, link: str) -> str | None:
+    """What a link would prove; None when it is not good (any more)."""
+    digest = hashlib.sha256(link.encode()).digest()
+    row = context.store.transaction(lambda c: store_proofs.proof_of_link(c, digest))
+    good = row is not None and row.state == "waiting" and row.expires_at.replace(tzinfo=UTC) >= context.clock()
+    return row.subject if row is not None and good else None
+
+
+def confirm_link(context: Context, link: str) -> str | None:
+    """Prove what a link stands for; None when it is not good (any more)."""
+    digest, now = hashlib.sha256(link.encode()).digest(), context.clock()
+
+    def work(connection: Any) -> str | None:
+        row = store_proofs.proof_of_link(connection, digest)
+        if row is None or row.state != "waiting" or row.expires_at.replace(tzinfo=UTC) < now:
+            return None
+        _prove(connection, row, now)
+        return str(row.subject)
+
+    return context.store.transaction(work)
+
+
+def get_proof(context: Context, tenant: TenantAccess, id: int) -> Proof:
+    return _shown(context, _row(context, tenant, id))
+
+
+def list_proofs(context: Context, tenant: TenantAccess) -> list[Proof]:
+    return [_shown(context, row) for row in context.store.transaction(lambda c: store_proofs.list_proofs(c, tenant.id))]
+
+
+def _row(context: Context, tenant: TenantAccess, id: int) -> AnyRow:
+    row = context.store.transaction(lambda c: store_proofs.get_proof(c, tenant.id, id))
+    if row is None:
+        raise _no_proof(tenant, id)
+    return row
+
+
+def _no_proof(tenant: TenantAccess, id: int) -> ServiceProblem:
+    return ServiceProblem("not-found", f"{tenant.name} has no proof {id}", remedy="See the list of proofs")
+
+
+def _shown(context: Context, row: AnyRow) -> Proof:
+    waiting = row.state == "waiting" and row.expires_at is not None
+    over = waiting and (row.expires_at.replace(tzinfo=UTC) < context.clock() or row.tries >= _TRIES)
+    return Proof(
+        id=row.id, kind=row.kind, subject=row.subject, way=row.way, state="expired" if over else row.state,
+        record_name=record_name(row.subject) if row.way == "record" else "", record=row.token, sent_to=row.sent_to,
+        tries_left=max(0, _TRIES - row.tries), created_at=row.created_at, expires_at=row.expires_at,
+        proven_at=row.proven_at, checked_at=row.checked_at, lost_at=row.lost_at,
+    )  # fmt: skip
+
+
+def list_senders(context: Context, tenant: TenantAccess) -> list[Sender]:
+    """Every domain that mail is sent as, stream by stream: proven or not, aligned or not."""
+    return context.store.transaction(lambda c: senders_of(c, tenant.id))
+
+
+def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], str]:
+    """What each (domain, stream) lacks, in words; those that lack nothing are left out.
+
+    (domain, "") is for streams that nobody described.
+    """
+    out: dict[tuple[str, str], str] = {}
+    for each in senders_of(connection, tenant_id):
+        if each.said:
+            out[each.domain, each.stream] = each.said
+        if not each.proven:
+            out.setdefault((each.domain, ""), _NOT_PROVEN)
+    return out
+
+
+def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
+    out = []
+    for domain in store_domains.senders(connection, tenant_id):
+        by_name = dict(zip(domain.audited or (), domain.results or (), strict=True))
+        covered = bool(domain.proven)
+        for stream in domain.streams or [{"name": "", "relay": ""}]:
+            result = by_name.get(stream["name"])
+            aligned = None if result is None else result == "pass"
+            lacks = [] if covered else [_NOT_PROVEN]
+            lacks += ["not aligned: neither SPF nor DKIM proves the domain in From"] if aligned is False else []
+            relays = list(dict.fromkeys(n for n in [stream.get("relay", ""), *stream.get("relays", [])] if n))
+            out.append(
+                Sender(domain=domain.name, stream=stream["name"], relays=relays, proven=covered, aligned=aligned,
+                       said="; ".join(lacks))
+            )  # fmt: skip
+    return out

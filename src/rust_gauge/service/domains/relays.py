@@ -1,0 +1,129 @@
+"""Relays and what a tenant says of them."""
+
+import ipaddress
+
+from rust_gauge.contract.relays import Relay, RelayDescription
+from rust_gauge.core.errors import DomainNameError
+from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.recordplan import DkimNeed, HostNeed, SendingHost
+from rust_gauge.core.recordplan import Relay as PlanRelay
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import domains as store_domains
+from rust_gauge.store import relays as store_relays
+from rust_gauge.store.accounts import TenantAccess
+
+
+def list_relays(context: Context, tenant: TenantAccess) -> list[Relay]:
+    rows, domains = context.store.transaction(
+        lambda c: (store_relays.list_relays(c, tenant.id), store_domains.list_domains(c, tenant.id))
+    )
+    users: dict[str, list[str]] = {}
+    for domain in domains:
+        for stream in domain.streams:
+            for name in {stream.get("relay", ""), *stream.get("relays", [])} - {""}:
+                users.setdefault(name, []).append(domain.name)
+    known = dict(rows)
+    return [
+        Relay(name=name, described=known.get(name) is not None, domains=users.get(name, []), **(known.get(name) or {}))
+        for name in sorted({*known, *users})
+    ]
+
+
+def describe_relay(context: Context, tenant: TenantAccess, name: str, description: RelayDescription) -> Relay:
+    """Set what is known of a relay. ServiceProblem `invalid-request` where an address or a name is none."""
+    checked = _checked(description)
+    context.store.transaction(
+        lambda c: store_relays.describe_relay(c, tenant.id, name, checked.model_dump(mode="json"))
+    )
+    return next(relay for relay in list_relays(context, tenant) if relay.name == name)
+
+
+def forget_relay(context: Context, tenant: TenantAccess, name: str) -> None:
+    """Forget what was said of a relay. Its events and the streams that name it stay."""
+    if not context.store.transaction(lambda c: store_relays.forget_relay(c, tenant.id, name)):
+        raise ServiceProblem("not-found", f"Nothing is said of a relay {name[:60]}", remedy="See the list of relays")
+
+
+def plan_relays(context: Context, tenant: TenantAccess) -> tuple[PlanRelay, ...]:
+    """The described relays as a plan wants them."""
+    rows = context.store.transaction(lambda c: store_relays.list_relays(c, tenant.id))
+    return tuple(_for_plan(name, RelayDescription.model_validate(text)) for name, text in rows if text is not None)
+
+
+def _for_plan(name: str, d: RelayDescription) -> PlanRelay:
+    def need(record: object) -> HostNeed | None:
+        r = getattr(d, str(record))
+        return HostNeed(r.label.lower(), r.type, r.value, r.priority, r.spf) if r else None
+
+    return PlanRelay(
+        name,
+        own=d.own,
+        hosts=tuple(SendingHost(host.ip, host.helo) for host in d.hosts),
+        include=d.include,
+        networks=tuple(d.networks),
+        dkim=tuple(DkimNeed(key.selector.lower(), key.type, key.value) for key in d.dkim),
+        return_path=need("return_path"),
+        tracking=need("tracking"),
+        inbound=tuple((each.priority, each.host) for each in d.inbound),
+    )
+
+
+def _checked(description: RelayDescription) -> RelayDescription:
+    """With names in A-labels and addresses that are some."""
+    hosts = [
+        host.model_copy(update={"ip": _address(host.ip), "helo": _name(host.helo, "hosts.helo")})
+        for host in description.hosts
+    ]
+    dkim = [
+        key.model_copy(update={"value": _target(key.value, "dkim.value") if key.type == "CNAME" else key.value.strip()})
+        for key in description.dkim
+    ]
+    records = {
+        field: record.model_copy(update={"value": _target(record.value, f"{field}.value")})
+        for field in ("return_path", "tracking")
+        if (record := getattr(description, field)) is not None
+    }
+    inbound = [each.model_copy(update={"host": _target(each.host, "inbound.host")}) for each in description.inbound]
+    return description.model_copy(
+        update={
+            "hosts": hosts, "networks": [_network(text) for text in description.networks],
+            "include": _target(description.include, "include"), "dkim": dkim, "inbound": inbound, **records,
+        }
+    )  # fmt: skip
+
+
+def _refuse(field: str, what: str, remedy: str) -> ServiceProblem:
+    return ServiceProblem("invalid-request", f"{field}: {what}", remedy=remedy)
+
+
+def _address(text: str) -> str:
+    try:
+        return str(ipaddress.ip_address(text.strip()))
+    except ValueError:
+        raise _refuse("hosts.ip", f"{text[:60]} is no IP address", "Give an address such as 192.0.2.41") from None
+
+
+def _network(text: str) -> str:
+    try:
+        return str(ipaddress.ip_network(text.strip(), strict=False)).removesuffix("/32").removesuffix("/128")
+    except ValueError:
+        raise _refuse("networks", f"{text[:60]} is no network", "Give one such as 192.0.2.40/29") from None
+
+
+def _name(text: str, field: str) -> str:
+    if not text.strip():
+        return ""
+    try:
+        return normalise_domain(text)
+    except DomainNameError as error:
+        raise _refuse(field, str(error), error.remedy) from None
+
+
+def _target(text: str, field: str) -> str:
+    """A host that may hold {domain} or {dashed}."""
+    text = text.strip()
+    if not text:
+        return ""
+    filled = _name(text.replace("{domain}", "d.example").replace("{dashed}", "d-example"), field)
+    return filled if "{" not in text else text.lower().rstrip(".")

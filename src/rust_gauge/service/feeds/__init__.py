@@ -1,0 +1,1 @@
+"""Sources of events: their settings, their formats, and the processes that read them."""

@@ -1,0 +1,139 @@
+"""Feeds under /api/v1: their settings, and the addresses that sources send to."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path, Query, Request
+from fastapi.concurrency import run_in_threadpool
+
+from rust_gauge.contract.common import Page
+from rust_gauge.contract.events import IntakeResult
+from rust_gauge.contract.feeds import (
+    Feed,
+    FeedChange,
+    MadeFeed,
+    MappingTrial,
+    MappingTrialResult,
+    NewFeed,
+    RefusedRow,
+    ReplayResult,
+)
+from rust_gauge.service.feeds import feeds
+from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.http.bodies import unpack_body
+from rust_gauge.service.http.parameters import Cursor, Limit, problems
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+
+@router.get("/tenants/{tenant}/feeds", tags=["feeds"], operation_id="list_feeds")
+def list_feeds(context: Ctx, tenant: Tenant) -> list[Feed]:
+    """All ways in, and how they go."""
+    return feeds.list_feeds(context, tenant)
+
+
+@router.post("/tenants/{tenant}/feeds", tags=["feeds"], status_code=201, operation_id="add_feed")
+def add_feed(context: Ctx, tenant: Tenant, body: NewFeed) -> MadeFeed:
+    """Open a way in. Its token and its key are shown this once."""
+    return feeds.add_feed(context, tenant, body)
+
+
+Name = Annotated[str, Path(max_length=60)]
+
+
+@router.get("/tenants/{tenant}/feeds/{name}", tags=["feeds"], operation_id="get_feed")
+def get_feed(context: Ctx, tenant: Tenant, name: Name) -> Feed:
+    """One way in."""
+    return feeds.get_feed(context, tenant, name)
+
+
+@router.patch("/tenants/{tenant}/feeds/{name}", tags=["feeds"], operation_id="change_feed")
+def change_feed(context: Ctx, tenant: Tenant, name: Name, body: FeedChange) -> Feed:
+    """Change it, pause it, or let it go on."""
+    return feeds.change_feed(context, tenant, name, body)
+
+
+@router.delete("/tenants/{tenant}/feeds/{name}", tags=["feeds"], status_code=204, operation_id="drop_feed")
+def drop_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
+    """Close it; what came by it stays."""
+    feeds.drop_feed(context, tenant, name)
+
+
+@router.post(
+    "/tenants/{tenant}/feeds/{name}/events",
+    tags=["feeds"],
+    operation_id="send_to_feed",
+    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {}}}}},
+)
+async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Request) -> IntakeResult:
+    """Hand something to a feed as a person. Safe to repeat.
+
+    JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of a log (text/plain).
+    """
+    body = await request.body()
+
+    def work() -> IntakeResult:
+        unpacked = unpack_body(body, request.headers.get("content-encoding", ""), context.settings.max_unpacked_bytes)
+        return feeds.receive_by_name(context, tenant, name, unpacked, request.headers.get("content-type", ""))
+
+    return await run_in_threadpool(work)
+
+
+@router.get("/tenants/{tenant}/feeds/{name}/refused", tags=["feeds"], operation_id="list_refused")
+def list_refused(
+    context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100
+) -> Page[RefusedRow]:
+    """Rows that were refused, newest first, with what is wrong with each."""
+    return feeds.list_refused(context, tenant, name, cursor, limit)
+
+
+@router.post("/tenants/{tenant}/feeds/{name}/refused/replay", tags=["feeds"], operation_id="replay_refused")
+def replay_refused(
+    context: Ctx, tenant: Tenant, name: Name, id: Annotated[int | None, Query(ge=1, description="Only this row")] = None
+) -> ReplayResult:
+    """Try refused rows again, with the mapping as it is now."""
+    return feeds.replay(context, tenant, name, id)
+
+
+@router.delete("/tenants/{tenant}/feeds/{name}/refused", tags=["feeds"], operation_id="drop_refused")
+def drop_refused(context: Ctx, tenant: Tenant, name: Name) -> int:
+    """Forget what was refused. Gives how many rows."""
+    return feeds.drop_refused(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/mapping-trials", tags=["feeds"], operation_id="try_mapping")
+def try_mapping(context: Ctx, tenant: Tenant, body: MappingTrial) -> MappingTrialResult:
+    """A sample becoming events, field by field. Nothing is stored."""
+    return feeds.try_mapping(context, tenant, body)
+
+
+@router.post(
+    "/intake/{key}",
+    tags=["feeds"],
+    operation_id="receive",
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {
+                "application/json": {"schema": {}},
+                "application/x-ndjson": {"schema": {"type": "string"}},
+            },
+        }
+    },
+)
+async def receive(context: Ctx, request: Request, key: Annotated[str, Path(max_length=60)]) -> IntakeResult:
+    """What sources send to: JSON or NDJSON, plain, gzip or zstd.
+
+    Proven by the feed's token (Authorization: Bearer) or by a signature over time and body in the open Standard
+    Webhooks form, not older than five minutes. Answered when it is stored; safe to repeat. Rows that cannot be used
+    are kept with the reason, and answered with the others.
+    """
+    body = await request.body()
+    headers = {name: request.headers.get(name, "") for name in ("webhook-id", "webhook-timestamp", "webhook-signature")}
+    headers = {name: value for name, value in headers.items() if value}
+
+    def work() -> IntakeResult:
+        feed = feeds.feed_for(context, key, request.headers.get("authorization", ""), headers, body)
+        unpacked = unpack_body(body, request.headers.get("content-encoding", ""), context.settings.max_unpacked_bytes)
+        return feeds.receive(context, feed, unpacked, request.headers.get("content-type", ""))
+
+    return await run_in_threadpool(work)

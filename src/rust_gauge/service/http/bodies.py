@@ -1,0 +1,47 @@
+"""Bodies that come packed (RFC 9110 §8.4): gzip and zstd, to a limit, so that a bomb stays small."""
+
+import zlib
+
+import zstandard
+
+from rust_gauge.service.runtime.problems import ServiceProblem
+
+_PIECE = 1024 * 1024
+
+
+def unpack_body(body: bytes, encoding: str, limit: int) -> bytes:
+    """The body without its content encoding. ServiceProblem for another encoding, broken data, or more than `limit`."""
+    name = encoding.strip().lower()
+    if name in ("", "identity"):
+        return body
+    try:
+        if name in ("gzip", "x-gzip"):
+            unpacker = zlib.decompressobj(wbits=31)
+            out = unpacker.decompress(body, limit + 1)
+            if not unpacker.eof and len(out) <= limit:
+                raise ServiceProblem("not-packed", "The gzip data ends in the middle")
+        elif name == "zstd":
+            out = _zstd(body, limit)
+        else:
+            raise ServiceProblem("unsupported-type", f"{name[:40]} is no encoding that is read", remedy="gzip or zstd")
+    except (zlib.error, zstandard.ZstdError) as error:
+        raise ServiceProblem("not-packed", f"This is no {name}: {error}"[:200]) from None
+    if len(out) > limit:
+        raise ServiceProblem("too-large", f"Unpacked it has more than {limit} octets", remedy="Send it in pieces")
+    return out
+
+
+def _zstd(body: bytes, limit: int) -> bytes:
+    out = bytearray()
+    with zstandard.ZstdDecompressor(max_window_size=2**27).stream_reader(body) as reader:
+        while len(out) <= limit:
+            piece = reader.read(_PIECE)
+            if not piece:
+                break
+            out += piece
+    if len(out) <= limit:  # small enough to look whether it is whole, which the reader does not tell
+        whole = zstandard.ZstdDecompressor(max_window_size=2**27).decompressobj()
+        whole.decompress(body)
+        if not whole.eof:
+            raise ServiceProblem("not-packed", "The zstd data ends in the middle")
+    return bytes(out)

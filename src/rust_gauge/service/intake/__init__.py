@@ -1,0 +1,1 @@
+"""Taking events in: reading rows, names, and one transaction for all that follows."""

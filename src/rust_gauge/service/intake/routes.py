@@ -1,0 +1,48 @@
+"""Events sent to /api/v1."""
+
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
+
+from rust_gauge.contract.events import IntakeResult
+from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.http.bodies import unpack_body
+from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.intake import intake
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+_EXAMPLE = (
+    '{"kind": "bounced", "time": "2026-11-20T08:00:04Z", "domain": "news.glasswort.example", '
+    '"recipient": "someone@tidepost.example", "stream": "newsletter", "relay": "driftline", '
+    '"message_id": "a1@news.glasswort.example", "reply_code": 550, "enhanced_code": "5.1.1", '
+    '"diagnostic": "550 5.1.1 no such mailbox"}\n'
+)
+
+
+@router.post(
+    "/tenants/{tenant}/events",
+    tags=["events"],
+    operation_id="load_events",
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {
+                "application/x-ndjson": {"schema": {"type": "string"}, "example": _EXAMPLE},
+                "application/json": {"schema": {"type": "array", "items": {"$ref": "#/components/schemas/NewEvent"}}},
+            },
+        }
+    },
+)
+async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeResult:
+    """Take events in: one JSON object a line, or a JSON array.
+
+    Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
+    refused row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
+    """
+    packed = await request.body()
+    encoding = request.headers.get("content-encoding", "")
+    body = await run_in_threadpool(unpack_body, packed, encoding, context.settings.max_unpacked_bytes)
+    rows = await run_in_threadpool(
+        intake.split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
+    )
+    return await run_in_threadpool(intake.take_in, context, tenant, rows)

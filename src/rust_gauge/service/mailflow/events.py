@@ -1,0 +1,146 @@
+"""Events as they are kept: the trail of a recipient or a message. How they come in is in `intake`."""
+
+import base64
+import ipaddress
+import time
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.common import Page
+from rust_gauge.contract.events import Event as EventOut
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.replies import Cause, Permanence
+from rust_gauge.service.domains import proofs
+from rust_gauge.service.domains.domains import find_domain
+from rust_gauge.service.http.paging import read_cursor, write_cursor
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import events as store_events
+from rust_gauge.store import flow as store_flow
+from rust_gauge.store import providers as store_providers
+from rust_gauge.store import tables as t
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.events import EventQuery
+
+_LOOKED_BACK = timedelta(days=40)
+_REMEMBERED = 3.0  # seconds
+
+
+def list_events(
+    context: Context,
+    tenant: TenantAccess,
+    *,
+    recipient: str | None,
+    message_id: str | None,
+    domain: str | None,
+    kinds: Sequence[str],
+    provider: str | None = None,
+    stream: str | None = None,
+    relay: str | None = None,
+    ip: str = "",
+    causes: Sequence[str] = (),
+    reply: str = "",
+    since: datetime | None,
+    until: datetime | None,
+    cursor: str | None,
+    limit: int,
+) -> Page[EventOut]:
+    """Events, newest first."""
+    position = read_cursor(cursor, str, str)
+    try:
+        address = parse_address(recipient) if recipient else None
+    except AddressError as error:
+        raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
+    try:
+        before = (datetime.fromisoformat(position[0]), base64.b64decode(position[1])) if position else None
+    except ValueError:
+        raise ServiceProblem("bad-cursor", "This cursor was not made by this list") from None
+    if not recipient and not message_id and since is None:
+        since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
+    if ip:
+        try:
+            ip = str(ipaddress.ip_address(ip))
+        except ValueError:
+            raise ServiceProblem("invalid-request", f"ip: {ip} is no IP address", remedy="Such as 192.0.2.1") from None
+    names: tuple[int | None, ...] = (None, None, None)
+    if provider or stream is not None or relay is not None:
+        names = context.store.transaction(
+            lambda c: (
+                store_providers.find(c, provider) if provider else None,
+                store_flow.id_of(c, t.stream, tenant.id, stream) if stream is not None else None,
+                store_flow.id_of(c, t.relay, tenant.id, relay) if relay is not None else None,
+            )
+        )
+    for wanted, found in zip((provider, stream, relay), names, strict=True):
+        if wanted and found is None:
+            return Page(items=[], next=None)
+    query = EventQuery(
+        tenant.id,
+        recipient=address,
+        message_id=message_id,
+        domain_id=find_domain(context, tenant, domain).id if domain else None,
+        kinds=tuple(Kind(kind).number for kind in kinds),
+        provider_id=names[0],
+        stream_id=names[1],
+        relay_id=names[2],
+        sending_ip=ip,
+        causes=tuple(Cause(cause).number for cause in causes),
+        reply=reply,
+        since=since,
+        until=until,
+        before=before,
+        limit=limit + 1,
+    )
+    rows, lacks = context.store.transaction(
+        lambda c: ((found := list(store_events.find_events(c, query))), _lacks(context, c, tenant.id) if found else {})
+    )
+    items = [_show(row, lacks) for row in rows[:limit]]
+    last = rows[limit - 1] if len(rows) > limit else None
+    after = write_cursor(last.occurred_at.isoformat(), base64.b64encode(last.identity).decode()) if last else None
+    return Page(items=items, next=after)
+
+
+def _lacks(context: Context, connection: Connection, tenant_id: int) -> Mapping[tuple[str, str], str]:
+    """What streams lack, remembered for a moment: a trail is asked for page by page."""
+    known = context.memory.get(("lacks", tenant_id))
+    if known is None or time.monotonic() - known[0] > _REMEMBERED:
+        known = context.memory[("lacks", tenant_id)] = (time.monotonic(), proofs.lacks_of(connection, tenant_id))
+    lacks: Mapping[tuple[str, str], str] = known[1]
+    return lacks
+
+
+_SAME = (
+    "recipient",
+    "message_id",
+    "reply_code",
+    "enhanced_code",
+    "diagnostic",
+    "cause_rule",
+    "remote_host",
+    "sending_ip",
+    "campaign",
+    "attempt",
+    "seconds_taken",
+    "arrived_at",
+    "domain",
+    "stream",
+    "relay",
+    "provider",
+)
+
+
+def _show(row: Any, lacks: Mapping[tuple[str, str], str]) -> EventOut:
+    return EventOut(
+        tags=row.tags.split(",") if row.tags else [],
+        sender_lacks=lacks.get((row.domain, row.stream), "") or lacks.get((row.domain, ""), ""),
+        kind=str(Kind.from_number(row.kind)),
+        time=row.occurred_at,
+        cause=str(Cause.from_number(row.cause)),
+        permanence=str(Permanence.from_number(row.permanence)),
+        **{name: getattr(row, name) for name in _SAME},
+    )

@@ -1,0 +1,375 @@
+"""Rules of a tenant's own: kept, tried on the past, and applied to it as a job.
+
+A load is judged by the rules that hold when it is counted (`store.intake` compares versions under the lock). So once
+the job has gone through all days, every refusal is judged by the newest rules.
+"""
+
+import time
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from functools import partial
+from typing import Any
+
+import structlog
+from sqlalchemy import Connection
+
+from rust_gauge.contract.common import ProblemError
+from rust_gauge.contract.rules import (
+    CauseRules,
+    JudgedWording,
+    OwnRule,
+    RuleApplication,
+    RulesChange,
+    RuleTrial,
+    RuleTrialRequest,
+)
+from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.mailflow.event import judge_again, permanence_of
+from rust_gauge.core.replies import (
+    Cause,
+    CauseRule,
+    Classified,
+    Classifier,
+    Permanence,
+    RuleError,
+    RuleSet,
+    failures,
+    own_rules,
+    shipped_classifier,
+    shipped_rules,
+)
+from rust_gauge.core.replies.wording import reply_wording
+from rust_gauge.core.suppression import Act, Policy
+from rust_gauge.service.mailflow.retention import kept_since
+from rust_gauge.service.providers.providers import columns_of
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.suppression import holding
+from rust_gauge.service.suppression.policy import policy_of
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import jobs, rejudge
+from rust_gauge.store import readings as store_readings
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.intake import lock_counters, rules_version
+from rust_gauge.store.jobs import Job
+
+log = structlog.get_logger()
+_SETTING = "cause_rules"
+_SHOWN = 500
+_LONGEST_TRIAL = 20  # seconds
+_LOOKED_AT = timedelta(days=90)  # wordings that new rules are held against for their speed
+
+
+@dataclass(frozen=True, slots=True)
+class TenantRules:
+    """What judges a tenant's refusals."""
+
+    version: int
+    classifier: Classifier
+
+
+def rules_of(context: Context, tenant_id: int) -> TenantRules:
+    def work(connection: Connection) -> tuple[int, Any]:
+        return rules_version(connection, tenant_id), store_settings.get_setting(connection, tenant_id, _SETTING)
+
+    version, document = context.store.transaction(work)
+    rules = [_core_rule(OwnRule.model_validate(rule)) for rule in (document or {}).get("rules", [])]
+    return TenantRules(version, Classifier(own_rules(rules, time.thread_time)) if rules else shipped_classifier())
+
+
+def _core_rule(rule: OwnRule) -> CauseRule:
+    return CauseRule(
+        rule.name, Cause(rule.cause), tuple(rule.words), rule.pattern, rule.unless, rule.code, rule.enhanced,
+        rule.provider, Permanence(rule.permanence) if rule.permanence else None, tuple(rule.fits),
+        tuple(rule.fits_not),
+    )  # fmt: skip
+
+
+def get_rules(context: Context, tenant: TenantAccess) -> CauseRules:
+    def work(connection: Connection) -> CauseRules:
+        document = store_settings.get_setting(connection, tenant.id, _SETTING) or {}
+        row = rejudge.get_application(connection, tenant.id)
+        return CauseRules(
+            version=rules_version(connection, tenant.id), changed_at=document.get("changed_at"),
+            changed_by=document.get("changed_by", ""), rules=document.get("rules", []), application=_application(row),
+        )  # fmt: skip
+
+    return context.store.transaction(work)
+
+
+def shipped(tenant: TenantAccess) -> list[OwnRule]:
+    """The rules that come with the service, asked after a tenant's own."""
+    return [
+        OwnRule(
+            name=rule.name, cause=str(rule.cause), words=list(rule.words), pattern=rule.pattern, unless=rule.unless,
+            code=rule.code, enhanced=rule.enhanced, provider=rule.provider, permanence=str(rule.permanence or ""),
+            fits=list(rule.fits), fits_not=list(rule.fits_not),
+        )
+        for rule in shipped_rules().rules
+    ]  # fmt: skip
+
+
+def _application(row: AnyRow | None) -> RuleApplication | None:
+    if row is None:
+        return None
+    return RuleApplication(**{name: getattr(row, name) for name in RuleApplication.model_fields})
+
+
+def _own(rules: Sequence[OwnRule]) -> tuple[list[CauseRule], RuleSet]:
+    """As the core has them. ServiceProblem that names each rule that cannot be used."""
+    made, errors = [], []
+    for number, rule in enumerate(rules):
+        try:
+            made.append(_core_rule(rule))
+            own_rules([made[-1]], time.thread_time)
+        except RuleError as error:
+            what = f"{error.what} ({error.why})" if error.why else error.what
+            errors.append(ProblemError(field=f"rules.{number}", what=what, remedy=error.remedy))
+    try:
+        if not errors:
+            return made, own_rules(made, time.thread_time)
+    except RuleError as error:
+        errors.append(ProblemError(field="rules", what=error.what, remedy=error.remedy))
+    raise ServiceProblem("invalid-request", errors[0].what, remedy="Nothing was changed", errors=errors)
+
+
+def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: str) -> CauseRules:
+    """Keep rules. ServiceProblem when one cannot be used, takes too long, or does not decide its own examples."""
+    made, ruleset = _own(change.rules)
+    problems = _problems(made, ruleset, _past(context, tenant, context.clock().date() - _LOOKED_AT))
+    if problems:
+        errors = [ProblemError(field="rules", what=what) for what in problems]
+        raise ServiceProblem("invalid-request", problems[0], remedy="Nothing was changed", errors=errors)
+    now = context.clock()
+    document = {
+        "rules": [rule.model_dump() for rule in change.rules], "changed_at": now.isoformat(), "changed_by": by,
+    }  # fmt: skip
+
+    def write(connection: Connection) -> None:
+        if lock_counters(connection, tenant.id) != change.version:
+            raise ServiceProblem("changed-meanwhile", "Somebody else changed the rules", remedy="Look at them again")
+        store_settings.put_setting(connection, tenant.id, _SETTING, document, now)
+        store_readings.mark_policy(connection, tenant.id, now, by, "the rules for causes were changed")
+        rejudge.raise_rules_version(connection, tenant.id)
+        if change.apply:
+            _ask(context, connection, tenant.id)
+
+    context.store.transaction(write)
+    return get_rules(context, tenant)
+
+
+def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[AnyRow]) -> list[str]:
+    problems = failures(made, ruleset)
+    classifier = Classifier(ruleset)
+    end = time.monotonic() + _LONGEST_TRIAL
+    for row in past:
+        classifier.classify(row.wording, provider=row.provider)
+        if time.monotonic() > end:
+            return [
+                *problems,
+                "The rules take too long together; words make a rule quick, as only then its pattern is tried",
+            ]
+    slow = [
+        f"{name}: its pattern takes too long; repetitions inside repetitions do that" for name in ruleset.slow_rules
+    ]
+    return slow + problems
+
+
+def _past(context: Context, tenant: TenantAccess, first: date) -> list[AnyRow]:
+    last = context.clock().date()
+    return context.store.transaction(lambda c: rejudge.wordings_by_provider(c, tenant.id, first, last))
+
+
+def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest) -> RuleTrial:
+    """What these rules would have made of the past, by the counters of wordings."""
+    made, ruleset = _own(request.rules)
+    last = context.clock().date()
+    first = last - timedelta(days=request.days - 1)
+    past = _past(context, tenant, first)
+    columns = context.store.transaction(lambda c: columns_of(c, tenant.id, last))
+    policy = context.store.transaction(lambda c: policy_of(context, c, tenant.id))
+    classifier = Classifier(ruleset)
+    decided: Counter[str] = Counter()
+    rows: dict[tuple[Any, ...], JudgedWording] = {}
+    judged = changed = frees = holds = 0
+    end = time.monotonic() + _LONGEST_TRIAL
+    judgements = []
+    for row in past:
+        if time.monotonic() > end:
+            break  # `problems` says so
+        judgements.append((row, classifier.classify(row.wording, provider=row.provider)))
+    bounces = _bounces_to_be_final(context, tenant, first, last, judgements)
+    for row, found in judgements:
+        cause, permanence, n = Cause.from_number(row.cause), Permanence.from_number(row.permanence), int(row.n)
+        judged += n
+        if found.rule.startswith(ruleset.prefix):
+            decided[found.rule.removeprefix(ruleset.prefix)] += n
+        final = n if permanence is Permanence.PERMANENT else min(n, bounces.get((row.id, row.provider_id), 0))
+        # What is put off stays transient whatever a rule says; so only bounces can become permanent.
+        for new, count in ((permanence_of(Kind.BOUNCED, found.permanence), final), (permanence, n - final)):
+            if not count or (found.cause, new) == (cause, permanence):
+                continue
+            changed += count
+            before, after = (_holds(policy, *each) for each in ((cause, permanence), (found.cause, new)))
+            frees += count if before and not after else 0
+            holds += count if after and not before else 0
+            key = (row.wording, cause, permanence, found.cause, new, found.rule)
+            label = columns.label(columns.place(row.provider_id))
+            there = rows.get(key)
+            if there is None:
+                rows[key] = JudgedWording(
+                    wording=row.wording, example=row.example, count=count, providers=[label], cause=str(cause),
+                    permanence=str(permanence), new_cause=str(found.cause), new_permanence=str(new),
+                    new_rule=found.rule,
+                )  # fmt: skip
+            else:
+                there.count += count
+                there.providers = sorted({*there.providers, label})
+    return RuleTrial(
+        first_day=first, last_day=last, wordings=len({row.wording for row in past}), judged=judged, changed=changed,
+        frees=frees, holds=holds, rows=sorted(rows.values(), key=lambda each: -each.count)[:_SHOWN],
+        decided={rule.name: decided[rule.name] for rule in made}, problems=_problems(made, ruleset, past),
+    )  # fmt: skip
+
+
+def _holds(policy: Policy, cause: Cause, permanence: Permanence) -> bool:
+    """Whether one bounce of this kind holds its address at once."""
+    rule = policy.rule_for(Kind.BOUNCED, cause, permanence)
+    return rule is not None and rule.at_once and rule.act is Act.HOLD
+
+
+def _bounces_to_be_final(
+    context: Context, tenant: TenantAccess, first: date, last: date, judgements: list[tuple[AnyRow, Classified]]
+) -> dict[tuple[int, int], int]:
+    """How many of those that count as transient are bounces that a rule would make permanent: counters cannot tell."""
+    ids = {
+        row.id
+        for row, found in judgements
+        if found.permanence is Permanence.PERMANENT and row.permanence == Permanence.TRANSIENT.number
+    }
+    if not ids:
+        return {}
+    return context.store.transaction(lambda c: rejudge.transient_bounces(c, tenant.id, first, last, sorted(ids)))
+
+
+# Applying them to the past
+
+
+def apply_rules(context: Context, tenant: TenantAccess) -> CauseRules:
+    """Judge the past by the rules as they are; goes on where it was stopped, as what is judged does not change."""
+    context.store.transaction(lambda c: _ask(context, c, tenant.id))
+    return get_rules(context, tenant)
+
+
+def _ask(context: Context, connection: Connection, tenant_id: int) -> None:
+    now = context.clock()
+    lock_counters(connection, tenant_id)
+    rejudge.put_application(
+        connection, tenant_id, rules_version=rules_version(connection, tenant_id), state="waiting", cancel_asked=False,
+        days_done=0, days=0, judged=0, changed=0, entries_made=0, entries_lifted=0, error="", asked_at=now,
+        finished_at=None,
+    )  # fmt: skip
+    jobs.enqueue(connection, "rules", tenant_id, 0, now)
+
+
+def stop_applying(context: Context, tenant: TenantAccess) -> CauseRules:
+    """Stop after the piece that is under way. What is judged stays so."""
+
+    def work(connection: Connection) -> None:
+        row = rejudge.get_application(connection, tenant.id)
+        if row is not None and row.state in ("waiting", "running"):
+            rejudge.change_application(connection, tenant.id, cancel_asked=True)
+
+    context.store.transaction(work)
+    return get_rules(context, tenant)
+
+
+class _Stopped(Exception):
+    """Somebody asked for it, or newer rules are to be applied."""
+
+
+def run_application(context: Context, job: Job) -> None:
+    """The job: all days that have refusals, the newest first."""
+    tenant_id = job.tenant_id
+    rules = rules_of(context, tenant_id)
+    row = context.store.transaction(lambda c: rejudge.get_application(c, tenant_id))
+    if row is None or row.state not in ("waiting", "running"):
+        return
+    days = context.store.transaction(lambda c: rejudge.refusal_days(c, tenant_id))
+    start = {"state": "running", "days": len(days), "days_done": 0, "judged": 0, "rules_version": rules.version}
+    context.store.transaction(lambda c: rejudge.change_application(c, tenant_id, **start))
+    domains: set[int] = set()
+    state, error = "done", ""
+    try:
+        for number, day in enumerate(days, 1):
+            after = None
+            while True:
+                done = context.store.transaction(partial(_piece, context, job, rules, day, after))
+                domains |= {row.domain_id for row, _ in done.changed}
+                after = done.after
+                if after is None:
+                    break
+            context.store.transaction(partial(rejudge.change_application, tenant_id=tenant_id, days_done=number))
+    except _Stopped:
+        state = "stopped"
+    except Exception as failure:
+        last = job.attempts >= jobs.MAX_ATTEMPTS  # before that the worker tries again, and goes on here
+        state, error = "failed" if last else "running", f"{type(failure).__name__}; see the service's log"
+        raise
+    finally:
+        context.store.transaction(lambda c: _end(context, c, tenant_id, rules, state, error, domains))
+
+
+def _piece(
+    context: Context, job: Job, rules: TenantRules, day: date, after: Any, connection: Connection
+) -> rejudge.Judged:
+    """One transaction: events, counters, suppression entries, and how far it is."""
+    now = context.clock()
+    if lock_counters(connection, job.tenant_id) != rules.version:
+        raise _Stopped
+    row = rejudge.get_application(connection, job.tenant_id)
+    if row is None or row.cancel_asked:
+        raise _Stopped
+
+    def judge(refusal: AnyRow) -> rejudge.Verdict | None:
+        # By the wording, as everything else: replies that were kept before codes were in it have them beside it.
+        wording = reply_wording(refusal.wording or refusal.diagnostic, refusal.reply_code, refusal.enhanced_code)
+        found = rules.classifier.classify(wording, provider=refusal.provider)
+        kind, permanence = Kind.from_number(refusal.kind), Permanence.from_number(refusal.permanence)
+        return judge_again(kind, permanence, refusal.cause_rule, found)
+
+    done = rejudge.rejudge(connection, job.tenant_id, day, after, judge)
+    made, lifted = _follow(context, connection, job.tenant_id, done, now)
+    rejudge.change_application(
+        connection, job.tenant_id, judged=row.judged + done.looked_at, changed=row.changed + len(done.changed),
+        entries_made=row.entries_made + made, entries_lifted=row.entries_lifted + lifted,
+    )  # fmt: skip
+    jobs.renew(connection, job, now)
+    return done
+
+
+def _follow(
+    context: Context, connection: Connection, tenant_id: int, done: rejudge.Judged, now: Any
+) -> tuple[int, int]:
+    """Suppression entries follow: made where a refusal speaks against its address now, withdrawn where none does."""
+    keys = sorted({bytes(row.recipient_key) for row, _ in done.changed})
+    return holding.settle(context, connection, tenant_id, keys, kept_since(context, tenant_id), now)
+
+
+def _end(
+    context: Context, connection: Connection, tenant_id: int, rules: TenantRules, state: str, error: str,
+    domains: set[int],
+) -> None:  # fmt: skip
+    now = context.clock()
+    lock_counters(connection, tenant_id)
+    row = rejudge.get_application(connection, tenant_id)
+    if row is not None and row.rules_version == rules.version and row.state == "running":
+        # Where newer rules were put meanwhile the row is theirs, and another job waits.
+        rejudge.change_application(
+            connection, tenant_id, state=state, error=error, finished_at=now if state != "running" else None
+        )
+    for domain_id in sorted(domains):
+        jobs.enqueue(connection, "readings", tenant_id, domain_id, now)

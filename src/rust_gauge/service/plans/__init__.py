@@ -1,0 +1,1 @@
+"""Record plans, their propagation, and publishing them by dynamic update."""

@@ -1,0 +1,258 @@
+"""Watches: looking again and again at name servers and resolvers until they all give the planned records."""
+
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import structlog
+
+from rust_gauge.contract.watches import (
+    Watch,
+    WatchedRecord,
+    WatchedServer,
+    WatchRequest,
+    WatchSettings,
+    WatchSighting,
+)
+from rust_gauge.core.dns import split_server
+from rust_gauge.core.recordplan import (
+    Holds,
+    PlannedRecord,
+    Purpose,
+    RecordPlan,
+    Sighting,
+    WatchServer,
+    agreed,
+    next_look,
+    seconds_left,
+    sight,
+    watch_questions,
+)
+from rust_gauge.gateways.pages import may_reach
+from rust_gauge.service.domains.domains import find_domain
+from rust_gauge.service.plans.plans import compute, zone_servers
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.webhooks import webhooks
+from rust_gauge.store import audits as store_audits
+from rust_gauge.store import jobs
+from rust_gauge.store import watches as store_watches
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+
+log = structlog.get_logger()
+_SETTING = "watch-resolvers"
+_MAX_RUNNING = 50
+_MAX_QUESTIONS = 5000  # of one round
+_PAUSE = timedelta(seconds=5)  # between two looks that somebody asks for: resolvers of others are not to be flooded
+
+
+def get_settings(context: Context, tenant: TenantAccess) -> WatchSettings:
+    kept = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SETTING)) or {}
+    settings = WatchSettings.model_validate(kept)
+    return settings.model_copy(update={"given": [text.partition("=")[0] for text in context.settings.watch_resolvers]})
+
+
+def put_settings(context: Context, tenant: TenantAccess, settings: WatchSettings) -> WatchSettings:
+    """Choose resolvers. ServiceProblem `invalid-request` for an address that is none, or not public."""
+    for each in settings.resolvers:
+        try:
+            host, _ = split_server(each.address)
+        except ValueError as error:
+            raise ServiceProblem(
+                "invalid-request", str(error), remedy="Write 198.51.100.53 or 198.51.100.53:5353"
+            ) from None
+        if not may_reach(host, context.resolver.reach):
+            what = f"{each.address} is no public address"
+            raise ServiceProblem(
+                "invalid-request", what, remedy="Private resolvers are named in the service's settings"
+            )
+    kept = settings.model_dump(mode="json", exclude={"given"})
+    context.store.transaction(lambda c: store_audits.put_setting(c, tenant.id, _SETTING, kept, context.clock()))
+    return get_settings(context, tenant)
+
+
+def start_watch(context: Context, tenant: TenantAccess, text: str, request: WatchRequest) -> Watch:
+    """Watch records of a domain's plan. The first look follows at once, as a job."""
+    row = find_domain(context, tenant, text)
+    plan = compute(context, tenant, row)
+    wanted = set(request.keys)
+    records = [r for r in plan.records if not r.waits_for and (r.key in wanted if wanted else not r.elsewhere)]
+    missing = wanted - {record.key for record in records}
+    if missing or not records:
+        what = (
+            f"The plan has no record {sorted(missing)[0][:100]!r} to watch"
+            if missing
+            else "The plan has no record to watch"
+        )
+        raise ServiceProblem("invalid-request", what, remedy="Use keys of the plan; describe streams and relays first")
+    servers = _servers(context, tenant, plan)
+    if len(records) * len(servers) > _MAX_QUESTIONS:
+        what = f"{len(records)} records at {len(servers)} servers are more than {_MAX_QUESTIONS} questions a round"
+        raise ServiceProblem("too-large", what, remedy="Watch fewer records at a time")
+    now = context.clock()
+    if context.store.transaction(lambda c: store_watches.running(c, tenant.id)) >= _MAX_RUNNING:
+        raise ServiceProblem("too-large", f"{_MAX_RUNNING} watches run already", remedy="Stop some that are not needed")
+
+    def write(connection: Any) -> int:
+        id = store_watches.add_watch(
+            connection,
+            tenant_id=tenant.id,
+            domain_id=row.id,
+            records=[_record_out(record) for record in records],
+            servers=[asdict(server) for server in servers],
+            created_at=now,
+            next_at=now,
+            gives_up_at=now + timedelta(hours=request.hours),
+        )
+        jobs.enqueue(connection, "watch", tenant.id, id, now)
+        return id
+
+    return get_watch(context, tenant, context.store.transaction(write))
+
+
+def _servers(context: Context, tenant: TenantAccess, plan: RecordPlan) -> list[WatchServer]:
+    own = [WatchServer(name, address, own=True) for name, address in context.resolver.run(zone_servers(plan.zone))]
+    named = (text.partition("=") for text in context.settings.watch_resolvers)
+    given = [WatchServer(label, address) for label, _, address in named]
+    chosen = [WatchServer(each.label, each.address) for each in get_settings(context, tenant).resolvers]
+    return list({(each.address, each.own): each for each in [*own, *given, *chosen]}.values())
+
+
+def list_watches(context: Context, tenant: TenantAccess, text: str) -> list[Watch]:
+    """The newest watches of a domain."""
+    row = find_domain(context, tenant, text)
+    return [_shown(each) for each in context.store.transaction(lambda c: store_watches.list_watches(c, row.id))]
+
+
+def get_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
+    row = context.store.transaction(lambda c: store_watches.get_watch(c, id, tenant.id))
+    if row is None:
+        raise ServiceProblem("not-found", f"{tenant.name} has no watch {id}", remedy="See the watches of the domain")
+    return _shown(row)
+
+
+def stop_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
+    """Stop it; what it saw stays."""
+    get_watch(context, tenant, id)
+    context.store.transaction(lambda c: store_watches.finish_watch(c, id, "stopped", context.clock()))
+    return get_watch(context, tenant, id)
+
+
+def look_now(context: Context, tenant: TenantAccess, id: int) -> Watch:
+    """Look at once in place of at the next time, if the last look is not just over. A watch that ended stays so."""
+    seen = get_watch(context, tenant, id)
+    if seen.looked_at is None or context.clock() - seen.looked_at >= _PAUSE:
+        look(context, id)
+    return get_watch(context, tenant, id)
+
+
+def run_watch(context: Context, id: int) -> None:
+    """One round, and the next one asked for: what the worker does."""
+    next_at = look(context, id)
+    row = context.store.transaction(lambda c: store_watches.get_watch(c, id))
+    if next_at is not None and row is not None:
+        context.store.transaction(lambda c: jobs.enqueue(c, "watch", row.tenant_id, id, context.clock(), at=next_at))
+
+
+def look(context: Context, id: int) -> datetime | None:
+    """Ask every server for every record, each once. Gives when to look again; None when the watch has ended."""
+    row = context.store.transaction(lambda c: store_watches.get_watch(c, id))
+    if row is None or row.state != "running":
+        return None
+    records = [_record_in(each) for each in row.records]
+    servers = [WatchServer(**each) for each in row.servers]
+    plan = RecordPlan(row.domain, records[0].zone, tuple(records))
+    asked = watch_questions(records, servers)
+    answers = context.resolver.look([question for _, _, question in asked])
+    seen = [sight(record, server, answer, plan) for (record, server, _), answer in zip(asked, answers, strict=True)]
+    now = context.clock()
+    wait = timedelta(seconds=next_look(seen, row.rounds))
+    values: dict[str, Any] = {
+        "sightings": [_sighting_out(each, now) for each in seen],
+        "rounds": row.rounds + 1,
+        "looked_at": now,
+        "next_at": now + wait,
+    }
+    over = "agreed" if agreed(seen) else "gave_up" if now + wait > row.gives_up_at.replace(tzinfo=UTC) else ""
+    if over:
+        values |= {"state": over, "finished_at": now, "next_at": None}
+
+    def write(connection: Any) -> None:
+        if store_watches.change_watch(connection, id, **values) and over:
+            _tell(connection, row, records, servers, over, now)
+
+    context.store.transaction(write)
+    return None if over else now + wait
+
+
+def _tell(
+    connection: Any, row: AnyRow, records: list[PlannedRecord], servers: list[WatchServer], over: str, now: datetime
+) -> None:
+    """Whoever looks at the domain's history finds how it ended."""
+    names = ", ".join(dict.fromkeys(f"{record.name} {record.rdtype}" for record in records[:3]))
+    more = f" and {len(records) - 3} more" if len(records) > 3 else ""
+    how = f"seen by all {len(servers)} servers" if over == "agreed" else "not seen by all; the watch gave up"
+    entry = {"tenant_id": row.tenant_id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now, "kind": "watch",
+             "title": f"{names}{more}: {how}"[:500], "document": {"watch": row.id, "state": over}}  # fmt: skip
+    store_audits.add_history(connection, [entry])
+    told = {"watch": row.id, "domain": row.domain, "said": f"{names}{more}: {how}",
+            "records": [{"name": record.name, "type": record.rdtype} for record in records]}  # fmt: skip
+    webhooks.tell(connection, row.tenant_id, f"watch.{over}", told, now)
+    log.info("watch_ended", watch=row.id, domain=row.domain, state=over)
+
+
+def _record_out(record: PlannedRecord) -> dict[str, Any]:
+    return {**asdict(record), "purpose": str(record.purpose)}
+
+
+def _record_in(kept: dict[str, Any]) -> PlannedRecord:
+    return PlannedRecord(**{**kept, "purpose": Purpose(kept["purpose"])})
+
+
+def _sighting_out(each: Sighting, now: datetime) -> dict[str, Any]:
+    until = None if each.seconds is None else (now + timedelta(seconds=each.seconds)).isoformat()
+    return {"key": each.key, "server": each.server, "holds": str(each.holds), "values": list(each.values),
+            "until": until, "seconds": each.seconds, "detail": each.detail[:300]}  # fmt: skip
+
+
+def _shown(row: AnyRow) -> Watch:
+    sightings = [
+        WatchSighting.model_validate({k: v for k, v in each.items() if k != "seconds"}) for each in row.sightings
+    ]
+    seen = [Sighting(e["key"], e["server"], Holds(e["holds"]), seconds=e["seconds"]) for e in row.sightings]
+    left = seconds_left(seen) if seen else None
+    all_by = row.looked_at + timedelta(seconds=left) if left is not None and row.looked_at else None
+    records = [
+        WatchedRecord(
+            key=(key := _record_in(kept).key), name=kept["name"], type=kept["rdtype"], value=kept["value"],
+            seen_by=sum(each.holds is Holds.NEW for each in seen if each.key == key),
+            asked=sum(each.key == key for each in seen) or len(row.servers),
+        )
+        for kept in row.records
+    ]  # fmt: skip
+    return Watch(
+        id=row.id, domain=row.domain, state=row.state, said=_said(row, seen, records, left), records=records,
+        servers=[WatchedServer.model_validate(each) for each in row.servers], sightings=sightings, rounds=row.rounds,
+        created_at=row.created_at, looked_at=row.looked_at, next_at=row.next_at, gives_up_at=row.gives_up_at,
+        finished_at=row.finished_at, all_by=all_by,
+    )  # fmt: skip
+
+
+def _said(row: AnyRow, seen: list[Sighting], records: list[WatchedRecord], left: int | None) -> str:
+    if not seen:
+        return "It has not looked yet"
+    whole = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.NEW}
+    failed = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.FAILED}
+    many = "the record" if len(records) == 1 else f"all {len(records)} records"
+    text = f"{len(whole)} of {len(row.servers)} servers have {many}"
+    if failed:
+        text += f"; {len(failed)} do not answer"
+    if row.state == "gave_up":
+        return f"{text}; it gave up"
+    if row.state == "running" and left:
+        minutes = -(-left // 60)
+        text += f"; the last will in {left} s" if left < 90 else f"; the last will in {minutes} minutes"
+    elif row.state == "running" and left is None and any(e.holds in (Holds.OLD, Holds.NOTHING) for e in seen):
+        text += "; the zone's own servers do not all have it, so nobody knows when"
+    return text

@@ -1,0 +1,248 @@
+"""Publishing a plan by dynamic update: show the exact change, apply it when it is confirmed, verify, roll back."""
+
+import base64
+import hashlib
+import json
+from collections.abc import Sequence
+from typing import Any
+
+from rust_gauge.contract.publishing import (
+    NewUpdateServer,
+    Publication,
+    RrsetChange,
+    UpdateServer,
+    ZoneChange,
+    ZoneChangeRequest,
+)
+from rust_gauge.core.dns import DnsQuestion, split_server
+from rust_gauge.core.recordplan import PlannedRecord, plan_changes
+from rust_gauge.core.recordplan import RrsetChange as CoreChange
+from rust_gauge.core.recordplan import ZoneChange as CoreZoneChange
+from rust_gauge.gateways.dns_update import UpdateFailed, send_update
+from rust_gauge.gateways.dns_update import UpdateServer as Server
+from rust_gauge.service.domains.domains import domain_name, find_domain
+from rust_gauge.service.plans.plans import compute
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.secrets import decrypt, encrypt
+from rust_gauge.store import audits as store_audits
+from rust_gauge.store import publications as store_publications
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.domains import DomainRow
+from rust_gauge.store.engine import AnyRow
+
+_SETTING = "update-servers"
+_MAX_SERVERS = 200
+
+
+def list_servers(context: Context, tenant: TenantAccess) -> list[UpdateServer]:
+    return [_shown_server(zone, each) for zone, each in sorted(_servers(context, tenant).items())]
+
+
+def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdateServer) -> UpdateServer:
+    """Keep where a zone is changed. ServiceProblem `invalid-request` for an address or a secret that cannot be."""
+    zone = domain_name(zone)
+    try:
+        host, port = split_server(new.address)
+        allowed = context.resolver.may_ask(new.address)
+    except ValueError as error:
+        raise ServiceProblem("invalid-request", str(error), remedy="Write 192.0.2.53 or 192.0.2.53:5353") from None
+    if not allowed:
+        remedy = "Servers that are not public have to stand in the service's own settings (update_servers)"
+        raise ServiceProblem("invalid-request", f"{new.address} is no public address", remedy=remedy)
+    try:
+        base64.b64decode(new.secret.get_secret_value(), validate=True)
+    except ValueError:
+        raise ServiceProblem(
+            "invalid-request", "secret: it is no base64", remedy="Copy it as tsig-keygen gave it"
+        ) from None
+    kept = {
+        "address": f"[{host}]:{port}" if ":" in host else f"{host}:{port}",
+        "key_name": domain_name(new.key_name),
+        "algorithm": new.algorithm,
+        "secret": encrypt(context, new.secret.get_secret_value()),
+    }
+
+    def write(connection: Any) -> None:
+        known = store_audits.get_setting(connection, tenant.id, _SETTING) or {}
+        if len({*known, zone}) > _MAX_SERVERS:
+            raise ServiceProblem(
+                "too-large", f"{_MAX_SERVERS} zones can be changed already", remedy="Forget some first"
+            )
+        store_audits.put_setting(connection, tenant.id, _SETTING, {**known, zone: kept}, context.clock())
+
+    context.store.transaction(write)
+    return _shown_server(zone, kept)
+
+
+def forget_server(context: Context, tenant: TenantAccess, zone: str) -> None:
+    """Forget a server and its key."""
+    zone = domain_name(zone)
+
+    def write(connection: Any) -> bool:
+        known = store_audits.get_setting(connection, tenant.id, _SETTING) or {}
+        there = known.pop(zone, None) is not None
+        store_audits.put_setting(connection, tenant.id, _SETTING, known, context.clock())
+        return there
+
+    if not context.store.transaction(write):
+        raise ServiceProblem("not-found", f"No server is kept for {zone}", remedy="See the list of update servers")
+
+
+def show_change(context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest) -> ZoneChange:
+    """Exactly what would change in the zone."""
+    row = find_domain(context, tenant, text)
+    server, change = _change(context, tenant, row, request.keys)
+    return _shown_change(server, change)
+
+
+def apply_change(
+    context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest, made_by: str
+) -> Publication:
+    """Make the change that was shown, and look whether it is there.
+
+    ServiceProblem `changed-meanwhile`, `update-failed`.
+    """
+    row = find_domain(context, tenant, text)
+    server, change = _change(context, tenant, row, request.keys)
+    shown = _shown_change(server, change)
+    if shown.digest != request.digest:
+        raise ServiceProblem("changed-meanwhile", "The change is not the one that was shown", remedy="Look at it again")
+    if not change.changes:
+        raise ServiceProblem("already-there", "The zone holds all of it already", remedy="There is nothing to do")
+    _send(server, change.changes)
+    now = context.clock()
+    verified = _holds(context, server, change.changes)
+
+    def write(connection: Any) -> int:
+        id = store_publications.add_publication(
+            connection, tenant_id=tenant.id, domain_id=row.id, zone=server.zone, verified=verified,
+            changes=[_out(each) for each in change.changes], made_at=now, made_by=made_by[:254],
+        )  # fmt: skip
+        names = ", ".join(f"{each.name} {each.rdtype}" for each in change.changes[:3])
+        more = f" and {len(change.changes) - 3} more" if len(change.changes) > 3 else ""
+        entry = {"tenant_id": tenant.id, "domain_id": row.id, "audit_id": 0, "happened_at": now, "kind": "published",
+                 "title": f"{names}{more} published by {made_by}"[:500], "document": {"publication": id}}  # fmt: skip
+        store_audits.add_history(connection, [entry])
+        return id
+
+    return get_publication(context, tenant, context.store.transaction(write))
+
+
+def roll_back(context: Context, tenant: TenantAccess, id: int, made_by: str) -> Publication:
+    """Put everything back as it was before a change, if nobody changed it since."""
+    row = _publication(context, tenant, id)
+    if row.state != "applied":
+        raise ServiceProblem("already-there", "It was taken back already", remedy="There is nothing to do")
+    server = _server(context, tenant, row.zone)
+    _send(server, [_in(each).reversed() for each in row.changes])
+    now = context.clock()
+
+    def write(connection: Any) -> None:
+        store_publications.change_publication(connection, id, state="rolled_back", rolled_back_at=now)
+        title = f"Change {row.id} of {row.made_at:%Y-%m-%d} taken back by {made_by}"[:500]
+        entry = {"tenant_id": tenant.id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now,
+                 "kind": "published", "title": title,
+                 "document": {"publication": id}}  # fmt: skip
+        store_audits.add_history(connection, [entry])
+
+    context.store.transaction(write)
+    return get_publication(context, tenant, id)
+
+
+def get_publication(context: Context, tenant: TenantAccess, id: int) -> Publication:
+    return _shown(_publication(context, tenant, id))
+
+
+def list_publications(context: Context, tenant: TenantAccess, text: str) -> list[Publication]:
+    """Changes that were made for a domain, newest first."""
+    row = find_domain(context, tenant, text)
+    return [
+        _shown(each) for each in context.store.transaction(lambda c: store_publications.list_publications(c, row.id))
+    ]
+
+
+def _publication(context: Context, tenant: TenantAccess, id: int) -> AnyRow:
+    row = context.store.transaction(lambda c: store_publications.get_publication(c, tenant.id, id))
+    if row is None:
+        raise ServiceProblem("not-found", f"{tenant.name} made no change {id}", remedy="See the changes of the domain")
+    return row
+
+
+def _servers(context: Context, tenant: TenantAccess) -> dict[str, dict[str, Any]]:
+    return context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SETTING)) or {}
+
+
+def _server(context: Context, tenant: TenantAccess, zone: str) -> Server:
+    kept = _servers(context, tenant).get(zone)
+    if kept is None:
+        what = f"No update server is kept for the zone {zone}"
+        raise ServiceProblem("not-found", what, remedy="Give its address and TSIG key first, or publish by hand")
+    host, port = split_server(kept["address"])
+    if not context.resolver.may_ask(kept["address"]):  # the settings may have changed since
+        raise ServiceProblem(
+            "invalid-request", f"{kept['address']} may not be contacted", remedy="Ask who runs the service"
+        )
+    return Server(host, port, zone, kept["key_name"], kept["algorithm"], decrypt(context, kept["secret"]))
+
+
+def _change(
+    context: Context, tenant: TenantAccess, row: DomainRow, keys: Sequence[str]
+) -> tuple[Server, CoreZoneChange]:
+    plan = compute(context, tenant, row)
+    server = _server(context, tenant, plan.zone)
+    wanted = set(keys)
+    records: list[PlannedRecord] = [record for record in plan.records if not wanted or record.key in wanted]
+    missing = wanted - {record.key for record in records}
+    if missing:
+        what = f"The plan has no record {sorted(missing)[0][:100]!r}"
+        raise ServiceProblem("invalid-request", what, remedy="Use keys of the plan")
+    return server, context.resolver.run(plan_changes(records, server.where), fresh=True)
+
+
+def _holds(context: Context, server: Server, changes: Sequence[CoreChange]) -> bool:
+    answers = context.resolver.look([DnsQuestion(each.name, each.rdtype, server.where) for each in changes])
+    return all(
+        {rdata.to_text().lower() for rdata in answer.records} == {value.lower() for value in each.after}
+        for each, answer in zip(changes, answers, strict=True)
+    )
+
+
+def _send(server: Server, changes: Sequence[CoreChange]) -> None:
+    try:
+        send_update(server, changes)
+    except UpdateFailed as error:
+        raise ServiceProblem("update-failed", str(error), remedy=error.remedy) from None
+
+
+def _out(each: CoreChange) -> dict[str, Any]:
+    return {"name": each.name, "type": each.rdtype, "ttl": each.ttl, "before_ttl": each.before_ttl,
+            "before": list(each.before), "after": list(each.after)}  # fmt: skip
+
+
+def _in(kept: dict[str, Any]) -> CoreChange:
+    return CoreChange(
+        kept["name"], kept["type"], kept["ttl"], tuple(kept["before"]), kept["before_ttl"], tuple(kept["after"])
+    )
+
+
+def _shown_change(server: Server, change: CoreZoneChange) -> ZoneChange:
+    changes = [RrsetChange.model_validate(_out(each)) for each in change.changes]
+    said = json.dumps([server.zone, [{k: v for k, v in _out(e).items() if k != "before_ttl"} for e in change.changes]])
+    digest = hashlib.sha256(said.encode()).hexdigest()[:32]
+    return ZoneChange(
+        zone=server.zone, server=f"{server.address} port {server.port}", changes=changes,
+        obstacles=list(change.obstacles), digest=digest,
+    )  # fmt: skip
+
+
+def _shown_server(zone: str, kept: dict[str, Any]) -> UpdateServer:
+    return UpdateServer(zone=zone, address=kept["address"], key_name=kept["key_name"], algorithm=kept["algorithm"])
+
+
+def _shown(row: AnyRow) -> Publication:
+    return Publication(
+        id=row.id, domain=row.domain, zone=row.zone, state=row.state, verified=row.verified,
+        changes=[RrsetChange.model_validate(each) for each in row.changes], made_at=row.made_at, made_by=row.made_by,
+        rolled_back_at=row.rolled_back_at,
+    )  # fmt: skip

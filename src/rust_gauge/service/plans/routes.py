@@ -1,0 +1,131 @@
+"""Record plans, propagation watches and publishing under /api/v1."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.publishing import NewUpdateServer, Publication, UpdateServer, ZoneChange, ZoneChangeRequest
+from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
+from rust_gauge.service.http.access import Asker, Ctx, Tenant
+from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.plans import plans, propagation, publishing
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+Name = Annotated[str, Path(max_length=1000, description="A domain name")]
+
+
+@router.get("/tenants/{tenant}/domains/{name}/plan", tags=["plans"], operation_id="get_plan")
+def get_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
+    """All records that the domain ought to publish, in every form."""
+    return plans.get_plan(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/plan/checks", tags=["plans"], operation_id="check_plan")
+def check_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
+    """The plan beside what the zone's own name servers give now: states, causes, and where a record went."""
+    return plans.check_plan(context, tenant, name)
+
+
+@router.put("/tenants/{tenant}/domains/{name}/plan/settings", tags=["plans"], operation_id="put_plan_settings")
+def put_plan_settings(context: Ctx, tenant: Tenant, name: Name, body: PlanSettings) -> Plan:
+    """Choose the stage of DMARC, where reports go, the ways out of too many look-ups."""
+    return plans.put_settings(context, tenant, name, body)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/plan/keys", tags=["plans"], status_code=201, operation_id="make_key")
+def make_key(context: Ctx, tenant: Tenant, name: Name, body: NewKey) -> MadeKey:
+    """Make a DKIM key for a selector. The private half is in this answer and is not kept."""
+    return plans.make_key(context, tenant, name, body)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], status_code=201, operation_id="start_watch")
+def start_watch(context: Ctx, tenant: Tenant, name: Name, body: WatchRequest) -> Watch:
+    """Watch records of the plan at the zone's name servers and at resolvers, until they all have them."""
+    return propagation.start_watch(context, tenant, name, body)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], operation_id="list_watches")
+def list_watches(context: Ctx, tenant: Tenant, name: Name) -> list[Watch]:
+    """The newest watches of a domain."""
+    return propagation.list_watches(context, tenant, name)
+
+
+@router.get("/tenants/{tenant}/watches/{id}", tags=["watches"], operation_id="get_watch")
+def get_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
+    """Who has the records, who has not, and when all will at the latest."""
+    return propagation.get_watch(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/watches/{id}/stop", tags=["watches"], operation_id="stop_watch")
+def stop_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
+    """Stop a watch; what it saw stays."""
+    return propagation.stop_watch(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/watches/{id}/look", tags=["watches"], operation_id="look_now")
+def look_now(context: Ctx, tenant: Tenant, id: int) -> Watch:
+    """Look now in place of at the next time."""
+    return propagation.look_now(context, tenant, id)
+
+
+@router.get("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="get_watch_settings")
+def get_watch_settings(context: Ctx, tenant: Tenant) -> WatchSettings:
+    """Whom watches ask."""
+    return propagation.get_settings(context, tenant)
+
+
+@router.put("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="put_watch_settings")
+def put_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> WatchSettings:
+    """Choose resolvers that watches ask beside those of the service; public addresses only."""
+    return propagation.put_settings(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/update-servers", tags=["publishing"], operation_id="list_update_servers")
+def list_update_servers(context: Ctx, tenant: Tenant) -> list[UpdateServer]:
+    """Where zones are changed by dynamic update; secrets are not shown."""
+    return publishing.list_servers(context, tenant)
+
+
+Zone = Annotated[str, Path(max_length=253, description="The zone that is changed")]
+
+
+@router.put("/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], operation_id="put_update_server")
+def put_update_server(context: Ctx, tenant: Tenant, zone: Zone, body: NewUpdateServer) -> UpdateServer:
+    """Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945)."""
+    return publishing.put_server(context, tenant, zone, body)
+
+
+@router.delete(
+    "/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], status_code=204, operation_id="forget_update_server"
+)
+def forget_update_server(context: Ctx, tenant: Tenant, zone: Zone) -> None:
+    """Forget a server and its key."""
+    publishing.forget_server(context, tenant, zone)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/plan/changes", tags=["publishing"], operation_id="show_change")
+def show_change(context: Ctx, tenant: Tenant, name: Name, body: ZoneChangeRequest) -> ZoneChange:
+    """Exactly what publishing the plan would change in the zone. Nothing is changed."""
+    return publishing.show_change(context, tenant, name, body)
+
+
+@router.post(
+    "/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], status_code=201, operation_id="apply_change"
+)
+def apply_change(context: Ctx, tenant: Tenant, name: Name, principal: Asker, body: ZoneChangeRequest) -> Publication:
+    """Make the change that was shown, all of it or nothing, and look whether it is there."""
+    return publishing.apply_change(context, tenant, name, body, principal.email)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], operation_id="list_publications")
+def list_publications(context: Ctx, tenant: Tenant, name: Name) -> list[Publication]:
+    """Changes that were made for a domain, newest first."""
+    return publishing.list_publications(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/publications/{id}/roll-back", tags=["publishing"], operation_id="roll_back")
+def roll_back(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
+    """Put everything back as it was before a change, if nobody changed it since."""
+    return publishing.roll_back(context, tenant, id, principal.email)

@@ -1,0 +1,46 @@
+"""Who runs the mailboxes of recipient domains: from the cache, else from DNS."""
+
+from collections.abc import Iterable
+from datetime import UTC, datetime, timedelta
+
+from rust_gauge.core.dns import gather
+from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, find_provider
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.turns import given_up
+from rust_gauge.store import providers
+
+_LOOKUPS = 256  # recipient domains asked for side by side
+_KEEP = {UNRESOLVED: timedelta(minutes=5), NO_MAIL: timedelta(hours=1)}
+_KEEP_FOUND = timedelta(days=1)
+_EVER = datetime(2000, 1, 1, tzinfo=UTC)
+
+
+def providers_for(context: Context, domains: Iterable[str]) -> dict[str, tuple[int, str]]:
+    """(provider id, provider) of each recipient domain: from the cache, else from DNS."""
+    now = context.clock()
+    wanted = sorted(set(domains))
+    known = context.store.transaction(lambda c: providers.known_domains(c, wanted, now))
+    missing = [domain for domain in wanted if domain not in known]
+    for start in range(0, len(missing), _LOOKUPS):
+        part = missing[start : start + _LOOKUPS]
+        with given_up():
+            found = dict(zip(part, context.resolver.run(gather(map(find_provider, part))), strict=True))
+        # A resolver that is down must not hold up a load for the time-outs of all the rest.
+        dead = len(part) > 8 and all(provider == UNRESOLVED for provider in found.values())
+        if dead:
+            found.update(dict.fromkeys(missing[start + _LOOKUPS :], UNRESOLVED))
+        expires = {domain: now + _KEEP.get(provider, _KEEP_FOUND) for domain, provider in found.items()}
+        silent = [domain for domain, provider in found.items() if provider == UNRESOLVED]
+        if silent:  # what was known before is better than nothing while DNS gives no answer
+            before = context.store.transaction(lambda c: providers.known_domains(c, silent, _EVER))  # noqa: B023
+            found |= {domain: provider for domain, (_, provider) in before.items()}
+        known.update(_remember(context, found, now, expires))
+        if dead:
+            break
+    return known
+
+
+def _remember(
+    context: Context, found: dict[str, str], now: datetime, expires: dict[str, datetime]
+) -> dict[str, tuple[int, str]]:
+    return context.store.transaction(lambda c: providers.remember_domains(c, found, now, expires))

@@ -1,0 +1,85 @@
+"""Mailbox providers as a tenant calls them, and which of them are shown on their own."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.flow import Provider
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import flow, providers
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.tables import NO_MAIL_PROVIDER, OTHER_PROVIDERS, UNRESOLVED_PROVIDER
+
+OTHERS, OTHERS_LABEL = "(others)", "Others"
+ALL, ALL_LABEL = "(all)", "All"
+_MOST, _LEAST_SHARE, _DAYS = 8, 0.02, 90
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """A tenant's providers that are shown on their own, by id; every other one counts among the others."""
+
+    names: dict[int, str]
+    labels: dict[int, str]
+    named: frozenset[int]
+
+    def place(self, provider_id: int) -> int:
+        """The provider's own id, or that of the others."""
+        return provider_id if provider_id in self.names else OTHER_PROVIDERS
+
+    def name(self, provider_id: int) -> str:
+        return self.names.get(provider_id, OTHERS)
+
+    def label(self, provider_id: int) -> str:
+        return self.labels.get(provider_id) or self.names.get(provider_id, OTHERS_LABEL)
+
+
+def columns_of(connection: Connection, tenant_id: int, today: date) -> Columns:
+    """Those that the tenant has named, and the largest of the rest by recent mail."""
+    labels = providers.labels(connection, tenant_id)
+    volume = flow.volume_by_provider(connection, tenant_id, today - timedelta(days=_DAYS))
+    total = sum(volume.values())
+    special = (OTHER_PROVIDERS, UNRESOLVED_PROVIDER, NO_MAIL_PROVIDER)
+    large = sorted(
+        (id for id, n in volume.items() if id not in labels and id not in special and n >= _LEAST_SHARE * total),
+        key=lambda id: (-volume[id], id),
+    )
+    chosen = sorted(labels, key=lambda id: (-volume.get(id, 0), id)) + large[: max(0, _MOST - len(labels))]
+    names = providers.names(connection, chosen)
+    return Columns({id: names[id] for id in chosen}, labels, frozenset(labels))
+
+
+def list_providers(context: Context, tenant: TenantAccess) -> list[Provider]:
+    """Every provider that the tenant's mail went to, those with most mail first."""
+    since = context.clock().date() - timedelta(days=_DAYS)
+
+    def work(connection: Connection) -> list[Provider]:
+        labels = providers.labels(connection, tenant.id)
+        volume = flow.volume_by_provider(connection, tenant.id, since)
+        ids = sorted({*volume, *labels}, key=lambda id: (-volume.get(id, 0), id))
+        names = providers.names(connection, ids)
+        return [
+            Provider(provider=names[id], label=labels.get(id, names[id]), named=id in labels)
+            for id in ids
+            if not names[id].startswith("(")
+        ]
+
+    return context.store.transaction(work)
+
+
+def name_provider(context: Context, tenant: TenantAccess, provider: str, label: str) -> Provider:
+    """Call a provider by a name of one's own; an empty one takes it back."""
+    label = label.strip()
+
+    def work(connection: Connection) -> bool:
+        id = providers.find(connection, provider)
+        if id is None or provider.startswith("("):
+            return False
+        providers.set_label(connection, tenant.id, id, label)
+        return True
+
+    if not context.store.transaction(work):
+        raise ServiceProblem("not-found", f"No mail went to a provider {provider[:80]}", remedy="List the providers")
+    return Provider(provider=provider, label=label or provider, named=bool(label))

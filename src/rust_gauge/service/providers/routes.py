@@ -1,0 +1,26 @@
+"""Mailbox providers under /api/v1."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+
+from rust_gauge.contract.flow import Provider, ProviderChange
+from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.providers import providers
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+
+@router.get("/tenants/{tenant}/providers", tags=["flow"], operation_id="list_providers")
+def list_providers(context: Ctx, tenant: Tenant) -> list[Provider]:
+    """The mailbox providers that a tenant's mail goes to."""
+    return providers.list_providers(context, tenant)
+
+
+@router.patch("/tenants/{tenant}/providers/{provider}", tags=["flow"], operation_id="name_provider")
+def name_provider(
+    context: Ctx, tenant: Tenant, provider: Annotated[str, Path(max_length=253)], body: ProviderChange
+) -> Provider:
+    """Give a provider a name of one's own."""
+    return providers.name_provider(context, tenant, provider, body.label)

@@ -1,0 +1,1 @@
+"""Reputation: computing readings, the wall, what changed, forecasts, lines, settings."""

@@ -1,0 +1,458 @@
+"""Readings: computed from the day counters and kept by subject and mailbox provider.
+
+A subject is a domain, a stream, a relay or a sending address. What is computed here is read by `standing`.
+"""
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from itertools import product
+from typing import Any
+
+import numpy as np
+import structlog
+from numpy.typing import NDArray
+from sqlalchemy import Connection
+
+from rust_gauge.core.mailflow.counting import Count
+from rust_gauge.core.replies import Cause, Permanence
+from rust_gauge.core.replies.causes import ADDRESS_CAUSES, SENDER_CAUSES
+from rust_gauge.core.reputation import (
+    COUNTS,
+    FACTORS,
+    Factor,
+    Readings,
+    Surroundings,
+    common_delay,
+    factors_with,
+    openness,
+    over_providers,
+    read,
+)
+from rust_gauge.core.reputation.factors import Kind as FactorKind
+from rust_gauge.service.mailflow.flow import REPORTS_WITHIN
+from rust_gauge.service.providers.providers import Columns, columns_of
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import flow, jobs
+from rust_gauge.store import readings as store
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.readings import KINDS, Series
+from rust_gauge.store.tables import ALL_PROVIDERS, NO_MAIL_PROVIDER, OTHER_PROVIDERS
+
+log = structlog.get_logger()
+SETTING = "reputation"
+HISTORY = timedelta(days=400)
+_TOGETHER = 20  # subjects that are computed at once
+_OUTAGE_RUN_IN = timedelta(days=45)  # what is usual of delays has to be known before they can be unusual
+_LOOK_EVERY = timedelta(hours=1)
+_HELD_LOOKED_BACK = timedelta(days=2)
+_USUAL_OF = timedelta(days=90)
+_USUAL_BY, _USUAL_FROM = 5, 500  # senders, and messages of each, from which it is known what is usual at a provider
+_THEIR_TROUBLE = frozenset({Cause.PROVIDER_TROUBLE, Cause.HOST_UNREACHABLE})
+_NO_FAULT = _THEIR_TROUBLE | {Cause.GREYLISTED}  # delays that say nothing of the sender
+_ABOUT_US = {Cause.BLOCKLISTED: "listings", Cause.AUTHENTICATION: "authentication"}
+_CAUSES, _PERMANENCES = len(Cause), len(Permanence)
+
+
+def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, float]:
+    """What one of a counter adds to the counts of a reading."""
+    if kind is Count.DELIVERED:
+        return {"attempted": 1, "delivered": 1}
+    if kind is Count.RETURNED:  # it was counted as delivered, and is not
+        return {"attempted": -1, "delivered": -1}
+    about = _ABOUT_US.get(cause, "refusals") if cause in SENDER_CAUSES else ""
+    if kind is Count.BOUNCED:
+        bad = cause in ADDRESS_CAUSES and permanence is Permanence.PERMANENT
+        return {"attempted": 1, **({about: 1} if about else {}), **({"bad_addresses": 1} if bad else {})}
+    if kind is Count.DELAYED:
+        if about:
+            return {about: 0.5}  # put off for what we are: half a refusal
+        return {} if cause in _NO_FAULT else {"delays": 1}
+    plain = {Count.COMPLAINED: "complaints", Count.UNSUBSCRIBED: "unsubscribed", Count.OPENED: "opened"}
+    return {plain[kind]: 1} if kind in plain else {}
+
+
+def _table() -> NDArray[np.float64]:
+    """The same for all counters, a row for each code of kind, cause and permanence."""
+    out = np.zeros((len(Count) * _CAUSES * _PERMANENCES + 1, len(COUNTS)))
+    out[-1, COUNTS.index("held")] = 1  # of HELD
+    for kind, cause, permanence in product(Count, Cause, Permanence):
+        for name, weight in _counted(kind, cause, permanence).items():
+            out[_code(kind.number, cause.number, permanence.number), COUNTS.index(name)] = weight
+    return out
+
+
+def _code(kind: Any, cause: Any, permanence: Any) -> Any:
+    return (kind * _CAUSES + cause) * _PERMANENCES + permanence
+
+
+def _events_of(name: str) -> tuple[list[str], list[str]]:
+    """(kinds, causes) of the events that a factor counts; no causes where they do not matter."""
+    found = {
+        (kind, cause)
+        for kind, cause, permanence in product(Count, Cause, Permanence)
+        if _counted(kind, cause, permanence).get(name, 0.0) > 0
+    }
+    causes = [cause for cause in Cause if any(found_cause is cause for _, found_cause in found)]
+    kinds = [str(kind) for kind in Count if any(found_kind is kind for found_kind, _ in found)]
+    return kinds, [] if len(causes) == len(Cause) else [str(cause) for cause in causes]
+
+
+EVENTS_OF = {name: _events_of(name) for name in COUNTS} | {
+    "engagement": (["opened"], []),
+    "volume": (["delivered"], []),
+}
+_TABLE = _table()
+_BOUNCED = Count.BOUNCED.number
+_MOST_KINDS = len(Count) - 1
+
+
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """Counts of many series, (COUNTS, series, days), and which series is which: (subject id, provider id) each."""
+
+    first: date
+    counts: NDArray[np.float64]
+    series: list[tuple[int, int]]
+
+
+def count(rows: NDArray[np.int64], since: date, today: date, place: Mapping[int, int] | None = None) -> Counted:
+    """Counters (`store.counters`) as counts. `place`: the provider that each is shown as; others are left out."""
+    rows = rows[(rows[:, 2] >= 0) & (rows[:, 2] <= (today - since).days)]
+    if not len(rows):
+        return Counted(today, np.zeros((len(COUNTS), 0, 1)), [])
+    subjects, providers, days, kinds, causes, permanences, n = rows.T
+    # Domains that take no mail: whoever bounces there is a bad address, whatever was said.
+    gone = (providers == NO_MAIL_PROVIDER) & (kinds == _BOUNCED)
+    causes = np.where(gone, Cause.NO_SUCH_DOMAIN.number, causes)
+    permanences = np.where(gone, Permanence.PERMANENT.number, permanences)
+    if place is not None:
+        known, inverse = np.unique(providers, return_inverse=True)
+        providers = np.array([place.get(int(id), OTHER_PROVIDERS) for id in known])[inverse]
+    pairs, at = np.unique(subjects * 2**32 + providers, return_inverse=True)
+    start = int(days.min())
+    length = (today - since).days - start + 1
+    cell = at * length + (days - start)
+    codes = np.where(kinds == store.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences))
+    weights = _TABLE[codes] * n[:, None]
+    counts = np.empty((len(COUNTS), len(pairs), length))
+    for row in range(len(COUNTS)):
+        counts[row] = np.bincount(cell, weights[:, row], len(pairs) * length).reshape(len(pairs), length)
+    series = [(int(pair) >> 32, int(pair) & 0xFFFFFFFF) for pair in pairs]
+    return Counted(since + timedelta(days=start), np.maximum(counts, 0.0), series)
+
+
+def first_day(today: date) -> date:
+    """From where readings are computed: the first of a month, so that their beginning moves but once a month."""
+    return (today - HISTORY).replace(day=1)
+
+
+def factors_of(connection: Connection, tenant_id: int) -> tuple[Factor, ...]:
+    """The factors as a tenant has set them."""
+    document = store_settings.get_setting(connection, tenant_id, SETTING)
+    return factors_with(document["factors"]) if document else FACTORS
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """What beside the counters makes a tenant's readings."""
+
+    tenant_id: int
+    today: date
+    columns: Columns
+    reporting: frozenset[int]
+    factors: tuple[Factor, ...]
+    usual: Mapping[int, Mapping[str, float]]
+    common: Mapping[int, Mapping[date, float]]
+
+    @property
+    def shown_as(self) -> dict[int, int]:
+        return {id: id for id in self.columns.names}
+
+
+def place_of(connection: Connection, tenant_id: int, today: date, factors: tuple[Factor, ...] | None = None) -> Place:
+    columns = columns_of(connection, tenant_id, today)
+    reporting = {columns.place(id) for id in flow.reporting_providers(connection, today - REPORTS_WITHIN)}
+    common: dict[int, dict[date, float]] = defaultdict(dict)
+    for row in store.provider_days(connection, first_day(today), columns.names):
+        if row.common:
+            common[row.provider_id][row.day] = row.common
+    usual = {id: document for id, (_, document) in store.usual(connection).items() if id in columns.names}
+    factors = factors or factors_of(connection, tenant_id)
+    return Place(tenant_id, today, columns, frozenset(reporting), factors, usual, common)
+
+
+def surroundings(connection: Connection, place: Place, kind: int, counted: Counted) -> Surroundings:
+    """What beside counts decides about these series."""
+    shape = counted.counts.shape[1:]
+    providers = [provider for _, provider in counted.series]
+    subjects = sorted({subject for subject, _ in counted.series})
+    common = np.zeros(shape)
+    for row, provider in enumerate(providers):
+        for day, share in place.common.get(provider, {}).items():
+            if (at := (day - counted.first).days) >= 0 and at < shape[1]:
+                common[row, at] = share
+    faults = np.zeros(shape)
+    if kind == 1:
+        for subject in subjects:
+            line = _faults(connection, place.tenant_id, subject, counted.first, shape[1])
+            faults[[row for row, (id, _) in enumerate(counted.series) if id == subject]] = line
+    peers = {
+        factor.name: np.array([place.usual.get(id, {}).get(factor.name, _unknown(factor)) for id in providers])
+        for factor in place.factors
+        if factor.kind in (FactorKind.RATE, FactorKind.ENGAGEMENT)
+    }
+    reports = np.array([id in place.reporting for id in providers], dtype=bool)
+    sender = np.array([subjects.index(id) for id, _ in counted.series], dtype=np.intp)
+    return Surroundings(reports, sender, common, peers, faults)
+
+
+def _unknown(factor: Factor) -> float:
+    return factor.usual if factor.kind is FactorKind.RATE else float("nan")
+
+
+def _faults(connection: Connection, tenant_id: int, domain_id: int, first: date, length: int) -> NDArray[np.float64]:
+    """By day: faults of the audit in force, a risk counting a fifth."""
+    out = np.zeros(length)
+    for row in store.faults_of(connection, tenant_id, domain_id):
+        out[max(0, (row.finished_at.date() - first).days) :] = row.faults + row.risks / 5
+    return out
+
+
+def compute_readings(context: Context, tenant_id: int, domain_id: int) -> int:
+    """Compute a domain's readings from its counters and keep them; gives how many series."""
+    return compute(context, tenant_id, 1, [domain_id])
+
+
+def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[int] = ()) -> int:
+    """Compute the readings of subjects, of all of a kind if none are named. One at a time for a tenant and kind."""
+    now = context.clock()
+    today = now.date()
+    lock = f"'readings {tenant_id} {kind}'"
+
+    def work(connection: Connection) -> int:
+        connection.exec_driver_sql(f"DO GET_LOCK({lock}, 120)")
+        try:
+            place = place_of(connection, tenant_id, today)
+            ids = list(subject_ids) or sorted(store.names_of(connection, tenant_id, kind))
+            done = 0
+            for start in range(0, len(ids), _TOGETHER):
+                part = ids[start : start + _TOGETHER]
+                found = series_of(connection, place, kind, part)
+                done += store.put_series(connection, tenant_id, kind, found, now)
+                for subject in part:
+                    kept = {each.provider_id for each in found if each.subject_id == subject}
+                    store.drop_others(connection, tenant_id, kind, subject, kept)
+            return done
+        finally:
+            connection.exec_driver_sql(f"DO RELEASE_LOCK({lock})")
+
+    return context.store.transaction(work)
+
+
+def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequence[int]) -> list[Series]:
+    """Series of subjects at each provider and over all of them."""
+    since = first_day(place.today)
+    rows = rows_of(connection, place.tenant_id, kind, since, subject_ids)
+    counted = count(rows, since, place.today, place.shown_as)
+    if not counted.series:
+        return []
+    readings = read(counted.counts, surroundings(connection, place, kind, counted), place.factors)
+    assert readings.measures is not None
+    last = np.stack(
+        [part[:, :, -1] for part in (readings.measures.value, readings.measures.low, readings.measures.high)]
+    )
+    began = (counted.counts[0] > 0).argmax(axis=1)
+    out: list[Series] = []
+    for row, (subject, provider) in enumerate(counted.series):
+        out.append(_series(subject, provider, counted.first, int(began[row]), readings, row, last[:, :, row]))
+    for subject in dict.fromkeys(subject for subject, _ in counted.series):
+        mine = [row for row, (id, _) in enumerate(counted.series) if id == subject]
+        whole = over_providers(part_of(readings, mine))
+        start = int(began[mine].min())
+        none = np.full(last.shape[:2], np.nan)
+        out.append(_series(subject, ALL_PROVIDERS, counted.first, start, whole, 0, none))
+    return out
+
+
+def rows_of(
+    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]
+) -> NDArray[np.int64]:
+    """Counters of subjects, with the mail that went to held addresses."""
+    rows = store.counters(connection, tenant_id, kind, since, subject_ids)
+    held = store.held_counters(connection, tenant_id, kind, since, subject_ids)
+    return np.concatenate([rows, held]) if len(held) else rows
+
+
+def part_of(readings: Readings, rows: Sequence[int]) -> Readings:
+    """Some of the series."""
+    chosen = list(rows)
+    return Readings(
+        readings.tenths[chosen], readings.margin[chosen], readings.pulls[:, chosen], readings.mail[chosen]
+    )  # fmt: skip
+
+
+def _series(
+    subject: int, provider: int, first: date, start: int, readings: Readings, row: int, measures: Any
+) -> Series:
+    return Series(
+        subject, provider, first + timedelta(days=start), readings.tenths[row, start:], readings.margin[row, start:],
+        readings.pulls[:, row, start:], readings.mail[row, start:].astype(np.float32), measures.astype(np.float32),
+    )  # fmt: skip
+
+
+# Providers
+
+
+def look_at_providers(context: Context, *, whole: bool = False) -> int:
+    """What providers did to everybody on the last days (`whole`: on all that are kept), and what is usual there.
+
+    Domains whose readings depend on it are computed anew. Gives how many days of providers changed.
+    """
+    now = context.clock()
+    today = now.date()
+    since = first_day(today) if whole else today - _OUTAGE_RUN_IN
+
+    def work(connection: Connection) -> int:
+        rows = store.sender_days(connection, since)
+        keep_from = since if whole else today - timedelta(days=2)
+        before = {
+            (row.provider_id, row.day): (row.common, row.outage) for row in store.provider_days(connection, since)
+        }
+        length = (today - since).days + 1
+        put: list[tuple[int, date, int, float, float]] = []
+        touched: set[int] = set()
+        for provider in np.unique(rows[:, 0]).tolist() if len(rows) else []:
+            mine = rows[(rows[:, 0] == provider) & (rows[:, 2] < length)]
+            common, outage, senders = _common(mine, length)
+            for at in range((keep_from - since).days, length):
+                day = since + timedelta(days=at)
+                known = before.get((provider, day), (0.0, 0.0))
+                found = (float(np.float32(common[at])), float(np.float32(outage[at])))
+                if max(abs(a - b) for a, b in zip(known, found, strict=True)) > 0.01:
+                    put.append((provider, day, int(senders[at]), *found))
+                    if abs(known[0] - found[0]) > 0.01:
+                        touched |= set(mine[mine[:, 2] == at][:, 1].tolist())
+        store.put_provider_days(connection, put)
+        _learn_usual(connection, today)
+        tenants = store.tenants_of_domains(connection, touched)
+        for domain_id, tenant_id in tenants.items():
+            jobs.enqueue(connection, "readings", tenant_id, domain_id, now)
+        return len(put)
+
+    changed = context.store.transaction(work)
+    log.info("providers_looked_at", days=changed)
+    return changed
+
+
+def _common(rows: NDArray[np.int64], length: int) -> tuple[Any, Any, Any]:
+    """By day: what was put off for everybody, the same with the provider's own trouble, and how many senders."""
+    _, domains, days, kinds, causes, n = rows.T
+    senders, at = np.unique(domains, return_inverse=True)
+    cell = at * length + days
+
+    def sums(use: Any, weight: Any = n) -> NDArray[np.float64]:
+        counts: NDArray[Any] = np.bincount(cell[use], weight[use].astype(float), len(senders) * length)
+        return counts.reshape(len(senders), length)
+
+    sign = np.where(kinds == Count.RETURNED.number, -n, n)
+    delayed = kinds == Count.DELAYED.number
+    mail = np.maximum(sums(~delayed, sign), 0.0)
+    theirs = np.isin(causes, [cause.number for cause in _THEIR_TROUBLE])
+    silent = np.isin(causes, [cause.number for cause in _NO_FAULT | SENDER_CAUSES])
+    # Mail that is put off now is not delivered yet: today's would look like more than all of it.
+    put_off = sums(delayed & ~theirs & (causes != Cause.GREYLISTED.number))
+    whole = np.maximum(mail, put_off)
+    ours = common_delay(sums(delayed & ~silent), whole)
+    return (
+        ours,
+        common_delay(put_off + sums(delayed & theirs), np.maximum(whole, sums(delayed))),
+        (mail > 0).sum(axis=0),
+    )
+
+
+def _learn_usual(connection: Connection, today: date) -> None:
+    """Once a month: the middle rates of a provider's senders over the last ninety days."""
+    month = today.replace(day=1)
+    known = store.usual(connection)
+    if known and all(since >= month for since, _ in known.values()):
+        return
+    rows = store.sender_sums(connection, today - _USUAL_OF, today)
+    if not len(rows):
+        return
+    zero = np.zeros(len(rows), dtype=np.int64)
+    as_counters = np.column_stack([rows[:, 1], rows[:, 0], zero, rows[:, 2:]])
+    counted = count(as_counters, today, today)
+    sums = counted.counts[:, :, 0]
+    providers = sorted({provider for _, provider in counted.series} - {OTHER_PROVIDERS, NO_MAIL_PROVIDER})
+    senders = sorted({sender for sender, _ in counted.series})
+    shape = (len(senders), len(providers))
+    opened, delivered = np.zeros(shape), np.zeros(shape)
+    by_provider: dict[int, list[int]] = defaultdict(list)
+    for row, (sender, provider) in enumerate(counted.series):
+        if provider in providers:
+            at = (senders.index(sender), providers.index(provider))
+            opened[at], delivered[at] = sums[COUNTS.index("opened"), row], sums[1, row]
+            by_provider[provider].append(row)
+    open_there = dict(zip(providers, openness(opened, delivered).tolist(), strict=True))
+    for provider, mine in by_provider.items():
+        large = [row for row in mine if sums[0, row] >= _USUAL_FROM]
+        document: dict[str, float] = {}
+        if len(large) >= _USUAL_BY:
+            for factor in FACTORS:
+                if factor.kind is FactorKind.RATE:
+                    rates = sums[COUNTS.index(factor.name), large] / sums[0, large]
+                    # Between a third and three times what is taken for granted anywhere.
+                    document[factor.name] = float(np.clip(np.median(rates), factor.usual / 3, factor.usual * 3))
+        if open_there[provider] == open_there[provider]:
+            document["engagement"] = open_there[provider]
+        store.put_usual(connection, provider, month, document)
+
+
+# When
+
+
+def run_held(context: Context, job: Job) -> None:
+    """The job: mail of the last days that went to addresses that were held. Readings follow when there was any."""
+    now = context.clock()
+    today = now.date()
+
+    def work(connection: Connection) -> int:
+        found = store.find_held_mailed(connection, job.tenant_id, today - _HELD_LOOKED_BACK, today)
+        if found:
+            for domain_id in store.names_of(connection, job.tenant_id, 1):
+                jobs.enqueue(connection, "readings", job.tenant_id, domain_id, now)
+        return found
+
+    log.info("held_mailed", tenant=job.tenant_id, groups=context.store.transaction(work))
+
+
+def run_subjects(context: Context, job: Job) -> None:
+    """The job: readings of a tenant's streams, relays and addresses."""
+    for kind in range(2, len(KINDS) + 1):
+        compute(context, job.tenant_id, kind)
+        context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
+
+
+def ask_for_stale(context: Context) -> int:
+    """Have the readings of all domains computed that end before today, and look at providers now and then."""
+    now = context.clock()
+    looked = context.memory.get("providers looked at")
+    if looked is None or not timedelta(0) <= now - looked < _LOOK_EVERY:
+        context.memory["providers looked at"] = now
+        context.store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
+        for tenant_id in context.store.transaction(store_accounts.tenant_ids):
+            context.store.transaction(lambda c, id=tenant_id: jobs.enqueue(c, "held", id, 0, now))  # type: ignore[misc]
+
+    def work(connection: Connection) -> int:
+        stale = store.stale_domains(connection, now.date())
+        for tenant_id, domain_id in stale:
+            jobs.enqueue(connection, "readings", tenant_id, domain_id, now)
+        for tenant_id in {tenant_id for tenant_id, _ in stale}:
+            jobs.enqueue(connection, "subjects", tenant_id, 0, now)
+        return len(stale)
+
+    return context.store.transaction(work)

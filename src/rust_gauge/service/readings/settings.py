@@ -1,0 +1,105 @@
+"""The parameters of a tenant's readings. A change computes the past anew, as a task that shows old beside new."""
+
+from functools import partial
+from typing import Any
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.readings import FactorShown, ReadingChange, ReadingSettings, ReadingSettingsView
+from rust_gauge.core.reputation import FACTORS, NO_VALUE, Factor, FactorError, factors_with
+from rust_gauge.service.jobs import tasks
+from rust_gauge.service.readings import computation as readings
+from rust_gauge.service.readings.computation import SETTING, factors_of
+from rust_gauge.service.readings.standing import UNITS
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import jobs
+from rust_gauge.store import readings as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.jobs import Job
+
+_SET = ("watch", "stop", "weight", "half_life", "quick", "usual", "worth")
+
+
+def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
+    def work(connection: Connection) -> tuple[Any, tuple[Factor, ...]]:
+        return store_settings.get_setting(connection, tenant.id, SETTING), factors_of(connection, tenant.id)
+
+    document, factors = context.store.transaction(work)
+    shipped = {factor.name: factor for factor in FACTORS}
+    shown = [
+        FactorShown(
+            name=factor.name, unit=UNITS[factor.kind],
+            **{name: getattr(factor, name) for name in _SET},
+            changed=[name for name in _SET if getattr(factor, name) != getattr(shipped[factor.name], name)],
+        )
+        for factor in factors
+    ]  # fmt: skip
+    if document is None:
+        return ReadingSettingsView(settings=ReadingSettings(), factors=shown)
+    return ReadingSettingsView(
+        settings=ReadingSettings.model_validate({"factors": document["factors"]}), factors=shown,
+        changed_at=document["changed_at"], changed_by=document["changed_by"],
+    )  # fmt: skip
+
+
+def put_settings(
+    context: Context, tenant: TenantAccess, settings: ReadingSettings | None, by: str
+) -> ReadingSettingsView:
+    """Keep settings; None goes back to those shipped. The past is computed anew."""
+    now = context.clock()
+    factors = (settings or ReadingSettings()).factors
+    given = {str(name): each.model_dump(exclude_none=True) for name, each in factors.items()}
+    try:
+        factors_with(given)
+    except FactorError as error:
+        raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
+
+    def write(connection: Connection) -> None:
+        if settings is None:
+            store_settings.drop_setting(connection, tenant.id, SETTING)
+        else:
+            document = {"factors": given, "changed_at": now.isoformat(), "changed_by": by}
+            store_settings.put_setting(connection, tenant.id, SETTING, document, now)
+        store.mark_policy(connection, tenant.id, now, by, "how readings are computed was changed")
+
+    context.store.transaction(write)
+    task = tasks.start_at_once(context, tenant, "readings", "readings by new settings", {"settings": given}, by)
+    return get_settings(context, tenant).model_copy(update={"task": task.id})
+
+
+def run_anew(context: Context, job: Job) -> None:
+    """The job: every domain's readings anew, old beside new; then the other subjects."""
+
+    def work(row: AnyRow) -> dict[str, Any]:
+        names = context.store.transaction(lambda c: store.names_of(c, row.tenant_id, 1))
+        before = context.store.transaction(partial(_now, tenant_id=row.tenant_id))
+        position = dict(row.position)
+        kept: dict[str, Any] = position.setdefault("before", {names[id]: value for id, value in before.items()})
+        done = int(position.get("done", 0))
+        for number, (id, _) in enumerate(sorted(names.items()), 1):
+            if number <= done:
+                continue
+            readings.compute_readings(context, row.tenant_id, id)
+            position["done"] = number
+            context.store.transaction(
+                partial(tasks.advance, job=job, id=row.id, now=context.clock(), done=number, total=len(names),
+                        position=position)
+            )  # fmt: skip
+        after = context.store.transaction(partial(_now, tenant_id=row.tenant_id))
+        context.store.transaction(lambda c: jobs.enqueue(c, "subjects", row.tenant_id, 0, context.clock()))
+        changes = [
+            ReadingChange(name=name, before=kept.get(name), after=after.get(id)).model_dump()
+            for id, name in sorted(names.items(), key=lambda each: each[1])
+        ]
+        return {"changes": changes}
+
+    tasks.carry_out(context, job, work)
+
+
+def _now(connection: Connection, tenant_id: int) -> dict[int, float | None]:
+    """By domain id: the newest reading over all providers."""
+    newest = store.newest_overall(connection, tenant_id, 1)
+    return {subject: None if tenths == NO_VALUE else tenths / 10 for subject, tenths in newest.items()}

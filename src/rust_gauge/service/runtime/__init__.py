@@ -1,0 +1,1 @@
+"""What every capability works with: settings, the context, secrets, logs."""

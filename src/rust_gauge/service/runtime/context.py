@@ -1,0 +1,54 @@
+"""What every use case works with: the store, the resolver, the clock and the settings. Made once a process."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import urlsplit
+
+from rust_gauge.core.dns import split_server
+from rust_gauge.gateways.resolver import Resolver, ResolverSettings, system_servers
+from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.store.engine import Store
+
+Clock = Callable[[], datetime]
+
+
+def utc_now() -> datetime:
+    return datetime.now(UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """The process's connections to the world. `clock` gives the time, aware and in UTC."""
+
+    store: Store
+    resolver: Resolver
+    settings: Settings
+    clock: Clock
+    memory: dict[Any, Any] = field(default_factory=dict, compare=False)  # what may be forgotten at any time
+
+    def close(self) -> None:
+        self.resolver.close()
+        self.store.close()
+
+
+def make_context(settings: Settings, clock: Clock = utc_now) -> Context:
+    """ValueError when there is no database URL; nothing is connected yet."""
+    if settings.database_url is None:
+        raise ValueError("database_url is not set")
+    servers = tuple(split_server(text) for text in settings.dns_servers) or system_servers()
+    resolver = Resolver(
+        ResolverSettings(
+            servers,
+            timeout=settings.dns_timeout,
+            attempts=settings.dns_attempts,
+            tcp=settings.dns_tcp,
+            per_server=settings.dns_per_server,
+            reach={address: split_server(target) for address, target in settings.reach.items()},
+            trusted=frozenset([text.partition("=")[2] for text in settings.watch_resolvers] + settings.update_servers),
+            ca_file=str(settings.tls_ca_file or ""),
+            name=urlsplit(settings.public_url).hostname or "localhost",
+        )
+    )
+    return Context(Store(settings.database_url.get_secret_value()), resolver, settings, clock)

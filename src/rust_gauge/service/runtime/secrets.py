@@ -1,0 +1,55 @@
+"""Credentials at rest: encrypted with the key from the configuration, and never shown again."""
+
+import base64
+import hashlib
+import os
+import secrets
+
+from cryptography.fernet import Fernet, InvalidToken
+
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+
+
+def encrypt(context: Context, text: str) -> str:
+    return _fernet(context).encrypt(text.encode()).decode()
+
+
+def decrypt(context: Context, token: str) -> str:
+    """ServiceProblem `invalid-request` when the key in the configuration is another one by now."""
+    try:
+        return _fernet(context).decrypt(token.encode()).decode()
+    except InvalidToken:
+        what = "A stored credential cannot be read: the service's secret_key is not the one that it was kept with"
+        raise ServiceProblem("invalid-request", what, remedy="Give the credential again") from None
+
+
+def service_key(context: Context) -> str:
+    """The key from the configuration, for whoever seals something of its own kind."""
+    return _key(context)
+
+
+def _fernet(context: Context) -> Fernet:
+    return Fernet(base64.urlsafe_b64encode(hashlib.sha256(_key(context).encode()).digest()))
+
+
+def _key(context: Context) -> str:
+    """`secret_key`, or one that is made once and kept beside the private database."""
+    if context.settings.secret_key is not None:
+        return context.settings.secret_key.get_secret_value()
+    path = context.settings.var_dir / "secret.key"
+    try:
+        return path.read_text("ascii")
+    except FileNotFoundError:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        made = secrets.token_urlsafe(32)
+        temporary = path.with_name(f"secret.key.{os.getpid()}.{secrets.token_hex(4)}")
+        temporary.touch(mode=0o600)
+        temporary.write_text(made, "ascii")
+        try:
+            os.link(temporary, path)  # fails when another process was faster: then that one counts
+        except FileExistsError:
+            made = path.read_text("ascii")
+        finally:
+            temporary.unlink()
+        return made

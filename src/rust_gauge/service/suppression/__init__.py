@@ -1,0 +1,1 @@
+"""The suppression list: entries, policy, imports, matching, address checks."""

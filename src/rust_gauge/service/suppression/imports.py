@@ -1,0 +1,531 @@
+"""Importing a list: read piece by piece, written piece by piece, each with how far it is in one transaction.
+
+So it can be stopped or killed at any point and goes on exactly there. Rows go in by LOAD DATA, which leaves out what
+stands already; those few are then decided one by one. While MariaDB writes one piece the next is read.
+"""
+
+import queue
+import threading
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from functools import partial
+from typing import Any, NamedTuple
+
+import numpy as np
+from sqlalchemy import Connection
+
+from rust_gauge.contract.tasks import ImportRequest, Task
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.suppression import Change, Matching, Reach, Reason, State, Status, Wish, ask
+from rust_gauge.core.suppression.files import SAMPLE as SAMPLE_OCTETS
+from rust_gauge.core.suppression.files import FileError, Layout, Row, find_layout, read_rows, read_time
+from rust_gauge.service.jobs import tasks
+from rust_gauge.service.providers.lookup import providers_for
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.suppression import holding
+from rust_gauge.service.suppression.entries import Names, csv_line, reach_of
+from rust_gauge.service.suppression.policy import matchings_of
+from rust_gauge.service.webhooks import webhooks
+from rust_gauge.store import suppression as store
+from rust_gauge.store import tasks as store_tasks
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.bulk import literal
+from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
+from rust_gauge.store.engine import AnyRow, StoreError
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.suppression import CAME, Ask, Target, Where
+
+_PIECE = 25_000  # rows in a transaction: the list is locked for less than a second
+_AHEAD = 2  # pieces that are read before they are written
+_SHOWN = 20
+REFUSED = "refused"
+COLUMNS = (
+    "address_key, reason, reach, reach_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
+)
+
+
+def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: str) -> Task:
+    """An import that waits for its file."""
+    now = context.clock()
+    if request.reason == "try_later":
+        raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
+    if request.until is not None and (request.until.tzinfo is None or request.until <= now):
+        raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
+    context.store.transaction(lambda c: reach_of(Names(c, tenant.id), request.reach, request.reach_name))
+    name = request.name or "unnamed list"
+    return tasks.start_collecting(context, tenant, "import", name, request.model_dump(mode="json"), by)
+
+
+class Wanted(NamedTuple):
+    """A row that can be used."""
+
+    key: bytes
+    address: str
+    domain: str
+    reason: int
+    since: str
+    until: str
+    note: str
+
+
+@dataclass(slots=True)
+class Piece:
+    """Rows that are read: what is wanted, what is refused, and the number of the last one."""
+
+    last: int = 0
+    octets: int = 0
+    rows: int = 0
+    wanted: list[Wanted] = field(default_factory=list)
+    refused: list[tuple[int, str, str]] = field(default_factory=list)
+    providers: dict[str, int] = field(default_factory=dict)
+
+
+class _MatchingChanged(Exception):
+    """Addresses are compared otherwise by now: what was read has to be read again."""
+
+
+def layout_of(context: Context, task_id: int, request: Any) -> Layout:
+    """How the file of a task is written. ServiceProblem where it cannot be read as a list."""
+    sample = b""
+    for piece in store_tasks.pieces(context.store, task_id, store_tasks.FILE):
+        sample += piece
+        if len(sample) >= SAMPLE_OCTETS:
+            break
+    stated = request.layout
+    try:
+        return find_layout(sample[:SAMPLE_OCTETS], form=stated.form, encoding=stated.encoding, columns=stated.columns)
+    except FileError as error:
+        raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
+
+
+def layout_document(layout: Layout) -> dict[str, Any]:
+    return {
+        "form": layout.form, "encoding": layout.encoding, "columns": dict(layout.columns),
+        "delimiter": layout.delimiter if layout.form == "csv" else "",
+    }  # fmt: skip
+
+
+class CountedPieces:
+    """The pieces of a task's file, with how many octets were read."""
+
+    def __init__(self, context: Context, task_id: int) -> None:
+        self.octets = 0
+        self._pieces = store_tasks.pieces(context.store, task_id, store_tasks.FILE)
+
+    def __iter__(self) -> Iterator[bytes]:
+        for piece in self._pieces:
+            self.octets += len(piece)
+            yield piece
+
+
+def run_import(context: Context, job: Job) -> None:
+    """The job."""
+
+    def work(row: AnyRow) -> dict[str, Any] | None:
+        while True:
+            try:
+                return _Import(context, job, row).run()
+            except _MatchingChanged:
+                found = context.store.transaction(lambda c: store_tasks.get(c, job.subject))
+                assert found is not None
+                row = found
+
+    tasks.carry_out(context, job, work)
+
+
+class _Import:
+    def __init__(self, context: Context, job: Job, row: AnyRow) -> None:
+        self._context, self._job, self._id, self._tenant_id = context, job, row.id, row.tenant_id
+        self._request = ImportRequest.model_validate(row.request)
+        self._position = dict(row.position)
+        self._dry = bool(self._position.get("dry"))
+        self._counts: Counter[str] = Counter(row.result.get("counts", {}))
+        self._began = row.created_at.replace(tzinfo=UTC)
+        self._by = f"import {row.id}"
+        self._sample: list[dict[str, str]] = row.result.get("sample", [])
+        self._first = row.result.get("first_number", 0)
+        self._layout = layout_of(context, row.id, self._request)
+        self._seen: list[Any] = []
+        self._providers: dict[str, int] = {}
+
+        def place(connection: Connection) -> tuple[Matching, Reach, int, list[tuple[int, int]]]:
+            names = Names(connection, self._tenant_id)
+            reach, reach_id = reach_of(names, self._request.reach, self._request.reach_name)
+            matching = matchings_of(context, connection, self._tenant_id)[0]
+            return matching, reach, reach_id, store_tasks.sizes(connection, row.id, store_tasks.FILE)
+
+        self._matching, self._reach, self._reach_id, sizes = context.store.transaction(place)
+        self._total = sum(size for _, size in sizes)
+        missing = set(range(len(sizes))) - {number for number, _ in sizes}
+        if missing:
+            raise ServiceProblem("invalid-request", f"Piece {min(missing)} of the file is missing", remedy="Send it")
+
+    def run(self) -> dict[str, Any]:
+        for piece in read_ahead(self._pieces()):
+            self._context.store.transaction(partial(self._write, piece=piece))
+        result = self._result()
+        if self._dry and self._seen:
+            keys = np.concatenate(self._seen)
+            again = len(keys) - len(np.unique(keys))  # met in more than one piece
+            for name, n in (("repeated", again), ("new", -again)):
+                result["counts"][name] = result["counts"].get(name, 0) + n
+        if not self._dry:
+            self._tell(result)
+        return result
+
+    def _result(self) -> dict[str, Any]:
+        return {
+            "dry": self._dry, "layout": layout_document(self._layout), "counts": dict(self._counts),
+            "sample": self._sample, "first_number": self._first,
+        }  # fmt: skip
+
+    def _tell(self, result: dict[str, Any]) -> None:
+        now = self._context.clock()
+        data = {"import": self._id, "counts": result["counts"], "after": max(0, self._first - 1)}
+        self._context.store.transaction(lambda c: webhooks.tell(c, self._tenant_id, "suppression.imported", data, now))
+
+    # Reading
+
+    def _pieces(self) -> Iterator[Piece]:
+        done = int(self._position.get("row", 0))
+        source = CountedPieces(self._context, self._id)
+        rows: list[Row] = []
+        for row in read_rows(source, self._layout):
+            if row.number <= done:
+                continue
+            rows.append(row)
+            if len(rows) >= _PIECE:
+                yield self._read(rows, source.octets)
+                rows = []
+        if rows:
+            yield self._read(rows, source.octets)
+
+    def _read(self, rows: list[Row], octets: int) -> Piece:
+        """Rows as entries, those with mistakes left out."""
+        piece = Piece(last=rows[-1].number, octets=octets, rows=len(rows))
+        usual = Reason(self._request.reason).number
+        until = _stored(self._request.until)
+        since, note = str(self._began.replace(tzinfo=None)), self._request.note
+        has_more = any(name in self._layout.columns for name in ("reason", "since", "until", "note"))
+        texts = [row.address for row in rows]
+        keys, wrong, domains = self._matching.keys(texts)
+        if self._matching.same:
+            found = providers_for(self._context, set(filter(None, domains)))
+            keys, wrong, domains = self._matching.keys(texts, lambda domain: found.get(domain, (0, ""))[1])
+        new: Any = Wanted
+        for number, (row, key, domain) in enumerate(zip(rows, keys, domains, strict=True)):
+            if row.problem:
+                piece.refused.append((row.number, row.address or ",".join(row.cells)[:200], row.problem))
+            elif key is None:
+                self._domain_or_refused(piece, row, wrong[number], since, until, note)
+            elif has_more:
+                self._with_more(piece, row, key, _clean(row.address, domain), domain, since, until, note)
+            else:
+                piece.wanted.append(new(key, _clean(row.address, domain), domain, usual, since, until, note))
+        self._look_up(piece)
+        return piece
+
+    def _domain_or_refused(
+        self, piece: Piece, row: Row, error: AddressError, since: str, until: str, note: str
+    ) -> None:
+        """A whole domain (`@domain`), or no address at all."""
+        if row.address.startswith("@"):
+            _, wrong, domains = Matching().keys([f"x{row.address}"])
+            if not wrong:
+                key = self._matching.domain_key(domains[0])
+                self._with_more(piece, row, key, f"@{domains[0]}", domains[0], since, until, note)
+                return
+        piece.refused.append((row.number, row.address[:200], error.why or error.what))
+
+    def _with_more(
+        self, piece: Piece, row: Row, key: bytes, address: str, domain: str, since: str, until: str, note: str
+    ) -> None:
+        reason: str = self._request.reason
+        try:
+            if row.reason:
+                reason = _reason(row.reason)
+            if row.since:
+                at = read_time(row.since)
+                if at > self._began:
+                    raise ValueError(f"since {row.since[:40]} lies in the future")
+                since = str(at.replace(tzinfo=None))
+            if row.until:
+                end = read_time(row.until)
+                if end <= self._began:
+                    raise ValueError(f"until {row.until[:40]} is over")
+                until = str(end.replace(tzinfo=None))
+        except (ValueError, OverflowError, OSError) as error:
+            piece.refused.append((row.number, row.address[:200], str(error)))
+            return
+        number = Reason(reason).number
+        piece.wanted.append(Wanted(key, address, domain, number, since, until, (row.note or note)[:500]))
+
+    def _look_up(self, piece: Piece) -> None:
+        missing = {each.domain for each in piece.wanted} - self._providers.keys()
+        if missing:
+            found = providers_for(self._context, missing)
+            self._providers |= {domain: id for domain, (id, _) in found.items()}
+        piece.providers = self._providers
+
+    # Writing
+
+    def _write(self, connection: Connection, piece: Piece) -> None:
+        now = self._context.clock()
+        counts = Counter(self._counts)
+        counts["rows"] += piece.rows
+        counts["refused"] += len(piece.refused)
+        if not self._sample:
+            self._sample = [
+                {"address": each.address, "reason": str(Reason.from_number(each.reason)), "since": each.since,
+                 "until": "" if each.until == r"\N" else each.until, "note": each.note}
+                for each in piece.wanted[:_SHOWN]
+            ]  # fmt: skip
+        if matchings_of(self._context, connection, self._tenant_id)[0] != self._matching:
+            raise _MatchingChanged
+        merged = _merged(piece.wanted, self._request.standing)
+        counts["repeated"] += len(piece.wanted) - len(merged)
+        if self._dry:
+            self._foretell(connection, merged, counts)
+        else:
+            self._store(connection, merged, piece.providers, counts, now)
+        if piece.refused:
+            head = csv_line(("row", "address", "why")) if counts["refused"] == len(piece.refused) else b""
+            lines = head + b"".join(csv_line(each) for each in piece.refused)
+            store_tasks.put_piece(connection, self._id, REFUSED, piece.last, lines)
+        position = {**self._position, "row": piece.last}
+        result = {**self._result(), "counts": dict(counts)}
+        tasks.advance(
+            connection, self._job, self._id, now, done=min(piece.octets, self._total), total=self._total,
+            position=position, result=result,
+        )  # fmt: skip
+        self._counts, self._position = counts, position
+
+    def _where(self, each: Wanted) -> Where:
+        return Where(each.key, Reason.from_number(each.reason), self._reach, self._reach_id)
+
+    def _foretell(self, connection: Connection, merged: list[Wanted], counts: Counter[str]) -> None:
+        rows = store.rows_of(connection, self._tenant_id, {each.key for each in merged})
+        self._seen.append(np.frombuffer(b"".join(each.key[:8] for each in merged), np.uint64))
+        now = self._context.clock()
+        for each in merged:
+            row = rows.get(self._where(each))
+            counts[self._kind(row, self._decide(store.status_of(row) if row else None, each, now))] += 1
+
+    def _kind(self, row: Any, after: Status | None) -> str:
+        """What becomes of a row, in a word."""
+        if row is None:
+            return "new"
+        if row.changed_by == self._by:
+            return "repeated"
+        before = store.status_of(row)
+        if before.state is State.ENDED:
+            return "came_back" if after is not None and after.state is State.HELD else "stayed_clear"
+        return "standing" if after is None or after.until == before.until else "changed"
+
+    def _store(
+        self, connection: Connection, merged: list[Wanted], providers: dict[str, int], counts: Counter[str],
+        now: datetime,
+    ) -> None:  # fmt: skip
+        first = store.lock(connection, self._tenant_id) + 1
+        if not self._first:
+            self._first = first
+        merged.sort()  # in the order of the keys, so that neighbours are written together
+        stream_id = self._reach_id if self._reach is Reach.STREAM else 0
+        done = load_rows(
+            connection,
+            "suppression_entry",
+            COLUMNS,
+            self._shared(now),
+            self._packets(merged, providers, first, stream_id),
+        )
+        if done.warnings != done.skipped or done.records != len(merged):
+            raise StoreError("MariaDB doubted a row that we thought right", why=f"{done}", remedy="See the log")
+        store.set_last_number(connection, self._tenant_id, first + len(merged) - 1)
+        there: Sequence[Wanted] = ()
+        if done.skipped:
+            there = self._standing(connection, merged, first)
+        counts["new"] += done.records - done.skipped
+        self._count_days(connection, merged, there, providers, stream_id)
+        if there:
+            self._decide_standing(connection, there, providers, counts, now)
+
+    def _shared(self, now: datetime) -> str:
+        at = literal(now.astimezone(UTC).replace(tzinfo=None))
+        return (
+            f"tenant_id = {self._tenant_id}, state = 1, ended_at = NULL, times = 1, returns = 0, made_at = {at}, "
+            f"`change` = {Change.MADE.number}, changed_at = {at}, changed_by = {literal(self._by)}, "
+            "origin = 'import', evidence = '[]'"
+        )
+
+    def _packets(self, merged: list[Wanted], providers: dict[str, int], first: int, stream_id: int) -> Iterator[bytes]:
+        hidden = bool(self._matching.secret)
+        reach, reach_id = self._reach.number, self._reach_id
+        lines = []
+        for number, (key, address, domain, reason, since, until, note) in enumerate(merged, first):
+            if hidden and not address.startswith("@"):
+                address = domain_shown = note = ""
+            else:
+                domain_shown = domain
+            text = (
+                f"{reason}\x1f{reach}\x1f{reach_id}\x1f{number}\x1f{address}\x1f{domain_shown}\x1f"
+                f"{providers.get(domain, 0)}\x1f{stream_id}\x1f{since}\x1f{until}\x1f"
+            )
+            octets = text.encode("utf-8", "surrogatepass")
+            if "\\" in address:
+                octets = text.replace(address, address.replace("\\", "\\\\")).encode("utf-8", "surrogatepass")
+            if SPECIAL.search(key):
+                key = escape(key)
+            lines.append(b"%b\x1f%b%b" % (key, octets, escape(note.encode("utf-8", "replace")) if note else b""))
+            if len(lines) == 5000:
+                yield LINE.join(lines) + LINE
+                lines = []
+        if lines:
+            yield LINE.join(lines) + LINE
+
+    def _standing(self, connection: Connection, merged: list[Wanted], first: int) -> list[Wanted]:
+        """Those that were left out, as their entry was there."""
+        rows = store.rows_of(connection, self._tenant_id, {each.key for each in merged})
+        return [each for each in merged if (row := rows.get(self._where(each))) is None or row.number < first]
+
+    def _count_days(
+        self, connection: Connection, merged: list[Wanted], there: Sequence[Wanted], providers: dict[str, int],
+        stream_id: int,
+    ) -> None:  # fmt: skip
+        counts: Counter[tuple[Any, ...]] = Counter()
+        # Nearly all share day, reason and provider: counting these words first saves a date for each row.
+        words = Counter((each.since[:10], each.reason, each.domain) for each in merged)
+        words.subtract((each.since[:10], each.reason, each.domain) for each in there)
+        for (day, reason, domain), n in words.items():
+            if n:
+                provider = providers.get(domain, 0)
+                counts[self._tenant_id, datetime.fromisoformat(day).date(), CAME, reason, provider, stream_id] += n
+        store.add_counts(connection, counts)
+
+    def _decide_standing(
+        self, connection: Connection, there: Sequence[Wanted], providers: dict[str, int], counts: Counter[str],
+        now: datetime,
+    ) -> None:  # fmt: skip
+        rows = store.rows_of(connection, self._tenant_id, {each.key for each in there})
+        asks = []
+        for each in there:
+            where = self._where(each)
+            row = rows.get(where)
+            after = self._decide(store.status_of(row) if row else None, each, now)
+            counts[self._kind(row, after)] += 1
+            if after is not None:
+                target = Target(each.address, each.domain, providers.get(each.domain, 0))
+                decide = partial(self._decide, each=each, now=now)
+                asks.append(Ask(where, target, decide, _time(each.since), (), each.note, "import"))
+        done = store.change(connection, self._tenant_id, asks, self._by, now)
+        holding.tell(self._context, connection, self._tenant_id, done, now, self._by)
+
+    def _decide(self, status: Status | None, each: Wanted, now: datetime) -> Status | None:
+        """What the request makes of what stands; None leaves it."""
+        since, until = _time(each.since), None if each.until == r"\N" else _time(each.until)
+        wish = Wish(since, since, times=0, until=until)
+        if status is None:
+            return ask(None, replace(wish, times=1), now)
+        if status.state is State.ENDED:
+            if self._request.lifted == "stay_clear" and (since >= self._began or since <= (status.ended_at or since)):
+                return None
+            over = (status.ended_at or since) + timedelta(microseconds=1)
+            return ask(status, replace(wish, at=max(since, over)), now)
+        if self._request.standing == "keep":
+            return None
+        if self._request.standing == "widen":
+            return ask(status, wish, now)
+        if (status.since, status.until, status.state) == (since, until, State.HELD):
+            return None
+        return replace(status, since=since, until=until, state=State.HELD, change=Change.PROLONGED)
+
+
+def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
+    """One row for each entry: the first, or the widest or last where standing entries are treated so."""
+    found: dict[tuple[bytes, int], Wanted] = {}
+    for each in wanted:
+        key = (each.key, each.reason)
+        there = found.get(key)
+        if there is None or standing == "replace":
+            found[key] = each
+        elif standing == "widen":
+            until = r"\N" if r"\N" in (there.until, each.until) else max(there.until, each.until)
+            found[key] = there._replace(since=min(there.since, each.since), until=until)
+    return list(found.values())
+
+
+def _clean(address: str, domain: str) -> str:
+    """An address as the list shows it."""
+    if address.isascii() and address.endswith(domain) and "<" not in address:
+        return address
+    local = address.rpartition("<")[2].rpartition("@")[0].strip()
+    return f"{local}@{domain}"
+
+
+_WORDS = {
+    Reason.BAD_ADDRESS: ("bounce", "bounced", "hard_bounce", "invalid", "bad", "unknown_user", "dead"),
+    Reason.COMPLAINT: ("complained", "spam", "abuse", "fbl", "junk"),
+    Reason.UNSUBSCRIBED: ("unsubscribe", "unsubscription", "opt_out", "optout", "opted_out"),
+    Reason.BY_HAND: ("manual", "manually", "hand", "blocked", "block"),
+    Reason.SPAM_TRAP: ("trap", "spamtrap"),
+}
+
+
+def _reason(text: str) -> str:
+    """A reason as people write it. ValueError for a word that nobody would know."""
+    word = text.strip().lower().replace(" ", "_").replace("-", "_")
+    for reason in Reason:
+        if word == reason.value and reason is not Reason.TRY_LATER:
+            return reason.value
+    for reason, words in _WORDS.items():
+        if word in words:
+            return reason.value
+    raise ValueError(f"{text[:40]!r} is no reason that is known here")
+
+
+def _stored(time: datetime | None) -> str:
+    return r"\N" if time is None else str(time.astimezone(UTC).replace(tzinfo=None))
+
+
+def _time(text: str) -> datetime:
+    return datetime.fromisoformat(text).replace(tzinfo=UTC)
+
+
+def read_ahead(pieces: Iterator[Any]) -> Iterator[Any]:
+    """Pieces that are made by a thread while the one before is used."""
+    waiting: queue.Queue[Any] = queue.Queue(_AHEAD)
+    over = threading.Event()
+
+    def give(item: Any) -> bool:
+        while not over.is_set():
+            try:
+                waiting.put(item, timeout=0.2)
+            except queue.Full:
+                continue
+            return True
+        return False
+
+    def read() -> None:
+        try:
+            for piece in pieces:
+                if not give((piece, None)):
+                    return
+            give((None, None))
+        except Exception as error:  # raised where it is waited for
+            give((None, error))
+
+    thread = threading.Thread(target=read, daemon=True)
+    thread.start()
+    try:
+        while True:
+            piece, error = waiting.get()
+            if error is not None:
+                raise error
+            if piece is None:
+                return
+            yield piece
+    finally:
+        over.set()
+        thread.join(60)

@@ -1,0 +1,95 @@
+"""Changing how a tenant's list compares addresses: every entry gets its new key, in pieces, while the list is in use.
+
+Until the job is done both ways of comparing are asked, so nothing that is held is let through in between.
+"""
+
+import secrets
+from typing import Any
+
+import structlog
+from sqlalchemy import Connection
+
+from rust_gauge.contract.suppression import MatchingSettings, MatchingView
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.suppression import Matching
+from rust_gauge.service.providers.lookup import providers_for
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.secrets import encrypt
+from rust_gauge.service.suppression.policy import get_matching, matchings_of
+from rust_gauge.store import jobs
+from rust_gauge.store import suppression as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.suppression import Filter, Target, Where
+
+log = structlog.get_logger()
+_PIECE = 2000
+
+
+def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSettings) -> MatchingView:
+    """Keep settings, and have the list rewritten."""
+    now = context.clock()
+
+    def work(connection: Connection) -> None:
+        store.lock(connection, tenant.id)
+        row = store.get_state(connection, tenant.id)
+        before = MatchingSettings.model_validate(row.matching or {})
+        if settings == before:
+            return
+        if row.matching_before is not None:
+            raise ServiceProblem("busy", "The list is being rewritten", remedy="Wait until that is done")
+        if before.digests_only:
+            raise ServiceProblem(
+                "invalid-request", "Only digests are kept, and no address can be made from them again",
+                remedy="To compare otherwise, import the addresses into a new tenant",
+            )  # fmt: skip
+        values: dict[str, Any] = {"matching": settings.model_dump(), "matching_before": before.model_dump()}
+        if settings.digests_only:
+            values["secret"] = encrypt(context, secrets.token_bytes(32).hex())
+        store.change_state(connection, tenant.id, **values)
+        jobs.enqueue(connection, "matching", tenant.id, 0, now)
+
+    context.store.transaction(work)
+    return get_matching(context, tenant)
+
+
+def run_matching(context: Context, job: Job) -> None:
+    """The job. What has its new key already is met again without harm, so it can begin anew at any time."""
+    after: Where | None = None
+    while True:
+        rows = context.store.transaction(
+            lambda c: store.pages_by_key(c, job.tenant_id, Filter(), after, _PIECE)  # noqa: B023 - called at once
+        )
+        names = {row.mail_domain for row in rows if row.mail_domain}
+        matchings = context.store.transaction(lambda c: matchings_of(context, c, job.tenant_id))
+        if len(matchings) < 2:
+            return
+        known = providers_for(context, names) if matchings[0].same else {}
+        providers = {name: provider for name, (_, provider) in known.items()}
+
+        def work(connection: Connection, rows: list[AnyRow] = rows) -> None:
+            store.lock(connection, job.tenant_id)
+            moves = [move for row in rows if (move := _move(row, matchings[0], providers)) is not None]  # noqa: B023
+            store.rekey(connection, job.tenant_id, moves)
+            jobs.renew(connection, job, context.clock())
+
+        context.store.transaction(work)
+        if len(rows) < _PIECE:
+            break
+        after = store.where_of(rows[-1])
+    context.store.transaction(lambda c: store.change_state(c, job.tenant_id, matching_before=None))
+    log.info("list_rewritten", tenant=job.tenant_id)
+
+
+def _move(row: AnyRow, matching: Matching, providers: dict[str, str]) -> tuple[Where, Where, Target] | None:
+    """An entry's new key; None for one of a whole domain, or without an address (erased, or rewritten already)."""
+    if not row.address or row.address.startswith("@"):
+        return None
+    address, where = parse_address(row.address), store.where_of(row)
+    key = matching.key(address, providers.get(address.domain, ""))
+    target = Target("", "") if matching.secret else Target(row.address, row.mail_domain)
+    if key == where.key and target.address == row.address:
+        return None
+    return where, where._replace(key=key), target

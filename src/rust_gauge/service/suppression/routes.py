@@ -1,0 +1,209 @@
+"""The suppression list under /api/v1: entries, policy, matching, imports, address checks."""
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Depends, Query
+from fastapi.responses import StreamingResponse
+
+from rust_gauge.contract.checks import AddressCheck, AddressCheckRequest, AddressWords
+from rust_gauge.contract.common import Day, Page
+from rust_gauge.contract.suppression import (
+    AddressStatus,
+    Decision,
+    EntriesMade,
+    EntryCount,
+    Growth,
+    Lift,
+    Lifted,
+    ListChanges,
+    MatchingSettings,
+    MatchingView,
+    NewEntries,
+    PolicyView,
+    Reach,
+    Reason,
+    RehearsalRequest,
+    State,
+    SuppressionEntry,
+    SuppressionPolicy,
+)
+from rust_gauge.contract.tasks import ImportRequest, Task
+from rust_gauge.service.http.access import Asker, Ctx, Tenant
+from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.suppression import address_checks, entries, imports, matching, policy, policy_trials
+from rust_gauge.store.accounts import Principal
+from rust_gauge.store.suppression import Filter
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+
+@router.post(
+    "/tenants/{tenant}/suppression/imports", tags=["suppression"], status_code=201, operation_id="start_import"
+)
+def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportRequest) -> Task:
+    """Put a list on the suppression list: start here, send the file by pieces, then run the task."""
+    return imports.start(context, tenant, body, principal.email)
+
+
+@router.post(
+    "/tenants/{tenant}/suppression/policy/trials",
+    tags=["suppression"],
+    status_code=201,
+    operation_id="start_policy_trial",
+)
+def start_policy_trial(context: Ctx, tenant: Tenant, principal: Asker, body: RehearsalRequest) -> Task:
+    """Try a policy on the past, beside the one that holds. Begins at once."""
+    return policy_trials.start(context, tenant, body, principal.email)
+
+
+@router.post("/tenants/{tenant}/address-checks", tags=["suppression"], operation_id="check_addresses")
+def check_addresses(context: Ctx, tenant: Tenant, body: AddressCheckRequest) -> list[AddressCheck]:
+    """Look at addresses: form, domain, kind, history. `good`, `doubtful`, `bad` or `unknown`, with reasons."""
+    return address_checks.check(context, tenant, body)
+
+
+@router.get("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="get_address_words")
+def get_address_words(context: Ctx, tenant: Tenant) -> AddressWords:
+    """What addresses are held against, beside what the service knows itself."""
+    return address_checks.get_words(context, tenant)
+
+
+@router.put("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="put_address_words")
+def put_address_words(context: Ctx, tenant: Tenant, body: AddressWords) -> AddressWords:
+    """Lists and settings of one's own."""
+    return address_checks.put_words(context, tenant, body)
+
+
+_Name = Annotated[str | None, Query(max_length=253)]
+
+
+def _filter(
+    context: Ctx,
+    tenant: Tenant,
+    text: Annotated[str, Query(max_length=320, description="Beginning of an address, or of a domain behind @")] = "",
+    address: Annotated[str, Query(max_length=1000, description="Only this address, or @domain")] = "",
+    state: Annotated[list[State], Query(description="held if none is named")] = [],  # noqa: B006
+    reason: Annotated[list[Reason], Query()] = [],  # noqa: B006
+    provider: _Name = None,
+    stream: _Name = None,
+    reach: Reach | None = None,
+    origin: Annotated[str, Query(max_length=12)] = "",
+    ends_within_days: Annotated[float | None, Query(gt=0, le=3650)] = None,
+    came_back: bool = False,
+) -> Filter:
+    return entries.filter_of(
+        context, tenant, text=text, address=address, states=state, reasons=reason, provider=provider, stream=stream,
+        reach=reach, origin=origin, ends_within_days=ends_within_days, came_back=came_back,
+    )  # fmt: skip
+
+
+Chosen = Annotated[Filter, Depends(_filter)]
+
+
+@router.get("/tenants/{tenant}/suppression", tags=["suppression"], operation_id="list_suppression")
+def list_suppression(
+    context: Ctx, tenant: Tenant, filter: Chosen, cursor: Cursor = None, limit: Limit = 100
+) -> Page[SuppressionEntry]:
+    """The suppression list, what changed last first: what is held, unless `state` says otherwise."""
+    return entries.list_entries(context, tenant, filter, cursor, limit)
+
+
+@router.get("/tenants/{tenant}/suppression/count", tags=["suppression"], operation_id="count_suppression")
+def count_suppression(context: Ctx, tenant: Tenant, filter: Chosen) -> EntryCount:
+    """How many entries there are, counted up to 100,000."""
+    return entries.count_entries(context, tenant, filter)
+
+
+@router.get(
+    "/tenants/{tenant}/suppression/export",
+    tags=["suppression"],
+    operation_id="export_suppression",
+    response_class=StreamingResponse,
+)
+def export_suppression(
+    context: Ctx, tenant: Tenant, filter: Chosen, format: Literal["csv", "ndjson"] = "csv"
+) -> StreamingResponse:
+    """The whole list, or what the filters leave of it. In CSV no cell can be taken for a formula."""
+    kind = "text/csv; charset=utf-8" if format == "csv" else "application/x-ndjson"
+    name = f'attachment; filename="suppression-{tenant.slug}.{format}"'
+    lines = entries.export(context, tenant, filter, format)
+    return StreamingResponse(lines, media_type=kind, headers={"Content-Disposition": name})
+
+
+def origin_of(principal: Principal) -> str:
+    """Whether a person or a program asks."""
+    return "api" if principal.token_id is not None else "hand"
+
+
+@router.post("/tenants/{tenant}/suppression", tags=["suppression"], operation_id="add_suppression")
+def add_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: NewEntries) -> EntriesMade:
+    """Hold addresses, or whole domains. What is no address is told, the others are held."""
+    return entries.add_entries(context, tenant, body, principal.email, origin_of(principal))
+
+
+@router.post("/tenants/{tenant}/suppression/lifts", tags=["suppression"], operation_id="lift_suppression")
+def lift_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Lift) -> Lifted:
+    """Take entries off, with a reason. One from a complaint needs `despite_complaint`."""
+    return entries.lift(context, tenant, body, principal.email, origin_of(principal))
+
+
+@router.post("/tenants/{tenant}/suppression/decisions", tags=["suppression"], operation_id="decide_suppression")
+def decide_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Decision) -> list[SuppressionEntry]:
+    """Agree to proposals, or dismiss them."""
+    return entries.decide(context, tenant, body, principal.email)
+
+
+@router.get("/tenants/{tenant}/suppression/status", tags=["suppression"], operation_id="get_address_status")
+def get_address_status(
+    context: Ctx, tenant: Tenant, address: Annotated[str, Query(min_length=1, max_length=1000)]
+) -> AddressStatus:
+    """One address, or @domain: what stands, and everything that ever happened to its status."""
+    return entries.status_of(context, tenant, address)
+
+
+@router.get("/tenants/{tenant}/suppression/changes", tags=["suppression"], operation_id="list_suppression_changes")
+async def list_suppression_changes(
+    context: Ctx,
+    tenant: Tenant,
+    after: Annotated[int, Query(ge=0, le=2**63 - 1, description="`last` of the answer before; 0 for all")] = 0,
+    limit: Limit = 500,
+    wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for a change where there is none")] = 0,
+) -> ListChanges:
+    """What changed, in order, each change once. Ask again with `last`: nothing is missed or told twice."""
+    return await entries.await_changes(context, tenant, after, limit, wait)
+
+
+@router.get("/tenants/{tenant}/suppression/growth", tags=["suppression"], operation_id="get_suppression_growth")
+def get_suppression_growth(context: Ctx, tenant: Tenant, first: Day | None = None, last: Day | None = None) -> Growth:
+    """How the list grew by reason, provider and stream, and what withholding spared; ninety days if none are named."""
+    return entries.growth(context, tenant, first, last)
+
+
+@router.get("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="get_suppression_policy")
+def get_suppression_policy(context: Ctx, tenant: Tenant) -> PolicyView:
+    """What events make of an address's status."""
+    return policy.get_policy(context, tenant)
+
+
+@router.put("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="put_suppression_policy")
+def put_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker, body: SuppressionPolicy) -> PolicyView:
+    """A policy of one's own. It holds for events from now on; entries stay as they are."""
+    return policy.put_policy(context, tenant, body, principal.email)
+
+
+@router.delete("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="drop_suppression_policy")
+def drop_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker) -> PolicyView:
+    """Go back to the shipped policy."""
+    return policy.put_policy(context, tenant, None, principal.email)
+
+
+@router.get("/tenants/{tenant}/suppression/matching", tags=["suppression"], operation_id="get_suppression_matching")
+def get_suppression_matching(context: Ctx, tenant: Tenant) -> MatchingView:
+    """How addresses are compared, and whether they are kept in clear."""
+    return policy.get_matching(context, tenant)
+
+
+@router.put("/tenants/{tenant}/suppression/matching", tags=["suppression"], operation_id="put_suppression_matching")
+def put_suppression_matching(context: Ctx, tenant: Tenant, principal: Asker, body: MatchingSettings) -> MatchingView:
+    """Compare addresses otherwise. The list is rewritten as a job; until it is done both ways hold."""
+    return matching.put_matching(context, tenant, body)

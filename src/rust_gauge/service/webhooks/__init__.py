@@ -1,0 +1,1 @@
+"""Signed calls to programs of the tenant, retried until they arrive."""

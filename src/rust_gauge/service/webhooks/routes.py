@@ -1,0 +1,70 @@
+"""Webhooks under /api/v1: where the service tells that something happened."""
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Path, Query
+
+from rust_gauge.contract.common import Page
+from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.webhooks import webhooks
+
+router = APIRouter(prefix="/api/v1", responses=problems)
+
+
+@router.get("/tenants/{tenant}/webhooks", tags=["webhooks"], operation_id="list_webhooks")
+def list_webhooks(context: Ctx, tenant: Tenant) -> list[Webhook]:
+    """All webhooks, and how their calls go."""
+    return webhooks.list_webhooks(context, tenant)
+
+
+@router.post("/tenants/{tenant}/webhooks", tags=["webhooks"], status_code=201, operation_id="add_webhook")
+def add_webhook(context: Ctx, tenant: Tenant, body: NewWebhook) -> MadeWebhook:
+    """Tell an address what happens. The secret that signs is shown this once."""
+    return webhooks.add_webhook(context, tenant, body)
+
+
+Id = Annotated[int, Path(ge=1)]
+
+
+@router.patch("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], operation_id="change_webhook")
+def change_webhook(context: Ctx, tenant: Tenant, id: Id, body: WebhookChange) -> Webhook:
+    """Change it, pause it, or let it go on."""
+    return webhooks.change_webhook(context, tenant, id, body)
+
+
+@router.delete("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], status_code=204, operation_id="drop_webhook")
+def drop_webhook(context: Ctx, tenant: Tenant, id: Id) -> None:
+    """Forget it and its calls."""
+    webhooks.drop_webhook(context, tenant, id)
+
+
+@router.post("/tenants/{tenant}/webhooks/{id}/test", tags=["webhooks"], operation_id="test_webhook")
+def test_webhook(context: Ctx, tenant: Tenant, id: Id) -> WebhookCall:
+    """Call it now with a message of subject `test`, and tell what came back."""
+    return webhooks.test_webhook(context, tenant, id)
+
+
+@router.get("/tenants/{tenant}/webhooks/{id}/calls", tags=["webhooks"], operation_id="list_webhook_calls")
+def list_webhook_calls(
+    context: Ctx,
+    tenant: Tenant,
+    id: Id,
+    state: Annotated[Literal["waiting", "delivered", "dead"] | None, Query(description="Only these")] = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Page[WebhookCall]:
+    """Calls, newest first; delivered ones are kept for 30 days."""
+    return webhooks.list_calls(context, tenant, id, state, cursor, limit)
+
+
+@router.post("/tenants/{tenant}/webhooks/{id}/replay", tags=["webhooks"], operation_id="replay_webhook")
+def replay_webhook(
+    context: Ctx,
+    tenant: Tenant,
+    id: Id,
+    call: Annotated[str | None, Query(max_length=60, description="Only this dead call")] = None,
+) -> int:
+    """Try calls that were given up anew, under the same ids. Gives how many."""
+    return webhooks.replay(context, tenant, id, call)

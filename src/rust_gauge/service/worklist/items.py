@@ -1,0 +1,489 @@
+"""The worklist: what was found wrong becomes items that are followed, told, looked after, measured anew and closed.
+
+A look goes over one tenant: it finds all troubles, follows each item by the core's transitions, tells whom it concerns,
+and puts the brake on where a tenant wants that. It runs every few minutes, and when somebody asks for a re-measure.
+"""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from datetime import UTC, date, datetime, time, timedelta
+
+import numpy as np
+import structlog
+from sqlalchemy import Connection
+
+from rust_gauge.contract.worklist import (
+    AlertSettings,
+    Brake,
+    BrakeRelease,
+    LineRow,
+    Person,
+    WorkAct,
+    WorkItem,
+    WorkItemDetails,
+    WorkStep,
+)
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.reputation import COUNTS, FACTORS
+from rust_gauge.core.reputation.memory import chance_above
+from rust_gauge.core.worklist import Level, Patience, State, Tell, Trouble, acknowledge, close, follow, put_off, rank
+from rust_gauge.service.domains import audits, proofs
+from rust_gauge.service.readings import computation as readings
+from rust_gauge.service.readings import lines
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.webhooks import webhooks
+from rust_gauge.service.worklist import detection, notifications
+from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import jobs
+from rust_gauge.store import readings as store_readings
+from rust_gauge.store import suppression as store_list
+from rust_gauge.store import worklist as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.jobs import Job
+
+log = structlog.get_logger()
+SETTING = "alerts"
+_RELEASED = "brake_releases"
+_LET_GO_FOR = timedelta(hours=24)  # a brake that was released is not put on again by itself
+LOOK_EVERY = timedelta(minutes=5)
+_SHOWN_CLOSED = timedelta(days=400)
+_WELL = "Measured well: nothing is wrong any more"
+_NEWS = ("record", "reply")  # kinds that are news for a day; nobody has to be told that the day is over
+_OLD_NEWS = "It was news for a day"
+_AUDITS_AT_ONCE = 5  # of domains that a re-measure waits for; more are asked for
+_WINDOW = timedelta(hours=24)  # in which a re-measure looks for the newest mail
+_ENOUGH = 100.0  # messages that say something
+_SEEN_AT_ONCE = ("bad_addresses", "refusals", "listings", "authentication", "delays")
+_SURE_WELL = 0.1  # how probable it may be that the rate still lies above its watch line
+_LIVE = (str(State.OPEN), str(State.MINDED), str(State.PUT_OFF), str(State.WAITING))
+
+
+def get_settings(context: Context, tenant: TenantAccess) -> AlertSettings:
+    return context.store.transaction(lambda c: settings_of(c, tenant.id))
+
+
+def settings_of(connection: Connection, tenant_id: int) -> AlertSettings:
+    return AlertSettings.model_validate(store_settings.get_setting(connection, tenant_id, SETTING) or {})
+
+
+def put_settings(context: Context, tenant: TenantAccess, settings: AlertSettings) -> AlertSettings:
+    """Keep how a tenant is told. Addresses that can never be called are refused."""
+    names = [way.name for way in settings.ways]
+    if len(set(names)) < len(names):
+        raise ServiceProblem("invalid-request", "ways: two have the same name")
+    for number, way in enumerate(settings.ways):
+        notifications.check_way(context, number, way)
+    for number, address in enumerate(settings.report_to):
+        try:
+            parse_address(address)
+        except AddressError as error:
+            raise ServiceProblem("not-an-address", f"report_to.{number}: {error}", remedy=error.remedy) from None
+    now = context.clock()
+    document = settings.model_dump(mode="json")
+    context.store.transaction(lambda c: store_settings.put_setting(c, tenant.id, SETTING, document, now))
+    return settings
+
+
+def _patience(settings: AlertSettings) -> Patience:
+    return Patience(
+        timedelta(minutes=settings.wait_minutes),
+        timedelta(hours=settings.repeat_hours) if settings.repeat_hours else None,
+        timedelta(hours=settings.well_hours),
+    )
+
+
+# Looking
+
+
+def ask_for_looks(context: Context) -> None:
+    """Have every tenant with mail looked at every few minutes."""
+    now = context.clock()
+    before = context.memory.get("worklist")
+    if before is not None and timedelta(0) <= now - before < LOOK_EVERY:
+        return
+    context.memory["worklist"] = now
+
+    def work(connection: Connection) -> None:
+        for tenant_id in store_accounts.tenant_ids(connection):
+            jobs.enqueue(connection, "worklist", tenant_id, 0, now)
+
+    context.store.transaction(work)
+
+
+def run_look(context: Context, job: Job) -> None:
+    """The job."""
+    tenant = context.store.transaction(lambda c: store_accounts.tenant_of(c, job.tenant_id))
+    if tenant is not None:
+        look(context, tenant)
+
+
+def look(context: Context, tenant: TenantAccess) -> int:
+    """Find what is wrong now and follow every item. Gives how many items live."""
+    now = context.clock()
+
+    def work(connection: Connection) -> int:
+        settings = settings_of(connection, tenant.id)
+        found = detection.find_troubles(context, connection, tenant, settings)
+        live = follow_all(context, connection, tenant, found, settings, now)
+        if settings.brake:
+            _brake(context, connection, tenant, settings, now)
+        return live
+
+    return context.store.transaction(work)
+
+
+def follow_all(
+    context: Context, connection: Connection, tenant: TenantAccess, found: Iterable[Trouble], settings: AlertSettings,
+    now: datetime, *, tell: bool = True,
+) -> int:  # fmt: skip
+    """Follow the items of a tenant by what was found; what has to be told is told in the same transaction."""
+    patience = _patience(settings)
+    wanted = {each.key[:400]: each for each in found}
+    rows = {row.item_key: row for row in store.items(connection, [tenant.id], lock=True)}
+    _go_on(connection, rows, wanted.values(), now)
+    live = 0
+    for key in rows.keys() | wanted.keys():
+        row = rows.get(key)
+        before = store.item_of(row) if row is not None else None
+        after, said = follow(before, wanted.get(key), patience, now)
+        if after is None:
+            if row is not None:
+                store.drop(connection, row.id)
+            continue
+        if row is None:
+            added = store.add(connection, tenant.id, after)
+            if added is None:
+                continue
+            id = added
+            store.add_step(connection, id, now, "", "found", after.trouble.title)
+        else:
+            id = row.id
+            if after != before:
+                store.change(connection, id, after)
+        live += after.state is not State.CLOSED
+        if said is Tell.NOTHING:
+            continue
+        news = said is Tell.CLOSED and after.trouble.kind in _NEWS
+        text = _OLD_NEWS if news else _WELL if said is Tell.CLOSED else after.trouble.text
+        store.add_step(connection, id, now, "", str(said), text)
+        if tell and not news:
+            notifications.tell(context, connection, tenant, id, after, said, settings, now)
+    return live
+
+
+def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trouble], now: datetime) -> None:
+    """Let items that were found to be part of an incident go on as that incident, so that nobody is told twice.
+
+    The first that lives takes the incident's key where that has no live item; any other is closed as a part of it.
+    """
+    for trouble in found:
+        key = trouble.key[:400]
+        for part in (part[:400] for part in trouble.parts):
+            row = rows.get(part)
+            if row is None or row.state == str(State.CLOSED):
+                continue
+            item, there = store.item_of(row), rows.get(key)
+            if there is not None and there.state != str(State.CLOSED):
+                store.change(connection, row.id, close(item, now))
+                store.add_step(connection, row.id, now, "", "closed", f"It is part of: {trouble.title}")
+                rows[part] = store.get(connection, row.tenant_id, row.id)
+                continue
+            if there is not None:  # closed long ago: it keeps its story under a key of its own
+                store.rename(connection, there.id, f"{key[:370]}~{there.id}")
+                item = replace(item, returns=max(item.returns, there.returns + 1))
+                store.change(connection, row.id, item)
+            if not store.rename(connection, row.id, key):
+                continue
+            store.add_step(connection, row.id, now, "", "found", trouble.title)
+            rows[key] = store.get(connection, row.tenant_id, row.id)
+            del rows[part]
+
+
+# The brake
+
+
+def _brake(
+    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings, now: datetime
+) -> None:
+    """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
+    held = {(each["stream"], each["relay"]) for each in store.brakes(connection, tenant.id)}
+    released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
+    for stream, relay, row in lines.stream_relay_lines(context, connection, tenant, settings):
+        if row.crossed != "stop" or (stream, relay) in held:
+            continue
+        if released.get(f"{stream}\x1f{relay}", "") > (now - _LET_GO_FOR).isoformat():
+            continue  # somebody let it go on, knowing
+        why = f"{row.rate} at {row.value:.2%} are past the stop line of {row.stop:.2%}"
+        add_brake(context, connection, tenant, stream, relay, why, now)
+
+
+def add_brake(
+    context: Context, connection: Connection, tenant: TenantAccess, stream: str, relay: str, why: str, now: datetime
+) -> None:
+    store_list.lock(connection, tenant.id)
+    found = store.brakes(connection, tenant.id)
+    if any((each["stream"], each["relay"]) == (stream, relay) for each in found):
+        return
+    brake = {"stream": stream, "relay": relay, "since": now.isoformat(), "why": why[:300]}
+    store.set_brakes(connection, tenant.id, [*found, brake])
+    webhooks.tell(connection, tenant.id, "brake.on", brake, now)
+    log.info("brake_on", tenant=tenant.slug, stream=stream, relay=relay)
+
+
+def list_brakes(context: Context, tenant: TenantAccess) -> list[Brake]:
+    return [Brake.model_validate(each) for each in context.store.transaction(lambda c: store.brakes(c, tenant.id))]
+
+
+def put_brake(context: Context, tenant: TenantAccess, new: BrakeRelease) -> list[Brake]:
+    """Hold a stream over a relay by hand."""
+    now = context.clock()
+    context.store.transaction(lambda c: add_brake(context, c, tenant, new.stream, new.relay, new.why, now))
+    return list_brakes(context, tenant)
+
+
+def release_brake(context: Context, tenant: TenantAccess, release: BrakeRelease, by: str) -> list[Brake]:
+    """Let a stream over a relay go on. For a day it is not held again by itself."""
+    now = context.clock()
+
+    def work(connection: Connection) -> None:
+        store_list.lock(connection, tenant.id)
+        found = store.brakes(connection, tenant.id)
+        kept = [each for each in found if (each["stream"], each["relay"]) != (release.stream, release.relay)]
+        if len(kept) == len(found):
+            raise ServiceProblem("not-found", f"Nothing holds {release.stream} over {release.relay or 'any relay'}")
+        store.set_brakes(connection, tenant.id, kept)
+        data = {"stream": release.stream, "relay": release.relay, "why": release.why, "by": by}
+        webhooks.tell(connection, tenant.id, "brake.off", data, now)
+        released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
+        recent = {key: at for key, at in released.items() if at > (now - _LET_GO_FOR).isoformat()}
+        document = {**recent, f"{release.stream}\x1f{release.relay}": now.isoformat()}
+        store_settings.put_setting(connection, tenant.id, _RELEASED, document, now)
+
+    context.store.transaction(work)
+    return list_brakes(context, tenant)
+
+
+# Showing and acting
+
+
+def list_items(
+    context: Context, tenants: tuple[TenantAccess, ...], states: tuple[str, ...], assigned: str | None
+) -> list[WorkItem]:
+    """Items of these tenants, what comes first first. Without states: all that lives, but for what is put off."""
+    now = context.clock()
+    names = {tenant.id: tenant for tenant in tenants}
+    chosen = states or (str(State.WAITING), str(State.OPEN), str(State.MINDED))
+    rows = context.store.transaction(lambda c: store.items(c, list(names) or [0], chosen))
+    shown = [
+        _show(row, names[row.tenant_id], now)
+        for row in rows
+        if row.state != "closed" or row.closed_at > (now - _SHOWN_CLOSED).replace(tzinfo=None)
+    ]
+    if assigned is not None:
+        shown = [each for each in shown if each.assigned_to == assigned]
+    return sorted(shown, key=lambda each: (-each.rank, each.id))
+
+
+def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) -> list[WorkItem]:
+    """Items that lived on a day, as they were told by then, what is worst first; levels and remedies are of today."""
+    now = context.clock()
+    names = {tenant.id: tenant for tenant in tenants}
+
+    def work(connection: Connection) -> list[WorkItem]:
+        lived = store.lived_on(connection, list(names) or [0], day)
+        rows = [row for row in store.items(connection, list(names) or [0]) if row.id in lived]
+        out = []
+        for row in rows:
+            title, text = lived[row.id]
+            shown = _show(row, names[row.tenant_id], now)
+            out.append(shown.model_copy(update={"title": title or shown.title, "text": text}))
+        return out
+
+    found = context.store.transaction(work)
+    return sorted(found, key=lambda each: (-Level(each.level).urgency, -each.mail, each.id))
+
+
+def _show(row: AnyRow, tenant: TenantAccess, now: datetime) -> WorkItem:
+    item = store.item_of(row)
+    trouble = item.trouble
+    return WorkItem(
+        id=row.id, tenant=tenant.slug, tenant_name=tenant.name, kind=trouble.kind, subject=trouble.subject,
+        name=trouble.name, title=trouble.title, text=trouble.text, level=str(trouble.level), state=str(item.state),
+        since=trouble.since, found_at=item.found_at, seen_at=item.seen_at, told_at=item.told_at,
+        closed_at=item.closed_at, until=item.until, mail=trouble.mail, rank=round(rank(item, now), 3),
+        remedy=trouble.remedy, record=trouble.record, evidence=list(trouble.evidence), remeasure=trouble.remeasure,
+        assigned_to=row.assigned_to, returns=item.returns,
+    )  # fmt: skip
+
+
+def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails:
+    now = context.clock()
+
+    def work(connection: Connection) -> WorkItemDetails:
+        row = _row(connection, tenant, id)
+        steps = [
+            WorkStep(at=each.at, by=each.by, what=each.what, text=each.text) for each in store.steps(connection, id)
+        ]
+        return WorkItemDetails(**_show(row, tenant, now).model_dump(), steps=steps)
+
+    return context.store.transaction(work)
+
+
+def list_people(context: Context, tenant: TenantAccess) -> list[Person]:
+    """Whom an item can be given to."""
+    rows = context.store.transaction(lambda c: store_accounts.people_of(c, tenant.id))
+    return [Person(email=row.email, name=row.name, role=row.role) for row in rows]
+
+
+def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = False) -> AnyRow:
+    row = store.get(connection, tenant.id, id, lock=lock)
+    if row is None:
+        raise ServiceProblem("not-found", f"{tenant.name} has no item {id}", remedy="See the worklist")
+    return row
+
+
+def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: str) -> WorkItemDetails:
+    """What somebody does with an item."""
+    now = context.clock()
+    if wanted.act == "remeasure":
+        return remeasure(context, tenant, id, by)
+    if wanted.act == "put_off" and (wanted.until is None or wanted.until.tzinfo is None or wanted.until <= now):
+        raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
+    if wanted.act in ("put_off", "comment") and not wanted.text.strip():
+        raise ServiceProblem("invalid-request", "text: say why", remedy="A word for who comes after you")
+
+    def work(connection: Connection) -> None:
+        row = _row(connection, tenant, id, lock=True)
+        item = store.item_of(row)
+        text = wanted.text
+        if wanted.act == "mind":
+            store.change(connection, id, acknowledge(item))
+            if not row.assigned_to:
+                store.assign(connection, id, by)
+        elif wanted.act == "assign":
+            store.assign(connection, id, wanted.to)
+            text = wanted.to or "nobody"
+        elif wanted.act == "put_off":
+            assert wanted.until is not None
+            store.change(connection, id, put_off(item, wanted.until))
+            text = f"until {wanted.until:%Y-%m-%d %H:%M} UTC: {wanted.text}"
+        store.add_step(connection, id, now, by, wanted.act, text)
+
+    context.store.transaction(work)
+    return get_item(context, tenant, id)
+
+
+def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkItemDetails:
+    """Look again now: at DNS, counters, the newest mail, the proof. Closed when nothing is wrong any more."""
+    row = context.store.transaction(lambda c: _row(c, tenant, id))
+    trouble = store.item_of(row).trouble
+    names = context.store.transaction(lambda c: store_readings.names_of(c, tenant.id, 1))
+    domains = {name: id for id, name in names.items() if name in (trouble.domains or (trouble.name,))}
+    if trouble.remeasure == "audit":
+        _audit_again(context, tenant, domains)
+    if trouble.remeasure == "proof":
+        proofs.look_at_due(context)
+    if trouble.remeasure in ("audit", "readings"):
+        for domain_id in list(domains.values())[:_AUDITS_AT_ONCE]:
+            readings.compute_readings(context, tenant.id, domain_id)
+    now = context.clock()
+
+    def work(connection: Connection) -> None:
+        settings = settings_of(connection, tenant.id)
+        found = {each.key[:400]: each for each in detection.find_troubles(context, connection, tenant, settings)}
+        key = row.item_key
+        still = found.get(key) or next((each for each in found.values() if key in each.parts), None)
+        newest = _newest_mail(context, connection, tenant, still, list(domains.values())) if still is not None else ""
+        kept = store.get(connection, tenant.id, id, lock=True)
+        if kept is not None and kept.state != str(State.CLOSED) and (still is None or newest):
+            item = store.item_of(kept)
+            if still is not None:  # with what was measured now, so that it is known what may still fade of it
+                item = replace(item, trouble=replace(item.trouble, measure=still.measure))
+                del found[still.key[:400]]
+            item = close(item, now)
+            store.change(connection, id, item)
+            store.add_step(connection, id, now, by, "closed", newest or _WELL)
+            notifications.tell(context, connection, tenant, id, item, Tell.CLOSED, settings, now)
+        follow_all(context, connection, tenant, found.values(), settings, now)
+        if still is not None and not newest and store.get(connection, tenant.id, id) is not None:
+            store.add_step(connection, id, now, by, "remeasured", f"Still so: {still.text}")
+
+    context.store.transaction(work)
+    return get_item(context, tenant, id)
+
+
+def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, int]) -> None:
+    """Audit these domains: some at once, the others as jobs."""
+    for name in list(domains)[:_AUDITS_AT_ONCE]:
+        audits.run_audit(context, tenant, name)
+
+    def ask(connection: Connection) -> None:
+        for domain_id in list(domains.values())[_AUDITS_AT_ONCE:]:
+            jobs.enqueue(connection, "audit", tenant.id, domain_id, context.clock())
+
+    context.store.transaction(ask)
+
+
+def _newest_mail(
+    context: Context, connection: Connection, tenant: TenantAccess, trouble: Trouble, domain_ids: list[int]
+) -> str:
+    """What the newest mail says, if it says that a pull is mended: a reading remembers for days, the last hours do not.
+
+    The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
+    """
+    factor = next((each for each in FACTORS if each.name == trouble.topic), None)
+    if trouble.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
+        return ""
+    since = (context.clock() - _WINDOW).replace(minute=0, second=0, microsecond=0)
+    rows = store_readings.lately(connection, tenant.id, domain_ids, since)
+    hours = int(_WINDOW / timedelta(hours=1))
+    counted = readings.count(rows, date.min, date.min + timedelta(days=hours))
+    events, mail = (counted.counts[COUNTS.index(name)].sum(axis=0) for name in (factor.name, "attempted"))
+    for back in range(1, len(mail) + 1):
+        sent, failed = float(mail[-back:].sum()), float(events[-back:].sum())
+        if sent >= _ENOUGH:
+            a, b = np.array(failed + factor.usual * factor.worth), np.array(sent + factor.worth)
+            if float(chance_above(factor.watch, a, b)) > _SURE_WELL:
+                return ""
+            return f"{failed:.0f} of the newest {sent:,.0f} messages (the last {back} hours) failed so: it is mended"
+    return ""
+
+
+def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
+    """Bounce and complaint rates against their lines, today, what is nearest to its line first."""
+
+    def work(connection: Connection) -> list[LineRow]:
+        return lines.lines_of(context, connection, tenant, settings_of(connection, tenant.id))
+
+    rows = context.store.transaction(work)
+    return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.value / row.watch))
+
+
+# The past
+
+
+def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> int:
+    """Go over past days as if each had been looked at, so that their incidents are known with their days; nobody is
+    told. For a service that is begun on counters that are there already. Gives how many items were made.
+    """
+
+    def work(connection: Connection) -> int:
+        settings = settings_of(connection, tenant.id)
+        settings = settings.model_copy(update={"wait_minutes": 0, "well_hours": 20, "repeat_hours": 0})
+        series = [store_readings.unpack(row) for row in store_readings.histories(connection, tenant.id, 1)]
+        ids = list(store_readings.names_of(connection, tenant.id, 1))
+        day = first
+        while day <= last:
+            place = detection.place_of(connection, tenant, day, ids)
+            found = detection.pulls_on(connection, place, series, day) + detection.outages_on(connection, place, day)
+            found = detection.joined(found)
+            at = datetime.combine(day, time(23), UTC)
+            follow_all(context, connection, tenant, found, settings, at, tell=False)
+            day += timedelta(days=1)
+        return len(store.items(connection, [tenant.id]))
+
+    return context.store.transaction(work)

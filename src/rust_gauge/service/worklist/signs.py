@@ -1,0 +1,193 @@
+"""Troubles that are seen without any reading: faults and changes in records, listings, lost proofs, silent feeds, old
+keys, new refusals.
+"""
+
+import ipaddress
+from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.relays import RelayDescription
+from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
+from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.service.feeds import feeds
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.store import domains as store_domains
+from rust_gauge.store import relays as store_relays
+from rust_gauge.store import worklist as store
+from rust_gauge.store.accounts import TenantAccess
+
+_SILENT_AFTER = timedelta(hours=26)  # a feed that brings something every day
+_OLD_KEY = timedelta(days=365)
+_NEW_FOR = timedelta(hours=24)  # how long a new reply or a changed record is news
+_NEW_REPLY_FROM = 10
+_SHOWN_VALUE = 300
+
+
+def faults(
+    connection: Connection, tenant: TenantAccess, names: Mapping[int, str], mail: Mapping[int, int]
+) -> list[Trouble]:
+    """Faults of the newest audits, each with the record that mends it. `names`, `mail`: of domains, by id.
+
+    A listed address is one trouble, of its relay where one has it, however many domains send from there.
+    """
+    out: list[Trouble] = []
+    listed: dict[str, list[Trouble]] = defaultdict(list)
+    relays = _networks(connection, tenant)
+    for domain_id, audit in store_domains.newest_findings(connection, [tenant.id]).items():
+        name = names.get(domain_id)
+        if name is None:
+            continue
+        groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
+        for finding in audit.findings:
+            if finding["level"] == "fault":
+                # What is listed stands at the end of the finding's id, behind the list.
+                address = finding["id"].rpartition(f":{finding['place']['name']}:")[2]
+                groups[address if finding["rule"] == "listed-ip" else finding["rule"]].append(finding)
+        for address, those in groups.items():
+            found = _fault(name, those, audit.finished_at.replace(tzinfo=UTC), mail.get(domain_id, 0))
+            if found.topic != "listed-ip":
+                out.append(found)
+                continue
+            relay = next((relay for relay, of in relays.items() if _is_in(address, of)), "")
+            listed[relay or address].append(replace(found, subject="relay" if relay else "ip", name=relay or address))
+    return out + [_of_all(name, those) for name, those in listed.items()]
+
+
+def _fault(name: str, those: list[dict[str, Any]], at: datetime, mail: int) -> Trouble:
+    """Findings of one rule of a domain as one trouble."""
+    first = those[0]
+    more = f", and {len(those) - 1} more like it" if len(those) > 1 else ""
+    evidence = [str(line) for each in those for line in (each["title"], *each["evidence"])][1:]
+    return Trouble(
+        f"fault:{name}:{first['rule']}", "fault", "domain", name, first["title"] + more, first["reason"],
+        Level.MEND if mail else Level.LOOK, at, mail, first["remedy"], first.get("record") or "",
+        tuple(line[:500] for line in evidence[:8]), "audit", first["rule"], (name,),
+    )  # fmt: skip
+
+
+def _of_all(name: str, those: list[Trouble]) -> Trouble:
+    """A listed address as all domains see it."""
+    first = those[0]
+    domains = tuple(dict.fromkeys(each.domains[0] for each in those))
+    return replace(
+        first, key=f"listing:{name}", since=min(each.since for each in those), mail=sum(each.mail for each in those),
+        level=min((each.level for each in those), key=lambda level: -level.urgency),
+        evidence=tuple(dict.fromkeys((f"sends for {', '.join(domains)}"[:500], *first.evidence))), domains=domains,
+    )  # fmt: skip
+
+
+def _networks(connection: Connection, tenant: TenantAccess) -> dict[str, list[str]]:
+    """By relay: the addresses and networks that its mail leaves from."""
+    out = {}
+    for name, described in store_relays.list_relays(connection, tenant.id):
+        description = RelayDescription.model_validate(described or {})
+        out[name] = [host.ip for host in description.hosts] + list(description.networks)
+    return out
+
+
+def _is_in(address: str, networks: list[str]) -> bool:
+    try:
+        return any(ipaddress.ip_address(address) in ipaddress.ip_network(each, strict=False) for each in networks)
+    except ValueError:
+        return False
+
+
+def changed_records(
+    connection: Connection, tenant: TenantAccess, mail: Mapping[str, int], mended: Mapping[str, date], now: datetime
+) -> list[Trouble]:
+    """Domains whose published records changed within a day: whoever did not do it has to know. `mail`: by domain;
+    `mended`: when a fault of a domain was last closed. The change that mended it is no news.
+    """
+    groups: dict[str, list[Any]] = defaultdict(list)
+    for row in store.record_changes(connection, tenant.id, now - _NEW_FOR):
+        if row.name not in mended or row.happened_at.date() > mended[row.name]:
+            groups[row.name].append(row)
+    out = []
+    for name, rows in groups.items():
+        newest = rows[-1]
+        more = f", and {len(rows) - 1} more changes" if len(rows) > 1 else ""
+        evidence = [
+            f"{row.title}: was {_values(row.document['before'])}, is {_values(row.document['after'])}" for row in rows
+        ]
+        out.append(
+            Trouble(
+                f"record:{name}", "record", "domain", name, f"{newest.title}{more}",
+                "The audit found no fault in it. It is told because nobody should change these unseen.", Level.LOOK,
+                rows[0].happened_at.replace(tzinfo=UTC), mail.get(name, 0),
+                "If it was meant, nothing is to be done: look after it, and it is gone tomorrow. If not, publish the "
+                "record as it was.", newest.document["before"][0] if len(newest.document["before"]) == 1 else "",
+                tuple(evidence[:8]), "audit", "record", (name,),
+            )
+        )  # fmt: skip
+    return out
+
+
+def _values(values: list[str]) -> str:
+    return " | ".join(values)[:_SHOWN_VALUE] or "nothing"
+
+
+def lost_proofs(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+    return [
+        Trouble(
+            f"proof:{row.kind}:{row.subject}", "proof", "domain", row.subject,
+            f"The proof of {row.subject} is lost", "Its record is gone: that it is yours is not proven any more.",
+            Level.MEND, (row.lost_at or now.replace(tzinfo=None)).replace(tzinfo=UTC), 0,
+            f"Publish the record of the proof again: rustgauge prove {row.subject}", "", (), "proof",
+        )
+        for row in store.lost_proofs(connection, tenant.id)
+    ]  # fmt: skip
+
+
+def silent_feeds(context: Context, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+    out = []
+    for feed in feeds.list_feeds(context, tenant):
+        silent = feed.last_arrival_at is not None and now - feed.last_arrival_at > _SILENT_AFTER
+        if feed.paused or not (silent or feed.trouble) or feed.last_arrival_at is None:
+            continue
+        age = (now - feed.last_arrival_at).total_seconds() / 3600
+        out.append(
+            Trouble(
+                f"feed:{feed.name}", "feed", "feed", feed.name, f"The feed {feed.name} went silent",
+                f"Nothing came for {age:.0f} hours. {feed.trouble}".strip(), Level.MEND, feed.last_arrival_at, 0,
+                "See whether its source still sends (Mail flow, Feeds). Until then readings know nothing of its mail.",
+                "", (feed.said,), "feed",
+            )
+        )  # fmt: skip
+    return out
+
+
+def old_keys(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+    return [
+        Trouble(
+            f"key:{row.domain}:{row.selector}", "key", "domain", row.domain,
+            f"The DKIM key {row.selector} of {row.domain} is old",
+            f"It is published since {row.first_seen_at:%Y-%m-%d} at least.", Level.LOOK,
+            row.first_seen_at.replace(tzinfo=UTC), 0,
+            f"Make a new one under another selector, publish it, sign with it, then withdraw {row.selector}.",
+            "", (), "audit", "key", (row.domain,),
+        )
+        for row in store.old_keys(connection, tenant.id, now - _OLD_KEY, now - timedelta(days=7))
+    ]  # fmt: skip
+
+
+def new_replies(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+    """Refusals that were never seen before and that speak of us, or that no rule knows."""
+    out = []
+    for row in store.new_wordings(connection, tenant.id, now - _NEW_FOR, _NEW_REPLY_FROM):
+        cause = Cause.from_number(row.cause)
+        if cause in SENDER_CAUSES or cause is Cause.UNCLASSIFIED:
+            out.append(
+                Trouble(
+                    f"reply:{row.id}", "reply", "tenant", tenant.slug, f"A new refusal: {row.example[:120]}",
+                    f"It came {row.n} times, first at {row.first_seen_at:%Y-%m-%d %H:%M} UTC "
+                    f"({str(cause).replace('_', ' ')}).", Level.LOOK, row.first_seen_at.replace(tzinfo=UTC),
+                    int(row.n), "Read what it asks for; write a rule for it where no rule knows it.", "",
+                    (row.example[:500],), topic=str(cause),
+                )
+            )  # fmt: skip
+    return out
