@@ -23,6 +23,7 @@ from bench.world import NOW, Bench, Figure, middle_of
 from rust_gauge.contract.session import NewToken
 from rust_gauge.core.notices import read_notice
 from rust_gauge.core.replies import classify, shipped_rules
+from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.accounts import accounts
 from rust_gauge.store import accounts as store_accounts
@@ -96,7 +97,7 @@ def _over_all(rates: list[float]) -> float:
 def token_of(bench: Bench) -> str:
     store = bench.context.store
     account = store.transaction(lambda c: store_accounts.add_account(c, "bench@d.example", "Bench", "x", NOW))
-    store.transaction(lambda c: store_accounts.grant(c, account, bench.tenant.id, "engineer"))
+    store.transaction(lambda c: store_accounts.grant(c, account, bench.tenant.id, Role.ADMIN))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, "bench@d.example"))
     assert principal is not None
     return accounts.make_token(bench.context, principal, NewToken(name="bench")).secret

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from rust_gauge.core.roles import Role
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb
 from rust_gauge.service.runtime.context import Context, make_context
@@ -66,7 +67,7 @@ def running(memory: str = "1G") -> Iterator[Bench]:
         settings = Settings(database_url=private.url, dns_servers=["127.0.0.1:9"], dns_timeout=0.05)  # type: ignore[arg-type]
         context = make_context(settings, lambda: NOW)
         tenant = context.store.transaction(lambda c: accounts.add_tenant(c, "bench", "Bench", NOW))
-        yield Bench(context, TenantAccess(tenant, "bench", "Bench", "engineer"))
+        yield Bench(context, TenantAccess(tenant, "bench", "Bench", Role.ADMIN))
         context.close()
     finally:
         private.stop()

@@ -1,6 +1,7 @@
 """Real parts for the whole run: one throw-away MariaDB, the stand-in DNS, and the service on loopback."""
 
 import asyncio
+import functools
 import shutil
 import tempfile
 import threading
@@ -16,6 +17,7 @@ import uvicorn
 
 from rust_gauge.client import Client
 from rust_gauge.contract.session import NewToken
+from rust_gauge.core.roles import Role
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
 from rust_gauge.service.accounts import accounts
@@ -187,21 +189,31 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int, webho
     thread.join(20)
 
 
-@pytest.fixture
-def office(world: World) -> Office:
-    """A tenant that no other test sees."""
+@functools.cache
+def hashed_password() -> str:
+    """Made once: an argon2 hash takes longer than most tests."""
+    return accounts.hash_password(PASSWORD)
+
+
+def make_office(world: World, role: Role = Role.ADMIN) -> Office:
+    """A tenant of its own, with an account of this role in it."""
     slug = "t" + uuid.uuid4().hex[:10]
     email = f"{slug}@office.example"
     now = world.clock()
-    hashed = accounts.hash_password(PASSWORD)
     store = world.context.store
-    account = store.transaction(lambda c: store_accounts.add_account(c, email, "Isla Mackay", hashed, now))
+    account = store.transaction(lambda c: store_accounts.add_account(c, email, "Isla Mackay", hashed_password(), now))
     tenant = store.transaction(lambda c: store_accounts.add_tenant(c, slug, f"Office {slug}", now))
-    store.transaction(lambda c: store_accounts.grant(c, account, tenant, "engineer"))
+    store.transaction(lambda c: store_accounts.grant(c, account, tenant, role))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
     token = accounts.make_token(world.context, principal, NewToken(name="test")).secret
-    return Office(world, TenantAccess(tenant, slug, f"Office {slug}", "engineer"), email, token)
+    return Office(world, TenantAccess(tenant, slug, f"Office {slug}", role), email, token)
+
+
+@pytest.fixture
+def office(world: World) -> Office:
+    """A tenant that no other test sees."""
+    return make_office(world)
 
 
 @pytest.fixture

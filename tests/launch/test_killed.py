@@ -23,6 +23,7 @@ import pytest
 
 from rust_gauge.contract.feeds import FeedSource, NewFeed
 from rust_gauge.contract.session import NewToken
+from rust_gauge.core.roles import Role
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
 from rust_gauge.service.accounts import accounts
@@ -153,11 +154,11 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
     slug, email = f"round{number}", f"round{number}@office.example"
     account = store.transaction(lambda c: store_accounts.add_account(c, email, "R", "x", now))
     tenant_id = store.transaction(lambda c: store_accounts.add_tenant(c, slug, slug, now))
-    store.transaction(lambda c: store_accounts.grant(c, account, tenant_id, "engineer"))
+    store.transaction(lambda c: store_accounts.grant(c, account, tenant_id, Role.ADMIN))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
     token = accounts.make_token(site.context, principal, NewToken(name="kill")).secret
-    tenant = TenantAccess(tenant_id, slug, slug, "engineer")
+    tenant = TenantAccess(tenant_id, slug, slug, Role.ADMIN)
     log = site.home / f"mail{number}.log"
     log.touch()
     feeds.add_feed(site.context, tenant, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))

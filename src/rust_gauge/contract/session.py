@@ -1,8 +1,12 @@
 """Signing in, and tokens for programs."""
 
+from typing import Literal
+
 from pydantic import Field, SecretStr
 
 from rust_gauge.contract.common import Model, UtcTime
+
+Role = Literal["viewer", "operator", "admin"]
 
 
 class SignIn(Model):
@@ -17,7 +21,7 @@ class TenantRef(Model):
 
     slug: str = Field(examples=["glasswort"])
     name: str = Field(examples=["Glasswort Theatre"])
-    role: str = Field(examples=["engineer"])
+    role: Role
 
 
 class Who(Model):

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.session import Role
 
 Level = Literal["stop", "mend", "look", "know"]
 ItemState = Literal["waiting", "open", "minded", "put_off", "closed"]
@@ -65,7 +66,7 @@ class Person(Model):
 
     email: str
     name: str
-    role: str
+    role: Role
 
 
 class WorkAct(Model):

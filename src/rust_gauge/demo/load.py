@@ -20,6 +20,7 @@ from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, New
 from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.mailflow import Event, Tally
+from rust_gauge.core.roles import Role
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
 from rust_gauge.demo.zones import (
@@ -100,8 +101,8 @@ def _tenants(connection: Connection, email: str, password: str, token: str, now:
     out = []
     for tenant in TENANTS:
         id = accounts.add_tenant(connection, tenant.slug, tenant.name, now)
-        accounts.grant(connection, account_id, id, "engineer")
-        out.append(TenantAccess(id, tenant.slug, tenant.name, "engineer"))
+        accounts.grant(connection, account_id, id, Role.ADMIN)
+        out.append(TenantAccess(id, tenant.slug, tenant.name, Role.ADMIN))
     digest = hashlib.sha256(token.encode()).digest()
     if accounts.principal_of_token(connection, digest, now) is None:
         accounts.add_token(connection, digest, "demo", account_id, None, now, None)

@@ -25,6 +25,7 @@ from sqlalchemy import Connection
 from rust_gauge import __version__
 from rust_gauge.contract.session import NewToken
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
+from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.supervisor import Supervisor
 from rust_gauge.service.accounts import accounts
@@ -72,6 +73,10 @@ def _parser() -> argparse.ArgumentParser:
     tenant.add_argument("slug", help="short name for addresses, such as glasswort")
     tenant.add_argument("--name", default="")
     tenant.add_argument("--account", required=True, help="e-mail address of an account")
+    tenant.add_argument(
+        "--role", choices=[role.value for role in Role], default=Role.ADMIN.value,
+        help="viewer reads, operator works, admin changes settings, policies, secrets and people (default: admin)",
+    )  # fmt: skip
     tenant.set_defaults(run=_tenant)
     token = commands.add_parser("token", help="make a token; it is printed once")
     token.add_argument("account", help="e-mail address of the account that it stands for")
@@ -366,10 +371,10 @@ def _tenant(settings: Settings, arguments: argparse.Namespace) -> int:
 
         def work(connection: Connection) -> None:
             tenant_id = store_accounts.add_tenant(connection, slug, arguments.name or slug, utc_now())
-            store_accounts.grant(connection, account_id, tenant_id, "engineer")
+            store_accounts.grant(connection, account_id, tenant_id, Role(arguments.role))
 
         context.store.transaction(work)
-    print(f"{arguments.account} may see {slug}.")
+    print(f"{arguments.account} is {arguments.role} of {slug}.")
     return 0
 
 

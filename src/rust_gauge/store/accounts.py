@@ -6,6 +6,7 @@ from datetime import datetime
 from sqlalchemy import Connection, delete, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.core.roles import Role
 from rust_gauge.store import tables as t
 from rust_gauge.store.engine import AnyRow
 
@@ -17,7 +18,7 @@ class TenantAccess:
     id: int
     slug: str
     name: str
-    role: str
+    role: Role
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +50,7 @@ def add_account(connection: Connection, email: str, name: str, password_hash: st
     return int(connection.scalar(select(t.account.c.id).where(t.account.c.email == email)) or 0)
 
 
-def grant(connection: Connection, account_id: int, tenant_id: int, role: str) -> None:
+def grant(connection: Connection, account_id: int, tenant_id: int, role: Role) -> None:
     statement = upsert(t.membership).values(account_id=account_id, tenant_id=tenant_id, role=role)
     connection.execute(statement.on_duplicate_key_update(role=statement.inserted.role))
 
@@ -126,7 +127,7 @@ def _principal(
     )
     if tenant_id is not None:
         query = query.where(t.tenant.c.id == tenant_id)
-    tenants = tuple(TenantAccess(row.id, row.slug, row.name, row.role) for row in connection.execute(query))
+    tenants = tuple(TenantAccess(row.id, row.slug, row.name, Role(row.role)) for row in connection.execute(query))
     return Principal(account.id, account.email, account.name, tenants, token_id)
 
 
@@ -170,4 +171,4 @@ def tenant_ids(connection: Connection) -> list[int]:
 def tenant_of(connection: Connection, id: int) -> TenantAccess | None:
     """A tenant as the service itself looks at it."""
     row = connection.execute(select(t.tenant).where(t.tenant.c.id == id)).first()
-    return None if row is None else TenantAccess(row.id, row.slug, row.name, "service")
+    return None if row is None else TenantAccess(row.id, row.slug, row.name, Role.ADMIN)

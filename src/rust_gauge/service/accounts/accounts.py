@@ -54,7 +54,7 @@ def sign_out(context: Context, secret: str) -> None:
 
 
 def describe(principal: Principal) -> Who:
-    tenants = [TenantRef(slug=t.slug, name=t.name, role=t.role) for t in principal.tenants]
+    tenants = [TenantRef(slug=t.slug, name=t.name, role=t.role.value) for t in principal.tenants]
     return Who(name=principal.name, email=principal.email, tenants=tenants)
 
 

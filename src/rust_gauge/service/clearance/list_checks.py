@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from rust_gauge.contract.tasks import ListCheckRequest, Task
+from rust_gauge.core.roles import Role
 from rust_gauge.core.suppression import Reason
 from rust_gauge.core.suppression.checks import Check, Verdict
 from rust_gauge.core.suppression.files import Row, read_rows
@@ -54,7 +55,7 @@ class _ListCheck:
         self._layout = layout_of(context, row.id, self._request)
         sizes = context.store.transaction(lambda c: store_tasks.sizes(c, row.id, store_tasks.FILE))
         self._total = sum(size for _, size in sizes)
-        tenant = TenantAccess(self._tenant_id, "", "", "")
+        tenant = TenantAccess(self._tenant_id, "", "", Role.VIEWER)
         self._words = get_words(context, tenant)
         self._columns = context.store.transaction(lambda c: columns_of(c, self._tenant_id, context.clock().date()))
         self._seen: set[bytes] = set()

@@ -30,6 +30,7 @@ from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selec
 from rust_gauge.core.audit import BulkRule as CoreBulkRule
 from rust_gauge.core.dmarc import ReportError, read_report, unpack
 from rust_gauge.core.message import authenticate
+from rust_gauge.core.roles import Role
 from rust_gauge.core.spf import check_mail
 from rust_gauge.core.transport import DnsList
 from rust_gauge.documents.audits import audit_document
@@ -245,7 +246,9 @@ def audit_by_schedule(context: Context, domain_id: int) -> None:
     """The job: one domain whose time has come."""
     found = context.store.transaction(lambda c: store_audits.get_domain(c, domain_id))
     if found is not None and found.origin == "added":
-        run_audit(context, TenantAccess(found.tenant_id, found.slug, found.tenant, "worker"), found.name, "schedule")
+        run_audit(
+            context, TenantAccess(found.tenant_id, found.slug, found.tenant, Role.OPERATOR), found.name, "schedule"
+        )
 
 
 def ask_for_due(context: Context) -> int:

@@ -209,6 +209,12 @@ def put_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> Aud
     return audits.put_settings(context, tenant, body)
 
 
+@router.get("/tenants/{tenant}/relays", tags=["plans"], operation_id="list_relays")
+def list_relays(context: Ctx, tenant: Tenant) -> list[Relay]:
+    """Relays that were described, named by a stream, or seen in events."""
+    return relays.list_relays(context, tenant)
+
+
 @router.put("/tenants/{tenant}/relays/{relay}", tags=["plans"], operation_id="describe_relay")
 def describe_relay(context: Ctx, tenant: Tenant, relay: RelayName, body: RelayDescription) -> Relay:
     """Say what a relay is, what it wants published, and what it allows."""

@@ -35,6 +35,7 @@ from rust_gauge.contract.feeds import (
 )
 from rust_gauge.core.mailflow.mapping import FieldRule, Mapping, MappingError, Unwrap
 from rust_gauge.core.mtalog import LogReader
+from rust_gauge.core.roles import Role
 from rust_gauge.core.webhooks import WebhookRefused, secret_text, verify
 from rust_gauge.service.feeds.formats import FormError, rows_of_csv, rows_of_log, rows_of_notice, split_mbox
 from rust_gauge.service.http.paging import read_cursor, write_cursor
@@ -348,7 +349,7 @@ def take_rows(
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
 ) -> IntakeResult:
     """Take rows in that are events' fields: defaults, times for those without, events, refused rows, position."""
-    tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, "feed")
+    tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, Role.OPERATOR)
     rows = _with_defaults(context, row, rows)
     now = context.clock()
 

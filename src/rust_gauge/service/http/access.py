@@ -11,6 +11,7 @@ from fastapi import Depends, Path, Request
 from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 
+from rust_gauge.service.http.roles import ROLES
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.principals import principal_of
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -63,12 +64,26 @@ Asker = Annotated[Principal, Depends(get_principal)]
 
 
 def get_tenant(
-    principal: Asker, tenant: Annotated[str, Path(max_length=40, description="The tenant's slug")]
+    request: Request,
+    principal: Asker,
+    tenant: Annotated[str, Path(max_length=40, description="The tenant's slug")],
 ) -> TenantAccess:
-    """The tenant in the path, if the asker may see it; otherwise as if it did not exist."""
+    """The tenant in the path, if the asker may see it and do there what the route does.
+
+    ServiceProblem `not-found` for a tenant that they may not see, as if it did not exist, and `role-too-low` for a
+    route that needs more than their role in it (`roles.ROLES`).
+    """
     found = next((each for each in principal.tenants if each.slug == tenant), None)
     if found is None:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
+    operation = request.scope["route"].operation_id
+    needed = ROLES.get(operation)
+    if needed is None or not found.role.allows(needed):
+        raise ServiceProblem(
+            "role-too-low",
+            f"This needs the role {needed or 'of nobody'} in {found.slug}; you have {found.role}",
+            remedy="Ask an admin of the tenant to do it, or to give you the role",
+        )
     return found
 
 

@@ -18,9 +18,7 @@ from rust_gauge.contract.flow import (
     WordingRow,
 )
 from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
-from rust_gauge.contract.relays import Relay
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
-from rust_gauge.service.domains import relays
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
 from rust_gauge.service.mailflow import events, flow, retention, rules, shifts
@@ -67,12 +65,6 @@ def list_events(
         cursor=cursor,
         limit=limit,
     )
-
-
-@router.get("/tenants/{tenant}/relays", tags=["plans"], operation_id="list_relays")
-def list_relays(context: Ctx, tenant: Tenant) -> list[Relay]:
-    """Relays that were described, named by a stream, or seen in events."""
-    return relays.list_relays(context, tenant)
 
 
 First = Annotated[Day | None, Query(description="First day, UTC")]

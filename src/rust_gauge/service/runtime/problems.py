@@ -26,6 +26,7 @@ KINDS = {
         ProblemKind("wrong-password", 401, "Address and password do not match", "Nothing says which of the two."),
         ProblemKind("too-many-attempts", 429, "Too many attempts", "Wait a quarter of an hour, then try again."),
         ProblemKind("cross-site", 403, "Request from another site", "Cookies only count for the console's own pages."),
+        ProblemKind("role-too-low", 403, "Your role does not allow this", "`detail` names the role that it needs."),
         ProblemKind("not-found", 404, "Not found", "It does not exist, or is not yours to see."),
         ProblemKind("method-not-allowed", 405, "Method not allowed", "See /docs for what this address takes."),
         ProblemKind("already-there", 409, "Already there", "Nothing was changed."),

@@ -1,0 +1,297 @@
+"""Every route with every kind of asker: strangers, other tenants, and each role of the tenant's own people."""
+
+from collections.abc import Iterator
+
+import httpx
+import pytest
+
+from rust_gauge.core.roles import Role
+from rust_gauge.service.app import create_app
+from rust_gauge.service.http.roles import PUBLIC, ROLES, SIGNED_IN
+from rust_gauge.store import accounts as store_accounts
+from tests.conftest import Office, World, make_office
+
+ROUTES = [
+    ("GET", "domains", None),
+    ("POST", "domains", {"name": "a.example"}),
+    ("GET", "domains/d.example", None),
+    ("PATCH", "domains/d.example", {"selectors": []}),
+    ("DELETE", "domains/d.example", None),
+    ("POST", "domains/d.example/audits", None),
+    ("GET", "domains/d.example/audits", None),
+    ("GET", "domains/d.example/audits/newest", None),
+    ("GET", "domains/d.example/audits/1", None),
+    ("GET", "domains/d.example/audits/compare", None),
+    ("GET", "domains/d.example/history", None),
+    ("POST", "spf-trials", {"ip": "192.0.2.1"}),
+    ("POST", "message-checks", None),
+    ("GET", "relays", None),
+    ("POST", "proofs", {"subject": "d.example"}),
+    ("GET", "proofs", None),
+    ("POST", "proofs/1/check", None),
+    ("POST", "proofs/1/code", {"code": "ABC"}),
+    ("GET", "senders", None),
+    ("GET", "update-servers", None),
+    ("PUT", "update-servers/d.example", {"address": "192.0.2.53", "key_name": "k.example", "secret": "QUJD"}),
+    ("DELETE", "update-servers/d.example", None),
+    ("POST", "domains/d.example/plan/changes", {}),
+    ("POST", "domains/d.example/publications", {}),
+    ("GET", "domains/d.example/publications", None),
+    ("POST", "publications/1/roll-back", None),
+    ("POST", "domains/d.example/watches", {}),
+    ("GET", "domains/d.example/watches", None),
+    ("GET", "watches/1", None),
+    ("POST", "watches/1/stop", None),
+    ("GET", "flow/causes", None),
+    ("GET", "flow/days", None),
+    ("GET", "flow/names", None),
+    ("GET", "flow/comparison", None),
+    ("GET", "wordings", None),
+    ("GET", "shifts", None),
+    ("GET", "shifts/1", None),
+    ("GET", "flow-settings", None),
+    ("PUT", "flow-settings", {}),
+    ("GET", "recipient-data", None),
+    ("GET", "erasures", None),
+    ("POST", "erasures", {"address": "a@b.example"}),
+    ("GET", "cause-rules", None),
+    ("GET", "cause-rules/shipped", None),
+    ("PUT", "cause-rules", {"version": 0, "rules": []}),
+    ("POST", "cause-rules/trial", {"rules": []}),
+    ("POST", "cause-rules/application", None),
+    ("DELETE", "cause-rules/application", None),
+    ("GET", "feeds", None),
+    ("POST", "feeds", {"name": "a", "kind": "http"}),
+    ("GET", "feeds/a", None),
+    ("PATCH", "feeds/a", {"paused": True}),
+    ("DELETE", "feeds/a", None),
+    ("GET", "feeds/a/refused", None),
+    ("POST", "feeds/a/refused/replay", None),
+    ("POST", "feeds/a/events", {}),
+    ("DELETE", "feeds/a/refused", None),
+    ("POST", "mapping-trials", {"sample": "{}"}),
+    ("GET", "webhooks", None),
+    ("POST", "webhooks", {"name": "desk", "url": "https://desk.example/"}),
+    ("PATCH", "webhooks/1", {"paused": True}),
+    ("DELETE", "webhooks/1", None),
+    ("POST", "webhooks/1/test", None),
+    ("GET", "webhooks/1/calls", None),
+    ("POST", "webhooks/1/replay", None),
+    ("POST", "watches/1/look", None),
+    ("GET", "watch-settings", None),
+    ("PUT", "watch-settings", {}),
+    ("PUT", "relays/office-1", {}),
+    ("DELETE", "relays/office-1", None),
+    ("GET", "domains/d.example/plan", None),
+    ("POST", "domains/d.example/plan/checks", None),
+    ("PUT", "domains/d.example/plan/settings", {}),
+    ("POST", "domains/d.example/plan/keys", {"selector": "s1"}),
+    ("POST", "feedback-reports", None),
+    ("POST", "batches", {"names": ["a.example"]}),
+    ("GET", "batches", None),
+    ("GET", "batches/1", None),
+    ("POST", "batches/1/cancel", None),
+    ("POST", "batches/1/resume", None),
+    ("GET", "batches/1/results", None),
+    ("GET", "audit-settings", None),
+    ("PUT", "audit-settings", {"lists": []}),
+    ("GET", "readings?name=d.example", None),
+    ("GET", "readings/moved?name=d.example&first=2026-11-01&last=2026-11-02", None),
+    ("POST", "readings/ahead?name=d.example", {}),
+    ("GET", "readings/room?name=d.example", None),
+    ("GET", "readings/settings", None),
+    ("PUT", "readings/settings", {}),
+    ("DELETE", "readings/settings", None),
+    ("GET", "worklist/1", None),
+    ("POST", "worklist/1", {"act": "mind"}),
+    ("POST", "worklist-look", None),
+    ("GET", "people", None),
+    ("GET", "lines", None),
+    ("GET", "alert-settings", None),
+    ("PUT", "alert-settings", {}),
+    ("GET", "told", None),
+    ("GET", "reports", None),
+    ("POST", "reports", None),
+    ("GET", "brakes", None),
+    ("POST", "brakes", {"stream": "a", "relay": "b", "why": "c"}),
+    ("POST", "brakes/releases", {"stream": "a", "relay": "b", "why": "c"}),
+    ("GET", "marks", None),
+    ("POST", "marks", {"day": "2026-11-20", "text": "x"}),
+    ("DELETE", "marks/1", None),
+    ("POST", "events", []),
+    ("GET", "events", None),
+    ("GET", "flow", None),
+    ("GET", "providers", None),
+    ("PATCH", "providers/tidepost.example", {"label": "x"}),
+    ("GET", "suppression", None),
+    ("GET", "suppression/count", None),
+    ("GET", "suppression/export", None),
+    ("POST", "suppression", {"addresses": ["person1@tidepost.example"]}),
+    ("POST", "suppression/lifts", {"address": "person1@tidepost.example", "why": "a guess"}),
+    ("POST", "suppression/decisions", {"ids": ["x"], "confirm": True}),
+    ("GET", "suppression/status", None),
+    ("GET", "suppression/changes", None),
+    ("GET", "suppression/growth", None),
+    ("GET", "suppression/policy", None),
+    ("PUT", "suppression/policy", {"rules": [{"name": "all", "act": "nothing"}]}),
+    ("DELETE", "suppression/policy", None),
+    ("GET", "suppression/matching", None),
+    ("PUT", "suppression/matching", {"fold_case": False}),
+    ("POST", "clearance/stream", None),
+    ("POST", "suppression/imports", {}),
+    ("POST", "suppression/policy/trials", {"policy": {"rules": [{"name": "all", "act": "nothing"}]}}),
+    ("POST", "list-checks", {}),
+    ("GET", "tasks", None),
+    ("GET", "tasks/1", None),
+    ("PUT", "tasks/1/pieces/0", None),
+    ("POST", "tasks/1/run", {}),
+    ("POST", "tasks/1/stop", None),
+    ("GET", "tasks/1/parts/clear", None),
+    ("POST", "address-checks", {"addresses": ["person1@tidepost.example"]}),
+    ("GET", "address-words", None),
+    ("PUT", "address-words", {}),
+    ("POST", "unsubscribe-links", {"recipients": ["person1@tidepost.example"], "domain": "d.example"}),
+    ("GET", "unsubscribes", None),
+    ("GET", "gates", None),
+    ("POST", "gates", {"name": "mta"}),
+    ("DELETE", "gates/1", None),
+    ("POST", "clearance", {"addresses": ["person1@tidepost.example"]}),
+]
+
+
+_FILLED = {
+    "update-servers/d.example": "update-servers/{zone}",
+    "d.example": "{name}",
+    "tidepost.example": "{provider}",
+    "relays/office-1": "relays/{relay}",
+    "feeds/a": "feeds/{name}",
+    "/1": "/{id}",
+    "pieces/0": "pieces/{number}",
+    "parts/clear": "parts/{part}",
+}
+
+
+def template_of(path: str) -> str:
+    """The path of a row of the table as the OpenAPI document has it."""
+    path = path.partition("?")[0]
+    for filled, template in _FILLED.items():
+        path = path.replace(filled, template)
+    return path
+
+
+def operations() -> dict[tuple[str, str], str]:
+    """Operation ids of all routes, by method and path."""
+    paths = create_app(None).openapi()["paths"]
+    return {
+        (method.upper(), path): operation["operationId"]
+        for path, of in paths.items()
+        for method, operation in of.items()
+    }
+
+
+OPERATIONS = operations()
+IDS = [f"{method} {path}" for method, path, _ in ROUTES]
+
+
+@pytest.fixture(scope="module")
+def offices(world: World) -> dict[Role, Office]:
+    """An account of each role, each in a tenant of its own."""
+    return {role: make_office(world, role) for role in Role}
+
+
+@pytest.fixture(scope="module")
+def http() -> Iterator[httpx.Client]:
+    """One connection for all calls."""
+    with httpx.Client(timeout=60) as client:
+        yield client
+
+
+@pytest.fixture(scope="module")
+def stranger(world: World) -> Office:
+    """Somebody of another tenant."""
+    return make_office(world)
+
+
+def test_every_route_of_a_tenant_is_in_the_table_above() -> None:
+    wanted = {(method, path.partition("/tenants/{tenant}/")[2]) for method, path in OPERATIONS if "{tenant}" in path}
+    assert {(method, template_of(path)) for method, path, _ in ROUTES} == wanted
+
+
+def test_every_route_says_who_may_use_it() -> None:
+    by_tenant = {operation for (_, path), operation in OPERATIONS.items() if "{tenant}" in path}
+    assert set(ROLES) == by_tenant
+    assert set(OPERATIONS.values()) - by_tenant == PUBLIC | SIGNED_IN
+
+
+def test_viewers_read_and_nothing_else() -> None:
+    """GET routes are for everybody in the tenant; what else a viewer may do changes nothing."""
+    for (method, _), operation in OPERATIONS.items():
+        if operation not in ROLES:
+            continue
+        if method == "GET":
+            assert ROLES[operation] is Role.VIEWER, operation
+        elif ROLES[operation] is Role.VIEWER:
+            assert operation in {"try_spf", "show_change", "look_ahead"}
+
+
+def test_what_cannot_be_taken_back_and_secrets_are_for_admins() -> None:
+    for operation in ("erase_recipient", "apply_change", "roll_back", "make_key", "add_gate", "add_webhook"):
+        assert ROLES[operation] is Role.ADMIN
+    # Settings of one domain's plan are the operator's work; all others are the admin's.
+    settings = {operation for operation in ROLES if operation.endswith(("_settings", "_policy", "_rules"))}
+    changing = {operation for operation in settings if operation.startswith(("put_", "drop_"))} - {"put_plan_settings"}
+    assert {ROLES[operation] for operation in changing} == {Role.ADMIN}
+
+
+@pytest.mark.parametrize(("method", "path", "body"), ROUTES, ids=IDS)
+def test_no_route_works_for_a_stranger_or_for_another_tenant(
+    http: httpx.Client, offices: dict[Role, Office], stranger: Office, method: str, path: str, body: object
+) -> None:
+    office = offices[Role.ADMIN]
+    url = f"{office.world.url}/api/v1/tenants/{office.slug}/{path}"
+    for headers, status in (
+        ({}, 401),
+        ({"Authorization": "Bearer rgt_guess"}, 401),
+        ({"Authorization": f"Bearer {stranger.token}"}, 404),
+    ):
+        response = http.request(method, url, json=body, headers=headers)
+        assert response.status_code == status
+        assert response.headers["content-type"] == "application/problem+json"
+
+
+@pytest.mark.parametrize("role", list(Role), ids=[role.value for role in Role])
+@pytest.mark.parametrize(("method", "path", "body"), ROUTES, ids=IDS)
+def test_a_route_works_for_its_role_and_those_above_it(
+    http: httpx.Client, offices: dict[Role, Office], role: Role, method: str, path: str, body: object
+) -> None:
+    office = offices[role]
+    url = f"{office.world.url}/api/v1/tenants/{office.slug}/{path}"
+    headers = {"Authorization": f"Bearer {office.token}"}
+    response = http.request(method, url, json=body, headers=headers)
+    needed = ROLES[OPERATIONS[method, f"/api/v1/tenants/{{tenant}}/{template_of(path)}"]]
+    if role.allows(needed):
+        assert response.status_code not in (401, 403, 500)
+    else:
+        assert (response.status_code, response.json()["type"]) == (403, "/problems/role-too-low")
+        assert f"needs the role {needed} in {office.slug}; you have {role}" in response.json()["detail"]
+
+
+def test_a_person_has_each_tenants_own_role(world: World) -> None:
+    office, other = make_office(world, Role.ADMIN), make_office(world, Role.ADMIN)
+    store = world.context.store
+    found = store.transaction(lambda c: store_accounts.find_account(c, office.email))
+    assert found is not None
+    store.transaction(lambda c: store_accounts.grant(c, found[0], other.tenant.id, Role.VIEWER))
+    with office.client() as client:
+        client.domains.add(office.slug, "d.example")
+        assert list(client.domains.list(other.slug)) == []
+        assert {tenant.slug: tenant.role for tenant in client.who().tenants} == {
+            office.slug: "admin",
+            other.slug: "viewer",
+        }
+    refused = httpx.post(
+        f"{world.url}/api/v1/tenants/{other.slug}/domains",
+        json={"name": "d.example"},
+        headers={"Authorization": f"Bearer {office.token}"},
+    )
+    assert refused.status_code == 403
