@@ -1,7 +1,7 @@
 # Rust Gauge. `make help` lists the targets.
 SHELL := /bin/bash
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
-.PHONY: help demo serve test lint bench clean openapi screenshots lock
+.PHONY: help demo serve test lint bench clean openapi client screenshots lock
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -27,6 +27,8 @@ lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	.venv/bin/lint-imports --no-cache
 	.venv/bin/python tools/openapi.py --check
 	.venv/bin/python tools/audit_rules.py --check
+	.venv/bin/python tools/sync_client.py --check
+	.venv/bin/python tools/dead_code.py
 	cd console && npm run --silent lint && npm run --silent types
 
 bench: ## measure the figures of docs/performance.md
@@ -37,6 +39,10 @@ openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
 	@tools/setup.sh test
 	.venv/bin/python tools/openapi.py
 	cd console && npm run --silent generate
+
+client: ## write the synchronous client from the asynchronous one anew
+	@tools/setup.sh test
+	.venv/bin/python tools/sync_client.py
 
 screenshots: ## take the pictures of docs/screenshots from a demo that runs (PASSWORD=...)
 	.venv/bin/python tools/screenshots.py

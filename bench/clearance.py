@@ -21,11 +21,11 @@ from bench.intake import service, token_of
 from bench.world import NOW, Bench, Figure
 from rust_gauge.contract.checks import NewGate
 from rust_gauge.contract.domains import NewDomain
-from rust_gauge.contract.tasks import ImportRequest
+from rust_gauge.contract.jobs import ImportRequest
 from rust_gauge.launch.process import tune
 from rust_gauge.service.clearance import clearance, gates
 from rust_gauge.service.domains import domains
-from rust_gauge.service.jobs import tasks
+from rust_gauge.service.jobs import jobs
 from rust_gauge.service.suppression import imports
 from rust_gauge.service.worker import work_once
 from rust_gauge.store import providers
@@ -275,16 +275,16 @@ def _import(bench: Bench) -> Figure:
     """A million rows as a CSV file through the whole job against LOAD DATA of the same rows, ready made."""
     lines = [f"reader{n}@r{n % 40}.example,2026-0{n % 9 + 1}-11\n" for n in range(_IMPORTED)]
     octets = ("email,since\n" + "".join(lines)).encode()
-    task = imports.start(bench.context, bench.tenant, ImportRequest(name="bench", reason="bad_address"), "bench")
+    job = imports.start(bench.context, bench.tenant, ImportRequest(name="bench", reason="bad_address"), "bench")
     size = 4 * 1024 * 1024
     for number, start in enumerate(range(0, len(octets), size)):
-        tasks.put_piece(bench.context, bench.tenant, task.id, number, octets[start : start + size])
-    tasks.run(bench.context, bench.tenant, task.id, dry=False)
+        jobs.put_piece(bench.context, bench.tenant, job.id, number, octets[start : start + size])
+    jobs.run(bench.context, bench.tenant, job.id, dry=False)
     began = time.perf_counter()
     while work_once(bench.context):
         pass
     ours = time.perf_counter() - began
-    done = tasks.get(bench.context, bench.tenant, task.id)
+    done = jobs.get(bench.context, bench.tenant, job.id)
     if done.result.get("counts") != {"rows": _IMPORTED, "new": _IMPORTED, "refused": 0, "repeated": 0}:
         raise RuntimeError(f"it went wrong: {done.state} {done.error} {done.result}")
     packets, packet = [], []

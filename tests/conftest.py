@@ -11,24 +11,39 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 import uvicorn
+from hypothesis import settings
+from sqlalchemy import Connection
 
 from rust_gauge.client import Client
 from rust_gauge.contract.session import NewToken
 from rust_gauge.core.roles import Role
+from rust_gauge.gateways.pages import PageFetcher
+from rust_gauge.gateways.resolver import Resolver
+from rust_gauge.gateways.webhook import HookCaller
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
 from rust_gauge.service.accounts import accounts
 from rust_gauge.service.app import create_app
+from rust_gauge.service.feeds import runner as feed_runner
+from rust_gauge.service.plans import publishing
+from rust_gauge.service.runtime import mail
 from rust_gauge.service.runtime.context import Context, make_context
 from rust_gauge.service.runtime.logs import configure_logs
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.worker import work_once
 from rust_gauge.standins.dns_world import DnsWorld, serve
 from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store import tables
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import in_transaction
+
+# How long an example takes depends on what else the machine does; figures are for `make bench`.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 PASSWORD = "correct horse battery"
 TODAY = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -110,6 +125,38 @@ class Office:
         return Client(self.world.url, token=self.token)
 
 
+_OUTSIDE: tuple[tuple[Any, str], ...] = (
+    (Resolver, "answer_all"),
+    (Resolver, "look"),
+    (Resolver, "run"),
+    (Resolver, "run_many"),
+    (HookCaller, "post"),
+    (PageFetcher, "fetch"),
+    (mail, "send"),
+    (publishing, "send_update"),
+    (feed_runner, "read_imap"),
+)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def nothing_outside_is_waited_for_in_a_transaction() -> Iterator[None]:
+    """Every test holds the rule that DNS, HTTP, SMTP and IMAP are asked before a transaction opens or after it ends.
+
+    What a name is imported as counts, too: `send` is wrapped wherever it is used.
+    """
+    with pytest.MonkeyPatch.context() as patch:
+        for owner, name in _OUTSIDE:
+            plain = getattr(owner, name)
+
+            @functools.wraps(plain)
+            def checked(*arguments: Any, plain: Any = plain, **named: Any) -> Any:
+                assert not in_transaction(), f"{plain.__qualname__} was called inside a transaction"
+                return plain(*arguments, **named)
+
+            patch.setattr(owner, name, checked)
+        yield
+
+
 @pytest.fixture(scope="session")
 def database() -> Iterator[PrivateMariaDb]:
     # Under /tmp, which the server's own user can reach wherever the checkout lies.
@@ -164,7 +211,7 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int, webho
     configure_logs("error")
     prepare(database.url)
     clock = Clock()
-    settings = Settings(
+    chosen = Settings(
         database_url=database.url,  # type: ignore[arg-type]
         dns_servers=[f"127.0.0.1:{dns_world.port}"],
         dns_timeout=0.5,
@@ -177,7 +224,7 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int, webho
         max_body_bytes=2_000_000,
         max_event_rows=12_000,
     )
-    context = make_context(settings, clock)
+    context = make_context(chosen, clock)
     server = uvicorn.Server(uvicorn.Config(create_app(context), host="127.0.0.1", port=0, log_level="error"))
     thread = running(server)
     port = server.servers[0].sockets[0].getsockname()[1]
@@ -210,10 +257,22 @@ def make_office(world: World, role: Role = Role.ADMIN) -> Office:
     return Office(world, TenantAccess(tenant, slug, f"Office {slug}", role), email, token)
 
 
+def close_office(office: Office) -> None:
+    """Delete a tenant and its work, so that no later test has to do it when it looks ahead."""
+    office.world.context.store.transaction(lambda c: _forget(c, office.tenant.id))
+
+
+def _forget(connection: Connection, tenant_id: int) -> None:
+    connection.execute(tables.job.delete().where(tables.job.c.tenant_id == tenant_id))
+    connection.execute(tables.tenant.delete().where(tables.tenant.c.id == tenant_id))
+
+
 @pytest.fixture
-def office(world: World) -> Office:
+def office(world: World) -> Iterator[Office]:
     """A tenant that no other test sees."""
-    return make_office(world)
+    made = make_office(world)
+    yield made
+    close_office(made)
 
 
 @pytest.fixture

@@ -16,18 +16,31 @@ type Answer = unknown | ((sent: Sent) => unknown);
 
 export const problem = (status: number, title: string, more: Partial<Schemas['Problem']> = {}) =>
   new Response(
-    JSON.stringify({type: 'x', title, status, detail: '', remedy: '', instance: '', errors: [], errors_total: 0, ...more}),
+    JSON.stringify({
+      type: 'x',
+      title,
+      status,
+      detail: '',
+      remedy: '',
+      instance: '',
+      errors: [],
+      errors_total: 0,
+      ...more,
+    }),
     {status, headers: {'Content-Type': 'application/problem+json'}},
   );
 
 /** What jsdom lacks and pages with charts and menus ask for. */
 export function withBrowserParts() {
   vi.stubGlobal('CSS', {escape: (text: string) => text});
-  vi.stubGlobal('ResizeObserver', class {
-    observe() {}
-    unobserve() {}
-    disconnect() {}
-  });
+  vi.stubGlobal(
+    'ResizeObserver',
+    class {
+      observe() {}
+      unobserve() {}
+      disconnect() {}
+    },
+  );
 }
 
 /** Answers by "METHOD /path"; gives the requests that came. What is not in the table is 404. */
@@ -36,7 +49,12 @@ export function serviceWith(answers: Record<string, Answer>): Sent[] {
   vi.stubGlobal('fetch', async (request: Request) => {
     const url = new URL(request.url);
     const text = await request.text();
-    const sent = {method: request.method, path: url.pathname, query: url.searchParams, body: text ? JSON.parse(text) : null};
+    const sent = {
+      method: request.method,
+      path: url.pathname,
+      query: url.searchParams,
+      body: text ? JSON.parse(text) : null,
+    };
     seen.push(sent);
     const answer = answers[`${request.method} ${url.pathname}`];
     if (answer === undefined) return problem(404, 'Not found');
@@ -63,5 +81,5 @@ export function open(page: ReactNode, at = '/', pattern = '*') {
 export const who: Schemas['Who'] = {
   name: 'Isla Mackay',
   email: 'isla@skerry.example',
-  tenants: [{slug: 'copperline', name: 'Copperline Tram Museum', role: 'engineer'}],
+  tenants: [{slug: 'copperline', name: 'Copperline Tram Museum', role: 'admin'}],
 };

@@ -197,7 +197,7 @@ def test_with_a_service_audits_are_compared_and_batches_run(
     assert command("feedback", str(tmp_path / "nowhere"))[0] == 2
     names = tmp_path / "names.txt"
     names.write_text(f"# ours\n{name}\nnot a domain\n")
-    assert command("batch", str(names), "--no-wait")[1].endswith("queued, 0 of 2\n")
+    assert command("batch", str(names), "--no-wait")[1].endswith("waiting, 0 of 2\n")
     office.world.work()
     id = json.loads(command("batch", "--format", "json")[1])[0]["batch"]
     status, out, _ = command("batch", "--id", str(id))
@@ -206,4 +206,4 @@ def test_with_a_service_audits_are_compared_and_batches_run(
     assert "not audited" in out
     assert len(command("batch", "--id", str(id), "--format", "csv")[1].splitlines()) > 3
     assert command("batch", str(tmp_path / "nowhere"))[0] == 2
-    assert command("batch", "--id", str(id), "--cancel")[1].startswith(f"batch {id}: done")
+    assert command("batch", "--id", str(id), "--stop")[1].startswith(f"batch {id}: done")

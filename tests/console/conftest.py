@@ -41,8 +41,8 @@ def visit(browser: Browser, office: Office) -> Iterator[BrowserContext]:
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=office.world.url)
     errors: list[str] = []
     context.on("weberror", lambda error: errors.append(str(error.error)))
-    context.set_default_timeout(15_000)
-    expect.set_options(timeout=15_000)
+    context.set_default_timeout(60_000)
+    expect.set_options(timeout=60_000)
     yield context
     context.close()
     assert errors == []

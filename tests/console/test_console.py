@@ -109,7 +109,7 @@ def test_many_domains_are_audited_as_a_job(page: Page, office: Office) -> None:
     page.get_by_label("Domain names").fill("a.example\nb.example nodot")
     page.get_by_role("button", name="Audit them").click()
     card = page.get_by_role("region", name="Many domains at once")
-    expect(card).to_contain_text("queued, 0 of 3")
+    expect(card).to_contain_text("waiting, 0 of 3")
     office.world.work()
     expect(card).to_contain_text("done, 3 of 3")
     with page.expect_download() as download:

@@ -22,7 +22,9 @@ RSA_2048 = spki(rsa.generate_private_key(public_exponent=65537, key_size=2048))
 RSA_1024 = spki(rsa.generate_private_key(public_exponent=65537, key_size=1024))
 EC_KEY = spki(ec.generate_private_key(ec.SECP256R1()))
 ED25519 = base64.b64encode(
-    ed25519.Ed25519PrivateKey.generate().public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
+    ed25519.Ed25519PrivateKey.from_private_bytes(bytes(range(32)))
+    .public_key()
+    .public_bytes(Encoding.Raw, PublicFormat.Raw)
 ).decode()
 
 

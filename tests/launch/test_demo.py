@@ -17,7 +17,7 @@ from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
 from rust_gauge.demo.zones import LISTS, NAME_SERVERS, SELECTORS, streams_of, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
-from rust_gauge.service.intake.intake import to_event
+from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.runtime.settings import Settings
 from tests.conftest import World
 

@@ -2,9 +2,10 @@
 
 import gzip
 from datetime import timedelta
+from typing import Any
 
 import pytest
-from sqlalchemy import text
+from sqlalchemy import Connection, text
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.audits import AuditSettings, DnsListSetting
@@ -13,7 +14,8 @@ from rust_gauge.core.dkim import sign_message
 from rust_gauge.service.domains import audits, batches
 from rust_gauge.service.worker import tick
 from rust_gauge.standins.dns_world import Behaviour
-from rust_gauge.store import audits as store_audits
+from rust_gauge.store import jobs as store_jobs
+from rust_gauge.store import tables
 from tests.conftest import Office
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
 from tests.core.test_dmarc_feedback import ROW, report
@@ -276,50 +278,50 @@ def test_a_batch_runs_as_a_job_and_one_bad_name_spoils_nothing(office: Office, c
     names = [f"b{n}.{office.slug}.example" for n in range(60)]
     office.world.zone(f"{office.slug}.example", "".join(f'b{n} IN TXT "v=spf1 -all"\n' for n in range(60)))
     made = client.audits.start_batch(office.slug, [*names, "no domain", "dead.example"])
-    assert (made.state, made.total) == ("queued", 62)
+    assert (made.state, made.total) == ("waiting", 62)
     office.world.work()
-    done = client.audits.batch(office.slug, made.id)
+    done = client.jobs.get(office.slug, made.id)
     assert (done.state, done.done) == ("done", 62)
     results = list(client.audits.batch_results(office.slug, made.id))
     assert [result.name for result in results] == [*names, "no domain", "dead.example"]
     assert results[60].problem
     assert {finding.rule for finding in results[0].findings} >= {"dmarc-missing", "mx-missing"}
     assert "spf-missing" in {finding.rule for finding in results[61].findings}
-    assert [batch.id for batch in client.audits.batches(office.slug)] == [made.id]
+    assert [batch.id for batch in client.jobs.list(office.slug, kind="batch")] == [made.id]
 
 
-def test_a_batch_is_stopped_and_goes_on_where_it_was(
+def test_a_batch_is_stopped_and_resumes_where_it_was(
     office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(batches, "_CHUNK", 5)
     monkeypatch.setattr(batches, "_AT_ONCE", 1)
     made = client.audits.start_batch(office.slug, [f"c{n}.example" for n in range(40)])
-    add = store_audits.add_results
+    add = store_jobs.add_results
 
-    def add_and_cancel(connection, batch_id, rows):  # type: ignore[no-untyped-def]
-        stop = add(connection, batch_id, rows)
+    def add_and_ask_to_stop(connection: Connection, id: int, rows: list[dict[str, Any]]) -> int:
+        done = add(connection, id, rows)
         if rows:
-            store_audits.change_batch(connection, batch_id, cancel_asked=True)
-        return stop or bool(rows)
+            connection.execute(tables.job.update().where(tables.job.c.id == id).values(stop_requested=True))
+        return done
 
-    monkeypatch.setattr(store_audits, "add_results", add_and_cancel)
+    monkeypatch.setattr(store_jobs, "add_results", add_and_ask_to_stop)
     office.world.work()
-    stopped = client.audits.batch(office.slug, made.id)
-    assert (stopped.state, stopped.done) == ("cancelled", 5)
-    monkeypatch.setattr(store_audits, "add_results", add)
-    assert client.audits.resume_batch(office.slug, made.id).state == "queued"
+    stopped = client.jobs.get(office.slug, made.id)
+    assert (stopped.state, stopped.done) == ("stopped", 5)
+    monkeypatch.setattr(store_jobs, "add_results", add)
+    assert client.jobs.run(office.slug, made.id).state == "waiting"
     office.world.work()
-    assert client.audits.batch(office.slug, made.id).state == "done"
+    assert client.jobs.get(office.slug, made.id).state == "done"
     assert len({result.number for result in client.audits.batch_results(office.slug, made.id)}) == 40
 
 
-def test_a_batch_that_waits_is_cancelled_at_once(office: Office, client: Client) -> None:
+def test_a_batch_that_waits_is_stopped_at_once(office: Office, client: Client) -> None:
     made = client.audits.start_batch(office.slug, ["a.example"])
-    assert client.audits.cancel_batch(office.slug, made.id).state == "cancelled"
+    assert client.jobs.stop(office.slug, made.id).state == "stopped"
     office.world.work()
-    assert client.audits.batch(office.slug, made.id).done == 0
+    assert client.jobs.get(office.slug, made.id).done == 0
     with pytest.raises(NotFoundError):
-        client.audits.batch(office.slug, made.id + 10_000)
+        client.jobs.get(office.slug, made.id + 10_000)
 
 
 def test_a_slow_server_spoils_no_other_domain_of_a_batch(office: Office, client: Client) -> None:

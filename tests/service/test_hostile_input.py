@@ -8,7 +8,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rust_gauge.service.intake.intake import read_row
+from rust_gauge.service.intake.rows import read_row
 from tests.conftest import TODAY, Office
 from tests.rows import row
 

@@ -12,29 +12,31 @@ import httpx
 import pytest
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemResponse
+from rust_gauge.contract.jobs import FileLayout, ImportRequest, Job, ListCheckRequest
 from rust_gauge.contract.suppression import Lift, NewEntries, PolicyRule, RehearsalRequest, SuppressionPolicy
-from rust_gauge.contract.tasks import FileLayout, ImportRequest, ListCheckRequest, Task
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import imports as service
+from rust_gauge.store import tables
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
 
 
-def given(client: Client, office: Office, octets: bytes, *, size: int = 1000, **request: Any) -> Task:
+def given(client: Client, office: Office, octets: bytes, *, size: int = 1000, **request: Any) -> Job:
     """An import with its file."""
-    task = client.tasks.start_import(office.slug, ImportRequest(**request))
+    job = client.jobs.start_import(office.slug, ImportRequest(**request))
     for number, start in enumerate(range(0, len(octets), size)):
-        client.tasks.send(office.slug, task.id, number, octets[start : start + size])
-    return task
+        client.jobs.send(office.slug, job.id, number, octets[start : start + size])
+    return job
 
 
-def done(client: Client, office: Office, task: Task, *, dry: bool = False) -> Task:
-    client.tasks.run(office.slug, task.id, dry=dry)
+def done(client: Client, office: Office, job: Job, *, dry: bool = False) -> Job:
+    client.jobs.run(office.slug, job.id, dry=dry)
     office.world.work()
-    return client.tasks.get(office.slug, task.id)
+    return client.jobs.get(office.slug, job.id)
 
 
-def counts(task: Task) -> dict[str, int]:
-    return {name: n for name, n in task.result["counts"].items() if n}
+def counts(job: Job) -> dict[str, int]:
+    return {name: n for name, n in job.result["counts"].items() if n}
 
 
 def held(client: Client, office: Office) -> dict[str, str]:
@@ -57,10 +59,10 @@ def held(client: Client, office: Office) -> dict[str, str]:
 def test_a_list_is_read_in_any_form_and_encoding(
     office: Office, client: Client, text: str, encoding: str, form: str, size: int
 ) -> None:
-    task = done(client, office, given(client, office, text.encode(encoding), size=size))
-    assert (task.state, task.error) == ("done", "")
-    assert task.result["layout"]["form"] == form
-    assert counts(task) == {"rows": 2, "new": 2}
+    job = done(client, office, given(client, office, text.encode(encoding), size=size))
+    assert (job.state, job.error) == ("done", "")
+    assert job.result["layout"]["form"] == form
+    assert counts(job) == {"rows": 2, "new": 2}
     assert set(held(client, office)) == {"ann@a.example", "bo@b.example"}
 
 
@@ -80,16 +82,16 @@ def test_columns_say_reason_and_times_and_what_cannot_be_used_is_told_beside_wha
         "ANN@a.example,unsubscribed,,,again\n"
     )
     layout = FileLayout(columns={"address": "who", "reason": "why", "since": "from", "until": "to", "note": "remark"})
-    task = done(client, office, given(client, office, lines.encode(), layout=layout, reason="bad_address"))
-    assert counts(task) == {"rows": 9, "new": 3, "refused": 5, "repeated": 1}
+    job = done(client, office, given(client, office, lines.encode(), layout=layout, reason="bad_address"))
+    assert counts(job) == {"rows": 9, "new": 3, "refused": 5, "repeated": 1}
     assert held(client, office) == {
         "Ann@a.example": "unsubscribed", "bo@b.example": "bad_address", "@gone.example": "domain_gone",
     }  # fmt: skip
     (ann,) = client.suppression.list(office.slug, address="ann@a.example")
     assert (f"{ann.since:%Y-%m-%d}", ann.note, ann.origin, ann.made_by) == (
-        "2025-05-01", "at the desk", "import", f"import {task.id}",
+        "2025-05-01", "at the desk", "import", f"import {job.id}",
     )  # fmt: skip
-    refused = list(csv.DictReader(io.StringIO(b"".join(client.tasks.part(office.slug, task.id, "refused")).decode())))
+    refused = list(csv.DictReader(io.StringIO(b"".join(client.jobs.part(office.slug, job.id, "refused")).decode())))
     assert [(line["row"], line["address"]) for line in refused] == [
         ("4", "nobody"), ("5", "cy@c.example"), ("6", "di@d.example"), ("7", "ed@e.example"), ("8", "short"),
     ]  # fmt: skip
@@ -99,16 +101,16 @@ def test_columns_say_reason_and_times_and_what_cannot_be_used_is_told_beside_wha
 def test_a_dry_run_tells_what_would_happen_and_does_nothing(office: Office, client: Client) -> None:
     client.suppression.hold(office.slug, NewEntries(addresses=["there@a.example"]))
     lines = b"new@a.example\nthere@a.example\nnobody\nnew@a.example\n"
-    task = given(client, office, lines)
-    dry = done(client, office, task, dry=True)
+    job = given(client, office, lines)
+    dry = done(client, office, job, dry=True)
     assert (dry.state, dry.result["dry"]) == ("done", True)
     assert counts(dry) == {"rows": 4, "new": 1, "standing": 1, "refused": 1, "repeated": 1}
     assert set(held(client, office)) == {"there@a.example"}
-    real = done(client, office, task)
+    real = done(client, office, job)
     assert counts(real) == {"rows": 4, "new": 1, "standing": 1, "refused": 1, "repeated": 1}
     assert set(held(client, office)) == {"there@a.example", "new@a.example"}
     with pytest.raises(ProblemResponse, match="done"):
-        client.tasks.run(office.slug, task.id)
+        client.jobs.run(office.slug, job.id)
 
 
 @pytest.mark.parametrize(
@@ -141,31 +143,32 @@ def test_an_import_that_is_stopped_and_killed_goes_on_and_is_exact(
 ) -> None:
     monkeypatch.setattr(service, "_PIECE", 100)
     lines = "".join(f"p{n % 950}@a.example\n" for n in range(1000)) + "nobody\n"
-    task = given(client, office, lines.encode(), size=333)
+    job = given(client, office, lines.encode(), size=333)
     write, pieces = service._Import._write, []
 
-    def sometimes(self: Any, connection: Any, piece: Any) -> None:
+    def sometimes(self: Any, unit: UnitOfWork, piece: Any) -> None:
         pieces.append(piece.last)
         if len(pieces) == 3:
-            client.tasks.stop(office.slug, task.id)
-        write(self, connection, piece)
+            asked = tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True)
+            unit.connection.execute(asked)
+        write(self, unit, piece)
         if len(pieces) == 6:
             raise MemoryError("killed after it was written, before it was committed")
 
     monkeypatch.setattr(service._Import, "_write", sometimes)
-    stopped = done(client, office, task)
+    stopped = done(client, office, job)
     assert (stopped.state, counts(stopped)["rows"]) == ("stopped", 200)
     running = done(client, office, stopped)
-    assert (running.state, counts(running)["rows"]) == ("running", 400), "the worker tries again later"
+    assert (running.state, counts(running)["rows"]) == ("waiting", 400), "the worker tries again later"
     with office.world.clock.later(timedelta(minutes=5)):
         office.world.work()
-    over = client.tasks.get(office.slug, task.id)
+    over = client.jobs.get(office.slug, job.id)
     assert (over.state, counts(over)) == ("done", {"rows": 1001, "new": 950, "repeated": 50, "refused": 1})
     assert client.suppression.count(office.slug).count == 950
     numbers = [each.number for each in client.suppression.changes(office.slug, limit=1000).items]
     assert len(numbers) == 950
     assert client.suppression.growth(office.slug).days[-1].standing == 950
-    refused = b"".join(client.tasks.part(office.slug, task.id, "refused")).splitlines()
+    refused = b"".join(client.jobs.part(office.slug, job.id, "refused")).splitlines()
     assert len(refused) == 2
 
 
@@ -175,9 +178,9 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
     monkeypatch.setattr(service, "_PIECE", 20)
     addresses = [f"person{n}@tidepost.example" for n in range(200)]
     text = "\n".join(addresses).encode()
-    tasks = [given(client, office, text, reason="bad_address") for _ in range(2)]
-    for task in tasks:
-        client.tasks.run(office.slug, task.id)
+    jobs = [given(client, office, text, reason="bad_address") for _ in range(2)]
+    for job in jobs:
+        client.jobs.run(office.slug, job.id)
 
     def load() -> None:
         with office.client() as mine:
@@ -197,7 +200,7 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
         thread.start()
     for thread in threads:
         thread.join(120)
-    assert {client.tasks.get(office.slug, task.id).state for task in tasks} == {"done"}
+    assert {client.jobs.get(office.slug, job.id).state for job in jobs} == {"done"}
     changes: list[Any] = []
     while page := client.suppression.changes(office.slug, after=changes[-1].number if changes else 0).items:
         changes += page
@@ -220,31 +223,31 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
      (b'{"a": 1}\n', "No field holds addresses"), (b"\n \n", "empty")],
 )  # fmt: skip
 def test_a_file_that_is_no_list_fails_with_the_reason(office: Office, client: Client, octets: bytes, what: str) -> None:
-    task = done(client, office, given(client, office, octets))
-    assert task.state == "failed"
-    assert what in task.error
+    job = done(client, office, given(client, office, octets))
+    assert job.state == "failed"
+    assert what in job.error
 
 
 def test_pieces_come_in_any_order_and_a_missing_one_is_told(office: Office, client: Client) -> None:
-    task = client.tasks.start_import(office.slug, ImportRequest())
+    job = client.jobs.start_import(office.slug, ImportRequest())
     with pytest.raises(InvalidInputError, match="No piece"):
-        client.tasks.run(office.slug, task.id)
-    client.tasks.send(office.slug, task.id, 1, b"ple\n")
-    failed = done(client, office, task)
+        client.jobs.run(office.slug, job.id)
+    client.jobs.send(office.slug, job.id, 1, b"ple\n")
+    failed = done(client, office, job)
     assert (failed.state, "Piece 0" in failed.error) == ("failed", True)
-    other = client.tasks.start_import(office.slug, ImportRequest())
-    client.tasks.send(office.slug, other.id, 1, b"a.example\n")
-    client.tasks.send(office.slug, other.id, 0, b"a@")
+    other = client.jobs.start_import(office.slug, ImportRequest())
+    client.jobs.send(office.slug, other.id, 1, b"a.example\n")
+    client.jobs.send(office.slug, other.id, 0, b"a@")
     assert done(client, office, other).state == "done"
     with pytest.raises(ProblemResponse, match="no pieces any more"):
-        client.tasks.send(office.slug, other.id, 2, b"x")
+        client.jobs.send(office.slug, other.id, 2, b"x")
 
 
 # Checks of lists
 
 
 @pytest.fixture
-def spring(office: Office, client: Client) -> Iterator[Task]:
+def spring(office: Office, client: Client) -> Iterator[Job]:
     office.world.zone("typo.example", "@ IN MX 0 .\n")
     client.events.load(office.slug, ndjson(bounce(1), *(row(n) for n in range(2, 12)), row(20, kind="unsubscribed")))
     lines = (
@@ -252,12 +255,12 @@ def spring(office: Office, client: Client) -> Iterator[Task]:
         "Gone,person1@tidepost.example\nFine,person2@tidepost.example\nLeft,person20@tidepost.example\n"
         "Info,info@tidepost.example\nNull,x@typo.example\nNone,x@nowhere-at-all.example\n=1+1,person3@tidepost.example\n"
     )
-    task = client.tasks.start_list_check(office.slug, ListCheckRequest(name="spring", stream="newsletter"))
-    client.tasks.send(office.slug, task.id, 0, lines.encode())
-    yield done(client, office, task)
+    job = client.jobs.start_list_check(office.slug, ListCheckRequest(name="spring", stream="newsletter"))
+    client.jobs.send(office.slug, job.id, 0, lines.encode())
+    yield done(client, office, job)
 
 
-def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, client: Client, spring: Task) -> None:
+def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, client: Client, spring: Job) -> None:
     result = spring.result
     assert result["counts"] == {"rows": 7, "held": 4, "clear": 2, "doubtful": 1, "would_bounce": 3}
     assert result["why"] == {"bad_address": 1, "unsubscribed": 1, "null_mx": 1, "no_domain": 1}
@@ -265,7 +268,7 @@ def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, clie
     tide = result["by_provider"]["tidepost.example"]
     assert (tide["rows"], tide["held"], tide["would_bounce"]) == (5, 2, 1)
     parts = {
-        part: list(csv.DictReader(io.StringIO(b"".join(client.tasks.part(office.slug, spring.id, part)).decode())))
+        part: list(csv.DictReader(io.StringIO(b"".join(client.jobs.part(office.slug, spring.id, part)).decode())))
         for part in ("clear", "held", "doubtful")
     }
     assert [line["name"] for line in parts["clear"]] == ["Fine", "'=1+1"]
@@ -281,9 +284,9 @@ def test_a_policy_is_tried_on_the_past_beside_the_one_that_holds(office: Office,
     rows += [row(3, message_id="d", time="2026-11-19T11:00:00Z")]
     client.events.load(office.slug, ndjson(*rows))
     policy = SuppressionPolicy(rules=[PolicyRule(name="patient", act="hold", kinds=["bounced"], times=2)])
-    task = client.tasks.start_policy_trial(office.slug, RehearsalRequest(policy=policy, days=30))
+    job = client.jobs.start_policy_trial(office.slug, RehearsalRequest(policy=policy, days=30))
     office.world.work()
-    result = client.tasks.get(office.slug, task.id).result
+    result = client.jobs.get(office.slug, job.id).result
     assert result["recipients"] == 2
     ours, holding = result["ours"], result["holding"]
     assert (ours["held"], ours["wrongly"], ours["bounces_spared"], ours["bounces"]) == (1, 0, 0, 3)
@@ -291,7 +294,7 @@ def test_a_policy_is_tried_on_the_past_beside_the_one_that_holds(office: Office,
     assert [line["name"] for line in result["providers"]] == ["tidepost.example"]
 
 
-def test_a_task_of_one_tenant_is_nobody_elses(office: Office, client: Client, spring: Task) -> None:
-    url = f"{office.world.url}/api/v1/tenants/{office.slug}/tasks/{spring.id}"
+def test_a_job_of_one_tenant_is_nobody_elses(office: Office, client: Client, spring: Job) -> None:
+    url = f"{office.world.url}/api/v1/tenants/{office.slug}/jobs/{spring.id}"
     assert httpx.get(url).status_code == 401
     assert json.loads(httpx.get(url, headers={"Authorization": f"Bearer {office.token}"}).content)["state"] == "done"

@@ -2,6 +2,7 @@
 
 import json
 import random
+import threading
 from datetime import timedelta
 from typing import Any
 
@@ -12,7 +13,10 @@ from sqlalchemy import text
 
 from rust_gauge.client import Client
 from rust_gauge.core.mailflow.counting import Count
-from rust_gauge.service.intake.intake import NameBook, Reader, name_book, rows_of
+from rust_gauge.service.intake import names
+from rust_gauge.service.intake.names import KnownNames, known_names
+from rust_gauge.service.intake.reader import Reader
+from rust_gauge.service.intake.rows import rows_of
 from rust_gauge.store.intake import Load
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import TODAY, Office, World
@@ -50,11 +54,12 @@ USUAL = st.fixed_dictionaries(
 
 def taken(world: World, tenant_id: int, values: list[dict[str, Any]], *, short: bool) -> tuple[bytes, int]:
     """The packet that these rows give, and how many are refused."""
-    book = name_book(world.context, tenant_id) if short else NameBook(world.context, tenant_id)
-    load = Load(tenant_id, 0, book.names)
-    reader = Reader(load, book, TODAY)
-    packet = b"".join(reader.read(rows_of([value]), 0, 1) for value in values)
-    return packet, len(reader.refused)
+    known = known_names(world.context, tenant_id) if short else KnownNames(world.context, tenant_id)
+    load = Load(tenant_id, 0, known.names)
+    reader = Reader(load, known, TODAY)
+    for value in values:
+        reader.read(rows_of([value]), 0, 1)
+    return b"".join(load.packets), len(reader.refused)
 
 
 @settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -150,3 +155,50 @@ def test_tags_are_kept_and_come_back(office: Office, client: Client) -> None:
     client.events.load(office.slug, ndjson(row(1, campaign="spring \\ 1", tags=["variant b", "blue", "blue"])))
     (event,) = client.events.list(office.slug)
     assert (event.campaign, event.tags) == ("spring \\ 1", ["blue", "variant b"])
+
+
+def test_two_loads_side_by_side_with_new_names_in_the_middle_count_right(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each stops in the middle, with names and replies of its own half learned, until the other has got there, too."""
+    meet = threading.Barrier(2)
+    plain = names.providers_for
+
+    def together(context: Any, domains: Any) -> Any:
+        if any(domain.startswith("middle") for domain in domains):
+            meet.wait(30)
+        return plain(context, domains)
+
+    monkeypatch.setattr(names, "providers_for", together)
+
+    def rows_for(load: str) -> list[dict[str, Any]]:
+        def one(n: int, **changes: Any) -> dict[str, Any]:
+            middle = f"middle{load}.example" if n >= 4 else "tidepost.example"
+            reply = f"550 5.7.1 refused by {load} for reason {'abcdefghij'[n]}"
+            return bounce(
+                n, message_id=f"{load}{n}", recipient=f"{load}{n}@{middle}", diagnostic=reply, stream=f"{load}-{n // 4}",
+                tags=[f"{load}{n}"], **changes,
+            )  # fmt: skip
+
+        return [*(one(n) for n in range(8)), *(one(n, kind="delayed", reply_code=451) for n in range(8))]
+
+    errors: list[BaseException] = []
+
+    def send(load: str) -> None:
+        try:
+            with office.client() as own:
+                assert own.events.load(office.slug, ndjson(*rows_for(load))).stored == 16
+        except BaseException as error:
+            errors.append(error)
+
+    threads = [threading.Thread(target=send, args=(load,)) for load in ("north", "south")]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(60)
+    assert errors == []
+    right(office)
+    events = list(client.events.list(office.slug))
+    replies = {row.example for row in client.flow.wordings(office.slug, first=START.date(), last=TODAY.date())}
+    assert len(events) == 32
+    assert sum("reason" in reply for reply in replies) >= 16, "each reply is kept under its own wording"

@@ -197,7 +197,8 @@ def test_streams_that_are_not_proven_or_aligned_say_so_where_they_appear(
     assert second.sender_lacks.startswith("not proven")  # a stream that nobody described
     assert "aligned" not in second.sender_lacks
     (on_wall,) = client.readings.wall(tenant=office.slug).rows
-    assert on_wall.lacks == [f"offers: {first.sender_lacks}"]
+    (lack,) = on_wall.lacks
+    assert (lack.stream, lack.proven, lack.aligned, lack.text) == ("offers", False, False, first.sender_lacks)
     monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
     where = ["--url", office.world.url, "--tenant", office.slug]
     for words, said in (

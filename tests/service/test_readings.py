@@ -245,12 +245,12 @@ def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Of
     view = client.readings.put_settings(
         office.slug, ReadingSettings(factors={"authentication": FactorSettings(weight=5)})
     )
-    assert view.task is not None
+    assert view.job is not None
     assert {each.name: each.changed for each in view.factors if each.changed} == {"authentication": ["weight"]}
     office.world.work()
-    task = client.tasks.get(office.slug, view.task)
-    assert task.state == "done"
-    (change,) = task.result["changes"]
+    job = client.jobs.get(office.slug, view.job)
+    assert job.state == "done"
+    (change,) = job.result["changes"]
     assert (change["name"], change["before"]) == (DOMAIN, before)
     assert change["after"] > change["before"]
     assert client.readings.wall().rows[0].cells[0].value == change["after"]
@@ -352,8 +352,10 @@ def test_requests_for_the_same_work_join_while_they_wait(office: Office) -> None
     assert context.store.transaction(lambda c: jobs.waiting(c, "readings", office.tenant.id)) == 2
     office.world.work()
     # A worker that died loses its job when the lease runs out.
-    assert context.store.transaction(lambda c: jobs.claim(c, now + timedelta(minutes=3))) is not None
-    context.store.transaction(lambda c: jobs.finish(c, job, now))
+    again = context.store.transaction(lambda c: jobs.claim(c, now + timedelta(minutes=3)))
+    assert again is not None
+    assert (again.id, again.claim) == (job.id, job.claim + 1)
+    context.store.transaction(lambda c: jobs.finish(c, again, now))
 
 
 def test_a_job_that_fails_is_tried_again_later_and_given_up_in_the_end(

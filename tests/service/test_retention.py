@@ -46,14 +46,14 @@ def test_a_row_that_is_too_old_is_refused_whichever_way_it_is_read(office: Offic
 
 def test_partitions_go_when_nobody_needs_them(office: Office, client: Client) -> None:
     context = office.world.context
-    ensure_partitions(context.store, TODAY.date())
+    ensure_partitions(context.store, TODAY)
     there = context.store.transaction(partition_ends)
     (_, end) = there[0]
     long_ago = (TODAY - timedelta(days=390)).isoformat()
     client.events.load(office.slug, ndjson(row(1, time=long_ago), row(2)))
     before = held(office)
-    assert store.drop_partitions(context.store, end - timedelta(days=1)) == 0
-    assert store.drop_partitions(context.store, end) == 1
+    assert store.drop_partitions(context.store, end - timedelta(days=1), TODAY) == 0
+    assert store.drop_partitions(context.store, end, TODAY) == 1
     assert context.store.transaction(partition_ends) == there[1:]
     assert there[1][1] - end == timedelta(days=7)
     left = client.events.list(office.slug, since=TODAY - timedelta(days=399))

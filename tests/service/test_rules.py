@@ -12,9 +12,10 @@ from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, ProblemResponse
 from rust_gauge.contract.rules import OwnRule, RulesChange, RuleTrialRequest
-from rust_gauge.service.intake import intake
+from rust_gauge.service.intake.names import KnownNames
 from rust_gauge.service.mailflow import rules as service_rules
-from rust_gauge.store import rejudge
+from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.store import jobs, rejudge, tables
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
@@ -78,7 +79,7 @@ def test_a_load_that_was_judged_by_older_rules_is_judged_anew(
     office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     client.events.load(office.slug, ndjson(bounce(1, diagnostic="550 harbour closed 1")))
-    plain = intake.NameBook._judged
+    plain = KnownNames._judged
     changes: list[Any] = []
 
     def change_first(self: Any, event: Any) -> Any:
@@ -87,7 +88,7 @@ def test_a_load_that_was_judged_by_older_rules_is_judged_anew(
             changes.append(keep(office, client, HARBOUR))  # while the load is being read
         return judged
 
-    monkeypatch.setattr(intake.NameBook, "_judged", change_first)
+    monkeypatch.setattr(KnownNames, "_judged", change_first)
     client.events.load(office.slug, ndjson(bounce(2, diagnostic="550 harbour closed 2")))
     assert causes(office, client) == {"policy": 2}
     right(office)
@@ -177,11 +178,11 @@ def test_a_job_in_pieces_can_be_stopped_and_goes_on(
     pieces: list[Any] = []
     plain = service_rules._piece
 
-    def stop_after_one(*arguments: Any) -> Any:
-        done = plain(*arguments)
+    def stop_after_one(unit: UnitOfWork, job: jobs.Job, **rest: Any) -> Any:
+        done = plain(unit, job, **rest)
         pieces.append(done)
         if len(pieces) == 1:
-            rejudge.change_application(arguments[-1], office.tenant.id, cancel_asked=True)
+            unit.connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True))
         return done
 
     monkeypatch.setattr(service_rules, "_piece", stop_after_one)

@@ -25,8 +25,7 @@ from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, Fie
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds.runner import Runner
-from tests.conftest import Office, World
-from tests.conftest import office as make_office
+from tests.conftest import Office, World, make_office
 from tests.gateways.servers import rabbitmq
 from tests.rows import ndjson
 from tests.service.test_feed_runner import runner, settle, until
@@ -233,7 +232,7 @@ WAYS: list[Callable[[Office, Client, Runner, Path], None]] = [
 
 @contextmanager
 def another(world: World) -> Iterator[tuple[Office, Client]]:
-    made = make_office.__wrapped__(world)  # type: ignore[attr-defined]
+    made = make_office(world)
     with made.client() as client:
         yield made, client
 

@@ -32,10 +32,10 @@ def test_partitions_are_made_ahead_and_only_once(world: World) -> None:
             return [name for (name,) in connection.execute(text(query + " ORDER BY partition_ordinal_position"))]
 
     before = names()
-    ensure_partitions(world.context.store, date(2026, 11, 20))
+    ensure_partitions(world.context.store, datetime(2026, 11, 20, tzinfo=UTC))
     assert names() == before  # nothing is made twice
     later = max(date(int(n[1:5]), int(n[5:7]), int(n[7:9])) for n in names() if n != "pmax")
-    ensure_partitions(world.context.store, later)
+    ensure_partitions(world.context.store, datetime(later.year, later.month, later.day, tzinfo=UTC))
     after = names()
     assert len(after) > len(before)
     assert after[-1] == "pmax"

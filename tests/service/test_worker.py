@@ -3,10 +3,11 @@
 import threading
 
 import pytest
-from sqlalchemy import Connection, text
+from sqlalchemy import Connection, select, text
 
 from rust_gauge.service import worker
-from rust_gauge.store import jobs
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.store import jobs, tables
 from rust_gauge.store.engine import StoreBusy, StoreUnavailable
 from tests.conftest import Office
 from tests.rows import ndjson, row
@@ -85,6 +86,90 @@ def test_two_workers_never_take_the_same_job(office: Office) -> None:
     for thread in threads:
         thread.join(60)
     assert sorted(taken) == list(range(10_000, 10_040))
+
+
+@pytest.fixture
+def alone(office: Office) -> None:
+    """No other test's jobs become due when these look ahead."""
+    office.world.context.store.transaction(lambda c: c.execute(tables.job.delete()))
+
+
+def claimed(office: Office, kind: str, subject: int) -> jobs.Job:
+    store, now = office.world.context.store, office.world.clock()
+    store.transaction(lambda c: jobs.enqueue(c, kind, office.tenant.id, subject, now))
+    job = store.transaction(lambda c: jobs.claim(c, now))
+    assert job is not None
+    assert (job.kind, job.subject) == (kind, subject)
+    return job
+
+
+@pytest.mark.usefixtures("alone")
+def test_a_worker_that_outlives_its_lease_writes_nothing_and_ends_nobody_elses_job(office: Office) -> None:
+    store, now = office.world.context.store, office.world.clock()
+    asleep = claimed(office, "readings", 77)
+    awake = store.transaction(lambda c: jobs.claim(c, now + jobs.LEASE * 2))
+    assert awake is not None
+    assert (awake.id, awake.claim) == (asleep.id, asleep.claim + 1)
+    acts = (
+        jobs.check,
+        lambda c, job: jobs.renew(c, job, now),
+        lambda c, job: jobs.advance(c, job, now, done=1),
+        lambda c, job: jobs.finish(c, job, now),
+        lambda c, job: jobs.fail(c, job, "late", now),
+        lambda c, job: jobs.stop(c, job, now),
+    )
+    for act in acts:
+        with pytest.raises(jobs.ClaimLost):
+            store.transaction(lambda c, act=act: act(c, asleep))  # type: ignore[misc]
+    store.transaction(lambda c: jobs.renew(c, awake, now))
+    store.transaction(lambda c: jobs.finish(c, awake, now))
+    with pytest.raises(jobs.ClaimLost):  # which is gone by now
+        store.transaction(lambda c: jobs.check(c, asleep))
+
+
+@pytest.mark.usefixtures("alone")
+def test_work_that_goes_on_after_its_lease_is_lost_leaves_no_trace(
+    office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whatever the kind of job: each of its transactions makes sure that the job is still its own."""
+    context, now = office.world.context, office.world.clock()
+    taken: list[jobs.Job | None] = []
+
+    def sleeps(fenced: Context, job: jobs.Job) -> None:
+        def write(connection: Connection) -> None:
+            connection.execute(tables.lease.insert().values(name="late", fence=0, holder="", until=now))
+
+        taken.append(context.store.transaction(lambda c: jobs.claim(c, now + jobs.LEASE * 2)))
+        fenced.store.transaction(write)
+
+    monkeypatch.setitem(worker.KINDS, "readings", sleeps)
+    context.store.transaction(lambda c: jobs.enqueue(c, "readings", office.tenant.id, 78, now))
+    assert worker.work_once(context)
+    (job,) = taken
+    assert job is not None
+    context.store.transaction(lambda c: jobs.check(c, job))  # it is still the other's
+    names = context.store.transaction(lambda c: list(c.scalars(select(tables.lease.c.name))))
+    assert "late" not in names
+    context.store.transaction(lambda c: jobs.finish(c, job, now))
+
+
+@pytest.mark.usefixtures("alone")
+def test_a_job_that_ends_its_workers_is_given_up(office: Office) -> None:
+    store, now = office.world.context.store, office.world.clock()
+    claimed(office, "readings", 79)
+    for attempt in range(2, jobs.MAX_ATTEMPTS + 1):
+        now += jobs.LEASE * 2
+        job = store.transaction(lambda c, now=now: jobs.claim(c, now))  # type: ignore[misc]
+        assert job is not None
+        assert job.attempts == attempt
+    assert store.transaction(lambda c: jobs.claim(c, now + jobs.LEASE * 2)) is None
+
+
+def test_a_transaction_inside_another_one_is_a_mistake(office: Office) -> None:
+    store = office.world.context.store
+    with pytest.raises(RuntimeError, match="inside another one"):
+        store.transaction(lambda c: store.transaction(lambda d: None))
+    store.ping()  # and does no harm to the next one
 
 
 def test_a_load_that_is_not_committed_yet_holds_its_job_back(office: Office) -> None:

@@ -11,21 +11,21 @@ export const sessionQuery = queryOptions({
 export const useSession = () => useQuery(sessionQuery);
 
 export type Subject = Schemas['ReadingSeries']['subject'];
-export const wallQuery = (days: number, tenant?: string, subject: Subject = 'domain', last = '') =>
+const wallQuery = (days: number, tenant?: string, subject: Subject = 'domain', last = '') =>
   queryOptions({
     queryKey: ['wall', days, tenant ?? '', subject, last],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/wall', {params: {query: {days, tenant, subject, last: last || undefined}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/wall', {params: {query: {days, tenant, subject, last: last || undefined}}, signal})),
     refetchInterval: 60_000,
   });
-export const useWall = (days: number, tenant?: string, subject: Subject = 'domain', last = '') => useQuery(wallQuery(days, tenant, subject, last));
+export const useWall = (days: number, tenant?: string, subject: Subject = 'domain', last = '') =>
+  useQuery(wallQuery(days, tenant, subject, last));
 
 export const useDomains = (tenant: string) =>
   useQuery({
     queryKey: ['domains', tenant],
     queryFn: ({signal}) =>
-      unwrap(
-        api.GET('/api/v1/tenants/{tenant}/domains', {params: {path: {tenant}, query: {limit: 1000}}, signal}),
-      ),
+      unwrap(api.GET('/api/v1/tenants/{tenant}/domains', {params: {path: {tenant}, query: {limit: 1000}}, signal})),
   });
 
 export const useNewestAudit = (tenant: string, name: string) =>
@@ -50,7 +50,9 @@ export const useReadings = (tenant: string, of: Subjected, first: string) =>
   useQuery({
     queryKey: ['readings', tenant, of, first],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/readings', {params: {path: {tenant}, query: {...asked(of), first}}, signal})),
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/readings', {params: {path: {tenant}, query: {...asked(of), first}}, signal}),
+      ),
     placeholderData: (previous) => previous,
   });
 
@@ -59,7 +61,10 @@ export const useMoved = (tenant: string, of: Subjected, first: string, last: str
     queryKey: ['readings', tenant, 'moved', of, first, last],
     queryFn: ({signal}) =>
       unwrap(
-        api.GET('/api/v1/tenants/{tenant}/readings/moved', {params: {path: {tenant}, query: {...asked(of), first, last}}, signal}),
+        api.GET('/api/v1/tenants/{tenant}/readings/moved', {
+          params: {path: {tenant}, query: {...asked(of), first, last}},
+          signal,
+        }),
       ),
     placeholderData: (previous) => previous,
     retry: false,
@@ -69,7 +74,9 @@ export const useRoom = (tenant: string, subject: Subject, name: string) =>
   useQuery({
     queryKey: ['readings', tenant, 'room', subject, name],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/readings/room', {params: {path: {tenant}, query: {subject, name}}, signal})),
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/readings/room', {params: {path: {tenant}, query: {subject, name}}, signal}),
+      ),
     retry: false,
   });
 
@@ -78,7 +85,11 @@ export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['Ahead']
     queryKey: ['readings', tenant, 'ahead', of, wanted],
     queryFn: ({signal}) =>
       unwrap(
-        api.POST('/api/v1/tenants/{tenant}/readings/ahead', {params: {path: {tenant}, query: asked(of)}, body: wanted, signal}),
+        api.POST('/api/v1/tenants/{tenant}/readings/ahead', {
+          params: {path: {tenant}, query: asked(of)},
+          body: wanted,
+          signal,
+        }),
       ),
     placeholderData: (previous) => previous,
     retry: false,
@@ -90,7 +101,14 @@ export const useWorklist = (tenant: string, state = '', assigned = '', on = '') 
     queryFn: ({signal}) =>
       unwrap(
         api.GET('/api/v1/worklist', {
-          params: {query: {tenant: tenant || undefined, state: state ? [state as Schemas['WorkItem']['state']] : undefined, assigned_to: assigned || undefined, on: on || undefined}},
+          params: {
+            query: {
+              tenant: tenant || undefined,
+              state: state ? [state as Schemas['WorkItem']['state']] : undefined,
+              assigned_to: assigned || undefined,
+              on: on || undefined,
+            },
+          },
           signal,
         }),
       ),
@@ -101,7 +119,8 @@ export const useWorklist = (tenant: string, state = '', assigned = '', on = '') 
 export const useWorkItem = (tenant: string, id: number) =>
   useQuery({
     queryKey: ['worklist', tenant, 'item', id],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, signal})),
     retry: false,
   });
 
@@ -118,14 +137,17 @@ export const useActOnWork = (tenant: string, id: number) => {
     mutationFn: (body: Schemas['WorkAct']) =>
       unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, body})),
     onSuccess: () =>
-      Promise.all(['worklist', 'wall', 'audit', 'readings'].map((each) => queries.invalidateQueries({queryKey: [each]}))),
+      Promise.all(
+        ['worklist', 'wall', 'audit', 'readings'].map((each) => queries.invalidateQueries({queryKey: [each]})),
+      ),
   });
 };
 
 export const useLookForWork = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (tenant: string) => unwrap(api.POST('/api/v1/tenants/{tenant}/worklist-look', {params: {path: {tenant}}})),
+    mutationFn: (tenant: string) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist-look', {params: {path: {tenant}}})),
     onSuccess: () => queries.invalidateQueries({queryKey: ['worklist']}),
   });
 };
@@ -133,7 +155,8 @@ export const useLookForWork = () => {
 export const useAlertSettings = (tenant: string) =>
   useQuery({
     queryKey: ['alerts', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/alert-settings', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/alert-settings', {params: {path: {tenant}}, signal})),
   });
 
 export const usePutAlertSettings = (tenant: string) => {
@@ -161,7 +184,8 @@ export const useBrakes = (tenant: string) =>
 export const usePutBrake = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['BrakeRelease']) => unwrap(api.POST('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['BrakeRelease']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, body})),
     onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
   });
 };
@@ -192,7 +216,8 @@ export const useMarks = (tenant: string, first: string, domain?: string) =>
 export const useAddMark = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['NewMark']) => unwrap(api.POST('/api/v1/tenants/{tenant}/marks', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['NewMark']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/marks', {params: {path: {tenant}}, body})),
     onSuccess: () => queries.invalidateQueries({queryKey: ['marks', tenant]}),
   });
 };
@@ -200,7 +225,8 @@ export const useAddMark = (tenant: string) => {
 export const useDropMark = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/tenants/{tenant}/marks/{id}', {params: {path: {tenant, id}}})),
+    mutationFn: (id: number) =>
+      unwrap(api.DELETE('/api/v1/tenants/{tenant}/marks/{id}', {params: {path: {tenant, id}}})),
     onSuccess: () => queries.invalidateQueries({queryKey: ['marks', tenant]}),
   });
 };
@@ -221,7 +247,8 @@ export function useAudit(tenant: string, name: string) {
       unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/audits', {params: {path: {tenant, name}}})),
     onSuccess: (audit) => {
       queries.setQueryData(['audit', tenant, name], audit);
-      for (const key of ['audits', 'history', 'comparison']) void queries.invalidateQueries({queryKey: [key, tenant, name]});
+      for (const key of ['audits', 'history', 'comparison'])
+        void queries.invalidateQueries({queryKey: [key, tenant, name]});
       void queries.invalidateQueries({queryKey: ['wall']});
       void queries.invalidateQueries({queryKey: ['domains', tenant]});
     },
@@ -303,24 +330,13 @@ export const useFeedbackReport = (tenant: string) =>
       ),
   });
 
-export const useBatches = (tenant: string) =>
-  useQuery({
-    queryKey: ['batches', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/batches', {params: {path: {tenant}}, signal})),
-    refetchInterval: (query) =>
-      query.state.data?.some((each) => each.state === 'queued' || each.state === 'running') ? 1000 : false,
-  });
-
-export function useBatchAction(tenant: string) {
+/** Start a batch of audits; it is a job like any other from then on. */
+export function useStartBatch(tenant: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (asked: {names: string[]} | {id: number; action: 'cancel' | 'resume'}) =>
-      'names' in asked
-        ? unwrap(api.POST('/api/v1/tenants/{tenant}/batches', {params: {path: {tenant}}, body: {names: asked.names, selectors: []}}))
-        : asked.action === 'cancel'
-          ? unwrap(api.POST('/api/v1/tenants/{tenant}/batches/{id}/cancel', {params: {path: {tenant, id: asked.id}}}))
-          : unwrap(api.POST('/api/v1/tenants/{tenant}/batches/{id}/resume', {params: {path: {tenant, id: asked.id}}})),
-    onSuccess: () => queries.invalidateQueries({queryKey: ['batches', tenant]}),
+    mutationFn: (names: string[]) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/batches', {params: {path: {tenant}}, body: {names, selectors: []}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['jobs', tenant]}),
   });
 }
 
@@ -330,7 +346,9 @@ export async function fetchBatchResults(tenant: string, id: number): Promise<Sch
   let cursor: string | undefined;
   do {
     const page = await unwrap(
-      api.GET('/api/v1/tenants/{tenant}/batches/{id}/results', {params: {path: {tenant, id}, query: {cursor, limit: 1000}}}),
+      api.GET('/api/v1/tenants/{tenant}/batches/{id}/results', {
+        params: {path: {tenant, id}, query: {cursor, limit: 1000}},
+      }),
     );
     out.push(...page.items);
     cursor = page.next ?? undefined;
@@ -375,13 +393,22 @@ export interface Listed {
   came_back?: boolean;
   ends_within_days?: number;
 }
-const named = (listed: Listed) => ({...listed, text: listed.text || undefined, came_back: listed.came_back || undefined});
+const named = (listed: Listed) => ({
+  ...listed,
+  text: listed.text || undefined,
+  came_back: listed.came_back || undefined,
+});
 
 export const useSuppression = (tenant: string, listed: Listed) =>
   useInfiniteQuery({
     queryKey: ['suppression', tenant, 'list', listed],
     queryFn: ({pageParam, signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/suppression', {params: {path: {tenant}, query: {limit: 100, cursor: pageParam || undefined, ...named(listed)}}, signal})),
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/suppression', {
+          params: {path: {tenant}, query: {limit: 100, cursor: pageParam || undefined, ...named(listed)}},
+          signal,
+        }),
+      ),
     initialPageParam: '',
     getNextPageParam: (page) => page.next ?? undefined,
     retry: false,
@@ -391,14 +418,20 @@ export const useSuppression = (tenant: string, listed: Listed) =>
 export const useSuppressionCount = (tenant: string, listed: Listed) =>
   useQuery({
     queryKey: ['suppression', tenant, 'count', listed],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/count', {params: {path: {tenant}, query: named(listed)}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/suppression/count', {params: {path: {tenant}, query: named(listed)}, signal}),
+      ),
     placeholderData: (previous) => previous,
   });
 
 export const useAddressStatus = (tenant: string, address: string) =>
   useQuery({
     queryKey: ['suppression', tenant, 'status', address],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/status', {params: {path: {tenant}, query: {address}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/suppression/status', {params: {path: {tenant}, query: {address}}, signal}),
+      ),
     enabled: address !== '',
     retry: false,
   });
@@ -406,41 +439,57 @@ export const useAddressStatus = (tenant: string, address: string) =>
 export const useGrowth = (tenant: string, first: string) =>
   useQuery({
     queryKey: ['suppression', tenant, 'growth', first],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/growth', {params: {path: {tenant}, query: {first}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/suppression/growth', {params: {path: {tenant}, query: {first}}, signal}),
+      ),
     placeholderData: (previous) => previous,
   });
 
 function useListChange<Body, Result>(tenant: string, call: (body: Body) => Promise<Result>) {
   const queries = useQueryClient();
-  return useMutation({mutationFn: call, onSuccess: () => void queries.invalidateQueries({queryKey: ['suppression', tenant]})});
+  return useMutation({
+    mutationFn: call,
+    onSuccess: () => void queries.invalidateQueries({queryKey: ['suppression', tenant]}),
+  });
 }
 
 export const useHold = (tenant: string) =>
-  useListChange(tenant, (body: Schemas['NewEntries']) => unwrap(api.POST('/api/v1/tenants/{tenant}/suppression', {params: {path: {tenant}}, body})));
+  useListChange(tenant, (body: Schemas['NewEntries']) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/suppression', {params: {path: {tenant}}, body})),
+  );
 export const useLift = (tenant: string) =>
-  useListChange(tenant, (body: Schemas['Lift']) => unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/lifts', {params: {path: {tenant}}, body})));
+  useListChange(tenant, (body: Schemas['Lift']) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/lifts', {params: {path: {tenant}}, body})),
+  );
 export const useDecide = (tenant: string) =>
-  useListChange(tenant, (body: Schemas['Decision']) => unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/decisions', {params: {path: {tenant}}, body})));
+  useListChange(tenant, (body: Schemas['Decision']) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/decisions', {params: {path: {tenant}}, body})),
+  );
 
 export const useClearance = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['ClearanceRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/clearance', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['ClearanceRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/clearance', {params: {path: {tenant}}, body})),
   });
 
 export const useAddressChecks = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['AddressCheckRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/address-checks', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['AddressCheckRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/address-checks', {params: {path: {tenant}}, body})),
   });
 
 export const useAddressWords = (tenant: string) =>
   useQuery({
     queryKey: ['address-words', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/address-words', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/address-words', {params: {path: {tenant}}, signal})),
   });
 export function usePutAddressWords(tenant: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['AddressWords']) => unwrap(api.PUT('/api/v1/tenants/{tenant}/address-words', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['AddressWords']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/address-words', {params: {path: {tenant}}, body})),
     onSuccess: (words) => queries.setQueryData(['address-words', tenant], words),
   });
 }
@@ -448,7 +497,8 @@ export function usePutAddressWords(tenant: string) {
 export const useSuppressionPolicy = (tenant: string) =>
   useQuery({
     queryKey: ['suppression-policy', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/policy', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/policy', {params: {path: {tenant}}, signal})),
   });
 export function usePutPolicy(tenant: string) {
   const queries = useQueryClient();
@@ -466,50 +516,72 @@ export const useTryPolicy = (tenant: string) =>
       unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/policy/trials', {params: {path: {tenant}}, body})),
   });
 
-const isOver = (task?: Schemas['Task']) => !task || ['done', 'failed', 'stopped', 'collecting'].includes(task.state);
+const isOver = (job?: Schemas['Job']) => !job || ['done', 'failed', 'stopped', 'collecting'].includes(job.state);
 
-export const useTasks = (tenant: string, kind: Schemas['Task']['kind']) =>
+export const useJobs = (tenant: string, kind: Schemas['Job']['kind']) =>
   useQuery({
-    queryKey: ['tasks', tenant, kind],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/tasks', {params: {path: {tenant}, query: {kind}}, signal})),
-    refetchInterval: (query) => (query.state.data?.every((task) => isOver(task)) === false ? 1000 : false),
+    queryKey: ['jobs', tenant, kind],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/jobs', {params: {path: {tenant}, query: {kind}}, signal})),
+    refetchInterval: (query) => (query.state.data?.every((job) => isOver(job)) === false ? 1000 : false),
   });
-export const useTask = (tenant: string, id: number) =>
+export const useJob = (tenant: string, id: number) =>
   useQuery({
-    queryKey: ['tasks', tenant, id],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/tasks/{id}', {params: {path: {tenant, id}}, signal})),
+    queryKey: ['jobs', tenant, id],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/jobs/{id}', {params: {path: {tenant, id}}, signal})),
     enabled: id > 0,
     refetchInterval: (query) => (isOver(query.state.data) ? false : 700),
   });
-export function useRunTask(tenant: string) {
+export function useRunJob(tenant: string) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: ({id, dry = false, stop = false}: {id: number; dry?: boolean; stop?: boolean}) =>
       stop
-        ? unwrap(api.POST('/api/v1/tenants/{tenant}/tasks/{id}/stop', {params: {path: {tenant, id}}}))
-        : unwrap(api.POST('/api/v1/tenants/{tenant}/tasks/{id}/run', {params: {path: {tenant, id}}, body: {dry}})),
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/stop', {params: {path: {tenant, id}}}))
+        : unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/run', {params: {path: {tenant, id}}, body: {dry}})),
     onSuccess: () => {
-      void queries.invalidateQueries({queryKey: ['tasks', tenant]});
+      void queries.invalidateQueries({queryKey: ['jobs', tenant]});
       void queries.invalidateQueries({queryKey: ['suppression', tenant]});
     },
   });
 }
 const PIECE = 1024 * 1024;
-/** Start a task and hand in its file piece by piece. */
+/** Start a job and hand in its file piece by piece. */
 export function useSendList(tenant: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async ({file, kind, request, told}: {file: File; kind: 'import' | 'list_check'; request: Omit<Schemas['ImportRequest'], 'name'>; told: (share: number) => void}) => {
+    mutationFn: async ({
+      file,
+      kind,
+      request,
+      told,
+    }: {
+      file: File;
+      kind: 'import' | 'list_check';
+      request: Omit<Schemas['ImportRequest'], 'name'>;
+      told: (share: number) => void;
+    }) => {
       const path = {tenant};
-      const task =
+      const job =
         kind === 'import'
-          ? await unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/imports', {params: {path}, body: {...request, name: file.name}}))
-          : await unwrap(api.POST('/api/v1/tenants/{tenant}/list-checks', {params: {path}, body: {name: file.name} as Schemas['ListCheckRequest']}));
+          ? await unwrap(
+              api.POST('/api/v1/tenants/{tenant}/suppression/imports', {
+                params: {path},
+                body: {...request, name: file.name},
+              }),
+            )
+          : await unwrap(
+              api.POST('/api/v1/tenants/{tenant}/list-checks', {
+                params: {path},
+                body: {name: file.name} as Schemas['ListCheckRequest'],
+              }),
+            );
       for (let number = 0; number * PIECE < file.size; number++) {
         const body = await file.slice(number * PIECE, (number + 1) * PIECE).arrayBuffer();
         await unwrap(
-          api.PUT('/api/v1/tenants/{tenant}/tasks/{id}/pieces/{number}', {
-            params: {path: {tenant, id: task.id, number}},
+          api.PUT('/api/v1/tenants/{tenant}/jobs/{id}/pieces/{number}', {
+            params: {path: {tenant, id: job.id, number}},
             body: body as never,
             bodySerializer: (value) => value as never,
             headers: {'Content-Type': 'application/octet-stream'},
@@ -517,16 +589,22 @@ export function useSendList(tenant: string) {
         );
         told(Math.min(1, ((number + 1) * PIECE) / file.size));
       }
-      return unwrap(api.POST('/api/v1/tenants/{tenant}/tasks/{id}/run', {params: {path: {tenant, id: task.id}}, body: {dry: kind === 'import'}}));
+      return unwrap(
+        api.POST('/api/v1/tenants/{tenant}/jobs/{id}/run', {
+          params: {path: {tenant, id: job.id}},
+          body: {dry: kind === 'import'},
+        }),
+      );
     },
-    onSettled: () => void queries.invalidateQueries({queryKey: ['tasks', tenant]}),
+    onSettled: () => void queries.invalidateQueries({queryKey: ['jobs', tenant]}),
   });
 }
 
 export const useUnsubscribes = (tenant: string, days: number) =>
   useQuery({
     queryKey: ['suppression', tenant, 'unsubscribes', days],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/unsubscribes', {params: {path: {tenant}, query: {days}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/unsubscribes', {params: {path: {tenant}, query: {days}}, signal})),
     placeholderData: (previous) => previous,
   });
 
@@ -539,11 +617,13 @@ export function useChangeGates(tenant: string) {
   const queries = useQueryClient();
   const onSuccess = () => void queries.invalidateQueries({queryKey: ['gates', tenant]});
   const add = useMutation({
-    mutationFn: (body: Schemas['NewGate']) => unwrap(api.POST('/api/v1/tenants/{tenant}/gates', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['NewGate']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/gates', {params: {path: {tenant}}, body})),
     onSuccess,
   });
   const drop = useMutation({
-    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/tenants/{tenant}/gates/{id}', {params: {path: {tenant, id}}})),
+    mutationFn: (id: number) =>
+      unwrap(api.DELETE('/api/v1/tenants/{tenant}/gates/{id}', {params: {path: {tenant, id}}})),
     onSuccess,
   });
   return {add, drop};
@@ -609,7 +689,12 @@ export function useWatchAction(tenant: string, name: string) {
   return useMutation({
     mutationFn: ({id, what}: {id?: number; what: 'start' | 'stop' | 'look'}) =>
       id == null
-        ? unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/watches', {params: {path: {tenant, name}}, body: {keys: [], hours: 48}}))
+        ? unwrap(
+            api.POST('/api/v1/tenants/{tenant}/domains/{name}/watches', {
+              params: {path: {tenant, name}},
+              body: {keys: [], hours: 48},
+            }),
+          )
         : what === 'stop'
           ? unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/stop', {params: {path: {tenant, id}}}))
           : unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/look', {params: {path: {tenant, id}}})),
@@ -641,7 +726,12 @@ export function useProofAction(tenant: string) {
         ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs', {params: {path: {tenant}}, body: what.start}))
         : 'check' in what
           ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs/{id}/check', {params: {path: {tenant, id: what.check}}}))
-          : unwrap(api.POST('/api/v1/tenants/{tenant}/proofs/{id}/code', {params: {path: {tenant, id: what.id}}, body: {code: what.code}})),
+          : unwrap(
+              api.POST('/api/v1/tenants/{tenant}/proofs/{id}/code', {
+                params: {path: {tenant, id: what.id}},
+                body: {code: what.code},
+              }),
+            ),
     onSettled: () => {
       void queries.invalidateQueries({queryKey: ['proofs', tenant]});
       void queries.invalidateQueries({queryKey: ['plan', tenant]});
@@ -652,7 +742,8 @@ export function useProofAction(tenant: string) {
 export const useUpdateServers = (tenant: string) =>
   useQuery({
     queryKey: ['update-servers', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/update-servers', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/update-servers', {params: {path: {tenant}}, signal})),
   });
 
 export function usePutUpdateServer(tenant: string) {
@@ -667,7 +758,12 @@ export function usePutUpdateServer(tenant: string) {
 export const useShowChange = (tenant: string, name: string) =>
   useMutation({
     mutationFn: () =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/domains/{name}/plan/changes', {params: {path: {tenant, name}}, body: {keys: [], digest: ''}})),
+      unwrap(
+        api.POST('/api/v1/tenants/{tenant}/domains/{name}/plan/changes', {
+          params: {path: {tenant, name}},
+          body: {keys: [], digest: ''},
+        }),
+      ),
   });
 
 export const usePublications = (tenant: string, name: string) =>
@@ -688,7 +784,9 @@ export function usePublish(tenant: string, name: string) {
               body: {keys: [], digest: what.digest},
             }),
           )
-        : unwrap(api.POST('/api/v1/tenants/{tenant}/publications/{id}/roll-back', {params: {path: {tenant, id: what.back}}})),
+        : unwrap(
+            api.POST('/api/v1/tenants/{tenant}/publications/{id}/roll-back', {params: {path: {tenant, id: what.back}}}),
+          ),
     onSettled: () => {
       for (const key of ['publications', 'plan']) void queries.invalidateQueries({queryKey: [key, tenant, name]});
     },
@@ -705,7 +803,8 @@ export const useWebhooks = (tenant: string) =>
 export const useWebhookCalls = (tenant: string, id: number) =>
   useQuery({
     queryKey: ['webhooks', tenant, id],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/webhooks/{id}/calls', {params: {path: {tenant, id}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/webhooks/{id}/calls', {params: {path: {tenant, id}}, signal})),
     refetchInterval: 15_000,
   });
 
@@ -774,14 +873,23 @@ export const useFlowNames = (tenant: string) =>
 export const useCauses = (tenant: string, first: string, which: Which) =>
   useQuery({
     queryKey: ['causes', tenant, first, which],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow/causes', {params: {path: {tenant}, query: {...which, first}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/flow/causes', {params: {path: {tenant}, query: {...which, first}}, signal}),
+      ),
     placeholderData: (previous) => previous,
   });
 
 export const useWordings = (tenant: string, first: string, cause?: Schemas['Event']['cause']) =>
   useQuery({
     queryKey: ['wordings', tenant, first, cause ?? ''],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/wordings', {params: {path: {tenant}, query: {first, cause, limit: 100}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/wordings', {
+          params: {path: {tenant}, query: {first, cause, limit: 100}},
+          signal,
+        }),
+      ),
     placeholderData: (previous) => previous,
   });
 
@@ -791,8 +899,14 @@ export const useComparisonOfFlow = (tenant: string, first: string, which: Which,
     enabled: Object.values(other).some(Boolean),
     queryFn: ({signal}) => {
       const query = {
-        ...which, first, other_domain: other.domain, other_stream: other.stream, other_relay: other.relay, other_ip: other.ip,
-        other_campaign: other.campaign, other_tag: other.tag,
+        ...which,
+        first,
+        other_domain: other.domain,
+        other_stream: other.stream,
+        other_relay: other.relay,
+        other_ip: other.ip,
+        other_campaign: other.campaign,
+        other_tag: other.tag,
       };
       return unwrap(api.GET('/api/v1/tenants/{tenant}/flow/comparison', {params: {path: {tenant}, query}, signal}));
     },
@@ -839,7 +953,8 @@ export const useFeeds = (tenant: string) =>
 export const useRefused = (tenant: string, name: string) =>
   useQuery({
     queryKey: ['feeds', tenant, name, 'refused'],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/feeds/{name}/refused', {params: {path: {tenant, name}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/feeds/{name}/refused', {params: {path: {tenant, name}}, signal})),
   });
 
 /** A change of feeds, after which all of them are asked for anew. */
@@ -849,13 +964,17 @@ function useFeedChange<Sent, Got>(tenant: string, mutationFn: (sent: Sent) => Pr
 }
 
 export const useAddFeed = (tenant: string) =>
-  useFeedChange(tenant, (body: Schemas['NewFeed']) => unwrap(api.POST('/api/v1/tenants/{tenant}/feeds', {params: {path: {tenant}}, body})));
+  useFeedChange(tenant, (body: Schemas['NewFeed']) =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/feeds', {params: {path: {tenant}}, body})),
+  );
 export const useChangeFeed = (tenant: string) =>
   useFeedChange(tenant, ({name, body}: {name: string; body: Schemas['FeedChange']}) =>
     unwrap(api.PATCH('/api/v1/tenants/{tenant}/feeds/{name}', {params: {path: {tenant, name}}, body})),
   );
 export const useDropFeed = (tenant: string) =>
-  useFeedChange(tenant, (name: string) => unwrap(api.DELETE('/api/v1/tenants/{tenant}/feeds/{name}', {params: {path: {tenant, name}}})));
+  useFeedChange(tenant, (name: string) =>
+    unwrap(api.DELETE('/api/v1/tenants/{tenant}/feeds/{name}', {params: {path: {tenant, name}}})),
+  );
 export const useReplayRefused = (tenant: string) =>
   useFeedChange(tenant, (name: string) =>
     unwrap(api.POST('/api/v1/tenants/{tenant}/feeds/{name}/refused/replay', {params: {path: {tenant, name}}})),
@@ -874,13 +993,17 @@ export const useHandToFeed = (tenant: string) =>
 
 export const useMappingTrial = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['MappingTrial']) => unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-trials', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['MappingTrial']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-trials', {params: {path: {tenant}}, body})),
   });
 
 export const useFlowDays = (tenant: string, first: string, which: Which = {}) =>
   useQuery({
     queryKey: ['flow-days', tenant, first, which],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow/days', {params: {path: {tenant}, query: {...which, first}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/flow/days', {params: {path: {tenant}, query: {...which, first}}, signal}),
+      ),
     placeholderData: (previous) => previous,
     retry: false,
   });
@@ -888,14 +1011,16 @@ export const useFlowDays = (tenant: string, first: string, which: Which = {}) =>
 export const useShifts = (tenant: string, days: number) =>
   useQuery({
     queryKey: ['shifts', tenant, days],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/shifts', {params: {path: {tenant}, query: {days}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/shifts', {params: {path: {tenant}, query: {days}}, signal})),
     refetchInterval: 30_000,
   });
 
 export const useShift = (tenant: string, id: number) =>
   useQuery({
     queryKey: ['shifts', tenant, 'one', id],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/shifts/{id}', {params: {path: {tenant, id}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/shifts/{id}', {params: {path: {tenant, id}}, signal})),
     retry: false,
   });
 
@@ -904,12 +1029,14 @@ export const useRules = (tenant: string) =>
   useQuery({
     queryKey: ['cause-rules', tenant],
     queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/cause-rules', {params: {path: {tenant}}, signal})),
-    refetchInterval: (query) => (['waiting', 'running'].includes(query.state.data?.application?.state ?? '') ? 1_000 : false),
+    refetchInterval: (query) =>
+      ['waiting', 'running'].includes(query.state.data?.application?.state ?? '') ? 1_000 : false,
   });
 
 export const useRuleTrial = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['RuleTrialRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/trial', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['RuleTrialRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/trial', {params: {path: {tenant}}, body})),
   });
 
 /** A change of the rules, after which what they decide is asked for anew. */
@@ -918,33 +1045,47 @@ function useRulesChange<Sent>(tenant: string, mutationFn: (sent: Sent) => Promis
   return useMutation({
     mutationFn,
     onSuccess: (rules) => queries.setQueryData(['cause-rules', tenant], rules),
-    onSettled: () => Promise.all(['cause-rules', 'causes', 'wordings', 'flow'].map((each) => queries.invalidateQueries({queryKey: [each, tenant]}))),
+    onSettled: () =>
+      Promise.all(
+        ['cause-rules', 'causes', 'wordings', 'flow'].map((each) =>
+          queries.invalidateQueries({queryKey: [each, tenant]}),
+        ),
+      ),
   });
 }
 export const useKeepRules = (tenant: string) =>
-  useRulesChange(tenant, (body: Schemas['RulesChange']) => unwrap(api.PUT('/api/v1/tenants/{tenant}/cause-rules', {params: {path: {tenant}}, body})));
+  useRulesChange(tenant, (body: Schemas['RulesChange']) =>
+    unwrap(api.PUT('/api/v1/tenants/{tenant}/cause-rules', {params: {path: {tenant}}, body})),
+  );
 export const useApplyRules = (tenant: string) =>
-  useRulesChange<void>(tenant, () => unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/application', {params: {path: {tenant}}})));
+  useRulesChange<void>(tenant, () =>
+    unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/application', {params: {path: {tenant}}})),
+  );
 export const useStopRules = (tenant: string) =>
-  useRulesChange<void>(tenant, () => unwrap(api.DELETE('/api/v1/tenants/{tenant}/cause-rules/application', {params: {path: {tenant}}})));
+  useRulesChange<void>(tenant, () =>
+    unwrap(api.DELETE('/api/v1/tenants/{tenant}/cause-rules/application', {params: {path: {tenant}}})),
+  );
 
 export const useFlowSettings = (tenant: string) =>
   useQuery({
     queryKey: ['flow-settings', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/flow-settings', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/flow-settings', {params: {path: {tenant}}, signal})),
   });
 
 export function useChangeFlowSettings(tenant: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['FlowSettings']) => unwrap(api.PUT('/api/v1/tenants/{tenant}/flow-settings', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['FlowSettings']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/flow-settings', {params: {path: {tenant}}, body})),
     onSuccess: (kept) => queries.setQueryData(['flow-settings', tenant], kept),
   });
 }
 
 export const useRecipientData = (tenant: string) =>
   useMutation({
-    mutationFn: (address: string) => unwrap(api.GET('/api/v1/tenants/{tenant}/recipient-data', {params: {path: {tenant}, query: {address}}})),
+    mutationFn: (address: string) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/recipient-data', {params: {path: {tenant}, query: {address}}})),
   });
 
 export const useErasures = (tenant: string) =>
@@ -956,7 +1097,8 @@ export const useErasures = (tenant: string) =>
 export function useErase(tenant: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['ErasureRequest']) => unwrap(api.POST('/api/v1/tenants/{tenant}/erasures', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['ErasureRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/erasures', {params: {path: {tenant}}, body})),
     onSettled: () => queries.invalidateQueries(),
   });
 }
@@ -971,7 +1113,8 @@ export const useProviders = (tenant: string) =>
 export const useReadingSettings = (tenant: string) =>
   useQuery({
     queryKey: ['reading-settings', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/readings/settings', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/readings/settings', {params: {path: {tenant}}, signal})),
   });
 
 /** Set the parameters of readings; null goes back to those that are shipped. */

@@ -303,77 +303,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * List Batches
-         * @description The newest batches.
-         */
-        get: operations["list_batches"];
+        get?: never;
         put?: never;
         /**
          * Start Batch
          * @description Audit many domains as a job; none of them has to be watched.
          */
         post: operations["start_batch"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tenants/{tenant}/batches/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Batch
-         * @description How far a batch is.
-         */
-        get: operations["get_batch"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tenants/{tenant}/batches/{id}/cancel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Cancel Batch
-         * @description Stop a batch; what is done stays.
-         */
-        post: operations["cancel_batch"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tenants/{tenant}/batches/{id}/resume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Resume Batch
-         * @description Go on with a batch that was stopped or failed.
-         */
-        post: operations["resume_batch"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2066,7 +2002,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/tasks": {
+    "/api/v1/tenants/{tenant}/jobs": {
         parameters: {
             query?: never;
             header?: never;
@@ -2074,10 +2010,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Tasks
-         * @description Tasks of the last thirty days, newest first.
+         * List Jobs
+         * @description Jobs of the last thirty days, newest first.
          */
-        get: operations["list_tasks"];
+        get: operations["list_jobs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2086,7 +2022,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/tasks/{id}": {
+    "/api/v1/tenants/{tenant}/jobs/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2094,10 +2030,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Get Task
+         * Get Job
          * @description How far it is, and what came out.
          */
-        get: operations["get_task"];
+        get: operations["get_job"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2106,7 +2042,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/tasks/{id}/pieces/{number}": {
+    "/api/v1/tenants/{tenant}/jobs/{id}/pieces/{number}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2115,10 +2051,10 @@ export interface paths {
         };
         get?: never;
         /**
-         * Put Task Piece
+         * Put Job Piece
          * @description A piece of the file, numbered from 0. Sent again it takes the place of what was sent before.
          */
-        put: operations["put_task_piece"];
+        put: operations["put_job_piece"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2126,7 +2062,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/tasks/{id}/run": {
+    "/api/v1/tenants/{tenant}/jobs/{id}/run": {
         parameters: {
             query?: never;
             header?: never;
@@ -2136,17 +2072,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Run Task
+         * Run Job
          * @description Begin, begin in earnest after a dry run, or go on after it was stopped.
          */
-        post: operations["run_task"];
+        post: operations["run_job"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/tasks/{id}/stop": {
+    "/api/v1/tenants/{tenant}/jobs/{id}/stop": {
         parameters: {
             query?: never;
             header?: never;
@@ -2156,17 +2092,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Stop Task
+         * Stop Job
          * @description Stop after the piece that is under way; one that was never run is dropped.
          */
-        post: operations["stop_task"];
+        post: operations["stop_job"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/tasks/{id}/parts/{part}": {
+    "/api/v1/tenants/{tenant}/jobs/{id}/parts/{part}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2174,10 +2110,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Get Task Part
+         * Get Job Part
          * @description What came out, as CSV.
          */
-        get: operations["get_task_part"];
+        get: operations["get_job_part"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2910,35 +2846,6 @@ export interface components {
             wide: boolean;
         };
         /**
-         * Batch
-         * @description A batch of audits and how far it is.
-         */
-        Batch: {
-            /** Id */
-            id: number;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "queued" | "running" | "done" | "cancelled" | "failed";
-            /** Done */
-            done: number;
-            /** Total */
-            total: number;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /** Finished At */
-            finished_at?: string | null;
-            /**
-             * Error
-             * @default
-             */
-            error: string;
-        };
-        /**
          * BatchRequest
          * @description Many domains to audit, none of which has to be watched.
          */
@@ -2990,6 +2897,12 @@ export interface components {
             since: string;
             /** Why */
             why: string;
+            /**
+             * By
+             * @description Who set it; empty where a crossed stop line did
+             * @default
+             */
+            by: string;
         };
         /**
          * BrakeRelease
@@ -3988,6 +3901,12 @@ export interface components {
              */
             check: string;
             /**
+             * Topic
+             * @description What tells findings of one rule at one name apart: an address, a tag, a record
+             * @default
+             */
+            topic: string;
+            /**
              * Scope
              * @description Whose mail it touches: all, subdomains, stream:<name>, selector:<s>, none
              * @default all
@@ -4407,6 +4326,71 @@ export interface components {
             refusals: components["schemas"]["ProblemError"][];
         };
         /**
+         * Job
+         * @description Work that takes its time. `done` of `total` in units of its kind: octets, recipients, domains, days.
+         */
+        Job: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "import" | "list_check" | "policy_trial" | "recompute" | "batch" | "rules";
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "collecting" | "waiting" | "running" | "stopped" | "failed" | "done";
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Request */
+            request: {
+                [key: string]: unknown;
+            };
+            /** Result */
+            result: {
+                [key: string]: unknown;
+            };
+            /**
+             * Parts
+             * @description Octets by part; each can be fetched
+             * @default {}
+             */
+            parts: {
+                [key: string]: number;
+            };
+            /**
+             * Error
+             * @default
+             */
+            error: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Finished At */
+            finished_at?: string | null;
+        };
+        /**
+         * JobStart
+         * @description Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards.
+         */
+        JobStart: {
+            /**
+             * Dry
+             * @default false
+             */
+            dry: boolean;
+        };
+        /**
          * JudgedWording
          * @description A wording that the rules on trial judge otherwise.
          */
@@ -4465,6 +4449,29 @@ export interface components {
             testing: boolean;
             /** First Seen */
             first_seen?: string | null;
+        };
+        /**
+         * Lack
+         * @description A stream whose From domain is not proven or not aligned.
+         */
+        Lack: {
+            /**
+             * Stream
+             * @description Empty for mail of no described stream
+             */
+            stream: string;
+            /** Proven */
+            proven: boolean;
+            /**
+             * Aligned
+             * @description Absent while no audit has told
+             */
+            aligned: boolean | null;
+            /**
+             * Text
+             * @description In words, with what to do
+             */
+            text: string;
         };
         /**
          * Lift
@@ -6132,6 +6139,11 @@ export interface components {
             /** High */
             high?: number | null;
             /**
+             * Better
+             * @description Which is better; absent where nobody can tell
+             */
+            better?: ("first" | "second") | null;
+            /**
              * Said
              * @description In words: which is better, or that there is not enough mail to tell
              */
@@ -6212,10 +6224,10 @@ export interface components {
             /** Factors */
             factors: components["schemas"]["FactorShown"][];
             /**
-             * Task
-             * @description The task that computes the past anew
+             * Job
+             * @description The job that computes the past anew
              */
-            task?: number | null;
+            job?: number | null;
             /** Changed At */
             changed_at?: string | null;
             /**
@@ -6769,9 +6781,13 @@ export interface components {
         };
         /**
          * RuleApplication
-         * @description How far the past has been judged by the rules as they are.
+         * @description How far the past has been judged by the rules as they are: a job, and its counts.
          */
         RuleApplication: {
+            /** Job */
+            job: number;
+            /** Rules Version */
+            rules_version: number;
             /**
              * State
              * @enum {string}
@@ -7582,71 +7598,6 @@ export interface components {
             proposals: components["schemas"]["ProposalSettings"];
         };
         /**
-         * Task
-         * @description Work that takes its time. `done` of `total` in octets or recipients; `parts` can be fetched.
-         */
-        Task: {
-            /** Id */
-            id: number;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "import" | "list_check" | "policy_trial" | "readings";
-            /** Name */
-            name: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "collecting" | "waiting" | "running" | "stopped" | "failed" | "done";
-            /** Done */
-            done: number;
-            /** Total */
-            total: number;
-            /** Request */
-            request: {
-                [key: string]: unknown;
-            };
-            /** Result */
-            result: {
-                [key: string]: unknown;
-            };
-            /**
-             * Parts
-             * @description Octets by part
-             * @default {}
-             */
-            parts: {
-                [key: string]: number;
-            };
-            /**
-             * Error
-             * @default
-             */
-            error: string;
-            /** Made By */
-            made_by: string;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /** Finished At */
-            finished_at?: string | null;
-        };
-        /**
-         * TaskStart
-         * @description Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards.
-         */
-        TaskStart: {
-            /**
-             * Dry
-             * @default false
-             */
-            dry: boolean;
-        };
-        /**
          * TenantRef
          * @description A tenant that one may see.
          */
@@ -7917,10 +7868,10 @@ export interface components {
             heaviest?: components["schemas"]["Pull"] | null;
             /**
              * Lacks
-             * @description Streams whose From is not proven or not aligned, in words
+             * @description Streams whose From domain is not proven or not aligned
              * @default []
              */
-            lacks: string[];
+            lacks: components["schemas"]["Lack"][];
             /**
              * Faults
              * @description Faults in the newest audit; absent where there was none
@@ -9940,69 +9891,6 @@ export interface operations {
             };
         };
     };
-    list_batches: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Batch"][];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     start_batch: {
         parameters: {
             query?: never;
@@ -10025,199 +9913,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Batch"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    get_batch: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Batch"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    cancel_batch: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Batch"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What is wrong, as RFC 9457 */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    resume_batch: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Batch"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -15395,7 +15091,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -15462,7 +15158,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -16683,7 +16379,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17189,10 +16885,10 @@ export interface operations {
             };
         };
     };
-    list_tasks: {
+    list_jobs: {
         parameters: {
             query?: {
-                kind?: ("import" | "list_check" | "policy_trial" | "readings") | null;
+                kind?: ("import" | "list_check" | "policy_trial" | "recompute" | "batch" | "rules") | null;
             };
             header?: never;
             path: {
@@ -17209,7 +16905,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"][];
+                    "application/json": components["schemas"]["Job"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17254,7 +16950,7 @@ export interface operations {
             };
         };
     };
-    get_task: {
+    get_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -17273,7 +16969,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17318,7 +17014,7 @@ export interface operations {
             };
         };
     };
-    put_task_piece: {
+    put_job_piece: {
         parameters: {
             query?: never;
             header?: never;
@@ -17342,7 +17038,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17387,7 +17083,7 @@ export interface operations {
             };
         };
     };
-    run_task: {
+    run_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -17400,7 +17096,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TaskStart"];
+                "application/json": components["schemas"]["JobStart"];
             };
         };
         responses: {
@@ -17410,7 +17106,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17455,7 +17151,7 @@ export interface operations {
             };
         };
     };
-    stop_task: {
+    stop_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -17474,7 +17170,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17519,7 +17215,7 @@ export interface operations {
             };
         };
     };
-    get_task_part: {
+    get_job_part: {
         parameters: {
             query?: never;
             header?: never;

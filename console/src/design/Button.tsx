@@ -17,9 +17,17 @@ const Root = styled(AriaButton)<{$tone: Tone}>`
   text-decoration: ${({$tone}) => ($tone === 'link' ? 'underline' : 'none')};
   cursor: pointer;
   white-space: nowrap;
-  &[data-hovered] { border-color: ${colour('ink')}; }
-  &[data-disabled] { opacity: 0.5; cursor: default; }
-  &[data-focus-visible] { outline: 2px solid ${colour('rust')}; outline-offset: 2px; }
+  &[data-hovered] {
+    border-color: ${colour('ink')};
+  }
+  &[data-disabled] {
+    opacity: 0.5;
+    cursor: default;
+  }
+  &[data-focus-visible] {
+    outline: 2px solid ${colour('rust')};
+    outline-offset: 2px;
+  }
 `;
 
 export const Button = ({tone = 'plain', ...props}: ButtonProps) => <Root $tone={tone} {...props} />;

@@ -14,10 +14,19 @@ const Head = styled.div`
   gap: 2px ${space.s};
   align-items: baseline;
   margin-bottom: ${space.s};
-  > span { color: ${colour('soft')}; flex: 1; min-width: 12ch; }
+  > span {
+    color: ${colour('soft')};
+    flex: 1;
+    min-width: 12ch;
+  }
 `;
 
-export const Card = ({title, note, actions, children}: {
+export const Card = ({
+  title,
+  note,
+  actions,
+  children,
+}: {
   title: string;
   note?: ReactNode;
   actions?: ReactNode;
@@ -33,8 +42,14 @@ export const Card = ({title, note, actions, children}: {
   </Root>
 );
 
-export const Soft = styled.span`color: ${colour('soft')};`;
-export const Small = styled.small`color: ${colour('soft')}; font-size: 12px; font-weight: 400;`;
+export const Soft = styled.span`
+  color: ${colour('soft')};
+`;
+export const Small = styled.small`
+  color: ${colour('soft')};
+  font-size: 12px;
+  font-weight: 400;
+`;
 
 const levels = {fault: 'seized', risk: 'tarnished', note: 'soft', right: 'sound'} as const;
 const TagRoot = styled.span<{$level: keyof typeof levels}>`

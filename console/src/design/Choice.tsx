@@ -12,9 +12,16 @@ const Trigger = styled(Button)`
   padding: 4px ${space.s};
   cursor: pointer;
   white-space: nowrap;
-  ${narrow} { padding: 4px; }
-  &[data-hovered], &[data-pressed] { border-color: ${colour('line')}; }
-  &[data-focus-visible] { outline: 2px solid ${colour('rust')}; }
+  ${narrow} {
+    padding: 4px;
+  }
+  &[data-hovered],
+  &[data-pressed] {
+    border-color: ${colour('line')};
+  }
+  &[data-focus-visible] {
+    outline: 2px solid ${colour('rust')};
+  }
 `;
 const List = styled(ListBox)`
   background: ${colour('sheet')};
@@ -33,8 +40,12 @@ const Item = styled(ListBoxItem)`
   border-radius: 3px;
   cursor: pointer;
   outline: none;
-  &[data-focused] { background: ${colour('line')}; }
-  &[data-selected] { font-weight: 600; }
+  &[data-focused] {
+    background: ${colour('line')};
+  }
+  &[data-selected] {
+    font-weight: 600;
+  }
 `;
 
 interface ChoiceProps {

@@ -16,17 +16,45 @@ export interface Column<Row> {
   tool?: boolean;
 }
 
-const Frame = styled.div`overflow-x: auto;`;
+const Frame = styled.div`
+  overflow-x: auto;
+`;
 const Table = styled.table`
   width: 100%;
   border-collapse: collapse;
-  th { font-size: 12px; font-weight: 600; color: ${colour('soft')}; border-bottom: 1px solid ${colour('line')}; }
-  th, td { padding: 5px 8px; text-align: left; white-space: nowrap; }
-  td { border-bottom: 1px solid ${colour('line')}; }
-  tr:last-child td { border-bottom: 0; }
-  .number { text-align: right; }
-  th button { font: inherit; color: inherit; background: none; border: 0; padding: 4px 0; cursor: pointer; }
-  tr.total td { font-weight: 600; border-top: 1px solid ${colour('soft')}; }
+  th {
+    font-size: 12px;
+    font-weight: 600;
+    color: ${colour('soft')};
+    border-bottom: 1px solid ${colour('line')};
+  }
+  th,
+  td {
+    padding: 5px 8px;
+    text-align: left;
+    white-space: nowrap;
+  }
+  td {
+    border-bottom: 1px solid ${colour('line')};
+  }
+  tr:last-child td {
+    border-bottom: 0;
+  }
+  .number {
+    text-align: right;
+  }
+  th button {
+    font: inherit;
+    color: inherit;
+    background: none;
+    border: 0;
+    padding: 4px 0;
+    cursor: pointer;
+  }
+  tr.total td {
+    font-weight: 600;
+    border-top: 1px solid ${colour('soft')};
+  }
 `;
 
 interface DataTableProps<Row> {
@@ -96,8 +124,15 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
       </Frame>
       {file && (
         <p style={{marginTop: 8, fontSize: 12, display: 'flex', gap: 12}}>
-          <Button tone="link" onPress={() => download(file, toCsv(...exported()))}>Export CSV</Button>
-          <Button tone="link" onPress={() => download(file.replace(/csv$/, 'ndjson'), toNdjson(...exported()), 'application/x-ndjson')}>NDJSON</Button>
+          <Button tone="link" onPress={() => download(file, toCsv(...exported()))}>
+            Export CSV
+          </Button>
+          <Button
+            tone="link"
+            onPress={() => download(file.replace(/csv$/, 'ndjson'), toNdjson(...exported()), 'application/x-ndjson')}
+          >
+            NDJSON
+          </Button>
         </p>
       )}
     </>

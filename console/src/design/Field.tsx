@@ -5,8 +5,12 @@ import {colour, font, space} from './tokens';
 const Root = styled(TextField)`
   display: grid;
   gap: ${space.xs};
-  label { font-weight: 600; font-size: 12px; }
-  input, textarea {
+  label {
+    font-weight: 600;
+    font-size: 12px;
+  }
+  input,
+  textarea {
     font: 14px ${font.sans};
     padding: 7px ${space.s};
     color: ${colour('ink')};
@@ -15,9 +19,19 @@ const Root = styled(TextField)`
     border-radius: 4px;
     min-width: 0;
   }
-  input[data-mono], textarea { font: 13px/1.5 ${font.mono}; }
-  input[data-focused], textarea[data-focused] { outline: 2px solid ${colour('rust')}; outline-offset: 0; }
-  [slot='description'] { color: ${colour('soft')}; font-size: 12px; }
+  input[data-mono],
+  textarea {
+    font: 13px/1.5 ${font.mono};
+  }
+  input[data-focused],
+  textarea[data-focused] {
+    outline: 2px solid ${colour('rust')};
+    outline-offset: 0;
+  }
+  [slot='description'] {
+    color: ${colour('soft')};
+    font-size: 12px;
+  }
 `;
 
 interface FieldProps extends TextFieldProps {

@@ -12,7 +12,10 @@ const Root = styled.div`
   padding: ${space.l};
   border: 1px dashed ${colour('line')};
   color: ${colour('soft')};
-  b { color: ${colour('ink')}; font-weight: 600; }
+  b {
+    color: ${colour('ink')};
+    font-weight: 600;
+  }
 `;
 
 export const Notice = ({title, children}: {title: string; children?: ReactNode}) => (

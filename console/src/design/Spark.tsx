@@ -25,7 +25,12 @@ export function sparkPoints(values: (number | null)[], width: number, height: nu
   return lines;
 }
 
-export function Spark({values, condition, width = 34, height = 18}: {
+export function Spark({
+  values,
+  condition,
+  width = 34,
+  height = 18,
+}: {
   values: (number | null)[];
   condition?: Condition | null;
   width?: number;
@@ -35,7 +40,13 @@ export function Spark({values, condition, width = 34, height = 18}: {
   return (
     <svg width={width} height={height} aria-hidden>
       {sparkPoints(values, width, height).map((points) => (
-        <polyline key={points} points={points} fill="none" stroke={colour(loud ? condition : 'soft')} strokeWidth={1.4} />
+        <polyline
+          key={points}
+          points={points}
+          fill="none"
+          stroke={colour(loud ? condition : 'soft')}
+          strokeWidth={1.4}
+        />
       ))}
     </svg>
   );

@@ -17,11 +17,21 @@ const One = styled(Tab)`
   white-space: nowrap;
   outline: none;
   border-bottom: 2px solid transparent;
-  &[data-hovered] { color: ${colour('ink')}; }
-  &[data-selected] { color: ${colour('ink')}; font-weight: 600; border-color: ${colour('rust')}; }
-  &[data-focus-visible] { outline: 2px solid ${colour('rust')}; }
+  &[data-hovered] {
+    color: ${colour('ink')};
+  }
+  &[data-selected] {
+    color: ${colour('ink')};
+    font-weight: 600;
+    border-color: ${colour('rust')};
+  }
+  &[data-focus-visible] {
+    outline: 2px solid ${colour('rust')};
+  }
 `;
-const Panel = styled(TabPanel)`outline: none;`;
+const Panel = styled(TabPanel)`
+  outline: none;
+`;
 
 interface TabsProps {
   label: string;

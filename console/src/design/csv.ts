@@ -17,7 +17,8 @@ export const toCsv = (columns: string[], rows: Cell[][]): string =>
 
 /** The same rows as NDJSON, one object a line, numbers as numbers. */
 export const toNdjson = (columns: string[], rows: Cell[][]): string =>
-  rows.map((row) => JSON.stringify(Object.fromEntries(columns.map((name, i) => [name, row[i] ?? null])))).join('\n') + '\n';
+  rows.map((row) => JSON.stringify(Object.fromEntries(columns.map((name, i) => [name, row[i] ?? null])))).join('\n') +
+  '\n';
 
 export function download(name: string, text: string, type = 'text/csv;charset=utf-8') {
   const link = document.createElement('a');

@@ -105,8 +105,7 @@ describe('the plate', () => {
 });
 
 describe('the spark line', () => {
-  it('leaves a gap where nothing is known', () =>
-    expect(sparkPoints([90, 91, null, 80, 79], 34, 18)).toHaveLength(2));
+  it('leaves a gap where nothing is known', () => expect(sparkPoints([90, 91, null, 80, 79], 34, 18)).toHaveLength(2));
   it('does not make a fall of noise', () => {
     const [line] = sparkPoints([90, 91, 90], 34, 18);
     const heights = line!.split(' ').map((point) => Number(point.split(',')[1]));

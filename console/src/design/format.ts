@@ -29,7 +29,11 @@ export function ago(iso: string, now = new Date()): string {
 }
 
 const clock = new Intl.DateTimeFormat('en-GB', {
-  day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone: 'UTC',
+  day: 'numeric',
+  month: 'short',
+  hour: '2-digit',
+  minute: '2-digit',
+  timeZone: 'UTC',
 });
 /** A moment, in UTC. */
 export const time = (iso: string): string => clock.format(new Date(iso));

@@ -17,8 +17,7 @@ export const advice: Record<Condition, string> = {
 /** The lowest reading of each condition. */
 export const floors: Record<Condition, number> = {sound: 80, tarnished: 60, corroded: 35, seized: 0};
 
-export const conditionOf = (value: number): Condition =>
-  conditions.find((each) => value >= floors[each]) ?? 'seized';
+export const conditionOf = (value: number): Condition => conditions.find((each) => value >= floors[each]) ?? 'seized';
 
 const light = {
   paper: '#F6F3EE',

@@ -63,7 +63,7 @@ describe('a measure', () => {
 });
 
 describe('how long a condition has lasted', () => {
-  const days = (...conditions: (Schemas['Reading']['condition'])[]) =>
+  const days = (...conditions: Schemas['Reading']['condition'][]) =>
     conditionDays(conditions.map((condition) => reading({condition})));
   it('counts back to the day of the change', () => expect(days('sound', 'corroded', 'corroded')).toBe(2));
   it('does not guess beyond what is shown', () => expect(days('sound', 'sound')).toBeNull());

@@ -65,6 +65,7 @@ const finding: Schemas['Finding'] = {
   reference: 'RFC 7208 §4.6',
   check: 'spf',
   scope: 'all',
+  topic: '',
 };
 const plain = {aliases: [], source: '', strings: []};
 const audit: Schemas['Audit'] = {
@@ -112,7 +113,8 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
             low: 0.08,
             high: 0.12,
             watch: 0.01,
-            stop: 0.05, measured: true,
+            stop: 0.05,
+            measured: true,
           },
         ],
 });
@@ -160,7 +162,7 @@ describe('the wall', () => {
         tenant_name: 'Copperline Tram Museum',
         name: DOMAIN,
         delivered: 41_000,
-        lacks: ['newsletter: not proven: publish its record'],
+        lacks: [{stream: 'newsletter', proven: false, aligned: null, text: 'not proven: publish its record'}],
         cells: [
           {provider: '(all)', value: 42, margin: 4, condition: 'corroded', trend: [50, 42]},
           {provider: 'tidepost.example', value: null, margin: null, condition: null, trend: [null, null]},
@@ -175,11 +177,30 @@ describe('the wall', () => {
   };
 
   const item: Schemas['WorkItem'] = {
-    id: 7, tenant: 'copperline', tenant_name: 'Copperline Tram Museum', kind: 'fault', subject: 'domain', name: DOMAIN,
-    title: '2 SPF records on copperline.example', text: 'None of them counts.', level: 'mend', state: 'open',
-    since: '2026-11-01T00:00:00Z', found_at: '2026-11-01T00:00:00Z', seen_at: '2026-11-20T00:00:00Z', told_at: null,
-    closed_at: null, until: null, mail: 944, rank: 12, remedy: 'Publish one merged record.', record: 'v=spf1 mx ~all',
-    evidence: ['v=spf1 -all'], remeasure: 'audit', assigned_to: '', returns: 1,
+    id: 7,
+    tenant: 'copperline',
+    tenant_name: 'Copperline Tram Museum',
+    kind: 'fault',
+    subject: 'domain',
+    name: DOMAIN,
+    title: '2 SPF records on copperline.example',
+    text: 'None of them counts.',
+    level: 'mend',
+    state: 'open',
+    since: '2026-11-01T00:00:00Z',
+    found_at: '2026-11-01T00:00:00Z',
+    seen_at: '2026-11-20T00:00:00Z',
+    told_at: null,
+    closed_at: null,
+    until: null,
+    mail: 944,
+    rank: 12,
+    remedy: 'Publish one merged record.',
+    record: 'v=spf1 mx ~all',
+    evidence: ['v=spf1 -all'],
+    remeasure: 'audit',
+    assigned_to: '',
+    returns: 1,
   };
 
   it('shows each crossing with its words and what to do next', async () => {
@@ -210,7 +231,8 @@ describe('the wall', () => {
   it('says what is wrong and tries again when asked to', async () => {
     let tries = 0;
     serviceWith({
-      'GET /api/v1/wall': () => (++tries === 1 ? problem(503, 'Database unavailable', {remedy: 'Try again later'}) : wall),
+      'GET /api/v1/wall': () =>
+        ++tries === 1 ? problem(503, 'Database unavailable', {remedy: 'Try again later'}) : wall,
     });
     open(<WallPage />);
     expect((await screen.findByRole('alert')).textContent).toContain('Try again later');
@@ -274,7 +296,7 @@ describe('domains', () => {
     let answer: unknown = problem(422, 'Not a domain name', {detail: 'it has only one label'});
     const seen = serviceWith({
       'GET /api/v1/tenants/copperline/domains': {items: [], next: null},
-      'GET /api/v1/tenants/copperline/batches': [],
+      'GET /api/v1/tenants/copperline/jobs': [],
       'GET /api/v1/tenants/copperline/audit-settings': {lists: [], usual_selectors: [], bulk_rules: []},
       'POST /api/v1/tenants/copperline/domains': () => answer,
     });

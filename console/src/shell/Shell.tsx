@@ -15,7 +15,12 @@ const Bar = styled.header`
   padding: 0 ${space.xl};
   background: ${colour('sheet')};
   border-bottom: 1px solid ${colour('line')};
-  nav { display: flex; gap: 2px; flex: 1; overflow-x: auto; }
+  nav {
+    display: flex;
+    gap: 2px;
+    flex: 1;
+    overflow-x: auto;
+  }
   nav a {
     padding: 14px 9px 12px;
     color: ${colour('soft')};
@@ -23,12 +28,19 @@ const Bar = styled.header`
     border-bottom: 2px solid transparent;
     white-space: nowrap;
   }
-  nav a.active { color: ${colour('ink')}; border-color: ${colour('rust')}; font-weight: 600; }
+  nav a.active {
+    color: ${colour('ink')};
+    border-color: ${colour('rust')};
+    font-weight: 600;
+  }
   ${narrow} {
     flex-wrap: wrap;
     padding: 0 ${space.m};
     gap: 0 ${space.xs};
-    nav { order: 3; flex-basis: 100%; }
+    nav {
+      order: 3;
+      flex-basis: 100%;
+    }
   }
 `;
 const Mark = styled(NavLink)`
@@ -39,11 +51,16 @@ const Mark = styled(NavLink)`
   font-size: 15px;
   text-decoration: none;
   white-space: nowrap;
-  ${narrow} { flex: 1; padding: 10px 0; }
+  ${narrow} {
+    flex: 1;
+    padding: 10px 0;
+  }
 `;
 const Main = styled.main`
   padding: 18px ${space.xl} ${space.xxl};
-  ${narrow} { padding: ${space.m}; }
+  ${narrow} {
+    padding: ${space.m};
+  }
 `;
 
 export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
@@ -82,14 +99,17 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {!['/suppression', '/domains', '/settings'].includes(location.pathname) && !location.pathname.startsWith('/worklist') && (
-          <Choice
-            label="Period"
-            value={String(periodOr(view.get('days'), one ? 90 : ['/readings', '/report'].includes(location.pathname) ? 30 : 7))}
-            options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
-            onChange={(days) => view.set('days', days)}
-          />
-        )}
+        {!['/suppression', '/domains', '/settings'].includes(location.pathname) &&
+          !location.pathname.startsWith('/worklist') && (
+            <Choice
+              label="Period"
+              value={String(
+                periodOr(view.get('days'), one ? 90 : ['/readings', '/report'].includes(location.pathname) ? 30 : 7),
+              )}
+              options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
+              onChange={(days) => view.set('days', days)}
+            />
+          )}
         <Person who={who} />
       </Bar>
       <Main>{children}</Main>

@@ -1,4 +1,4 @@
-"""`rustgauge batch`: audits of many domains from a file, as a job of the service with progress, cancel and resume."""
+"""`rustgauge batch`: audits of many domains from a file, as a job of the service with progress, stop and resume."""
 
 import sys
 import time
@@ -13,21 +13,22 @@ _POLL = 1.0  # seconds between looks at a batch that runs
 def batch(session: Session) -> int:
     """Start one, or look at, stop or go on with one. Exit status 3 when a domain has a fault."""
     arguments = session.arguments
-    client = session.client.audits
+    client = session.client
     tenant = session.tenant()
     if arguments.id is None and arguments.file is None:
-        rows = [(b.id, b.state, b.done, b.total, f"{b.created_at:%Y-%m-%d %H:%M}") for b in client.batches(tenant)]
+        batches = client.jobs.list(tenant, kind="batch")
+        rows = [(b.id, b.state, b.done, b.total, f"{b.created_at:%Y-%m-%d %H:%M}") for b in batches]
         session.output.table(arguments.format, ("batch", "state", "done", "total", "started"), rows, right=(2, 3))
         return 0
     if arguments.id is None:
-        made = client.start_batch(tenant, _names(arguments.file), arguments.selector)
-    elif arguments.cancel:
-        made = client.cancel_batch(tenant, arguments.id)
+        made = client.audits.start_batch(tenant, _names(arguments.file), arguments.selector)
+    elif arguments.stop:
+        made = client.jobs.stop(tenant, arguments.id)
     elif arguments.resume:
-        made = client.resume_batch(tenant, arguments.id)
+        made = client.jobs.run(tenant, arguments.id)
     else:
-        made = client.batch(tenant, arguments.id)
-    if arguments.cancel or arguments.no_wait:
+        made = client.jobs.get(tenant, arguments.id)
+    if arguments.stop or arguments.no_wait:
         session.output.line(f"batch {made.id}: {made.state}, {made.done:,} of {made.total:,}")
         return 0
     _wait(session, tenant, made.id)
@@ -51,16 +52,16 @@ def _wait(session: Session, tenant: str, id: int) -> None:
     shown = session.output.err.isatty()
     try:
         while True:
-            now = session.client.audits.batch(tenant, id)
+            now = session.client.jobs.get(tenant, id)
             if shown:
                 share = now.done / max(1, now.total)
                 bar = "█" * round(share * 30)
                 print(f"\r{bar:30} {now.done:,} of {now.total:,} ", end="", file=session.output.err, flush=True)
-            if now.state not in ("queued", "running"):
+            if now.state not in ("waiting", "running"):
                 break
             time.sleep(_POLL)
     except KeyboardInterrupt:
-        session.output.say(f"\nBatch {id} goes on. Look: rustgauge batch --id {id}; stop: --id {id} --cancel")
+        session.output.say(f"\nBatch {id} goes on. Look: rustgauge batch --id {id}; stop: --id {id} --stop")
         raise
     if shown:
         session.output.say("")

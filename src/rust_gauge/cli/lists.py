@@ -12,8 +12,8 @@ from rust_gauge.cli.output import percent
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.checks import NewGate
+from rust_gauge.contract.jobs import FileLayout, ImportRequest, Job, ListCheckRequest
 from rust_gauge.contract.suppression import PolicyRule, RehearsalRequest, SuppressionPolicy
-from rust_gauge.contract.tasks import FileLayout, ImportRequest, ListCheckRequest, Task
 
 _PIECE = 1024 * 1024
 _SAID = {
@@ -25,12 +25,12 @@ _SAID = {
 def import_list(session: Session) -> int:
     """Exit status 3 when rows were refused. Ctrl-C stops it; `--resume` goes on."""
     arguments, tenant = session.arguments, session.tenant()
-    tasks = session.client.tasks
+    jobs = session.client.jobs
     if arguments.resume:
-        task = tasks.get(tenant, arguments.resume)
+        job = jobs.get(tenant, arguments.resume)
     else:
         if not arguments.file:
-            raise UsageError("Name a file, or a task to go on with --resume")
+            raise UsageError("Name a file, or a job to go on with --resume")
         columns = dict(_pair(text) for text in arguments.column)
         request = ImportRequest(
             name=Path(arguments.file).name, reason=arguments.reason, standing=arguments.standing,
@@ -38,18 +38,18 @@ def import_list(session: Session) -> int:
             layout=FileLayout(form=arguments.form or "", encoding=arguments.encoding or "", columns=columns),
             reach="stream" if arguments.stream else "tenant", reach_name=arguments.stream or "",
         )  # fmt: skip
-        task = _sent(session, tasks.start_import(tenant, request), arguments.file)
-    task = _run(session, task, "Importing", dry=arguments.dry)
-    counts = task.result.get("counts", {})
+        job = _sent(session, jobs.start_import(tenant, request), arguments.file)
+    job = _run(session, job, "Importing", dry=arguments.dry)
+    counts = job.result.get("counts", {})
     said = ", ".join(f"{counts[name]:,} {text}" for name, text in _SAID.items() if counts.get(name))
-    layout = task.result.get("layout", {})
-    session.output.say(f"{'It would be' if task.result.get('dry') else 'Import'} {task.id}: {said or 'nothing'}.")
+    layout = job.result.get("layout", {})
+    session.output.say(f"{'It would be' if job.result.get('dry') else 'Import'} {job.id}: {said or 'nothing'}.")
     found = ", ".join(f"{name} from {column}" for name, column in layout.get("columns", {}).items())
     session.output.say(
         f"Read as {layout.get('form', '?')}, {layout.get('encoding', '?')}{', ' + found if found else ''}."
     )
     if counts.get("refused") and arguments.refused_to:
-        _save(session, task, "refused", arguments.refused_to)
+        _save(session, job, "refused", arguments.refused_to)
     return 3 if counts.get("refused") else 0
 
 
@@ -60,19 +60,19 @@ def _pair(text: str) -> tuple[Any, str]:
     return name, column
 
 
-def _sent(session: Session, task: Task, file: str) -> Task:
+def _sent(session: Session, job: Job, file: str) -> Job:
     """Hand in a file by pieces."""
     path = Path(file)
     try:
         progress = Progress("Sending", path.stat().st_size)
         with path.open("rb") as stream:
             for number, piece in enumerate(_pieces(stream)):
-                session.client.tasks.send(session.tenant(), task.id, number, piece)
+                session.client.jobs.send(session.tenant(), job.id, number, piece)
                 progress.advance(len(piece))
         progress.close()
     except OSError as error:
         raise UsageError(f"{file} cannot be read: {error.strerror}") from None
-    return task
+    return job
 
 
 def _pieces(stream: Any) -> Iterator[bytes]:
@@ -80,32 +80,32 @@ def _pieces(stream: Any) -> Iterator[bytes]:
         yield piece
 
 
-def _run(session: Session, task: Task, what: str, *, dry: bool = False) -> Task:
-    """Begin and wait. Ctrl-C stops the task after the piece under way."""
-    tasks, tenant = session.client.tasks, session.tenant()
-    if task.state in ("collecting", "stopped", "failed", "done"):
-        task = tasks.run(tenant, task.id, dry=dry)
+def _run(session: Session, job: Job, what: str, *, dry: bool = False) -> Job:
+    """Begin and wait. Ctrl-C stops the job after the piece under way."""
+    jobs, tenant = session.client.jobs, session.tenant()
+    if job.state in ("collecting", "stopped", "failed", "done"):
+        job = jobs.run(tenant, job.id, dry=dry)
     progress = Progress(what, 0)
     try:
-        while task.state in ("waiting", "running"):
+        while job.state in ("waiting", "running"):
             time.sleep(0.3)
-            task = tasks.get(tenant, task.id)
-            progress.total = task.total
-            progress.advance(task.done - progress.done)
+            job = jobs.get(tenant, job.id)
+            progress.total = job.total
+            progress.advance(job.done - progress.done)
     except KeyboardInterrupt:
-        tasks.stop(tenant, task.id)
+        jobs.stop(tenant, job.id)
         progress.close()
-        raise UsageError(f"Stopped. What is done stays; go on with --resume {task.id}") from None
+        raise UsageError(f"Stopped. What is done stays; go on with --resume {job.id}") from None
     progress.close()
-    if task.state != "done":
-        raise UsageError(f"Task {task.id} is {task.state}: {task.error or f'go on with --resume {task.id}'}")
-    return task
+    if job.state != "done":
+        raise UsageError(f"Job {job.id} is {job.state}: {job.error or f'go on with --resume {job.id}'}")
+    return job
 
 
-def _save(session: Session, task: Task, part: str, path: str) -> None:
+def _save(session: Session, job: Job, part: str, path: str) -> None:
     try:
         with Path(path).open("wb") as file:
-            for piece in session.client.tasks.part(session.tenant(), task.id, part):
+            for piece in session.client.jobs.part(session.tenant(), job.id, part):
                 file.write(piece)
     except OSError as error:
         raise UsageError(f"{path} cannot be written: {error.strerror}") from None
@@ -119,10 +119,10 @@ def list_check(session: Session) -> int:
         name=Path(arguments.file).name, stream=arguments.stream, check_addresses=not arguments.only_list,
         layout=FileLayout(columns=dict(_pair(text) for text in arguments.column)),
     )  # fmt: skip
-    task = _run(
-        session, _sent(session, session.client.tasks.start_list_check(tenant, request), arguments.file), "Checking"
+    job = _run(
+        session, _sent(session, session.client.jobs.start_list_check(tenant, request), arguments.file), "Checking"
     )
-    found = task.result
+    found = job.result
     counts = found.get("counts", {})
     rows = [
         (name, n.get("rows", 0), n.get("held", 0), n.get("doubtful", 0), n.get("would_bounce", 0),
@@ -142,7 +142,7 @@ def list_check(session: Session) -> int:
             session.output.say(f"  {word.replace('_', ' ')}: {n:,}")
     for part, path in (("clear", arguments.clear_to), ("held", arguments.held_to), ("doubtful", arguments.doubtful_to)):
         if path and counts.get(part):
-            _save(session, task, part, path)
+            _save(session, job, part, path)
     return 3 if counts.get("held") else 0
 
 
@@ -180,10 +180,10 @@ def policy(session: Session) -> int:
     suppression = session.client.suppression
     if arguments.rehearse:
         wanted = _policy_of(arguments.rehearse)
-        task = session.client.tasks.start_policy_trial(tenant, RehearsalRequest(policy=wanted, days=arguments.days))
-        task = _run(session, task, "Trying")
-        lines = [("as tried", task.result["ours"]), ("as it holds", task.result["holding"])]
-        lines += [(line["label"] or line["name"], line) for line in task.result["providers"] + task.result["reasons"]]
+        job = session.client.jobs.start_policy_trial(tenant, RehearsalRequest(policy=wanted, days=arguments.days))
+        job = _run(session, job, "Trying")
+        lines = [("as tried", job.result["ours"]), ("as it holds", job.result["holding"])]
+        lines += [(line["label"] or line["name"], line) for line in job.result["providers"] + job.result["reasons"]]
         rows = [
             (name.replace("_", " "), n["held"], n["wrongly"], f"{n['bounces_spared']} of {n['bounces']}",
              f"{n['complaints_spared']} of {n['complaints']}", n["deliveries_lost"])

@@ -282,8 +282,8 @@ def settings(session: Session) -> int:
         view = readings.put_settings(tenant, wanted)
     elif arguments.shipped:
         view = readings.drop_settings(tenant)
-    if view.task is not None:
-        _wait(session, tenant, view.task)
+    if view.job is not None:
+        _wait(session, tenant, view.job)
     rows = [
         (f.name.replace("_", " "), f.unit, f.watch, f.stop, f.weight, f.half_life, f.quick, f.usual, f.worth,
          ", ".join(f.changed))
@@ -296,13 +296,13 @@ def settings(session: Session) -> int:
 
 def _wait(session: Session, tenant: str, id: int) -> None:
     progress = Progress("Computing", 0)
-    task = session.client.tasks.get(tenant, id)
-    while task.state in ("waiting", "running"):
+    job = session.client.jobs.get(tenant, id)
+    while job.state in ("waiting", "running"):
         time.sleep(0.3)
-        task = session.client.tasks.get(tenant, id)
-        progress.total = task.total
-        progress.advance(task.done - progress.done)
+        job = session.client.jobs.get(tenant, id)
+        progress.total = job.total
+        progress.advance(job.done - progress.done)
     progress.close()
-    for each in task.result.get("changes", []):
+    for each in job.result.get("changes", []):
         if each["before"] != each["after"]:
             session.output.say(f"{each['name']}: {each['before']} → {each['after']}")

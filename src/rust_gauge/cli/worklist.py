@@ -161,6 +161,9 @@ def brakes(session: Session) -> int:
                 raise UsageError("Say why with --why")
             act(tenant, BrakeRelease(stream=wanted, relay=arguments.relay or "", why=arguments.why))
     found = client.brakes(tenant)
-    rows = [(each.stream, each.relay or "any", f"{each.since:%Y-%m-%d %H:%M}", each.why) for each in found]
-    session.output.table(arguments.format, ("stream", "relay", "since (UTC)", "why"), rows)
+    rows = [
+        (each.stream, each.relay or "any", f"{each.since:%Y-%m-%d %H:%M}", each.by or "a stop line", each.why)
+        for each in found
+    ]
+    session.output.table(arguments.format, ("stream", "relay", "since (UTC)", "set by", "why"), rows)
     return 3 if found else 0

@@ -15,7 +15,6 @@ from rust_gauge.contract.audits import (
     AuditComparison,
     AuditSettings,
     AuditSummary,
-    Batch,
     BatchRequest,
     BatchResult,
     FeedbackReport,
@@ -61,6 +60,12 @@ from rust_gauge.contract.flow import (
     ShiftDetails,
     WordingRow,
 )
+from rust_gauge.contract.jobs import (
+    ImportRequest,
+    Job,
+    JobStart,
+    ListCheckRequest,
+)
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.publishing import (
@@ -104,12 +109,6 @@ from rust_gauge.contract.suppression import (
     RehearsalRequest,
     SuppressionEntry,
     SuppressionPolicy,
-)
-from rust_gauge.contract.tasks import (
-    ImportRequest,
-    ListCheckRequest,
-    Task,
-    TaskStart,
 )
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
@@ -250,24 +249,8 @@ def read_feedback_report(tenant: str, octets: bytes) -> Call[FeedbackReport]:
     return Call("POST", path, TypeAdapter(FeedbackReport), {}, octets, "application/octet-stream", True)
 
 
-def start_batch(tenant: str, request: BatchRequest) -> Call[Batch]:
-    return _call("POST", _tenant(tenant, "batches"), Batch, request)
-
-
-def list_batches(tenant: str) -> Call[list[Batch]]:
-    return _call("GET", _tenant(tenant, "batches"), list[Batch])
-
-
-def get_batch(tenant: str, id: int) -> Call[Batch]:
-    return _call("GET", _tenant(tenant, f"batches/{id}"), Batch)
-
-
-def cancel_batch(tenant: str, id: int) -> Call[Batch]:
-    return _again(_call("POST", _tenant(tenant, f"batches/{id}/cancel"), Batch))
-
-
-def resume_batch(tenant: str, id: int) -> Call[Batch]:
-    return _again(_call("POST", _tenant(tenant, f"batches/{id}/resume"), Batch))
+def start_batch(tenant: str, request: BatchRequest) -> Call[Job]:
+    return _call("POST", _tenant(tenant, "batches"), Job, request)
 
 
 def list_batch_results(tenant: str, id: int, cursor: str | None) -> Call[Page[BatchResult]]:
@@ -547,42 +530,42 @@ def export_suppression(tenant: str, form: str, query: Mapping[str, Any]) -> tupl
     return f"/api/v1{_tenant(tenant, 'suppression/export')}", {**chosen, "format": form}
 
 
-def start_import(tenant: str, request: ImportRequest) -> Call[Task]:
-    return _call("POST", _tenant(tenant, "suppression/imports"), Task, request)
+def start_import(tenant: str, request: ImportRequest) -> Call[Job]:
+    return _call("POST", _tenant(tenant, "suppression/imports"), Job, request)
 
 
-def start_list_check(tenant: str, request: ListCheckRequest) -> Call[Task]:
-    return _call("POST", _tenant(tenant, "list-checks"), Task, request)
+def start_list_check(tenant: str, request: ListCheckRequest) -> Call[Job]:
+    return _call("POST", _tenant(tenant, "list-checks"), Job, request)
 
 
-def start_policy_trial(tenant: str, request: RehearsalRequest) -> Call[Task]:
-    return _call("POST", _tenant(tenant, "suppression/policy/trials"), Task, request)
+def start_policy_trial(tenant: str, request: RehearsalRequest) -> Call[Job]:
+    return _call("POST", _tenant(tenant, "suppression/policy/trials"), Job, request)
 
 
-def list_tasks(tenant: str, kind: str | None) -> Call[list[Task]]:
-    return _call("GET", _tenant(tenant, "tasks"), list[Task], kind=kind)
+def list_jobs(tenant: str, kind: str | None) -> Call[list[Job]]:
+    return _call("GET", _tenant(tenant, "jobs"), list[Job], kind=kind)
 
 
-def get_task(tenant: str, id: int) -> Call[Task]:
-    return _call("GET", _tenant(tenant, f"tasks/{id}"), Task)
+def get_job(tenant: str, id: int) -> Call[Job]:
+    return _call("GET", _tenant(tenant, f"jobs/{id}"), Job)
 
 
-def put_task_piece(tenant: str, id: int, number: int, octets: bytes) -> Call[Task]:
-    path = f"/api/v1{_tenant(tenant, f'tasks/{id}/pieces/{number}')}"
-    return Call("PUT", path, TypeAdapter(Task), body=octets, content_type="application/octet-stream")
+def put_job_piece(tenant: str, id: int, number: int, octets: bytes) -> Call[Job]:
+    path = f"/api/v1{_tenant(tenant, f'jobs/{id}/pieces/{number}')}"
+    return Call("PUT", path, TypeAdapter(Job), body=octets, content_type="application/octet-stream")
 
 
-def run_task(tenant: str, id: int, start: TaskStart) -> Call[Task]:
-    return _again(_call("POST", _tenant(tenant, f"tasks/{id}/run"), Task, start))
+def run_job(tenant: str, id: int, start: JobStart) -> Call[Job]:
+    return _again(_call("POST", _tenant(tenant, f"jobs/{id}/run"), Job, start))
 
 
-def stop_task(tenant: str, id: int) -> Call[Task]:
-    return _again(_call("POST", _tenant(tenant, f"tasks/{id}/stop"), Task))
+def stop_job(tenant: str, id: int) -> Call[Job]:
+    return _again(_call("POST", _tenant(tenant, f"jobs/{id}/stop"), Job))
 
 
 def task_part(tenant: str, id: int, part: str) -> tuple[str, dict[str, Any]]:
     """Path and query of a download."""
-    return f"/api/v1{_tenant(tenant, f'tasks/{id}/parts/{part}')}", {}
+    return f"/api/v1{_tenant(tenant, f'jobs/{id}/parts/{part}')}", {}
 
 
 def check_addresses(tenant: str, request: AddressCheckRequest) -> Call[list[AddressCheck]]:

@@ -1,4 +1,7 @@
-"""The synchronous client. Lists are iterators that fetch page after page as they are used."""
+"""The synchronous client. Lists are iterators that fetch page after page as they are used.
+
+Made from `asynchronous` by tools/sync_client.py: change that one.
+"""
 
 import builtins
 import time
@@ -19,7 +22,6 @@ from rust_gauge.contract.audits import (
     AuditComparison,
     AuditSettings,
     AuditSummary,
-    Batch,
     BatchRequest,
     BatchResult,
     FeedbackReport,
@@ -64,6 +66,12 @@ from rust_gauge.contract.flow import (
     Shift,
     ShiftDetails,
     WordingRow,
+)
+from rust_gauge.contract.jobs import (
+    ImportRequest,
+    Job,
+    JobStart,
+    ListCheckRequest,
 )
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
@@ -112,12 +120,6 @@ from rust_gauge.contract.suppression import (
     SuppressionEntry,
     SuppressionPolicy,
 )
-from rust_gauge.contract.tasks import (
-    ImportRequest,
-    ListCheckRequest,
-    Task,
-    TaskStart,
-)
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 from rust_gauge.contract.worklist import (
@@ -160,7 +162,7 @@ class Client:
         self.events = Events(self)
         self.flow = FlowReader(self)
         self.suppression = Suppression(self)
-        self.tasks = Tasks(self)
+        self.jobs = Jobs(self)
         self.addresses = Addresses(self)
         self.readings = Readings(self)
         self.worklist = Worklist(self)
@@ -202,8 +204,7 @@ class Client:
                 # Nothing was sent when the connection failed, so that much is always safe to repeat.
                 safe = call.repeatable or isinstance(error, httpx.ConnectError)
                 if attempt == ATTEMPTS or not safe:
-                    why = str(error) or type(error).__name__
-                    raise ServiceUnreachable(f"{self._http.base_url} does not answer: {why}") from error
+                    raise self._unreachable(error) from error
             else:
                 if response.is_success:
                     return call.read(response.content)
@@ -212,13 +213,30 @@ class Client:
             time.sleep(pause_before(attempt, response))
         raise AssertionError("the last attempt returns or raises")
 
+    def _unreachable(self, error: httpx.HTTPError) -> ServiceUnreachable:
+        return ServiceUnreachable(f"{self._http.base_url} does not answer: {str(error) or type(error).__name__}")
+
     def download(self, path: str, query: Mapping[str, Any]) -> Iterator[bytes]:
-        """A long answer, piece by piece as it comes."""
-        with self._http.stream("GET", path, params=query) as response:
-            if not response.is_success:
-                response.read()
-                raise error_of(response)
-            yield from response.iter_bytes()
+        """A long answer, piece by piece as it comes; asked for again while nothing of it has come.
+
+        ServiceUnreachable when it ends in the middle: what came so far is not all.
+        """
+        for attempt in range(1, ATTEMPTS + 1):
+            response, begun = None, False
+            try:
+                with self._http.stream("GET", path, params=query) as response:
+                    if response.is_success:
+                        for piece in response.iter_bytes():
+                            begun = True
+                            yield piece
+                        return
+                    response.read()
+                    if attempt == ATTEMPTS or not worth_repeating(response):
+                        raise error_of(response)
+            except httpx.HTTPError as error:
+                if attempt == ATTEMPTS or begun:
+                    raise self._unreachable(error) from error
+            time.sleep(pause_before(attempt, response))
 
     def pages(self, page: Callable[[str | None], Call[Page[T]]]) -> Iterator[T]:
         """All items of a paged list."""
@@ -322,26 +340,10 @@ class Audits(_Part):
         """What an aggregate report says; its selectors are looked at by audits from now on."""
         return self._client.send(calls.read_feedback_report(tenant, octets))
 
-    def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Batch:
+    def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Job:
         """Audit many domains as a job."""
         request = BatchRequest.model_construct(names=[*names], selectors=[*selectors])
         return self._client.send(calls.start_batch(tenant, request))
-
-    def batches(self, tenant: str) -> "builtins.list[Batch]":
-        """The newest batches."""
-        return self._client.send(calls.list_batches(tenant))
-
-    def batch(self, tenant: str, id: int) -> Batch:
-        """How far it is."""
-        return self._client.send(calls.get_batch(tenant, id))
-
-    def cancel_batch(self, tenant: str, id: int) -> Batch:
-        """Stop it after the domains that are under way."""
-        return self._client.send(calls.cancel_batch(tenant, id))
-
-    def resume_batch(self, tenant: str, id: int) -> Batch:
-        """Go on where it stopped."""
-        return self._client.send(calls.resume_batch(tenant, id))
 
     def batch_results(self, tenant: str, id: int) -> Iterator[BatchResult]:
         """In the order of the names."""
@@ -590,40 +592,40 @@ class Suppression(_Part):
         return self._client.send(calls.put_suppression_matching(tenant, settings))
 
 
-class Tasks(_Part):
+class Jobs(_Part):
     """Work on files and on the past: imports, checks of lists, trials of a policy."""
 
-    def start_import(self, tenant: str, request: ImportRequest) -> Task:
+    def start_import(self, tenant: str, request: ImportRequest) -> Job:
         """A list for the suppression list. Then `send` its file, then `run`."""
         return self._client.send(calls.start_import(tenant, request))
 
-    def start_list_check(self, tenant: str, request: ListCheckRequest) -> Task:
+    def start_list_check(self, tenant: str, request: ListCheckRequest) -> Job:
         """A look at a list before a send. Then `send` its file, then `run`."""
         return self._client.send(calls.start_list_check(tenant, request))
 
-    def start_policy_trial(self, tenant: str, request: RehearsalRequest) -> Task:
+    def start_policy_trial(self, tenant: str, request: RehearsalRequest) -> Job:
         """A policy tried on the past. Begins at once."""
         return self._client.send(calls.start_policy_trial(tenant, request))
 
-    def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Task]":
+    def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Job]":
         """Those of the last thirty days, newest first."""
-        return self._client.send(calls.list_tasks(tenant, kind))
+        return self._client.send(calls.list_jobs(tenant, kind))
 
-    def get(self, tenant: str, id: int) -> Task:
+    def get(self, tenant: str, id: int) -> Job:
         """How far it is, and what came out."""
-        return self._client.send(calls.get_task(tenant, id))
+        return self._client.send(calls.get_job(tenant, id))
 
-    def send(self, tenant: str, id: int, number: int, octets: bytes) -> Task:
+    def send(self, tenant: str, id: int, number: int, octets: bytes) -> Job:
         """A piece of the file, numbered from 0; a megabyte or some is a good size."""
-        return self._client.send(calls.put_task_piece(tenant, id, number, octets))
+        return self._client.send(calls.put_job_piece(tenant, id, number, octets))
 
-    def run(self, tenant: str, id: int, *, dry: bool = False) -> Task:
+    def run(self, tenant: str, id: int, *, dry: bool = False) -> Job:
         """Begin (with `dry` only to see what would happen), or go on after it was stopped."""
-        return self._client.send(calls.run_task(tenant, id, TaskStart(dry=dry)))
+        return self._client.send(calls.run_job(tenant, id, JobStart(dry=dry)))
 
-    def stop(self, tenant: str, id: int) -> Task:
+    def stop(self, tenant: str, id: int) -> Job:
         """Stop after the piece that is under way."""
-        return self._client.send(calls.stop_task(tenant, id))
+        return self._client.send(calls.stop_job(tenant, id))
 
     def part(self, tenant: str, id: int, part: str) -> Iterator[bytes]:
         """What came out (refused, clear, held, doubtful), as CSV in pieces."""
@@ -790,7 +792,7 @@ class Readings(_Part):
         return self._client.send(calls.get_reading_settings(tenant))
 
     def put_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
-        """Other parameters; `task` in the answer computes the past anew."""
+        """Other parameters; `job` in the answer computes the past anew."""
         return self._client.send(calls.put_reading_settings(tenant, settings))
 
     def drop_settings(self, tenant: str) -> ReadingSettingsView:
@@ -812,11 +814,8 @@ class Readings(_Part):
         self._client.send(calls.drop_mark(tenant, id))
 
 
-class Relays:
+class Relays(_Part):
     """Paths that mail leaves by."""
-
-    def __init__(self, client: Client) -> None:
-        self._client = client
 
     def list(self, tenant: str) -> "builtins.list[Relay]":
         """All relays, described or only seen in events."""
@@ -831,11 +830,8 @@ class Relays:
         self._client.send(calls.forget_relay(tenant, name))
 
 
-class Plans:
+class Plans(_Part):
     """What domains ought to publish."""
-
-    def __init__(self, client: Client) -> None:
-        self._client = client
 
     def get(self, tenant: str, name: str) -> Plan:
         """The plan, not yet beside what is published."""
@@ -855,11 +851,8 @@ class Plans:
         return self._client.send(calls.make_key(tenant, name, new))
 
 
-class Watches:
+class Watches(_Part):
     """How changes of records spread."""
-
-    def __init__(self, client: Client) -> None:
-        self._client = client
 
     def start(self, tenant: str, name: str, keys: Sequence[str] = (), hours: int = 48) -> Watch:
         """Watch records of the plan (all without `keys`) until every server has them."""
@@ -890,11 +883,8 @@ class Watches:
         return self._client.send(calls.put_watch_settings(tenant, settings))
 
 
-class Publishing:
+class Publishing(_Part):
     """Plans published by dynamic update (RFC 2136)."""
-
-    def __init__(self, client: Client) -> None:
-        self._client = client
 
     def servers(self, tenant: str) -> "builtins.list[UpdateServer]":
         """Where zones are changed."""
@@ -925,11 +915,8 @@ class Publishing:
         return self._client.send(calls.roll_back(tenant, id))
 
 
-class Proofs:
+class Proofs(_Part):
     """That domains and sender addresses are the tenant's."""
-
-    def __init__(self, client: Client) -> None:
-        self._client = client
 
     def start(self, tenant: str, subject: str, way: str = "record", relay: str = "") -> Proof:
         """Begin one: `record`, `postmaster` or `abuse` for a domain, `mail` for an address."""

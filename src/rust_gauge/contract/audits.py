@@ -33,6 +33,7 @@ class Finding(Model):
     record: str | None = Field(None, description="The exact value to publish, where one can be given")
     reference: str = Field(examples=["RFC 7208 §4.5"])
     check: str = Field("dns", description="The point of the check-list that it belongs to")
+    topic: str = Field("", description="What tells findings of one rule at one name apart: an address, a tag, a record")
     scope: str = Field("all", description="Whose mail it touches: all, subdomains, stream:<name>, selector:<s>, none")
     mail: int | None = Field(None, description="Messages of the last seven days that it touches, where that is known")
 
@@ -306,18 +307,6 @@ class BatchRequest(Model):
 
     names: list[Annotated[str, Field(max_length=1000)]] = Field(min_length=1, max_length=20_000)
     selectors: list[Annotated[str, Field(max_length=64)]] = Field(default=[], max_length=20)
-
-
-class Batch(Model):
-    """A batch of audits and how far it is."""
-
-    id: int
-    state: Literal["queued", "running", "done", "cancelled", "failed"]
-    done: int
-    total: int
-    created_at: UtcTime
-    finished_at: UtcTime | None = None
-    error: str = ""
 
 
 class BatchResult(Model):

@@ -152,6 +152,7 @@ class RateDifference(Model):
     difference: float | None = None
     low: float | None = None
     high: float | None = None
+    better: Literal["first", "second"] | None = Field(None, description="Which is better; absent where nobody can tell")
     said: str = Field(description="In words: which is better, or that there is not enough mail to tell")
 
 

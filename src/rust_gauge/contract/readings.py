@@ -74,6 +74,15 @@ class WallCell(Model):
     trend: list[float | None]
 
 
+class Lack(Model):
+    """A stream whose From domain is not proven or not aligned."""
+
+    stream: str = Field(description="Empty for mail of no described stream")
+    proven: bool
+    aligned: bool | None = Field(description="Absent while no audit has told")
+    text: str = Field(description="In words, with what to do")
+
+
 class WallRow(Model):
     """One subject."""
 
@@ -83,7 +92,7 @@ class WallRow(Model):
     delivered: int
     cells: list[WallCell]
     heaviest: Pull | None = None
-    lacks: list[str] = Field(default=[], description="Streams whose From is not proven or not aligned, in words")
+    lacks: list[Lack] = Field(default=[], description="Streams whose From domain is not proven or not aligned")
     faults: int | None = Field(None, description="Faults in the newest audit; absent where there was none")
     fault: str | None = Field(None, description="The first of them, in words")
     remedy: str | None = None
@@ -249,7 +258,7 @@ class ReadingSettingsView(Model):
 
     settings: ReadingSettings
     factors: list[FactorShown]
-    task: int | None = Field(None, description="The task that computes the past anew")
+    job: int | None = Field(None, description="The job that computes the past anew")
     changed_at: UtcTime | None = None
     changed_by: str = ""
 

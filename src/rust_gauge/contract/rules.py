@@ -32,8 +32,10 @@ OwnRules = Annotated[list[OwnRule], Field(max_length=500)]
 
 
 class RuleApplication(Model):
-    """How far the past has been judged by the rules as they are."""
+    """How far the past has been judged by the rules as they are: a job, and its counts."""
 
+    job: int
+    rules_version: int
     state: Literal["waiting", "running", "done", "stopped", "failed"]
     days_done: int
     days: int

@@ -132,6 +132,7 @@ class Brake(Model):
     relay: str
     since: UtcTime
     why: str
+    by: str = Field("", description="Who set it; empty where a crossed stop line did")
 
 
 class BrakeRelease(Model):
@@ -140,10 +141,6 @@ class BrakeRelease(Model):
     stream: str = Field(max_length=60)
     relay: str = Field(max_length=60)
     why: _Text
-
-
-class NewBrake(BrakeRelease):
-    """Hold a stream over a relay by hand."""
 
 
 class LineRow(Model):

@@ -4,6 +4,7 @@ RustGaugeError
  └─ InputError          something handed in cannot be used as it is
      ├─ DomainNameError   a text is no domain name
      ├─ AddressError      a text is no mailbox address
+     ├─ IpAddressError    a text is no IP address
      ├─ ReportError       no DMARC aggregate report (core.dmarc.feedback)
      └─ EventError        a row is no event; names the field
 """
@@ -36,6 +37,10 @@ class DomainNameError(InputError):
 
 class AddressError(InputError):
     """A text is no mailbox address (RFC 5321 §4.1.2, RFC 6531)."""
+
+
+class IpAddressError(InputError):
+    """A text is no IP address (RFC 791, RFC 4291)."""
 
 
 class EventError(InputError):

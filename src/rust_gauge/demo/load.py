@@ -39,6 +39,7 @@ from rust_gauge.service.accounts import accounts as service_accounts
 from rust_gauge.service.domains import audits, domains, proofs, relays
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.intake import intake
+from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.plans import plans
 from rust_gauge.service.readings.computation import compute, look_at_providers
 from rust_gauge.service.runtime.context import Context
@@ -240,7 +241,7 @@ def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime,
 
 
 def _event(row: dict[str, Any], now: datetime) -> Event:
-    return intake.to_event(NewEvent.model_validate(row), now)
+    return to_event(NewEvent.model_validate(row), now)
 
 
 def _audits(context: Context, tenant: TenantAccess) -> None:

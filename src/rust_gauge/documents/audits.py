@@ -87,6 +87,7 @@ def finding_document(finding: Finding, mail: Mapping[str, int] | None = None) ->
         record=finding.record,
         reference=finding.reference,
         check=finding.check,
+        topic=finding.topic,
         scope=finding.scope,
         mail=(mail or {}).get(finding.scope),
     )

@@ -34,6 +34,7 @@ from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store.engine import Store
+from rust_gauge.store.leases import LeaseHeld
 from rust_gauge.store.migrate import migrate
 from rust_gauge.store.partitions import ensure_partitions
 
@@ -105,7 +106,8 @@ def prepare(url: str) -> None:
     store = Store(url)
     try:
         migrate(store)
-        ensure_partitions(store, utc_now().date())
+        with contextlib.suppress(LeaseHeld):  # another process makes them just now
+            ensure_partitions(store, utc_now())
     finally:
         store.close()
 

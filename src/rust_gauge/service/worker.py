@@ -1,25 +1,31 @@
 """The worker: claims jobs one at a time and does them. Stops between two jobs when it is told to."""
 
+import contextlib
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import timedelta
+from typing import Any
 
 import structlog
+from sqlalchemy import Connection
 
 from rust_gauge.service.clearance import list_checks
 from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
-from rust_gauge.service.jobs import tasks
+from rust_gauge.service.jobs import jobs as service_jobs
 from rust_gauge.service.mailflow import retention, rules, shifts
 from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.suppression import entries, imports, matching, policy_trials, proposals
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.service.worklist import items, notifications, reports
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.jobs import Job
+from rust_gauge.store.leases import LeaseHeld
 from rust_gauge.store.partitions import ensure_partitions
 
 log = structlog.get_logger()
@@ -47,21 +53,10 @@ def _webhook(context: Context, job: Job) -> None:
     webhooks.run_call(context, job.subject)
 
 
-_TASKS: dict[str, Callable[[Context, Job], None]] = {
-    "import": imports.run_import,
-    "list_check": list_checks.run_check,
-    "policy_trial": policy_trials.run_trial,
-    "readings": settings.run_anew,
-}
+Handler = Callable[[Context, Job], Mapping[str, Any] | None]
+"""Does a job; gives what came out of one that is listed."""
 
-
-def _task(context: Context, job: Job) -> None:
-    kind = tasks.kind_of(context, job.subject)
-    if kind is not None:
-        _TASKS[kind](context, job)
-
-
-KINDS: dict[str, Callable[[Context, Job], None]] = {
+KINDS: dict[str, Handler] = {
     "readings": _readings,
     "subjects": computation.run_subjects,
     "providers": _providers,
@@ -77,25 +72,47 @@ KINDS: dict[str, Callable[[Context, Job], None]] = {
     "shifts": shifts.run_look,
     "retention": retention.run_drop,
     "matching": matching.run_matching,
-    "task": _task,
+    "import": imports.run_import,
+    "list_check": list_checks.run_check,
+    "policy_trial": policy_trials.run_trial,
+    "recompute": settings.run_anew,
     "proposals": proposals.run_look,
 }
 
 
 def work_once(context: Context) -> bool:
     """Do one job. False when none is free."""
-    job = context.store.transaction(lambda c: jobs.claim(c, context.clock()))
+    store = context.store
+    job = store.transaction(lambda c: jobs.claim(c, context.clock()))
     if job is None:
         return False
+    # Each transaction of the job makes sure that the job is still ours, so that a worker that was asleep for longer
+    # than its lease writes nothing at all.
+    fenced = replace(context, store=store.guarded(lambda c: jobs.check(c, job)))
+    write: Callable[[Connection], None]
     try:
-        KINDS[job.kind](context, job)
+        result = KINDS[job.kind](fenced, job)
+    except jobs.ClaimLost as error:
+        log.warning("claim_lost", job=job.id, kind=job.kind, error=str(error))
+        return True
+    except jobs.StopRequested:
+        log.info("job_stopped", job=job.id, kind=job.kind)
+        write = lambda c: jobs.stop(c, job, context.clock())  # noqa: E731
+    except ServiceProblem as problem:  # what was asked for cannot be done; trying again changes nothing
+        log.warning("job_refused", job=job.id, kind=job.kind, error=str(problem))
+        text = f"{problem.detail}. {problem.remedy}".strip()
+        write = lambda c: jobs.fail(c, job, text, context.clock(), final=job.listed)  # noqa: E731
     except Exception as error:  # whatever it was, the next job must not suffer
         log.exception("job_failed", job=job.id, kind=job.kind, attempts=job.attempts)
-        text = f"{type(error).__name__}: {error}"
-        context.store.transaction(lambda c: jobs.fail(c, job, text, context.clock()))
+        shown = f"{type(error).__name__}; see the service's log"
+        write = lambda c: jobs.fail(c, job, shown, context.clock())  # noqa: E731
     else:
-        context.store.transaction(lambda c: jobs.finish(c, job, context.clock()))
         log.info("job_done", job=job.id, kind=job.kind, subject=job.subject)
+        write = lambda c: jobs.finish(c, job, context.clock(), result)  # noqa: E731
+    try:
+        store.transaction(write)
+    except jobs.ClaimLost as error:
+        log.warning("claim_lost", job=job.id, kind=job.kind, error=str(error))
     return True
 
 
@@ -110,10 +127,11 @@ def tick(context: Context) -> None:
     feeds.forget_old(context)
     entries.end_overdue(context)
     proposals.ask_for_due(context)
-    tasks.forget_old(context)
+    service_jobs.forget_old(context)
     shifts.ask_for_open(context)
     retention.ask_for_due(context)
-    ensure_partitions(context.store, context.clock().date())
+    with contextlib.suppress(LeaseHeld):  # another process sees to it
+        ensure_partitions(context.store, context.clock())
 
 
 def run_worker(context: Context, stop: threading.Event) -> None:

@@ -1,4 +1,4 @@
-"""What audits leave behind beside their snapshots: history, keys by first sight, settings, and batches."""
+"""What audits leave behind beside their snapshots: history, keys by first sight, settings."""
 
 from collections.abc import Iterable, Mapping
 from datetime import datetime, timedelta
@@ -136,66 +136,6 @@ def all_settings(connection: Connection, name: str) -> dict[int, Any]:
 def put_setting(connection: Connection, tenant_id: int, name: str, document: Mapping[str, Any], now: datetime) -> None:
     statement = upsert(t.tenant_setting).values(tenant_id=tenant_id, name=name, document=document, changed_at=now)
     connection.execute(statement.on_duplicate_key_update(document=document, changed_at=now))
-
-
-# Batches
-
-
-def add_batch(connection: Connection, tenant_id: int, request: Mapping[str, Any], total: int, now: datetime) -> int:
-    result = connection.execute(
-        insert(t.audit_batch).values(
-            tenant_id=tenant_id,
-            state="queued",
-            request=request,
-            total=total,
-            done=0,
-            cancel_asked=False,
-            error="",
-            created_at=now,
-        )
-    )
-    return int(result.inserted_primary_key[0])  # type: ignore[index]
-
-
-def get_batch(connection: Connection, batch_id: int, tenant_id: int | None = None) -> AnyRow | None:
-    query = select(t.audit_batch).where(t.audit_batch.c.id == batch_id)
-    if tenant_id is not None:
-        query = query.where(t.audit_batch.c.tenant_id == tenant_id)
-    return connection.execute(query).first()
-
-
-def list_batches(connection: Connection, tenant_id: int, limit: int = 50) -> list[AnyRow]:
-    """Newest first, without their names."""
-    columns = [column for column in t.audit_batch.c if column.name != "request"]
-    where = t.audit_batch.c.tenant_id == tenant_id
-    return list(connection.execute(select(*columns).where(where).order_by(t.audit_batch.c.id.desc()).limit(limit)))
-
-
-def change_batch(connection: Connection, batch_id: int, **values: object) -> None:
-    connection.execute(update(t.audit_batch).where(t.audit_batch.c.id == batch_id).values(**values))
-
-
-def done_numbers(connection: Connection, batch_id: int) -> set[int]:
-    """Which names of a batch have a result."""
-    c = t.audit_batch_result.c
-    return set(connection.scalars(select(c.number).where(c.batch_id == batch_id)))
-
-
-def add_results(connection: Connection, batch_id: int, rows: list[dict[str, Any]]) -> bool:
-    """Keep results; gives whether somebody asked to stop. A result that is there already stays as it is."""
-    if rows:
-        connection.execute(insert(t.audit_batch_result).prefix_with("IGNORE"), rows)
-    c = t.audit_batch_result.c
-    done = connection.scalar(select(func.count()).select_from(t.audit_batch_result).where(c.batch_id == batch_id))
-    change_batch(connection, batch_id, done=done)
-    return bool(connection.scalar(select(t.audit_batch.c.cancel_asked).where(t.audit_batch.c.id == batch_id)))
-
-
-def list_results(connection: Connection, batch_id: int, after: int, limit: int) -> list[AnyRow]:
-    """In the order of the names."""
-    c = t.audit_batch_result.c
-    query = select(t.audit_batch_result).where(c.batch_id == batch_id, c.number > after).order_by(c.number).limit(limit)
-    return list(connection.execute(query))
 
 
 def drop_setting(connection: Connection, tenant_id: int, name: str) -> None:

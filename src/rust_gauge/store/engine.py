@@ -5,6 +5,8 @@ StoreError
  └─ StoreBusy          kept losing against other transactions; try again
 """
 
+import copy
+import threading
 import time
 from collections.abc import Callable
 from typing import Any, TypeAlias, TypeVar
@@ -34,8 +36,18 @@ class StoreBusy(StoreError):
     """Other transactions kept winning."""
 
 
+_open = threading.local()
+
+
+def in_transaction() -> bool:
+    """Tell whether this thread is inside a transaction: then nothing outside may be waited for."""
+    return getattr(_open, "depth", 0) > 0
+
+
 class Store:
     """One MariaDB. Everything in this package takes a connection that `transaction` hands out."""
+
+    _guard: Callable[[Connection], None] | None = None
 
     def __init__(self, url: str, *, pool_size: int = 10) -> None:
         self.engine: Engine = create_engine(
@@ -57,11 +69,23 @@ class Store:
         event.listen(self.engine, "connect", _prepare)
 
     def transaction(self, work: Callable[[Connection], T], *, attempts: int = 8) -> T:
-        """Run `work` in a transaction; again from its beginning when it lost against another one."""
+        """Run `work` in a transaction; again from its beginning when it lost against another one.
+
+        RuntimeError inside another transaction of this thread: two connections that wait for each other's rows, or
+        for the last free connection of the pool, would wait for ever.
+        """
+        if in_transaction():
+            raise RuntimeError("a transaction was begun inside another one; pass its connection on instead")
         for attempt in range(attempts):
             try:
                 with self.engine.begin() as connection:
-                    return work(connection)
+                    _open.depth = 1
+                    try:
+                        if self._guard is not None:
+                            self._guard(connection)
+                        return work(connection)
+                    finally:
+                        _open.depth = 0
             except DBAPIError as error:
                 code = error.orig.args[0] if error.orig is not None and error.orig.args else 0
                 if code in _RETRY:
@@ -77,6 +101,12 @@ class Store:
             except PoolTimeout as error:
                 raise StoreUnavailable("The database has no free connection", remedy="Try again later") from error
         raise StoreBusy("The database was too busy to finish this", remedy="Nothing was stored. Try again")
+
+    def guarded(self, guard: Callable[[Connection], None]) -> "Store":
+        """The same database; each transaction begins with `guard`, which may refuse it by raising."""
+        made = copy.copy(self)
+        made._guard = guard
+        return made
 
     def ping(self) -> None:
         """StoreUnavailable when the database does not answer."""
@@ -95,4 +125,4 @@ def _prepare(connection: object, _record: object) -> None:
     cursor.close()
 
 
-__all__ = ["Store", "StoreBusy", "StoreError", "StoreUnavailable"]
+__all__ = ["Store", "StoreBusy", "StoreError", "StoreUnavailable", "in_transaction"]

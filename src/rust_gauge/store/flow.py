@@ -170,40 +170,6 @@ def names_of(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
     return out
 
 
-@dataclass(frozen=True, slots=True)
-class DayLine:
-    """One domain's sum of a day."""
-
-    day: date
-    provider_id: int
-    kind: Count
-    cause: Cause
-    permanence: Permanence
-    n: int
-
-
-def day_lines(connection: Connection, tenant_id: int, domain_id: int, since: date) -> list[DayLine]:
-    """A domain's counters by day and provider."""
-    c = t.flow_day.c
-    keys = (c.day, c.provider_id, c.kind, c.cause, c.permanence)
-    query = (
-        select(*keys, func.sum(c.n).label("n"))
-        .where(c.tenant_id == tenant_id, c.domain_id == domain_id, c.day >= since)
-        .group_by(*keys)
-    )
-    return [
-        DayLine(
-            row.day,
-            row.provider_id,
-            Count.from_number(row.kind),
-            Cause.from_number(row.cause),
-            Permanence.from_number(row.permanence),
-            int(row.n),
-        )
-        for row in connection.execute(query)
-    ]
-
-
 def delivered_by(connection: Connection, tenant_ids: list[int], kind: int, first: date, last: date) -> dict[int, int]:
     """Messages delivered in whole days, by the id of a domain (kind 1), stream (2), relay (3) or address (4)."""
     delivered = Kind.DELIVERED.number

@@ -1,6 +1,6 @@
 """What events of the past say about recipients, for whoever decides about the suppression list."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
@@ -95,34 +95,15 @@ class _Names:
         return self._providers[id]
 
 
-def histories_of_troubled(connection: Connection, tenant_id: int, since: datetime) -> Iterator[dict[bytes, Recipient]]:
-    """Recipients that were refused, complained or unsubscribed since a time, each with all its events since then.
-
-    In pieces, as there may be many.
-    """
+def troubled_keys(connection: Connection, tenant_id: int, since: datetime) -> list[bytes]:
+    """Return the keys of recipients that were refused, complained or unsubscribed since a time, in order."""
     kinds = ", ".join(str(kind.number) for kind in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED))
     after = since.astimezone(UTC).replace(tzinfo=None)
     sql = (
         f"SELECT DISTINCT recipient_key FROM event WHERE tenant_id = {tenant_id} AND occurred_at >= '{after}' "
         f"AND kind IN ({kinds})"
     )
-    keys = sorted(bytes(row.recipient_key) for row in run(connection, sql))
-    for start in range(0, len(keys), _PIECE):
-        yield histories(connection, tenant_id, keys[start : start + _PIECE], since)
-
-
-def recipients_of_load(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> dict[bytes, str]:
-    """Addresses behind keys of events."""
-    out: dict[bytes, str] = {}
-    for start in range(0, len(keys), _CHUNK):
-        listed = ",".join([f"(x'{key.hex()}')" for key in keys[start : start + _CHUNK]])
-        sql = (
-            f"WITH asked (k) AS (VALUES {listed}) SELECT e.recipient_key, MIN(e.recipient) AS recipient "
-            "FROM asked STRAIGHT_JOIN event AS e FORCE INDEX (event_recipient) "
-            f"ON e.tenant_id = {tenant_id} AND e.recipient_key = k GROUP BY e.recipient_key"
-        )
-        out |= {bytes(row.recipient_key): row.recipient for row in run(connection, sql)}
-    return out
+    return sorted(bytes(row.recipient_key) for row in run(connection, sql))
 
 
 def ids_of(connection: Connection, tenant_id: int) -> tuple[dict[str, int], dict[str, int]]:

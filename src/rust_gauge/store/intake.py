@@ -1,12 +1,12 @@
 """Storing events with all that follows from them, in one transaction: rows, counters, what counts once.
 
-Rows go in by LOAD DATA while they are still being made. Which of them are new is known from the server's count: nearly
+Rows go in by LOAD DATA. Which of them are new is known from the server's count: nearly
 always all or none; otherwise the counts of this load are asked for. Counters of one tenant are changed by one load at
 a time, so that a delivery and a bounce of the same message see each other whichever comes first.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -44,14 +44,13 @@ Counts = Counter[tuple[Slot, int]]
 
 @dataclass(slots=True)
 class Names:
-    """Ids of the names that a load uses. They are added to while it is read."""
+    """Ids of the names that loads use. They are added to while loads are read, and never taken away."""
 
     domains: dict[str, int] = field(default_factory=dict)
     streams: dict[str, int] = field(default_factory=dict)
     relays: dict[str, int] = field(default_factory=dict)
     providers: dict[str, tuple[int, str]] = field(default_factory=dict)  # by recipient domain
     labels: dict[tuple[int, str], int] = field(default_factory=dict)
-    wordings: dict[bytes, int] = field(default_factory=dict)  # by identity of the event
     troubled: Troubled = field(default_factory=Troubled)
 
 
@@ -111,6 +110,7 @@ class Load:
         self.delivered_domains: dict[str, str] = {}  # recipient domains, and when mail was last delivered there
         self.troubled: set[bytes] = set()  # those of `delivered` with whom there was trouble before
         self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and refusals
+        self.wordings: dict[bytes, int] = {}  # ids of wordings by identity of the event
         self._paths: dict[Path, PathRow] = {}
         self._lines: list[bytes] = []
 
@@ -140,7 +140,7 @@ class Load:
         time = time_text(event.occurred_at)
         provider_id = self.names.providers[event.recipient.domain][0]
         kind, cause, permanence = event.kind.number, event.cause.number, event.permanence.number
-        wording_id = self.names.wordings.get(event.identity, 0)
+        wording_id = self.wordings.get(event.identity, 0)
         numbers = (event.reply_code, event.enhanced_code, event.attempt, event.seconds_taken)
         fields = (
             time, kind, path.before, provider_id, _text(str(event.recipient)), _text(event.message_id),
@@ -164,25 +164,16 @@ class Load:
         count = (time[:13], provider_id, kind)
         path.counts[count] = path.counts.get(count, 0) + 1
 
-    def packet(self) -> bytes:
-        """What was added since the packet before."""
+    def end_piece(self) -> None:
+        """Make a packet of what was added since the one before."""
         lines, self._lines = self._lines, []
         self.sent += len(lines)
-        packet = LINE.join(lines) + LINE if lines else b""
-        self.packets.append(packet)
-        return packet
+        self.packets.append(LINE.join(lines) + LINE if lines else b"")
 
     # Writing
 
-    def store(
-        self,
-        connection: Connection,
-        more: Iterator[bytes],
-        arrived: datetime,
-        now: datetime,
-        refused: Callable[[], int],
-    ) -> tuple[int, list[Event]]:
-        """Write what was added, and what `more` adds while it is sent.
+    def store(self, connection: Connection, arrived: datetime, now: datetime, refused: int) -> tuple[int, list[Event]]:
+        """Write what was added; `refused` is how many other rows could not be used.
 
         Gives how many are new, and of the new ones those that speak of the recipient: refusals, complaints.
         """
@@ -195,7 +186,7 @@ class Load:
             "feed_id": self.feed_id,
         }
         values = ", ".join(f"{name} = {literal(value)}" for name, value in shared.items())
-        done = load_rows(connection, "event", _COLUMNS, f"{values}, {_KEYS}", self._stream(more))
+        done = load_rows(connection, "event", _COLUMNS, f"{values}, {_KEYS}", self.packets)
         if done.warnings != done.skipped or done.records != self.sent:
             what = "MariaDB doubted a row that we thought right"
             raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
@@ -206,7 +197,7 @@ class Load:
         if stored:
             self._count(connection, load_id, done.skipped, told, now)
         newest = max(self.times, default=None) if stored else None
-        end = {"received": done.records + refused(), "stored": stored, "refused": refused(), "newest": newest}
+        end = {"received": done.records + refused, "stored": stored, "refused": refused, "newest": newest}
         connection.execute(t.load.update().where(t.load.c.id == load_id).values(**end))
         return stored, [event for event, _, _ in told]
 
@@ -214,10 +205,6 @@ class Load:
         values = {"tenant_id": self.tenant_id, "feed_id": self.feed_id, "arrived_at": arrived, "processed_at": now,
                   "received": 0, "stored": 0, "refused": 0}  # fmt: skip
         return int(connection.execute(insert(t.load).values(**values)).inserted_primary_key[0])  # type: ignore[index]
-
-    def _stream(self, more: Iterator[bytes]) -> Iterator[bytes]:
-        yield from list(self.packets)  # of an attempt before, which lost against another load
-        yield from more
 
     def _mine(self, load_id: int) -> Iterator[str]:
         """Conditions that together meet each row of this load once."""
@@ -245,7 +232,7 @@ class Load:
         for event, key, slot in self.told:
             if event.identity in ours:
                 new.setdefault(event.identity, (event, key, slot))
-        self.names.wordings.update(ours)  # as they were stored
+        self.wordings.update(ours)  # as they were stored
         return list(new.values())
 
     def _count(
@@ -259,7 +246,7 @@ class Load:
                 grouped.add(key)
             else:
                 counts[slot, event.kind.number] += 1
-            wording_id = self.names.wordings.get(event.identity, 0)
+            wording_id = self.wordings.get(event.identity, 0)
             if wording_id:
                 wordings[wording_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
         self._count_groups(connection, load_id, counts, grouped, now)

@@ -1,116 +1,390 @@
-"""The job table: work that takes long, claimed by workers with SELECT ... FOR UPDATE SKIP LOCKED.
+"""The work of the workers: a table of jobs, claimed with SELECT ... FOR UPDATE SKIP LOCKED.
 
-A worker holds a job by a lease that it renews; a job whose lease ran out is anybody's again.
+A worker holds a job by a lease that it renews; a job whose lease ran out is anybody's again. Each claim has a number,
+and every write of a worker names its own: a worker that was asleep for longer than its lease can neither go on with the
+job nor finish it, since its number is not the newest any more.
+
+Short work that nobody looks at is deleted when it is done. What people start is listed: it says how far it is, can be
+stopped and resumed, takes files in pieces, and is kept for a while with what came out.
 """
 
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
-from typing import Any
+from datetime import UTC, datetime, timedelta
+from typing import Any, TypeAlias
 
-from sqlalchemy import Connection, func, insert, or_, select, update
+from sqlalchemy import Connection, Row, delete, func, insert, or_, select, update
+from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.store import tables as t
+from rust_gauge.store.engine import Store
 
 LEASE = timedelta(minutes=2)
 MAX_ATTEMPTS = 5
+FILE = "file"  # the part that was sent for a job
+COLLECTING, WAITING, RUNNING, STOPPED, FAILED, DONE = "collecting", "waiting", "running", "stopped", "failed", "done"
+
+Document: TypeAlias = Mapping[str, Any]
+"""A JSON object, as the kind of the job defines it."""
+
+
+class ClaimLost(RustGaugeError):
+    """The worker's lease ran out and the job is another worker's, or was deleted. Nothing was written."""
+
+
+class StopRequested(Exception):
+    """Somebody asked for the job to stop. Raised where it stands after a whole piece of its work."""
 
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """A claimed job."""
+    """A job. `claim` is the number of the claim by which a worker has it; `done` of `total` in units of its kind."""
 
     id: int
     kind: str
     tenant_id: int
     subject: int
-    parameters: dict[str, Any]
+    listed: bool
+    name: str
+    state: str
+    request: Document
+    position: Document
+    result: Document
+    done: int
+    total: int
+    stop_requested: bool
     attempts: int
+    claim: int
+    error: str
+    created_by: str
+    created_at: datetime
+    finished_at: datetime | None
+
+    @property
+    def is_last_attempt(self) -> bool:
+        """Whether it is given up when this attempt fails."""
+        return self.attempts >= MAX_ATTEMPTS
+
+
+_COLUMNS = tuple(t.job.c[name] for name in Job.__dataclass_fields__)
+
+
+def _job(row: Row[Any]) -> Job:
+    values = dict(row._mapping)
+    values["tenant_id"] = values["tenant_id"] or 0
+    values["created_at"] = values["created_at"].replace(tzinfo=UTC)
+    values["finished_at"] = values["finished_at"].replace(tzinfo=UTC) if values["finished_at"] else None
+    return Job(**values)
+
+
+# Asking for work
 
 
 def enqueue(
-    connection: Connection,
-    kind: str,
-    tenant_id: int,
-    subject: int,
-    now: datetime,
-    parameters: dict[str, Any] | None = None,
-    *,
-    at: datetime | None = None,
+    connection: Connection, kind: str, tenant_id: int, subject: int, now: datetime, *, at: datetime | None = None
 ) -> None:
-    """Ask for work on a subject, not before `at`; joins a request for the same that still waits.
+    """Ask for short work on a subject, not before `at`; joins a request for the same that still waits.
 
     When one waits, INSERT IGNORE holds it until this transaction ends, so a worker cannot take it before what this
     transaction writes can be seen.
     """
-    statement = insert(t.job).prefix_with("IGNORE")
-    connection.execute(
-        statement.values(
-            kind=kind,
-            tenant_id=tenant_id,
-            subject=subject,
-            state="queued",
-            waiting_key=f"{kind}:{tenant_id}:{subject}",
-            parameters=parameters or {},
-            done=0,
-            total=0,
-            cancel_asked=False,
-            attempts=0,
-            error="",
-            created_at=now,
-            run_after=at or now,
-        )
-    )
+    values = _new(kind, tenant_id, now) | {
+        "subject": subject, "state": WAITING, "waiting_key": f"{kind}:{tenant_id}:{subject}", "run_after": at or now,
+    }  # fmt: skip
+    connection.execute(insert(t.job).prefix_with("IGNORE").values(**values))
+
+
+def add(
+    connection: Connection,
+    kind: str,
+    tenant_id: int,
+    now: datetime,
+    *,
+    name: str,
+    request: Document,
+    created_by: str,
+    state: str = WAITING,
+    total: int = 0,
+) -> int:
+    """Add a listed job; with `state` COLLECTING it waits for its file. Returns its id."""
+    values = _new(kind, tenant_id, now) | {
+        "subject": 0, "listed": True, "name": name, "state": state, "request": request, "created_by": created_by,
+        "total": total, "run_after": now,
+    }  # fmt: skip
+    return int(connection.execute(insert(t.job).values(**values)).inserted_primary_key[0])  # type: ignore[index]
+
+
+def _new(kind: str, tenant_id: int, now: datetime) -> dict[str, Any]:
+    return {
+        "kind": kind, "tenant_id": tenant_id, "listed": False, "name": "", "request": {}, "position": {}, "result": {},
+        "done": 0, "total": 0, "stop_requested": False, "attempts": 0, "claim": 0, "error": "", "created_by": "",
+        "created_at": now,
+    }  # fmt: skip
+
+
+# A worker's part
 
 
 def claim(connection: Connection, now: datetime) -> Job | None:
-    """Take the oldest job that is free."""
+    """Take the oldest job that is free. One whose workers keep dying is given up instead."""
     c = t.job.c
-    free = or_(
-        (c.state == "queued") & (c.run_after <= now),
-        (c.state == "running") & (c.lease_until < now),
-    )
-    row = connection.execute(
-        select(t.job).where(free).order_by(c.id).limit(1).with_for_update(skip_locked=True)
-    ).first()
-    if row is None:
-        return None
-    connection.execute(
-        update(t.job)
-        .where(c.id == row.id)
-        .values(state="running", waiting_key=None, lease_until=now + LEASE, attempts=c.attempts + 1)
-    )
-    return Job(row.id, row.kind, row.tenant_id, row.subject, row.parameters, row.attempts + 1)
+    free = or_((c.state == WAITING) & (c.run_after <= now), (c.state == RUNNING) & (c.lease_until < now))
+    query = select(*_COLUMNS).where(free).order_by(c.id).limit(1).with_for_update(skip_locked=True)
+    while (row := connection.execute(query).first()) is not None:
+        if row.state == RUNNING and row.attempts >= MAX_ATTEMPTS:
+            error = f"The worker ended {row.attempts} times during this job"
+            values: dict[str, Any] = {"state": FAILED, "error": error, "lease_until": None, "finished_at": now}
+            connection.execute(update(t.job).where(c.id == row.id).values(**values))
+            continue
+        values = {
+            "state": RUNNING, "waiting_key": None, "lease_until": now + LEASE, "attempts": row.attempts + 1,
+            "claim": row.claim + 1,
+        }  # fmt: skip
+        connection.execute(update(t.job).where(c.id == row.id).values(**values))
+        return _job(connection.execute(select(*_COLUMNS).where(c.id == row.id)).one())
+    return None
+
+
+def check(connection: Connection, job: Job) -> None:
+    """Make sure, until this transaction ends, that the job is still this worker's. ClaimLost if it is not."""
+    _held(connection, job, read=True)
+
+
+def _held(connection: Connection, job: Job, *, read: bool = False) -> bool:
+    """Whether somebody asked it to stop. ClaimLost if the job is not this worker's any more.
+
+    `read`: with a lock that several threads of the worker can have at once.
+    """
+    c = t.job.c
+    query = select(c.state, c.claim, c.stop_requested).where(c.id == job.id).with_for_update(read=read)
+    row = connection.execute(query).first()
+    if row is None or row.state != RUNNING or row.claim != job.claim:
+        raise ClaimLost(
+            f"Job {job.id} ({job.kind}) is not this worker's any more", why="its lease ran out",
+            remedy="Nothing was written; the worker that has it now goes on",
+        )  # fmt: skip
+    return bool(row.stop_requested)
+
+
+def newest(connection: Connection, job: Job) -> Job:
+    """Return a worker's job as it stands now. ClaimLost if it is another worker's."""
+    _held(connection, job)
+    return _job(connection.execute(select(*_COLUMNS).where(t.job.c.id == job.id)).one())
 
 
 def renew(connection: Connection, job: Job, now: datetime) -> None:
-    """Hold a job for another lease: it takes long, and goes on."""
+    """Hold a job for another lease: it takes long, and goes on. ClaimLost if it is another worker's."""
+    _held(connection, job)
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE))
 
 
-def finish(connection: Connection, job: Job, now: datetime) -> None:
-    """Done: the row has served its purpose and goes, so that the table stays small."""
-    connection.execute(t.job.delete().where(t.job.c.id == job.id))
+def record(
+    connection: Connection,
+    job: Job,
+    now: datetime,
+    *,
+    done: int | None = None,
+    total: int | None = None,
+    position: Document | None = None,
+    result: Document | None = None,
+) -> bool:
+    """Write down how far a job is, in the transaction of the work itself, and renew its lease.
+
+    Returns whether somebody asked it to stop. ClaimLost if it is another worker's.
+    """
+    stop_requested = _held(connection, job)
+    given = {"done": done, "total": total, "position": position, "result": result}
+    values = {name: value for name, value in given.items() if value is not None}
+    connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE, **values))
+    return stop_requested
 
 
-def fail(connection: Connection, job: Job, error: str, now: datetime) -> None:
-    """Try again later, further apart each time; give up after a few."""
-    final = job.attempts >= MAX_ATTEMPTS
-    connection.execute(
-        update(t.job)
-        .where(t.job.c.id == job.id)
-        .values(
-            state="failed" if final else "queued",
-            error=error[:2000],
-            run_after=now + timedelta(seconds=5 * 4**job.attempts),
-            lease_until=None,
-            finished_at=now if final else None,
-        )
-    )
+def advance(connection: Connection, job: Job, now: datetime, **progress: Any) -> None:
+    """Record progress, or raise StopRequested if somebody asked for that: then nothing of this piece is kept."""
+    if record(connection, job, now, **progress):
+        raise StopRequested
+
+
+def finish(connection: Connection, job: Job, now: datetime, result: Document | None = None) -> None:
+    """Done. Work that nobody looks at goes, so that the table stays small. ClaimLost if it is another worker's."""
+    _held(connection, job)
+    if not job.listed:
+        connection.execute(delete(t.job).where(t.job.c.id == job.id))
+        return
+    _end(connection, job, now, state=DONE, **({} if result is None else {"result": result}))
+
+
+def stop(connection: Connection, job: Job, now: datetime) -> None:
+    """Stopped where it is, as somebody asked for. ClaimLost if it is another worker's."""
+    _held(connection, job)
+    _end(connection, job, now, state=STOPPED)
+
+
+def fail(connection: Connection, job: Job, error: str, now: datetime, *, final: bool = False) -> None:
+    """Try again later, further apart each time; give up after a few, or at once if `final`.
+
+    ClaimLost if it is another worker's.
+    """
+    _held(connection, job)
+    if final or job.is_last_attempt:
+        _end(connection, job, now, state=FAILED, error=error[:2000])
+        return
+    pause = timedelta(seconds=5 * 4**job.attempts)
+    values = {"state": WAITING, "error": error[:2000], "run_after": now + pause, "lease_until": None}
+    connection.execute(update(t.job).where(t.job.c.id == job.id).values(**values))
+
+
+def _end(connection: Connection, job: Job, now: datetime, **values: Any) -> None:
+    ended: dict[str, Any] = {"finished_at": now, "lease_until": None, "stop_requested": False, **values}
+    connection.execute(update(t.job).where(t.job.c.id == job.id).values(**ended))
+
+
+# What people see of listed jobs, and do with them
+
+
+def get(connection: Connection, id: int, tenant_id: int, *, lock: bool = False) -> Job | None:
+    """Return a tenant's listed job; None where there is none."""
+    c = t.job.c
+    query = select(*_COLUMNS).where(c.id == id, c.tenant_id == tenant_id, c.listed)
+    row = connection.execute(query.with_for_update() if lock else query).first()
+    return None if row is None else _job(row)
+
+
+def list_jobs(connection: Connection, tenant_id: int, kind: str | None, limit: int) -> list[Job]:
+    """Return a tenant's listed jobs, the newest first."""
+    c = t.job.c
+    query = select(*_COLUMNS).where(c.tenant_id == tenant_id, c.listed).order_by(c.id.desc()).limit(limit)
+    return [_job(row) for row in connection.execute(query if kind is None else query.where(c.kind == kind))]
+
+
+def newest_of(connection: Connection, tenant_id: int, kind: str, *, lock: bool = False) -> Job | None:
+    """Return a tenant's newest listed job of a kind; None when there was none."""
+    c = t.job.c
+    query = select(*_COLUMNS).where(c.tenant_id == tenant_id, c.listed, c.kind == kind).order_by(c.id.desc()).limit(1)
+    row = connection.execute(query.with_for_update() if lock else query).first()
+    return None if row is None else _job(row)
+
+
+def request_stop(connection: Connection, job: Job, now: datetime) -> None:
+    """Stop a job that waits; ask one that runs to stop after its piece of work. The row has to be locked."""
+    if job.state == WAITING:
+        _end(connection, job, now, state=STOPPED)
+    elif job.state == RUNNING:
+        connection.execute(update(t.job).where(t.job.c.id == job.id).values(stop_requested=True))
+
+
+def start(connection: Connection, job: Job, now: datetime, **values: Any) -> None:
+    """Have a listed job done from where it is. The row has to be locked."""
+    fresh: dict[str, Any] = {
+        "state": WAITING, "stop_requested": False, "error": "", "attempts": 0, "run_after": now, "finished_at": None,
+    }  # fmt: skip
+    connection.execute(update(t.job).where(t.job.c.id == job.id).values(**fresh, **values))
+
+
+def drop(connection: Connection, id: int) -> None:
+    """Delete a job with its pieces."""
+    connection.execute(delete(t.job).where(t.job.c.id == id))
+
+
+def drop_old(connection: Connection, before: datetime, limit: int = 20) -> int:
+    """Delete jobs that ended long ago or were never started; returns how many."""
+    c = t.job.c
+    old = (c.created_at < before) & c.state.in_((DONE, FAILED, STOPPED, COLLECTING))
+    ids = list(connection.scalars(select(c.id).where(old).limit(limit)))
+    connection.execute(delete(t.job).where(c.id.in_(ids)))
+    return len(ids)
 
 
 def waiting(connection: Connection, kind: str, tenant_id: int | None = None) -> int:
-    """How many jobs of a kind are not done yet."""
-    query = select(func.count()).select_from(t.job).where(t.job.c.kind == kind, t.job.c.state != "failed")
+    """How many jobs of a kind wait or run."""
+    c = t.job.c
+    query = select(func.count()).select_from(t.job).where(c.kind == kind, c.state.in_((WAITING, RUNNING)))
     if tenant_id is not None:
-        query = query.where(t.job.c.tenant_id == tenant_id)
+        query = query.where(c.tenant_id == tenant_id)
     return int(connection.scalar(query) or 0)
+
+
+# Pieces of files
+
+
+def put_piece(connection: Connection, id: int, part: str, number: int, octets: bytes) -> None:
+    """Keep a piece; the same number again takes its place."""
+    packed = zlib.compress(octets, 1)
+    statement = upsert(t.job_piece).values(job_id=id, part=part, number=number, size=len(octets), octets=packed)
+    same = {"size": statement.inserted.size, "octets": statement.inserted.octets}
+    connection.execute(statement.on_duplicate_key_update(**same))
+
+
+def sizes(connection: Connection, id: int, part: str) -> list[tuple[int, int]]:
+    """Return (number, octets) of each piece of a part, in their order."""
+    c = t.job_piece.c
+    query = select(c.number, c.size).where(c.job_id == id, c.part == part).order_by(c.number)
+    return [(row.number, row.size) for row in connection.execute(query)]
+
+
+def parts(connection: Connection, id: int) -> dict[str, int]:
+    """Return octets by part, without the file itself."""
+    c = t.job_piece.c
+    query = select(c.part, func.sum(c.size).label("n")).where(c.job_id == id, c.part != FILE).group_by(c.part)
+    return {row.part: int(row.n) for row in connection.execute(query)}
+
+
+def piece(connection: Connection, id: int, part: str, number: int) -> bytes | None:
+    """Return one piece; None where there is none."""
+    c = t.job_piece.c
+    found = connection.scalar(select(c.octets).where(c.job_id == id, c.part == part, c.number == number))
+    return None if found is None else zlib.decompress(found)
+
+
+def drop_part(connection: Connection, id: int, part: str) -> None:
+    """Delete all pieces of a part."""
+    c = t.job_piece.c
+    connection.execute(delete(t.job_piece).where(c.job_id == id, c.part == part))
+
+
+def pieces(store: Store, id: int, part: str) -> Iterator[bytes]:
+    """Yield all pieces of a part, one at a time, each read in a transaction of its own."""
+    for number, _ in store.transaction(lambda c: sizes(c, id, part)):
+        found = store.transaction(lambda c, number=number: piece(c, id, part, number))  # type: ignore[misc]
+        if found is not None:
+            yield found
+
+
+# Results of batches of audits
+
+
+def done_numbers(connection: Connection, id: int) -> set[int]:
+    """Return the numbers of the names of a batch that have a result."""
+    c = t.batch_result.c
+    return set(connection.scalars(select(c.number).where(c.job_id == id)))
+
+
+def add_results(connection: Connection, id: int, rows: Sequence[Mapping[str, Any]]) -> int:
+    """Keep results that are not there yet; returns how many names of the batch have one now."""
+    if rows:
+        connection.execute(insert(t.batch_result).prefix_with("IGNORE"), [{"job_id": id, **row} for row in rows])
+    c = t.batch_result.c
+    return int(connection.scalar(select(func.count()).select_from(t.batch_result).where(c.job_id == id)) or 0)
+
+
+@dataclass(frozen=True, slots=True)
+class BatchRow:
+    """One domain of a batch and what its audit found; `problem` says why it could not be audited."""
+
+    number: int
+    name: str
+    problem: str
+    faults: int
+    risks: int
+    notes: int
+    findings: list[dict[str, Any]]
+
+
+def list_results(connection: Connection, id: int, after: int, limit: int) -> list[BatchRow]:
+    """Return results of a batch in the order of its names, from behind number `after`."""
+    c = t.batch_result.c
+    columns = [c[name] for name in BatchRow.__dataclass_fields__]
+    query = select(*columns).where(c.job_id == id, c.number > after).order_by(c.number).limit(limit)
+    return [BatchRow(*row) for row in connection.execute(query)]

@@ -4,38 +4,43 @@ What is older than the first partition lies in the first; what is newer than the
 before that happens.
 """
 
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 
 from sqlalchemy import Connection, text
 
+from rust_gauge.store import leases
 from rust_gauge.store.engine import Store
 
-LOCK = "rust_gauge_partitions"  # held by whoever changes them
+LEASE = "partitions of events"  # held by whoever changes them
+LEASE_FOR = timedelta(minutes=30)  # longer than any such change takes; it commits by itself, so it cannot be fenced
 _AHEAD = 5  # weeks
 _BEHIND = 30
 
 
-def ensure_partitions(store: Store, today: date) -> None:
-    """Have a partition for each week from half a year ago to a month ahead."""
+def ensure_partitions(store: Store, now: datetime) -> None:
+    """Have a partition for each week from half a year ago to a month ahead.
+
+    LeaseHeld while another process sees to it.
+    """
+    today = now.date()
+    if not store.transaction(lambda c: _missing(c, today)):
+        return
 
     def work(connection: Connection) -> None:
-        connection.execute(text(f"SELECT GET_LOCK('{LOCK}', 30)"))
-        try:
-            missing = _missing(connection, today)
-            if missing:
-                parts = ", ".join(
-                    f"PARTITION p{week:%Y%m%d} VALUES LESS THAN ('{week + timedelta(days=7)}')" for week in missing
+        missing = _missing(connection, today)
+        if missing:
+            parts = ", ".join(
+                f"PARTITION p{week:%Y%m%d} VALUES LESS THAN ('{week + timedelta(days=7)}')" for week in missing
+            )
+            connection.execute(
+                text(
+                    f"ALTER TABLE event REORGANIZE PARTITION pmax INTO ({parts}, "
+                    "PARTITION pmax VALUES LESS THAN (MAXVALUE))"
                 )
-                connection.execute(
-                    text(
-                        f"ALTER TABLE event REORGANIZE PARTITION pmax INTO ({parts}, "
-                        "PARTITION pmax VALUES LESS THAN (MAXVALUE))"
-                    )
-                )
-        finally:
-            connection.execute(text(f"SELECT RELEASE_LOCK('{LOCK}')"))
+            )
 
-    store.transaction(work)
+    with leases.held(store, LEASE, now, LEASE_FOR):
+        store.transaction(work)
 
 
 def partition_ends(connection: Connection) -> list[tuple[str, date]]:

@@ -16,7 +16,7 @@ from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count, Told
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows, literal, run
+from rust_gauge.store.bulk import insert_rows, run
 from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.intake import WORDINGS, Counts, add_difference, add_to, groups_of, slot_of, write_counts
 
@@ -152,20 +152,6 @@ def _write(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, V
     run(connection, "DELETE FROM judged")
 
 
-def refusals_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> list[AnyRow]:
-    """Bounces and complaints of these recipients: recipient_key, kind, cause, permanence."""
-    out: list[AnyRow] = []
-    kinds = f"{Kind.BOUNCED.number}, {Kind.COMPLAINED.number}"
-    for start in range(0, len(keys), _CHUNK):
-        listed = ", ".join(map(literal, keys[start : start + _CHUNK]))
-        sql = (
-            f"SELECT recipient_key, kind, cause, permanence FROM event WHERE tenant_id = {tenant_id} "
-            f"AND recipient_key IN ({listed}) AND kind IN ({kinds})"
-        )
-        out += run(connection, sql)
-    return out
-
-
 # Wordings, for a trial
 
 
@@ -204,19 +190,6 @@ def transient_bounces(
 
 
 # How far it is
-
-
-def put_application(connection: Connection, tenant_id: int, **values: Any) -> None:
-    connection.execute(t.rule_application.delete().where(t.rule_application.c.tenant_id == tenant_id))
-    connection.execute(t.rule_application.insert().values(tenant_id=tenant_id, **values))
-
-
-def get_application(connection: Connection, tenant_id: int) -> AnyRow | None:
-    return connection.execute(select(t.rule_application).where(t.rule_application.c.tenant_id == tenant_id)).first()
-
-
-def change_application(connection: Connection, tenant_id: int, **values: Any) -> None:
-    connection.execute(t.rule_application.update().where(t.rule_application.c.tenant_id == tenant_id).values(**values))
 
 
 def raise_rules_version(connection: Connection, tenant_id: int) -> int:

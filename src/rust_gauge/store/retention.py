@@ -10,28 +10,32 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, Connection, delete, exists, func, or_, select, text, update
 
+from rust_gauge.store import leases
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.engine import AnyRow, Store
-from rust_gauge.store.partitions import LOCK, partition_ends
+from rust_gauge.store.partitions import LEASE, LEASE_FOR, partition_ends
 
 PIECE = 5000
 
 
-def drop_partitions(store: Store, before: date) -> int:
-    """Drop partitions all of whose events are older. Gives how many."""
+def drop_partitions(store: Store, before: date, now: datetime) -> int:
+    """Drop partitions all of whose events are older; returns how many. LeaseHeld while somebody else changes them."""
+
+    def old_ones(connection: Connection) -> list[str]:
+        return [name for name, end in partition_ends(connection) if end <= before]
+
+    if not store.transaction(old_ones):
+        return 0
 
     def work(connection: Connection) -> int:
-        connection.execute(text(f"SELECT GET_LOCK('{LOCK}', 30)"))
-        try:
-            old = [name for name, end in partition_ends(connection) if end <= before]
-            if old:
-                connection.execute(text(f"ALTER TABLE event DROP PARTITION {', '.join(old)}"))
-            return len(old)
-        finally:
-            connection.execute(text(f"SELECT RELEASE_LOCK('{LOCK}')"))
+        old = old_ones(connection)
+        if old:
+            connection.execute(text(f"ALTER TABLE event DROP PARTITION {', '.join(old)}"))
+        return len(old)
 
-    return store.transaction(work)
+    with leases.held(store, LEASE, now, LEASE_FOR):
+        return store.transaction(work)
 
 
 def drop_events(connection: Connection, tenant_id: int, before: datetime) -> int:

@@ -421,13 +421,6 @@ def count_entries(connection: Connection, tenant_id: int, filter: Filter, most: 
     return int(connection.scalar(select(func.count()).select_from(inner)) or 0)
 
 
-def entry_at(connection: Connection, tenant_id: int, number: int) -> AnyRow | None:
-    """The entry whose newest change has this number."""
-    c = t.suppression_entry.c
-    query = select(t.suppression_entry).where(c.tenant_id == tenant_id, c.number == number)
-    return connection.execute(query).first()
-
-
 def overdue(connection: Connection, now: datetime, limit: int) -> list[AnyRow]:
     """Entries of any tenant whose time is over, and that nobody ended yet."""
     return list(

@@ -295,33 +295,6 @@ tenant_setting = _table(
     Column("changed_at", _Time, nullable=False),
 )
 
-audit_batch = _table(
-    "audit_batch",
-    Column("id", _Big, primary_key=True, autoincrement=True),
-    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
-    Column("state", String(12), nullable=False),
-    Column("request", JSON, nullable=False),
-    Column("total", _Id, nullable=False),
-    Column("done", _Id, nullable=False),
-    Column("cancel_asked", Boolean, nullable=False),
-    Column("error", String(500), nullable=False),
-    Column("created_at", _Time, nullable=False),
-    Column("finished_at", _Time, nullable=True),
-    Index("audit_batch_tenant", "tenant_id", "id"),
-)
-
-audit_batch_result = _table(
-    "audit_batch_result",
-    Column("batch_id", _Big, ForeignKey("audit_batch.id", ondelete="CASCADE"), primary_key=True),
-    Column("number", _Id, primary_key=True, autoincrement=False),
-    Column("name", String(253), nullable=False),
-    Column("problem", String(500), nullable=False),
-    Column("faults", SMALLINT(unsigned=True), nullable=False),
-    Column("risks", SMALLINT(unsigned=True), nullable=False),
-    Column("notes", SMALLINT(unsigned=True), nullable=False),
-    Column("findings", JSON, nullable=False),
-)
-
 # Partitioned tables take no foreign keys; the ids here are handed out by the tables above.
 event = _table(
     "event",
@@ -387,24 +360,6 @@ intake_lock = _table(
     Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
     # Of the tenant's own rules: a load that was judged by others when it gets the lock is judged anew.
     Column("rules_version", _Id, nullable=False, server_default=text("0")),
-)
-
-# How far a tenant's rules have been applied to its past.
-rule_application = _table(
-    "rule_application",
-    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
-    Column("rules_version", _Id, nullable=False),
-    Column("state", String(10), nullable=False),
-    Column("cancel_asked", Boolean, nullable=False),
-    Column("days_done", _Id, nullable=False),
-    Column("days", _Id, nullable=False),
-    Column("judged", _Big, nullable=False),
-    Column("changed", _Big, nullable=False),
-    Column("entries_made", _Id, nullable=False),
-    Column("entries_lifted", _Id, nullable=False),
-    Column("error", String(500), nullable=False),
-    Column("asked_at", _Time, nullable=False),
-    Column("finished_at", _Time, nullable=True),
 )
 
 # Sudden changes of a rate at one provider or relay.
@@ -659,35 +614,6 @@ suppression_day = _table(
     Column("n", _Big, nullable=False),
 )
 
-# Work on a file or on the past: an import, a check of a list, a rehearsal. What came in and what came out are pieces.
-task = _table(
-    "task",
-    Column("id", _Big, primary_key=True, autoincrement=True),
-    Column("tenant_id", _Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
-    Column("kind", String(20), nullable=False),
-    Column("name", String(200), nullable=False),
-    Column("state", String(10), nullable=False),
-    Column("request", JSON, nullable=False),
-    Column("position", JSON, nullable=False),
-    Column("result", JSON, nullable=False),
-    Column("done", _Big, nullable=False),
-    Column("total", _Big, nullable=False),
-    Column("cancel_asked", Boolean, nullable=False),
-    Column("error", String(500), nullable=False),
-    Column("made_by", String(254), nullable=False),
-    Column("created_at", _Time, nullable=False),
-    Column("finished_at", _Time, nullable=True),
-    Index("task_tenant", "tenant_id", "kind", "id"),
-)
-task_piece = _table(
-    "task_piece",
-    Column("task_id", _Big, ForeignKey("task.id", ondelete="CASCADE"), primary_key=True),
-    Column("part", String(12), primary_key=True),
-    Column("number", _Id, primary_key=True, autoincrement=False),
-    Column("size", _Id, nullable=False),
-    Column("octets", MEDIUMBLOB, nullable=False),
-)
-
 # Ways in for an MTA that asks about recipients (Postfix's policy delegation).
 gate = _table(
     "gate",
@@ -825,27 +751,67 @@ told = _table(
     Index("told_tenant", "tenant_id", "id"),
 )
 
+# Locks of the installation (see `leases`).
+lease = _table(
+    "lease",
+    Column("name", String(120), primary_key=True),
+    Column("fence", _Big, nullable=False),  # grows each time it is taken
+    Column("holder", String(120), nullable=False),
+    Column("until", _Time, nullable=False),
+)
+
+# Work of the workers. Short work that nobody looks at is deleted when it is done; what people start is listed to them.
 job = _table(
     "job",
     Column("id", _Big, primary_key=True, autoincrement=True),
-    Column("kind", String(40), nullable=False),
     Column("tenant_id", _Id, nullable=True),
+    Column("kind", String(40), nullable=False),
     Column("subject", _Big, nullable=False),
+    Column("listed", Boolean, nullable=False),
+    Column("name", String(200), nullable=False),
     Column("state", String(12), nullable=False),
-    # Set while queued: a second request for the same work joins the first. NULL once it runs, so that later
+    # Set while waiting: a second request for the same work joins the first. NULL once it runs, so that later
     # requests queue anew.
     Column("waiting_key", String(80), nullable=True, unique=True),
-    Column("parameters", JSON, nullable=False),
+    Column("request", JSON, nullable=False),
+    Column("position", JSON, nullable=False),
+    Column("result", JSON, nullable=False),
     Column("done", _Big, nullable=False),
     Column("total", _Big, nullable=False),
-    Column("cancel_asked", Boolean, nullable=False),
+    Column("stop_requested", Boolean, nullable=False),
     Column("attempts", SMALLINT(unsigned=True), nullable=False),
+    Column("claim", _Id, nullable=False),  # grows each time a worker takes it; every write of that worker names it
     Column("error", Text, nullable=False),
+    Column("created_by", String(254), nullable=False),
     Column("created_at", _Time, nullable=False),
     Column("run_after", _Time, nullable=False),
     Column("lease_until", _Time, nullable=True),
     Column("finished_at", _Time, nullable=True),
     Index("job_state", "state", "run_after"),
+    Index("job_listed", "tenant_id", "listed", "kind", "id"),
+)
+
+# Files that were sent for a job, and what came out of it.
+job_piece = _table(
+    "job_piece",
+    Column("job_id", _Big, ForeignKey("job.id", ondelete="CASCADE"), primary_key=True),
+    Column("part", String(12), primary_key=True),
+    Column("number", _Id, primary_key=True, autoincrement=False),
+    Column("size", _Id, nullable=False),
+    Column("octets", MEDIUMBLOB, nullable=False),
+)
+
+# What a batch of audits found, domain by domain.
+batch_result = _table(
+    "batch_result",
+    Column("job_id", _Big, ForeignKey("job.id", ondelete="CASCADE"), primary_key=True),
+    Column("number", _Id, primary_key=True, autoincrement=False),
+    Column("name", String(253), nullable=False),
+    Column("problem", String(500), nullable=False),
+    Column("faults", SMALLINT(unsigned=True), nullable=False),
+    Column("risks", SMALLINT(unsigned=True), nullable=False),
+    Column("notes", SMALLINT(unsigned=True), nullable=False),
+    Column("findings", JSON, nullable=False),
 )
 
 # Rows of mailbox_provider that every database has.

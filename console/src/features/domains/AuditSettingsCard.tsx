@@ -12,7 +12,11 @@ import {space} from '../../design/tokens';
 type Settings = Schemas['AuditSettings'];
 type DnsList = Schemas['DnsListSetting'];
 
-const Form = styled.form`display: grid; gap: ${space.m}; max-width: 720px;`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.m};
+  max-width: 720px;
+`;
 
 /** A list a line: its zone, `ip` or `domain`, and what it is called. */
 export const listLines = (lists: DnsList[]): string =>

@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {fetchBatchResults, useBatchAction, useBatches} from '../../api/queries';
+import {fetchBatchResults, useJobs, useRunJob, useStartBatch} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {download, toCsv} from '../../design/csv';
@@ -11,7 +11,7 @@ import {count, time} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {colour, space} from '../../design/tokens';
 
-type Batch = Schemas['Batch'];
+type Batch = Schemas['Job'];
 
 const Row = styled.div`
   display: grid;
@@ -21,28 +21,50 @@ const Row = styled.div`
   padding: 6px 0;
   border-top: 1px solid ${colour('line')};
   font-size: 13px;
-  progress { width: 100%; height: 8px; accent-color: ${colour('sound')}; }
-  > span:last-child { display: flex; gap: 10px; }
-  @media (max-width: 700px) { grid-template-columns: 1fr; }
+  progress {
+    width: 100%;
+    height: 8px;
+    accent-color: ${colour('sound')};
+  }
+  > span:last-child {
+    display: flex;
+    gap: 10px;
+  }
+  @media (max-width: 700px) {
+    grid-template-columns: 1fr;
+  }
 `;
-const Form = styled.form`display: grid; gap: ${space.m}; max-width: 560px; margin-top: ${space.m};`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.m};
+  max-width: 560px;
+  margin-top: ${space.m};
+`;
 
 export function BatchesCard({tenant}: {tenant: string}) {
-  const batches = useBatches(tenant);
-  const act = useBatchAction(tenant);
+  const batches = useJobs(tenant, 'batch');
+  const start = useStartBatch(tenant);
+  const run = useRunJob(tenant);
   const [text, setText] = useState('');
   const [trouble, setTrouble] = useState<unknown>();
-  const wrong = act.error ?? batches.error ?? trouble;
+  const wrong = start.error ?? run.error ?? batches.error ?? trouble;
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    act.mutate({names: text.split(/[\s,;]+/).filter(Boolean)}, {onSuccess: () => setText('')});
+    start.mutate(text.split(/[\s,;]+/).filter(Boolean), {onSuccess: () => setText('')});
   };
   const save = async (batch: Batch) => {
     try {
       const results = await fetchBatchResults(tenant, batch.id);
       const rows = results.flatMap((result) =>
         result.findings.length
-          ? result.findings.map((each) => [result.name, each.level, each.rule, each.title, each.record ?? '', each.reference])
+          ? result.findings.map((each) => [
+              result.name,
+              each.level,
+              each.rule,
+              each.title,
+              each.record ?? '',
+              each.reference,
+            ])
           : [[result.name, '', '', result.problem || 'nothing wrong was found', '', '']],
       );
       download(`batch-${batch.id}.csv`, toCsv(['domain', 'level', 'rule', 'what', 'publish', 'reference'], rows));
@@ -63,13 +85,13 @@ export function BatchesCard({tenant}: {tenant: string}) {
             {batch.state}, {count(batch.done)} of {count(batch.total)}
           </span>
           <span>
-            {(batch.state === 'running' || batch.state === 'queued') && (
-              <Button tone="link" onPress={() => act.mutate({id: batch.id, action: 'cancel'})}>
+            {(batch.state === 'running' || batch.state === 'waiting') && (
+              <Button tone="link" onPress={() => run.mutate({id: batch.id, stop: true})}>
                 Stop
               </Button>
             )}
-            {(batch.state === 'cancelled' || batch.state === 'failed') && (
-              <Button tone="link" onPress={() => act.mutate({id: batch.id, action: 'resume'})}>
+            {(batch.state === 'stopped' || batch.state === 'failed') && (
+              <Button tone="link" onPress={() => run.mutate({id: batch.id})}>
                 Go on
               </Button>
             )}
@@ -82,9 +104,17 @@ export function BatchesCard({tenant}: {tenant: string}) {
         </Row>
       ))}
       <Form onSubmit={submit}>
-        <Field label="Domain names, up to 20,000" mono lines={3} value={text} onChange={setText} isRequired placeholder={'marramferries.example\nglasswort.example'} />
+        <Field
+          label="Domain names, up to 20,000"
+          mono
+          lines={3}
+          value={text}
+          onChange={setText}
+          isRequired
+          placeholder={'marramferries.example\nglasswort.example'}
+        />
         <span>
-          <Button type="submit" tone="main" isDisabled={act.isPending}>
+          <Button type="submit" tone="main" isDisabled={start.isPending}>
             Audit them
           </Button>
         </span>

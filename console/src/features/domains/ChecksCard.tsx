@@ -22,10 +22,22 @@ const List = styled.ul`
   margin: 0;
   padding: 0;
   font-size: 13px;
-  li { display: grid; grid-template-columns: 16px 128px minmax(0, 1fr); gap: 6px; padding: 5px 0; border-top: 1px solid ${colour('line')}; }
-  li:first-child { border: 0; }
-  b { font-weight: 600; }
-  span { overflow-wrap: anywhere; }
+  li {
+    display: grid;
+    grid-template-columns: 16px 128px minmax(0, 1fr);
+    gap: 6px;
+    padding: 5px 0;
+    border-top: 1px solid ${colour('line')};
+  }
+  li:first-child {
+    border: 0;
+  }
+  b {
+    font-weight: 600;
+  }
+  span {
+    overflow-wrap: anywhere;
+  }
 `;
 
 export function ChecksCard({audit}: {audit: Audit}) {

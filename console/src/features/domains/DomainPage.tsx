@@ -21,35 +21,68 @@ import {TryView} from './TryView';
 import {StandingView} from '../readings/StandingView';
 import {SetUpView} from '../recordplan/SetUpView';
 
-const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: ${space.l};
+`;
 const Title = styled.div`
   grid-column: 1 / -1;
   display: flex;
   flex-wrap: wrap;
   gap: ${space.s} ${space.l};
   align-items: center;
-  h1 { font: 600 22px ${font.mono}; overflow-wrap: anywhere; }
-  p { color: ${colour('soft')}; max-width: 90ch; }
-  p b { color: ${colour('ink')}; font-weight: 600; }
-  > div:last-child { flex: 1 1 400px; }
-  ${narrow} { h1 { font-size: 17px; } > div:last-child { flex-basis: 100%; } }
+  h1 {
+    font: 600 22px ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  p {
+    color: ${colour('soft')};
+    max-width: 90ch;
+  }
+  p b {
+    color: ${colour('ink')};
+    font-weight: 600;
+  }
+  > div:last-child {
+    flex: 1 1 400px;
+  }
+  ${narrow} {
+    h1 {
+      font-size: 17px;
+    }
+    > div:last-child {
+      flex-basis: 100%;
+    }
+  }
 `;
 const Big = styled.div`
   font-size: 34px;
   font-weight: 600;
   line-height: 1;
   white-space: nowrap;
-  small { font-size: 15px; font-weight: 400; color: ${colour('soft')}; }
+  small {
+    font-size: 15px;
+    font-weight: 400;
+    color: ${colour('soft')};
+  }
 `;
 const Two = styled.div`
   display: grid;
   grid-template-columns: minmax(0, 1fr) 400px;
   gap: ${space.l} ${space.xl};
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 const TABS = ['standing', 'setup', 'records', 'streams', 'try', 'history'];
 const counted = (title: string, faults?: number) => (faults ? `${title} (${plural(faults, 'fault')})` : title);
-const Column = styled.div`display: grid; gap: ${space.l}; align-content: start; min-width: 0;`;
+const Column = styled.div`
+  display: grid;
+  gap: ${space.l};
+  align-content: start;
+  min-width: 0;
+`;
 
 export function DomainPage() {
   const {tenant = '', name = ''} = useParams();
@@ -121,13 +154,18 @@ export function DomainPage() {
                   days={days}
                   providers={providers}
                   left={
-                    <Card title="By mailbox provider" note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}>
+                    <Card
+                      title="By mailbox provider"
+                      note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}
+                    >
                       {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
                       {flow.data &&
                         (flow.data.providers.length ? (
                           <ProvidersTable flow={flow.data} file={`providers-${name}.csv`} />
                         ) : (
-                          <Notice title="No mail in this period">Load events of this domain, or choose a longer period.</Notice>
+                          <Notice title="No mail in this period">
+                            Load events of this domain, or choose a longer period.
+                          </Notice>
                         ))}
                     </Card>
                   }

@@ -17,8 +17,16 @@ import {BatchesCard} from './BatchesCard';
 type Domain = Schemas['Domain'];
 type Who = Schemas['Who'];
 
-const Page = styled.div`display: grid; gap: ${space.l};`;
-const Form = styled.form`display: flex; flex-wrap: wrap; gap: ${space.m}; align-items: end;`;
+const Page = styled.div`
+  display: grid;
+  gap: ${space.l};
+`;
+const Form = styled.form`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.m};
+  align-items: end;
+`;
 
 export function DomainsPage({who}: {who: Who}) {
   const {tenant} = useView();
@@ -30,7 +38,9 @@ export function DomainsPage({who}: {who: Who}) {
         <TenantDomains key={each.slug} tenant={each} adding={shown.length === 1} />
       ))}
       {shown.length > 1 && (
-        <Small>Choose a tenant above to add a domain to it, to audit many at once, or to say what audits look at.</Small>
+        <Small>
+          Choose a tenant above to add a domain to it, to audit many at once, or to say what audits look at.
+        </Small>
       )}
       {shown.length === 1 && <BatchesCard tenant={shown[0]!.slug} />}
       {shown.length === 1 && <AuditSettingsCard key={shown[0]!.slug} tenant={shown[0]!.slug} />}
@@ -112,8 +122,21 @@ function AddDomain({tenant}: {tenant: string}) {
   return (
     <>
       <Form onSubmit={submit} style={{marginTop: 16}}>
-        <Field label="Sending domain" mono value={name} onChange={setName} placeholder="news.glasswort.example" isRequired />
-        <Field label="DKIM selectors that sign its mail" mono value={selectors} onChange={setSelectors} placeholder="d1 d2" />
+        <Field
+          label="Sending domain"
+          mono
+          value={name}
+          onChange={setName}
+          placeholder="news.glasswort.example"
+          isRequired
+        />
+        <Field
+          label="DKIM selectors that sign its mail"
+          mono
+          value={selectors}
+          onChange={setSelectors}
+          placeholder="d1 d2"
+        />
         <Button type="submit" tone="main" isDisabled={add.isPending}>
           Add domain
         </Button>

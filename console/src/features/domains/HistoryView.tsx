@@ -16,28 +16,60 @@ const Page = styled.div`
   grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
   gap: ${space.l} ${space.xl};
   align-items: start;
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 const Entry = styled.div`
   border-top: 1px solid ${colour('line')};
   padding: 7px 0;
   font-size: 13px;
-  &:first-of-type { border: 0; }
-  header { display: flex; gap: 8px; align-items: baseline; }
-  header > span:nth-child(2) { flex: 1; overflow-wrap: anywhere; }
+  &:first-of-type {
+    border: 0;
+  }
+  header {
+    display: flex;
+    gap: 8px;
+    align-items: baseline;
+  }
+  header > span:nth-child(2) {
+    flex: 1;
+    overflow-wrap: anywhere;
+  }
 `;
 const Diff = styled.pre`
   margin: 4px 0 0;
   font: 12px/1.5 ${font.mono};
   white-space: pre-wrap;
   overflow-wrap: anywhere;
-  span { display: block; padding: 1px 6px; border-left: 3px solid ${colour('line')}; }
-  span[data-side='before'] { border-color: ${colour('seized')}; }
-  span[data-side='after'] { border-color: ${colour('sound')}; }
-  del, ins { text-decoration: none; background: color-mix(in srgb, ${colour('corroded')} 24%, transparent); }
-  ins { background: color-mix(in srgb, ${colour('sound')} 28%, transparent); }
+  span {
+    display: block;
+    padding: 1px 6px;
+    border-left: 3px solid ${colour('line')};
+  }
+  span[data-side='before'] {
+    border-color: ${colour('seized')};
+  }
+  span[data-side='after'] {
+    border-color: ${colour('sound')};
+  }
+  del,
+  ins {
+    text-decoration: none;
+    background: color-mix(in srgb, ${colour('corroded')} 24%, transparent);
+  }
+  ins {
+    background: color-mix(in srgb, ${colour('sound')} 28%, transparent);
+  }
 `;
-const KINDS = {record: 'record', appeared: 'appeared', gone: 'gone', watch: 'spread', proof: 'proof', published: 'published'} as const;
+const KINDS = {
+  record: 'record',
+  appeared: 'appeared',
+  gone: 'gone',
+  watch: 'spread',
+  proof: 'proof',
+  published: 'published',
+} as const;
 
 /** The text that two values do not share, between their common beginning and end. */
 export function between(before: string, after: string): [number, number, number] {
@@ -48,7 +80,7 @@ export function between(before: string, after: string): [number, number, number]
   return [start, before.length - end, after.length - end];
 }
 
-export function RecordDiff({change}: {change: Schemas['RecordChange']}) {
+function RecordDiff({change}: {change: Schemas['RecordChange']}) {
   const one = change.before.length === 1 && change.after.length === 1;
   const [start, old, fresh] = one ? between(change.before[0]!, change.after[0]!) : [0, 0, 0];
   const side = (text: string, end: number, Mark: 'del' | 'ins') =>
@@ -98,7 +130,13 @@ export function HistoryView({tenant, name}: {tenant: string; name: string}) {
       `history-${name}.csv`,
       toCsv(
         ['at', 'kind', 'what', 'before', 'after'],
-        entries.map((each) => [each.at, each.kind, each.title, each.change?.before.join(' | ') ?? '', each.change?.after.join(' | ') ?? '']),
+        entries.map((each) => [
+          each.at,
+          each.kind,
+          each.title,
+          each.change?.before.join(' | ') ?? '',
+          each.change?.after.join(' | ') ?? '',
+        ]),
       ),
     );
   return (
@@ -106,17 +144,31 @@ export function HistoryView({tenant, name}: {tenant: string; name: string}) {
       <Card
         title="What changed"
         note={entries.length ? plural(entries.length, 'change') : undefined}
-        actions={entries.length > 0 && <Button tone="link" onPress={save}>Export CSV</Button>}
+        actions={
+          entries.length > 0 && (
+            <Button tone="link" onPress={save}>
+              Export CSV
+            </Button>
+          )
+        }
       >
         {history.isPending && <Loading what="the history" />}
         {history.error && <Trouble error={history.error} again={() => void history.refetch()} />}
         {history.data && entries.length === 0 && (
-          <Notice title="Nothing has changed since the first audit">Audits by schedule look again by themselves, and keep quiet while nothing changes.</Notice>
+          <Notice title="Nothing has changed since the first audit">
+            Audits by schedule look again by themselves, and keep quiet while nothing changes.
+          </Notice>
         )}
         {entries.map((entry) => (
           <Entry key={entry.id}>
             <header>
-              <Tag level={entry.kind === 'gone' ? 'right' : entry.kind === 'record' ? 'note' : (entry.finding?.level ?? 'note')}>{KINDS[entry.kind]}</Tag>
+              <Tag
+                level={
+                  entry.kind === 'gone' ? 'right' : entry.kind === 'record' ? 'note' : (entry.finding?.level ?? 'note')
+                }
+              >
+                {KINDS[entry.kind]}
+              </Tag>
               <span>{entry.title}</span>
               <Small>{time(entry.at)}</Small>
             </header>
@@ -130,9 +182,19 @@ export function HistoryView({tenant, name}: {tenant: string; name: string}) {
         {list.length >= 2 && first != null && last != null && (
           <>
             <p style={{display: 'flex', flexWrap: 'wrap', gap: 8, alignItems: 'baseline'}}>
-              <Choice label="Earlier audit" value={String(first)} options={options} onChange={(id) => setBefore(Number(id))} />
+              <Choice
+                label="Earlier audit"
+                value={String(first)}
+                options={options}
+                onChange={(id) => setBefore(Number(id))}
+              />
               beside
-              <Choice label="Later audit" value={String(last)} options={options} onChange={(id) => setAfter(Number(id))} />
+              <Choice
+                label="Later audit"
+                value={String(last)}
+                options={options}
+                onChange={(id) => setAfter(Number(id))}
+              />
             </p>
             {comparison.error && <Trouble error={comparison.error} />}
             {comparison.data && <Comparison found={comparison.data} />}

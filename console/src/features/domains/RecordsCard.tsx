@@ -19,9 +19,20 @@ const Rec = styled.div`
   padding: 8px 0;
   display: grid;
   gap: 5px;
-  &:first-of-type { border: 0; }
-  header { display: flex; justify-content: space-between; gap: 8px; font: 12px ${font.mono}; color: ${colour('soft')}; overflow-wrap: anywhere; }
-  p { font-size: 13px; }
+  &:first-of-type {
+    border: 0;
+  }
+  header {
+    display: flex;
+    justify-content: space-between;
+    gap: 8px;
+    font: 12px ${font.mono};
+    color: ${colour('soft')};
+    overflow-wrap: anywhere;
+  }
+  p {
+    font-size: 13px;
+  }
 `;
 const Found = styled.div`
   display: grid;
@@ -29,7 +40,9 @@ const Found = styled.div`
   padding-left: 10px;
   border-left: 3px solid ${colour('line')};
   font-size: 13px;
-  b { font-weight: 600; }
+  b {
+    font-weight: 600;
+  }
 `;
 
 const Evidence = styled.ul`
@@ -53,7 +66,9 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
         !placed.has(each.id) &&
         each.place.name === record.name &&
         each.place.rdtype === record.rdtype &&
-        (record.purpose === (each.check ?? '') || each.rule.startsWith('dns') || record.purpose === each.rule.split('-')[0]),
+        (record.purpose === (each.check ?? '') ||
+          each.rule.startsWith('dns') ||
+          record.purpose === each.rule.split('-')[0]),
     );
     findings.forEach((each) => placed.add(each.id));
     return {record, findings};
@@ -95,12 +110,23 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
   );
 }
 
-const SOURCES: Record<string, string> = {hand: 'your settings', stream: 'a stream', usual: 'the usual names', message: 'a message', report: 'a report', relay: 'a relay', plan: 'the plan', zone: 'the zone file'};
+const SOURCES: Record<string, string> = {
+  hand: 'your settings',
+  stream: 'a stream',
+  usual: 'the usual names',
+  message: 'a message',
+  report: 'a report',
+  relay: 'a relay',
+  plan: 'the plan',
+  zone: 'the zone file',
+};
 const ORDER = ['fault', 'risk', 'note'] as const;
 
 /** What is known of the key at a selector: its kind, and since when it has been there. */
 export function aboutKey(audit: Audit, record: Published): string {
-  const key = audit.keys.find((each) => record.purpose === 'dkim' && record.name.startsWith(`${each.selector}._domainkey.`));
+  const key = audit.keys.find(
+    (each) => record.purpose === 'dkim' && record.name.startsWith(`${each.selector}._domainkey.`),
+  );
   if (!key) return '';
   const parts = [key.bits ? `${key.key_type} ${key.bits}` : key.key_type];
   if (key.first_seen) parts.push(`first seen ${ago(key.first_seen)}`);
@@ -142,8 +168,16 @@ const Items = styled.ul`
   padding: 0;
   display: grid;
   gap: 9px;
-  li { display: grid; grid-template-columns: 46px 1fr; gap: 8px; align-items: baseline; font-size: 13px; }
-  span:first-child { text-align: center; }
+  li {
+    display: grid;
+    grid-template-columns: 46px 1fr;
+    gap: 8px;
+    align-items: baseline;
+    font-size: 13px;
+  }
+  span:first-child {
+    text-align: center;
+  }
 `;
 
 /** The findings in short, the worst first, each leading to its record. */

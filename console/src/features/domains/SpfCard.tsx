@@ -18,10 +18,19 @@ const Meter = styled.div`
   gap: 2px;
   max-width: 420px;
   margin-bottom: 10px;
-  span { height: 10px; background: ${colour('line')}; }
-  span[data-used] { background: ${colour('sound')}; }
-  span[data-used='close'] { background: ${colour('tarnished')}; }
-  span[data-used='over'] { background: repeating-linear-gradient(135deg, ${colour('seized')} 0 3px, transparent 3px 5px); }
+  span {
+    height: 10px;
+    background: ${colour('line')};
+  }
+  span[data-used] {
+    background: ${colour('sound')};
+  }
+  span[data-used='close'] {
+    background: ${colour('tarnished')};
+  }
+  span[data-used='over'] {
+    background: repeating-linear-gradient(135deg, ${colour('seized')} 0 3px, transparent 3px 5px);
+  }
 `;
 const Tree = styled.ul`
   list-style: none;
@@ -29,11 +38,28 @@ const Tree = styled.ul`
   padding: 0 0 0 2px;
   font: 12px/1.5 ${font.mono};
   overflow-wrap: anywhere;
-  ul { list-style: none; margin: 0 0 0 8px; padding-left: 14px; border-left: 1px solid ${colour('line')}; }
-  li { padding: 2px 0; }
-  li > div { display: flex; flex-wrap: wrap; gap: 2px 10px; align-items: baseline; }
-  b { font-weight: 600; }
-  i { font-style: normal; color: ${colour('soft')}; }
+  ul {
+    list-style: none;
+    margin: 0 0 0 8px;
+    padding-left: 14px;
+    border-left: 1px solid ${colour('line')};
+  }
+  li {
+    padding: 2px 0;
+  }
+  li > div {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 2px 10px;
+    align-items: baseline;
+  }
+  b {
+    font-weight: 600;
+  }
+  i {
+    font-style: normal;
+    color: ${colour('soft')};
+  }
 `;
 
 const PROBLEMS: Record<string, string> = {
@@ -55,9 +81,22 @@ function Branch({nodes}: {nodes: Node[]}) {
           <div>
             <b>{node.term}</b>
             <i>{node.cost === 1 ? '1 look-up' : `${node.cost} look-ups`}</i>
-            {node.networks.length > 0 && <i>{node.networks.slice(0, 4).join(' ')}{node.networks.length > 4 ? ` and ${node.networks.length - 4} more` : ''}</i>}
+            {node.networks.length > 0 && (
+              <i>
+                {node.networks.slice(0, 4).join(' ')}
+                {node.networks.length > 4 ? ` and ${node.networks.length - 4} more` : ''}
+              </i>
+            )}
             {node.problem && (
-              <Tag level={node.problem === 'failed' || node.problem === 'void' ? 'risk' : node.problem === 'not_held' ? 'note' : 'fault'}>
+              <Tag
+                level={
+                  node.problem === 'failed' || node.problem === 'void'
+                    ? 'risk'
+                    : node.problem === 'not_held'
+                      ? 'note'
+                      : 'fault'
+                }
+              >
                 {PROBLEMS[node.problem] ?? words(node.problem)}
               </Tag>
             )}
@@ -77,12 +116,19 @@ function Branch({nodes}: {nodes: Node[]}) {
 export function SpfCard({spf}: {spf: Spf}) {
   const cells = Math.max(spf.limit, Math.min(spf.lookups, 30));
   const over = spf.lookups - spf.limit;
-  const note = over > 0 ? `${spf.truncated ? 'at least ' : ''}${over} more than allowed` : `${spf.limit - spf.lookups} left`;
+  const note =
+    over > 0 ? `${spf.truncated ? 'at least ' : ''}${over} more than allowed` : `${spf.limit - spf.lookups} left`;
   return (
-    <Card title="SPF look-ups" note={`${spf.lookups} of ${spf.limit}, ${note}${spf.voids ? `; ${spf.voids} lead to nothing` : ''}`}>
+    <Card
+      title="SPF look-ups"
+      note={`${spf.lookups} of ${spf.limit}, ${note}${spf.voids ? `; ${spf.voids} lead to nothing` : ''}`}
+    >
       <Meter role="img" aria-label={`${spf.lookups} of ${spf.limit} look-ups`}>
         {Array.from({length: cells}, (_, i) => (
-          <span key={i} data-used={i >= spf.lookups ? undefined : i >= spf.limit ? 'over' : spf.lookups >= 8 ? 'close' : 'yes'} />
+          <span
+            key={i}
+            data-used={i >= spf.lookups ? undefined : i >= spf.limit ? 'over' : spf.lookups >= 8 ? 'close' : 'yes'}
+          />
         ))}
       </Meter>
       <Tree aria-label="Look-up tree">
@@ -91,7 +137,10 @@ export function SpfCard({spf}: {spf: Spf}) {
             <div>
               <b>the record itself</b>
               <i>no look-up</i>
-              <i>{spf.own_networks.slice(0, 6).join(' ')}{spf.own_networks.length > 6 ? ` and ${spf.own_networks.length - 6} more` : ''}</i>
+              <i>
+                {spf.own_networks.slice(0, 6).join(' ')}
+                {spf.own_networks.length > 6 ? ` and ${spf.own_networks.length - 6} more` : ''}
+              </i>
             </div>
           </li>
         )}
@@ -102,7 +151,11 @@ export function SpfCard({spf}: {spf: Spf}) {
 }
 
 const columns: Column<Network>[] = [
-  {name: 'Network', value: (row) => row.network, show: (row) => <code style={{font: `12px ${font.mono}`}}>{row.network}</code>},
+  {
+    name: 'Network',
+    value: (row) => row.network,
+    show: (row) => <code style={{font: `12px ${font.mono}`}}>{row.network}</code>,
+  },
   {name: 'Let in by', value: (row) => row.via.join(' > '), show: (row) => <Via via={row.via} />},
   {
     name: 'Remarks',
@@ -131,13 +184,22 @@ export function SendersCard({spf, file}: {spf: Spf; file: string}) {
   const twice = spf.overlaps.length ? `; ${spf.overlaps.length} named twice` : '';
   return (
     <Card title="Who may send" note={`${spf.ipv4_addresses.toLocaleString('en')} IPv4 addresses${six}${twice}`}>
-      <DataTable label="Networks that may send" columns={columns} rows={spf.networks} id={(row) => row.network + row.via.join()} file={file} />
+      <DataTable
+        label="Networks that may send"
+        columns={columns}
+        rows={spf.networks}
+        id={(row) => row.network + row.via.join()}
+        file={file}
+      />
       {spf.overlaps.map((each, i) => (
         <p key={i} style={{fontSize: 13}}>
-          <code>{each.inner}</code> ({each.inner_via.join(' › ')}) lies in <code>{each.outer}</code> ({each.outer_via.join(' › ')}).
+          <code>{each.inner}</code> ({each.inner_via.join(' › ')}) lies in <code>{each.outer}</code> (
+          {each.outer_via.join(' › ')}).
         </p>
       ))}
-      {spf.open_ended && <Small>Terms that depend on the connection (macros, ptr, exists) may let others send as well.</Small>}
+      {spf.open_ended && (
+        <Small>Terms that depend on the connection (macros, ptr, exists) may let others send as well.</Small>
+      )}
     </Card>
   );
 }

@@ -15,11 +15,31 @@ type Path = Schemas['StreamPath'];
 
 const Frame = styled.div`
   overflow-x: auto;
-  table { width: 100%; border-collapse: collapse; font-size: 13px; }
-  th { text-align: left; font-size: 12px; color: ${colour('soft')}; padding: 4px 8px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
-  td { padding: 6px 8px; border-bottom: 1px solid ${colour('line')}; vertical-align: top; }
-  tr:last-child td { border-bottom: 0; }
-  code { font: 12px ${font.mono}; overflow-wrap: anywhere; }
+  table {
+    width: 100%;
+    border-collapse: collapse;
+    font-size: 13px;
+  }
+  th {
+    text-align: left;
+    font-size: 12px;
+    color: ${colour('soft')};
+    padding: 4px 8px;
+    border-bottom: 1px solid ${colour('line')};
+    white-space: nowrap;
+  }
+  td {
+    padding: 6px 8px;
+    border-bottom: 1px solid ${colour('line')};
+    vertical-align: top;
+  }
+  tr:last-child td {
+    border-bottom: 0;
+  }
+  code {
+    font: 12px ${font.mono};
+    overflow-wrap: anywhere;
+  }
 `;
 const DO = {deliver: 'delivered', quarantine: 'filed as spam', reject: 'refused'} as const;
 
@@ -28,7 +48,10 @@ function happens(stream: Result): string {
   const list = stream.by_list;
   const walk = stream.by_walk;
   const share = list.disposition !== 'deliver' && list.share < 100 ? ` (${list.share} % of it)` : '';
-  const other = walk.disposition === list.disposition && walk.result === list.result ? '' : ` By the tree walk: ${walk.result}, ${DO[walk.disposition]}.`;
+  const other =
+    walk.disposition === list.disposition && walk.result === list.result
+      ? ''
+      : ` By the tree walk: ${walk.result}, ${DO[walk.disposition]}.`;
   const none = list.result === 'none' ? ', as no policy holds' : '';
   return `${DO[list.disposition]}${share}${none}.${other}`;
 }
@@ -62,7 +85,11 @@ export function AlignmentCard({audit}: {audit: Audit}) {
                     {stream.name}
                     <br />
                     <Small>{stream.relay && `over ${stream.relay}`}</Small>
-                    {stream.proven === false && <div><Tag level="risk">not proven</Tag></div>}
+                    {stream.proven === false && (
+                      <div>
+                        <Tag level="risk">not proven</Tag>
+                      </div>
+                    )}
                   </td>
                   <td>
                     {stream.by_list.aligned.map((each, i) => (
@@ -85,10 +112,22 @@ export function AlignmentCard({audit}: {audit: Audit}) {
                       </div>
                     ))}
                   </td>
-                  <td>{stream.by_list.aligned.map((each, i) => <div key={i}>{each.relaxed ? 'aligns' : '–'}</div>)}</td>
-                  <td>{stream.by_list.aligned.map((each, i) => <div key={i}>{each.strict ? 'aligns' : '–'}</div>)}</td>
                   <td>
-                    <Tag level={stream.by_list.result === 'pass' ? 'right' : stream.by_list.result === 'fail' ? 'fault' : 'note'}>
+                    {stream.by_list.aligned.map((each, i) => (
+                      <div key={i}>{each.relaxed ? 'aligns' : '–'}</div>
+                    ))}
+                  </td>
+                  <td>
+                    {stream.by_list.aligned.map((each, i) => (
+                      <div key={i}>{each.strict ? 'aligns' : '–'}</div>
+                    ))}
+                  </td>
+                  <td>
+                    <Tag
+                      level={
+                        stream.by_list.result === 'pass' ? 'right' : stream.by_list.result === 'fail' ? 'fault' : 'note'
+                      }
+                    >
                       {stream.by_list.result}
                     </Tag>
                   </td>
@@ -165,7 +204,17 @@ const Form = styled.form`
   padding-top: ${space.m};
   margin-top: ${space.m};
 `;
-const EMPTY: Path = {name: '', header_from: '', envelope: '', dkim_domain: '', selector: '', relay: '', relays: [], helo: '', ips: []};
+const EMPTY: Path = {
+  name: '',
+  header_from: '',
+  envelope: '',
+  dkim_domain: '',
+  selector: '',
+  relay: '',
+  relays: [],
+  helo: '',
+  ips: [],
+};
 const FIELDS: [keyof Omit<Path, 'ips' | 'relay' | 'relays'>, string, string][] = [
   ['name', 'Stream', 'newsletter'],
   ['envelope', 'Envelope domain (MAIL FROM)', 'bounce.glasswort.example'],
@@ -184,7 +233,8 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
   const save = (next: Path[]) => change.mutate({streams: next}, {onSuccess: () => (setDraft(null), onChanged())});
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (draft) save([...streams.filter((each) => each.name !== draft.name), {...draft, relays: draft.relays.filter(Boolean)}]);
+    if (draft)
+      save([...streams.filter((each) => each.name !== draft.name), {...draft, relays: draft.relays.filter(Boolean)}]);
   };
   return (
     <Card title="How it is sent" note="what DNS cannot tell; audits and plans use it">
@@ -209,11 +259,13 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
                 <tr key={each.name}>
                   <td>{each.name}</td>
                   <td>{[each.relay, ...each.relays].filter(Boolean).join(', ')}</td>
-                  {[each.envelope, each.dkim_domain, each.selector, each.helo, (each.ips ?? []).join(' ')].map((value, i) => (
-                    <td key={i}>
-                      <code>{value}</code>
-                    </td>
-                  ))}
+                  {[each.envelope, each.dkim_domain, each.selector, each.helo, (each.ips ?? []).join(' ')].map(
+                    (value, i) => (
+                      <td key={i}>
+                        <code>{value}</code>
+                      </td>
+                    ),
+                  )}
                   <td style={{whiteSpace: 'nowrap'}}>
                     <Button tone="link" onPress={() => setDraft(each)}>
                       Change

@@ -15,21 +15,58 @@ const Page = styled.div`
   grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
   gap: ${space.l} ${space.xl};
   align-items: start;
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Form = styled.form`display: grid; gap: ${space.m}; [data-row] { display: flex; flex-wrap: wrap; gap: ${space.m}; > * { flex: 1 1 160px; } }`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.m};
+  [data-row] {
+    display: flex;
+    flex-wrap: wrap;
+    gap: ${space.m};
+    > * {
+      flex: 1 1 160px;
+    }
+  }
+`;
 const Steps = styled.ol`
   list-style: none;
   margin: 6px 0 0;
   padding: 0;
   font: 12px/1.5 ${font.mono};
-  li { padding: 3px 0; border-top: 1px solid ${colour('line')}; overflow-wrap: anywhere; }
-  b { font-weight: 600; }
-  i { font-style: normal; color: ${colour('soft')}; }
+  li {
+    padding: 3px 0;
+    border-top: 1px solid ${colour('line')};
+    overflow-wrap: anywhere;
+  }
+  b {
+    font-weight: 600;
+  }
+  i {
+    font-style: normal;
+    color: ${colour('soft')};
+  }
 `;
-const Said = styled.div`display: grid; gap: 4px; border-top: 1px solid ${colour('line')}; padding-top: 10px; margin-top: 12px; font-size: 13px;`;
+const Said = styled.div`
+  display: grid;
+  gap: 4px;
+  border-top: 1px solid ${colour('line')};
+  padding-top: 10px;
+  margin-top: 12px;
+  font-size: 13px;
+`;
 
-const LEVEL = {pass: 'right', fail: 'fault', permerror: 'fault', softfail: 'risk', temperror: 'risk', neutral: 'note', none: 'note'} as const;
+const LEVEL = {
+  pass: 'right',
+  fail: 'fault',
+  permerror: 'fault',
+  softfail: 'risk',
+  temperror: 'risk',
+  neutral: 'note',
+  none: 'note',
+} as const;
 
 export function TryView({tenant, name}: {tenant: string; name: string}) {
   return (
@@ -59,7 +96,14 @@ function SpfTrialCard({tenant, name}: {tenant: string; name: string}) {
           <Field label="Envelope sender (MAIL FROM)" mono value={from} onChange={setFrom} />
           <Field label="Greets as (HELO)" mono value={helo} onChange={setHelo} placeholder="mx1.skerry.example" />
         </div>
-        <Field label="Record to try instead of the published one" mono lines={2} value={record} onChange={setRecord} placeholder="v=spf1 ip4:192.0.2.40/29 -all" />
+        <Field
+          label="Record to try instead of the published one"
+          mono
+          lines={2}
+          value={record}
+          onChange={setRecord}
+          placeholder="v=spf1 ip4:192.0.2.40/29 -all"
+        />
         <span>
           <Button type="submit" tone="main" isDisabled={trial.isPending}>
             {trial.isPending ? 'Asking DNS …' : 'Try'}
@@ -72,7 +116,7 @@ function SpfTrialCard({tenant, name}: {tenant: string; name: string}) {
   );
 }
 
-export const Trial = ({trial}: {trial: Schemas['SpfTrial']}) => (
+const Trial = ({trial}: {trial: Schemas['SpfTrial']}) => (
   <>
     {[trial.mail_from, trial.helo].map(
       (each) =>
@@ -117,9 +161,20 @@ function MessageCard({tenant}: {tenant: string}) {
     check.mutate({message: text, ip: ip.trim(), mail_from: from.trim()});
   };
   return (
-    <Card title="Why does this message fail?" note="paste it whole, headers and all; only selectors of your domains are kept">
+    <Card
+      title="Why does this message fail?"
+      note="paste it whole, headers and all; only selectors of your domains are kept"
+    >
       <Form onSubmit={submit}>
-        <Field label="Message source" mono lines={8} value={text} onChange={setText} isRequired placeholder={'DKIM-Signature: …\nFrom: …\n\nHello'} />
+        <Field
+          label="Message source"
+          mono
+          lines={8}
+          value={text}
+          onChange={setText}
+          isRequired
+          placeholder={'DKIM-Signature: …\nFrom: …\n\nHello'}
+        />
         <div data-row>
           <Field label="It came from the address" mono value={ip} onChange={setIp} placeholder="192.0.2.43" />
           <Field label="Envelope sender" mono value={from} onChange={setFrom} />
@@ -139,7 +194,10 @@ function MessageCard({tenant}: {tenant: string}) {
 function ReportCard({tenant}: {tenant: string}) {
   const report = useFeedbackReport(tenant);
   return (
-    <Card title="What does this aggregate report say?" note="as it came: XML, gzip, zip, or the mail it was in; only selectors of your domains are kept">
+    <Card
+      title="What does this aggregate report say?"
+      note="as it came: XML, gzip, zip, or the mail it was in; only selectors of your domains are kept"
+    >
       <FileTrigger onSelect={(files) => files?.[0] && report.mutate(files[0])}>
         <Button isDisabled={report.isPending}>{report.isPending ? 'Reading …' : 'Choose a report'}</Button>
       </FileTrigger>
@@ -170,8 +228,8 @@ export function Report({found}: {found: Schemas['FeedbackReport']}) {
       {found.sources.map((each) => (
         <Said key={each.source_ip}>
           <span>
-            <code>{each.source_ip}</code> {each.aligned.toLocaleString('en-GB')} of {each.messages.toLocaleString('en-GB')} aligned;{' '}
-            {each.dispositions.join(', ')}
+            <code>{each.source_ip}</code> {each.aligned.toLocaleString('en-GB')} of{' '}
+            {each.messages.toLocaleString('en-GB')} aligned; {each.dispositions.join(', ')}
           </span>
           <Small>From {each.header_from.join(', ') || 'not told'}</Small>
           <Small>DKIM {each.signatures.join('; ') || 'none'}</Small>
@@ -182,7 +240,7 @@ export function Report({found}: {found: Schemas['FeedbackReport']}) {
   );
 }
 
-export function Message({found}: {found: Schemas['MessageCheck']}) {
+function Message({found}: {found: Schemas['MessageCheck']}) {
   return (
     <>
       {found.problems.map((each) => (
@@ -195,8 +253,10 @@ export function Message({found}: {found: Schemas['MessageCheck']}) {
       {found.dmarc.map((each) => (
         <Said key={each.way}>
           <span>
-            <Tag level={each.result === 'pass' ? 'right' : each.result === 'fail' ? 'fault' : 'note'}>{each.result}</Tag> DMARC by the{' '}
-            {each.way === 'suffix-list' ? 'public suffix list' : 'tree walk'}, {each.disposition}
+            <Tag level={each.result === 'pass' ? 'right' : each.result === 'fail' ? 'fault' : 'note'}>
+              {each.result}
+            </Tag>{' '}
+            DMARC by the {each.way === 'suffix-list' ? 'public suffix list' : 'tree walk'}, {each.disposition}
           </span>
           <span>{each.reason}</span>
         </Said>

@@ -18,8 +18,23 @@ afterEach(cleanup);
 const T = '/api/v1/tenants/copperline';
 const NAME = 'copperline.example';
 const audit = (more: Partial<Schemas['Audit']>): Schemas['Audit'] => ({
-  id: 1, domain: NAME, finished_at: '2026-11-20T12:00:00Z', faults: 0, risks: 0, notes: 0, cause: 'asked',
-  records: [], findings: [], questions: [], checks: [], keys: [], hosts: [], streams: [], lists: [], bulk: [], ...more,
+  id: 1,
+  domain: NAME,
+  finished_at: '2026-11-20T12:00:00Z',
+  faults: 0,
+  risks: 0,
+  notes: 0,
+  cause: 'asked',
+  records: [],
+  findings: [],
+  questions: [],
+  checks: [],
+  keys: [],
+  hosts: [],
+  streams: [],
+  lists: [],
+  bulk: [],
+  ...more,
 });
 
 describe('the check-list', () => {
@@ -37,7 +52,13 @@ describe('the check-list', () => {
 
   it('keeps "not measured yet" apart from met and not met', () => {
     const bulk: Schemas['BulkPoint'][] = [
-      {key: 'tls', text: 'Mail is handed over TLS', state: 'unmeasured', detail: 'nothing was counted', since: '2024-02-01'},
+      {
+        key: 'tls',
+        text: 'Mail is handed over TLS',
+        state: 'unmeasured',
+        detail: 'nothing was counted',
+        since: '2024-02-01',
+      },
     ];
     open(<BulkCard audit={audit({bulk})} />);
     expect(screen.getByText('not measured yet')).toBeTruthy();
@@ -45,14 +66,29 @@ describe('the check-list', () => {
 });
 
 const leaf = (term: string, more: Partial<Schemas['LookupNode']> = {}): Schemas['LookupNode'] => ({
-  term, name: 'x.example', problem: '', detail: '', cost: 1, networks: [], children: [], ...more,
+  term,
+  name: 'x.example',
+  problem: '',
+  detail: '',
+  cost: 1,
+  networks: [],
+  children: [],
+  ...more,
 });
 const spf: Schemas['SpfPicture'] = {
-  lookups: 12, limit: 10, voids: 1, truncated: false, own_networks: ['192.0.2.0/24'],
-  nodes: [leaf('include:a.example', {cost: 2, children: [leaf('a:gone.example', {problem: 'void', detail: 'no such name'})]})],
+  lookups: 12,
+  limit: 10,
+  voids: 1,
+  truncated: false,
+  own_networks: ['192.0.2.0/24'],
+  nodes: [
+    leaf('include:a.example', {cost: 2, children: [leaf('a:gone.example', {problem: 'void', detail: 'no such name'})]}),
+  ],
   networks: [{network: '192.0.2.0/24', via: ['ip4:192.0.2.0/24'], kind: 'documentation', wide: false}],
   overlaps: [{inner: '192.0.2.7/32', outer: '192.0.2.0/24', inner_via: ['mx'], outer_via: ['ip4:192.0.2.0/24']}],
-  ipv4_addresses: 256, ipv6_addresses: 0, open_ended: true,
+  ipv4_addresses: 256,
+  ipv6_addresses: 0,
+  open_ended: true,
 };
 
 describe('SPF', () => {
@@ -71,16 +107,34 @@ describe('SPF', () => {
   });
 });
 
-const result = (way: 'suffix-list' | 'tree-walk', more: Partial<Schemas['DmarcResult']> = {}): Schemas['DmarcResult'] => ({
-  way, header_from: NAME, organisation: NAME, result: 'fail', disposition: 'quarantine', share: 40, policy: 'quarantine',
-  owner: NAME, aligned: [], reason: 'SPF passed for relay.example, which is another organisation', ...more,
+const result = (
+  way: 'suffix-list' | 'tree-walk',
+  more: Partial<Schemas['DmarcResult']> = {},
+): Schemas['DmarcResult'] => ({
+  way,
+  header_from: NAME,
+  organisation: NAME,
+  result: 'fail',
+  disposition: 'quarantine',
+  share: 40,
+  policy: 'quarantine',
+  owner: NAME,
+  aligned: [],
+  reason: 'SPF passed for relay.example, which is another organisation',
+  ...more,
 });
 
 describe('streams', () => {
   it('says what would happen to the mail, by both ways', () => {
     const stream: Schemas['StreamResult'] = {
-      name: 'visitors', relay: 'cobble', header_from: NAME, envelope: 'relay.example', dkim_domain: '', selector: '',
-      spf: [{ip: '203.0.113.17', result: 'pass', reason: ''}], by_list: result('suffix-list'),
+      name: 'visitors',
+      relay: 'cobble',
+      header_from: NAME,
+      envelope: 'relay.example',
+      dkim_domain: '',
+      selector: '',
+      spf: [{ip: '203.0.113.17', result: 'pass', reason: ''}],
+      by_list: result('suffix-list'),
       by_walk: result('tree-walk', {disposition: 'reject', share: 100}),
     };
     open(<AlignmentCard audit={audit({streams: [stream]})} />);
@@ -114,32 +168,55 @@ describe('history', () => {
 
   it('shows changes and the newest two audits beside each other', async () => {
     const summary = (id: number, faults: number) => ({
-      id, domain: NAME, finished_at: `2026-11-${10 + id}T12:00:00Z`, faults, risks: 0, notes: 0, cause: 'asked',
+      id,
+      domain: NAME,
+      finished_at: `2026-11-${10 + id}T12:00:00Z`,
+      faults,
+      risks: 0,
+      notes: 0,
+      cause: 'asked',
     });
     const change = {purpose: 'spf', name: NAME, rdtype: 'TXT', before: ['v=spf1 ~all'], after: ['v=spf1 -all']};
     const seen = serviceWith({
       [`GET ${T}/domains/${NAME}/history`]: {
-        items: [{id: 4, at: '2026-11-12T12:00:00Z', kind: 'record', title: `${NAME} TXT changed`, audit: 2, change}], next: null,
+        items: [{id: 4, at: '2026-11-12T12:00:00Z', kind: 'record', title: `${NAME} TXT changed`, audit: 2, change}],
+        next: null,
       },
       [`GET ${T}/domains/${NAME}/audits`]: {items: [summary(2, 0), summary(1, 1)], next: null},
       [`GET ${T}/domains/${NAME}/audits/compare`]: {
-        before: summary(1, 1), after: summary(2, 0), records: [change], appeared: [], gone: [], checks: [],
+        before: summary(1, 1),
+        after: summary(2, 0),
+        records: [change],
+        appeared: [],
+        gone: [],
+        checks: [],
       },
     });
     open(<HistoryView tenant="copperline" name={NAME} />);
     expect(await screen.findByText(`${NAME} TXT changed`)).toBeTruthy();
     await waitFor(() => expect(screen.getAllByText('~').length).toBe(2));
-    expect(Object.fromEntries(seen.find((sent) => sent.path.endsWith('/compare'))!.query)).toEqual({before: '1', after: '2'});
+    expect(Object.fromEntries(seen.find((sent) => sent.path.endsWith('/compare'))!.query)).toEqual({
+      before: '1',
+      after: '2',
+    });
   });
 });
 
 describe('trials', () => {
   it('tries a record before it is published and shows the steps', async () => {
     const trial: Schemas['SpfTrial'] = {
-      helo: null, postmaster: false,
+      helo: null,
+      postmaster: false,
       mail_from: {
-        identity: 'mail_from', domain: NAME, result: 'softfail', reason: '~all matches', term: '~all', decided_by: NAME,
-        explanation: '', lookups: 1, voids: 0,
+        identity: 'mail_from',
+        domain: NAME,
+        result: 'softfail',
+        reason: '~all matches',
+        term: '~all',
+        decided_by: NAME,
+        explanation: '',
+        lookups: 1,
+        voids: 0,
         steps: [{depth: 0, domain: NAME, term: '~all', column: 8, outcome: 'match', asked: [], answer: [], note: ''}],
       },
     };
@@ -166,28 +243,48 @@ describe('many domains', () => {
     let state = 'running';
     const batch = () => ({id: 3, state, done: 4, total: 10, created_at: '2026-11-20T12:00:00Z', error: ''});
     const seen = serviceWith({
-      [`GET ${T}/batches`]: () => [batch()],
+      [`GET ${T}/jobs`]: () => [batch()],
       [`POST ${T}/batches`]: () => batch(),
-      [`POST ${T}/batches/3/cancel`]: () => ((state = 'cancelled'), batch()),
-      [`POST ${T}/batches/3/resume`]: () => ((state = 'running'), batch()),
+      [`POST ${T}/jobs/3/stop`]: () => ((state = 'stopped'), batch()),
+      [`POST ${T}/jobs/3/run`]: () => ((state = 'running'), batch()),
     });
     open(<BatchesCard tenant="copperline" />);
     await userEvent.type(await screen.findByLabelText(/Domain names/), 'a.example, b.example');
     await userEvent.click(screen.getByRole('button', {name: 'Audit them'}));
     await userEvent.click(await screen.findByRole('button', {name: 'Stop'}));
-    expect(await screen.findByText('cancelled, 4 of 10')).toBeTruthy();
+    expect(await screen.findByText('stopped, 4 of 10')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Go on'}));
     expect(await screen.findByText('running, 4 of 10')).toBeTruthy();
-    expect(seen.find((sent) => sent.method === 'POST')!.body).toEqual({names: ['a.example', 'b.example'], selectors: []});
+    expect(seen.find((sent) => sent.method === 'POST')!.body).toEqual({
+      names: ['a.example', 'b.example'],
+      selectors: [],
+    });
   });
 });
 
 describe('an aggregate report', () => {
   it('says what aligned, source by source, and which selector is new', () => {
     const found: Schemas['FeedbackReport'] = {
-      reporter: 'Tidepost', report_id: 'r-1', domain: 'marram.example', begin: '2026-11-20T00:00:00Z', end: '2026-11-21T00:00:00Z',
-      messages: 9, aligned: 7, left_out: 2, new_selectors: [{domain: 'marram.example', selector: 's9'}],
-      sources: [{source_ip: '192.0.2.9', messages: 9, aligned: 7, header_from: ['marram.example'], signatures: ['marram.example s9 pass'], spf: [], dispositions: ['none']}],
+      reporter: 'Tidepost',
+      report_id: 'r-1',
+      domain: 'marram.example',
+      begin: '2026-11-20T00:00:00Z',
+      end: '2026-11-21T00:00:00Z',
+      messages: 9,
+      aligned: 7,
+      left_out: 2,
+      new_selectors: [{domain: 'marram.example', selector: 's9'}],
+      sources: [
+        {
+          source_ip: '192.0.2.9',
+          messages: 9,
+          aligned: 7,
+          header_from: ['marram.example'],
+          signatures: ['marram.example s9 pass'],
+          spf: [],
+          dispositions: ['none'],
+        },
+      ],
     };
     open(<Report found={found} />);
     expect(screen.getByText('7 of 9 aligned', {selector: 'span'})).toBeTruthy();
@@ -198,7 +295,9 @@ describe('an aggregate report', () => {
 });
 
 describe('settings', () => {
-  const known: Schemas['DnsListSetting'][] = [{zone: 'bl.example', kind: 'ip', label: 'Harbour Watch', codes: {'127.0.0.3': 'seen'}}];
+  const known: Schemas['DnsListSetting'][] = [
+    {zone: 'bl.example', kind: 'ip', label: 'Harbour Watch', codes: {'127.0.0.3': 'seen'}},
+  ];
   it('writes lists as lines and reads them back with their codes', () => {
     expect(readLists(listLines(known), known)).toEqual(known);
     expect(readLists('a.example\n\nb.example domain Names of it', [])).toEqual([
@@ -216,19 +315,41 @@ describe('settings', () => {
     await userEvent.type(await screen.findByLabelText('Usual selectors to look for'), ' s1');
     await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(await screen.findByText(/Saved/)).toBeTruthy();
-    expect(seen.find((sent) => sent.method === 'PUT')!.body).toEqual({lists: known, usual_selectors: ['mail', 's1'], bulk_rules: []});
+    expect(seen.find((sent) => sent.method === 'PUT')!.body).toEqual({
+      lists: known,
+      usual_selectors: ['mail', 's1'],
+      bulk_rules: [],
+    });
   });
 });
 
 describe('keys', () => {
   it('tells kind, age and strings of the key at a selector', () => {
     const record: Schemas['PublishedRecord'] = {
-      purpose: 'dkim', name: `s1._domainkey.${NAME}`, rdtype: 'TXT', status: 'found', values: ['p=x'], ttl: 1,
-      aliases: [], source: 'message', strings: [255, 90],
+      purpose: 'dkim',
+      name: `s1._domainkey.${NAME}`,
+      rdtype: 'TXT',
+      status: 'found',
+      values: ['p=x'],
+      ttl: 1,
+      aliases: [],
+      source: 'message',
+      strings: [255, 90],
     };
-    const key = {selector: 's1', source: 'message', key_type: 'rsa', bits: 2048, fingerprint: 'f', revoked: false, usable: true, testing: false};
+    const key = {
+      selector: 's1',
+      source: 'message',
+      key_type: 'rsa',
+      bits: 2048,
+      fingerprint: 'f',
+      revoked: false,
+      usable: true,
+      testing: false,
+    };
     const old = new Date(Date.now() - 3 * 86_400_000).toISOString();
-    expect(aboutKey(audit({keys: [{...key, first_seen: old}]}), record)).toBe('rsa 2048, first seen 3 days ago, 2 strings');
+    expect(aboutKey(audit({keys: [{...key, first_seen: old}]}), record)).toBe(
+      'rsa 2048, first seen 3 days ago, 2 strings',
+    );
     expect(aboutKey(audit({}), record)).toBe('');
   });
 });

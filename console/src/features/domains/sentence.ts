@@ -17,7 +17,11 @@ export function sentence(reading: Reading | undefined, audit: Audit | undefined)
   const records = fault ? `${fault.title}.` : '';
   if (reading?.value != null && pull && pull.points >= 2) {
     const line =
-      pull.measure >= pull.stop ? 'past the stop line' : pull.measure >= pull.watch ? 'past the watch line' : 'below the watch line';
+      pull.measure >= pull.stop
+        ? 'past the stop line'
+        : pull.measure >= pull.watch
+          ? 'past the watch line'
+          : 'below the watch line';
     return {
       strong: `${factor(pull.factor)} at ${pull.label} took ${pull.points} of the ${lost.toFixed(1)} missing points.`,
       rest: `It stands at ${measured(pull.measure, pull.unit ?? 'rate')}, ${line}. ${records}`.trim(),
@@ -25,10 +29,15 @@ export function sentence(reading: Reading | undefined, audit: Audit | undefined)
   }
   if (fault) return {strong: records, rest: fault.reason};
   if (reading?.value != null) {
-    const risks = audit?.risks ? `Its records have ${plural(audit.risks, 'risk')}.` : 'Nothing was found wrong with its records.';
+    const risks = audit?.risks
+      ? `Its records have ${plural(audit.risks, 'risk')}.`
+      : 'Nothing was found wrong with its records.';
     return {strong: 'Nothing pulls it down noticeably.', rest: audit ? risks : ''};
   }
-  return {strong: reading ? 'Too little mail to say how it stands.' : 'No mail of this domain has been counted.', rest: records};
+  return {
+    strong: reading ? 'Too little mail to say how it stands.' : 'No mail of this domain has been counted.',
+    rest: records,
+  };
 }
 
 /** For how many days, this one included, the condition has been what it is; null where that is not known. */

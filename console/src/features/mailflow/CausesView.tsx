@@ -15,8 +15,18 @@ import {ruleFrom, RulesCard} from './RulesCard';
 type Series = Schemas['CauseSeries'];
 type Wording = Schemas['WordingRow'];
 
-const Stack = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
-const Reply = styled.code`font: 12px/1.4 ${font.mono}; white-space: normal; overflow-wrap: anywhere; display: block; min-width: 28ch;`;
+const Stack = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: ${space.l};
+`;
+const Reply = styled.code`
+  font: 12px/1.4 ${font.mono};
+  white-space: normal;
+  overflow-wrap: anywhere;
+  display: block;
+  min-width: 28ch;
+`;
 
 /** Points for a trend whose scale is its own highest day. */
 const scaled = (days: number[]): number[] => {
@@ -33,7 +43,10 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
       {causes.isPending && <Loading what="causes" />}
       {causes.error && <Trouble error={causes.error} again={() => void causes.refetch()} />}
       {causes.data && (
-        <Card title="Why mail bounced or waited" note={`messages of the last ${days} days; “before” is the period of the same length just before`}>
+        <Card
+          title="Why mail bounced or waited"
+          note={`messages of the last ${days} days; “before” is the period of the same length just before`}
+        >
           {causes.data.rows.length === 0 ? (
             <Notice title="Nothing bounced or waited">All of this mail was taken at the first try.</Notice>
           ) : (
@@ -52,8 +65,17 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
                 },
                 {name: 'Bounced', value: (row) => row.bounced, show: (row) => count(row.bounced), number: true},
                 {name: 'Delayed', value: (row) => row.delayed, show: (row) => count(row.delayed), number: true},
-                {name: 'Before', value: (row) => row.before, show: (row) => <Small>{count(row.before)}</Small>, number: true},
-                {name: 'Day by day', value: (row) => row.days.join(' '), show: (row) => <Spark values={scaled(row.days)} width={70} />},
+                {
+                  name: 'Before',
+                  value: (row) => row.before,
+                  show: (row) => <Small>{count(row.before)}</Small>,
+                  number: true,
+                },
+                {
+                  name: 'Day by day',
+                  value: (row) => row.days.join(' '),
+                  show: (row) => <Spark values={scaled(row.days)} width={70} />,
+                },
                 {name: 'For example', value: (row) => row.example, show: (row) => <Reply>{row.example}</Reply>},
               ]}
               rows={causes.data.rows}
@@ -65,7 +87,10 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
       )}
       <RulesCard tenant={tenant} draft={draft} onDraft={setDraft} />
       {wordings.data && wordings.data.length > 0 && (
-        <Card title="Replies by their fixed part" note="numbers, ids, addresses and hosts taken out; one rule settles all of a kind">
+        <Card
+          title="Replies by their fixed part"
+          note="numbers, ids, addresses and hosts taken out; one rule settles all of a kind"
+        >
           <DataTable
             label="Replies"
             columns={[
@@ -73,16 +98,36 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
               {
                 name: 'Cause',
                 value: (row) => row.cause,
-                show: (row) => (row.cause === 'unclassified' ? <Tag level="risk">no rule knows it</Tag> : words(row.cause)),
+                show: (row) =>
+                  row.cause === 'unclassified' ? <Tag level="risk">no rule knows it</Tag> : words(row.cause),
               },
-              {name: 'At', value: (row) => row.providers.join(', '), show: (row) => <span style={{whiteSpace: 'normal'}}>{row.providers.join(', ')}</span>},
+              {
+                name: 'At',
+                value: (row) => row.providers.join(', '),
+                show: (row) => <span style={{whiteSpace: 'normal'}}>{row.providers.join(', ')}</span>,
+              },
               {name: 'Wording', value: (row) => row.wording, show: (row) => <Reply>{row.wording}</Reply>},
               {
                 name: 'Rule',
-                value: () => '', tool: true,
-                show: (row) => <Button tone="link" onPress={() => { setDraft(ruleFrom(row.wording, row.example, row.cause as Schemas['OwnRule']['cause'])); document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'}); }}>Write one</Button>,
+                value: () => '',
+                tool: true,
+                show: (row) => (
+                  <Button
+                    tone="link"
+                    onPress={() => {
+                      setDraft(ruleFrom(row.wording, row.example, row.cause as Schemas['OwnRule']['cause']));
+                      document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'});
+                    }}
+                  >
+                    Write one
+                  </Button>
+                ),
               },
-              {name: 'First seen', value: (row) => row.first_seen_at, show: (row) => <Small>{ago(row.first_seen_at)}</Small>},
+              {
+                name: 'First seen',
+                value: (row) => row.first_seen_at,
+                show: (row) => <Small>{ago(row.first_seen_at)}</Small>,
+              },
             ]}
             rows={wordings.data}
             id={(row) => `${row.id} ${row.cause}`}

@@ -14,21 +14,38 @@ type Difference = Schemas['RateDifference'];
 const shown = (rate: Schemas['Rate'] | null) =>
   rate ? (
     <>
-      {percent(rate.value)} <Small>{bare(rate.low)}–{bare(rate.high)}</Small>
+      {percent(rate.value)}{' '}
+      <Small>
+        {bare(rate.low)}–{bare(rate.high)}
+      </Small>
     </>
   ) : (
     <Small>no mail</Small>
   );
 const points = (share: number) => `${share > 0 ? '+' : ''}${(share * 100).toFixed(2)}`;
 
-export function CompareView({tenant, days, which, parts}: {tenant: string; days: number; which: Which; parts: {value: string; label: string}[]}) {
+export function CompareView({
+  tenant,
+  days,
+  which,
+  parts,
+}: {
+  tenant: string;
+  days: number;
+  which: Which;
+  parts: {value: string; label: string}[];
+}) {
   const view = useView();
   const other = view.get('other');
   const found = useComparisonOfFlow(tenant, firstDay(days), which, whichOf('', other));
   return (
     <Card
       title="Beside other mail"
-      note={found.data ? `${found.data.first} against ${found.data.second}, last ${days} days` : 'two variants of a campaign, two relays, two streams'}
+      note={
+        found.data
+          ? `${found.data.first} against ${found.data.second}, last ${days} days`
+          : 'two variants of a campaign, two relays, two streams'
+      }
       actions={
         <Choice
           label="The other part"
@@ -38,7 +55,9 @@ export function CompareView({tenant, days, which, parts}: {tenant: string; days:
         />
       }
     >
-      {!other && <Notice title="Two parts are compared">Choose one above (or leave all mail), and the other here.</Notice>}
+      {!other && (
+        <Notice title="Two parts are compared">Choose one above (or leave all mail), and the other here.</Notice>
+      )}
       {other && found.isPending && <Loading what="both" />}
       {found.error && <Trouble error={found.error} />}
       {found.data && (
@@ -47,14 +66,23 @@ export function CompareView({tenant, days, which, parts}: {tenant: string; days:
           columns={[
             {name: 'Rate', value: (row: Difference) => row.name},
             {name: found.data.first, value: (row) => row.first?.value, show: (row) => shown(row.first), number: true},
-            {name: found.data.second, value: (row) => row.second?.value, show: (row) => shown(row.second), number: true},
+            {
+              name: found.data.second,
+              value: (row) => row.second?.value,
+              show: (row) => shown(row.second),
+              number: true,
+            },
             {
               name: 'Difference, points',
               value: (row) => row.difference,
               show: (row) => (row.low == null || row.high == null ? '' : `${points(row.low)} to ${points(row.high)}`),
               number: true,
             },
-            {name: 'Which', value: (row) => row.said, show: (row) => <Tag level={row.said.includes('better') ? 'right' : 'note'}>{row.said}</Tag>},
+            {
+              name: 'Which',
+              value: (row) => row.said,
+              show: (row) => <Tag level={row.better ? 'right' : 'note'}>{row.said}</Tag>,
+            },
           ]}
           rows={found.data.rates}
           id={(row) => row.name}

@@ -2,7 +2,16 @@
 import {useRef, useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddFeed, useChangeFeed, useDropFeed, useFeeds, useHandToFeed, useMappingTrial, useRefused, useReplayRefused} from '../../api/queries';
+import {
+  useAddFeed,
+  useChangeFeed,
+  useDropFeed,
+  useFeeds,
+  useHandToFeed,
+  useMappingTrial,
+  useRefused,
+  useReplayRefused,
+} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -17,15 +26,51 @@ import {piecesOf, typeOf} from './upload';
 type Feed = Schemas['Feed'];
 type Kind = Feed['kind'];
 
-const Stack = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.l};`;
-const Form = styled.form`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(240px, 1fr)); align-items: start; margin-top: ${space.m}; [data-wide] { grid-column: 1 / -1; }`;
-const Row = styled.span`display: flex; gap: ${space.s}; flex-wrap: wrap; align-items: center;`;
-const Mono = styled.code`font: 12px ${font.mono}; overflow-wrap: anywhere; white-space: normal;`;
-const Two = styled.div`display: grid; grid-template-columns: repeat(auto-fit, minmax(320px, 1fr)); gap: ${space.m};`;
+const Stack = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: ${space.l};
+`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: repeat(auto-fill, minmax(240px, 1fr));
+  align-items: start;
+  margin-top: ${space.m};
+  [data-wide] {
+    grid-column: 1 / -1;
+  }
+`;
+const Row = styled.span`
+  display: flex;
+  gap: ${space.s};
+  flex-wrap: wrap;
+  align-items: center;
+`;
+const Mono = styled.code`
+  font: 12px ${font.mono};
+  overflow-wrap: anywhere;
+  white-space: normal;
+`;
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(320px, 1fr));
+  gap: ${space.m};
+`;
 const Steps = styled.table`
-  border-collapse: collapse; font-size: 12px; margin: 4px 0 10px;
-  td { padding: 2px 10px 2px 0; vertical-align: top; font-family: ${font.mono}; overflow-wrap: anywhere; }
-  td:first-child { font-family: ${font.sans}; color: ${colour('soft')}; }
+  border-collapse: collapse;
+  font-size: 12px;
+  margin: 4px 0 10px;
+  td {
+    padding: 2px 10px 2px 0;
+    vertical-align: top;
+    font-family: ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  td:first-child {
+    font-family: ${font.sans};
+    color: ${colour('soft')};
+  }
 `;
 
 const KINDS: {value: Kind; label: string}[] = [
@@ -35,7 +80,7 @@ const KINDS: {value: Kind; label: string}[] = [
   {value: 'log', label: 'Log of a Postfix'},
   {value: 'queue', label: 'Queue: AMQP 0-9-1'},
 ];
-export const START: Schemas['FeedMapping'] = {
+const START: Schemas['FeedMapping'] = {
   unwrap: [],
   rows: '$',
   each: '',
@@ -54,21 +99,54 @@ export function FeedsView({tenant}: {tenant: string}) {
   const chosen = feeds.data?.find((each) => each.name === open);
   return (
     <Stack>
-      <Card title="Ways in" note="every event counts once, however often and by whichever way it is told" actions={<Button onPress={() => setAdding(true)}>Open a feed</Button>}>
+      <Card
+        title="Ways in"
+        note="every event counts once, however often and by whichever way it is told"
+        actions={<Button onPress={() => setAdding(true)}>Open a feed</Button>}
+      >
         {feeds.isPending && <Loading what="feeds" />}
         {feeds.error && <Trouble error={feeds.error} again={() => void feeds.refetch()} />}
-        {feeds.data?.length === 0 && !adding && <Notice title="No feed yet">Open one for each source of events: a sending service, an MTA's log, a mailbox for bounces.</Notice>}
+        {feeds.data?.length === 0 && !adding && (
+          <Notice title="No feed yet">
+            Open one for each source of events: a sending service, an MTA's log, a mailbox for bounces.
+          </Notice>
+        )}
         {feeds.data && feeds.data.length > 0 && (
           <DataTable
             label="Feeds"
             columns={[
               {name: 'Feed', value: (row: Feed) => row.name},
               {name: 'Kind', value: (row) => row.kind},
-              {name: 'How it goes', value: (row) => row.said, show: (row) => (row.trouble ? <Tag level="fault">{row.said}</Tag> : row.paused ? <Tag level="note">paused</Tag> : row.said)},
+              {
+                name: 'How it goes',
+                value: (row) => row.said,
+                show: (row) =>
+                  row.trouble ? (
+                    <Tag level="fault">{row.said}</Tag>
+                  ) : row.paused ? (
+                    <Tag level="note">paused</Tag>
+                  ) : (
+                    row.said
+                  ),
+              },
               {name: 'Today', value: (row) => row.stored_today, show: (row) => count(row.stored_today), number: true},
-              {name: 'Refused', value: (row) => row.refused, show: (row) => (row.refused ? <Tag level="risk">{row.refused}</Tag> : 0), number: true},
+              {
+                name: 'Refused',
+                value: (row) => row.refused,
+                show: (row) => (row.refused ? <Tag level="risk">{row.refused}</Tag> : 0),
+                number: true,
+              },
               {name: 'Position', value: (row) => row.position, show: (row) => <Soft>{row.position}</Soft>},
-              {name: 'Look', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => setOpen(open === row.name ? '' : row.name)}>{open === row.name ? 'Close' : 'Open'}</Button>},
+              {
+                name: 'Look',
+                value: () => '',
+                tool: true,
+                show: (row) => (
+                  <Button tone="link" onPress={() => setOpen(open === row.name ? '' : row.name)}>
+                    {open === row.name ? 'Close' : 'Open'}
+                  </Button>
+                ),
+              },
             ]}
             rows={feeds.data}
             id={(row) => row.name}
@@ -90,32 +168,71 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   const [relay, setRelay] = useState('');
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    const source = {addresses: kind === 'mail' ? where.split(/[\s,]+/).filter(Boolean) : [], path: kind === 'log' || kind === 'mailbox' ? where.trim() : '', host: '', port: null, tls: true, user: '', folder: 'INBOX', queue: '', virtual_host: '/'};
+    const source = {
+      addresses: kind === 'mail' ? where.split(/[\s,]+/).filter(Boolean) : [],
+      path: kind === 'log' || kind === 'mailbox' ? where.trim() : '',
+      host: '',
+      port: null,
+      tls: true,
+      user: '',
+      folder: 'INBOX',
+      queue: '',
+      virtual_host: '/',
+    };
     if (kind === 'queue') Object.assign(source, {host: where.split('/')[0], queue: where.split('/')[1] ?? ''});
-    add.mutate({name: name.trim(), kind, source, mapping: null, defaults: {domain: '', stream: '', relay: relay.trim()}, password: ''});
+    add.mutate({
+      name: name.trim(),
+      kind,
+      source,
+      mapping: null,
+      defaults: {domain: '', stream: '', relay: relay.trim()},
+      password: '',
+    });
   };
   if (add.data) {
     return (
       <Notice title={`${add.data.name} is open. Its secrets, shown this once`}>
-        <p>Address <Mono>{`${window.location.origin}/api/v1/intake/${add.data.key}`}</Mono></p>
-        <p>Token <Mono>{add.data.token}</Mono> <CopyButton value={add.data.token}>Copy the token</CopyButton></p>
-        <p>Key that signs <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy the key</CopyButton></p>
+        <p>
+          Address <Mono>{`${window.location.origin}/api/v1/intake/${add.data.key}`}</Mono>
+        </p>
+        <p>
+          Token <Mono>{add.data.token}</Mono> <CopyButton value={add.data.token}>Copy the token</CopyButton>
+        </p>
+        <p>
+          Key that signs <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy the key</CopyButton>
+        </p>
         <Button onPress={onDone}>I have them</Button>
       </Notice>
     );
   }
-  const asks = {http: '', mail: 'Addresses, or @domain', mailbox: 'Maildir or mbox, at the service', log: 'The log file, at the service', queue: 'host/queue'}[kind];
+  const asks = {
+    http: '',
+    mail: 'Addresses, or @domain',
+    mailbox: 'Maildir or mbox, at the service',
+    log: 'The log file, at the service',
+    queue: 'host/queue',
+  }[kind];
   return (
     <Form onSubmit={submit}>
       <Field label="Name" value={name} onChange={setName} placeholder="driftline" isRequired />
-      <div><Small>Kind</Small><br /><Choice label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} /></div>
+      <div>
+        <Small>Kind</Small>
+        <br />
+        <Choice label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} />
+      </div>
       {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired />}
       <Field label="Relay of its events" value={relay} onChange={setRelay} placeholder="where the source says none" />
       <Row data-wide>
-        <Button type="submit" tone="main" isDisabled={add.isPending}>Open it</Button>
+        <Button type="submit" tone="main" isDisabled={add.isPending}>
+          Open it
+        </Button>
         <Button onPress={onDone}>Leave it</Button>
       </Row>
-      {add.error && <div data-wide><Trouble error={add.error} /></div>}
+      {add.error && (
+        <div data-wide>
+          <Trouble error={add.error} />
+        </div>
+      )}
     </Form>
   );
 }
@@ -143,7 +260,17 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
     if (!file) return;
     stopped.current = false;
     const type = typeOf(file.name, feed.kind);
-    let now: Upload = {file, pieces: 0, share: 0, stored: 0, repeated: 0, refused: 0, ...from, state: 'under way', said: ''};
+    let now: Upload = {
+      file,
+      pieces: 0,
+      share: 0,
+      stored: 0,
+      repeated: 0,
+      refused: 0,
+      ...from,
+      state: 'under way',
+      said: '',
+    };
     setUpload(now);
     try {
       let number = 0;
@@ -152,12 +279,26 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
         if (number <= (from?.pieces ?? 0)) continue; // stored before it was cut off
         if (stopped.current) break;
         const done = await hand.mutateAsync({name: feed.name, body: piece.body, type});
-        now = {...now, pieces: number, share: piece.share, stored: now.stored + done.stored, repeated: now.repeated + done.repeated, refused: now.refused + done.refused};
+        now = {
+          ...now,
+          pieces: number,
+          share: piece.share,
+          stored: now.stored + done.stored,
+          repeated: now.repeated + done.repeated,
+          refused: now.refused + done.refused,
+        };
         setUpload(now);
       }
       setUpload({...now, state: stopped.current ? 'stopped' : 'done'});
     } catch (error) {
-      setUpload({...now, state: 'stopped', said: error instanceof TypeError && /decod|encod/i.test(error.message) ? `${file.name} is not UTF-8; convert it first` : ''});
+      setUpload({
+        ...now,
+        state: 'stopped',
+        said:
+          error instanceof TypeError && /decod|encod/i.test(error.message)
+            ? `${file.name} is not UTF-8; convert it first`
+            : '',
+      });
     }
   };
   return (
@@ -166,12 +307,25 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       note={feed.said}
       actions={
         <Row>
-          <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>{feed.paused ? 'Let it go on' : 'Pause it'}</Button>
+          <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>
+            {feed.paused ? 'Let it go on' : 'Pause it'}
+          </Button>
           <label style={{cursor: 'pointer', fontSize: 13, textDecoration: 'underline'}}>
             Hand in a file
-            <input type="file" aria-label="Hand in a file" style={{display: 'none'}} accept=".ndjson,.json,.csv,.eml,.mbox,.log,.txt" onChange={(event) => { void load(event.target.files?.[0]); event.target.value = ''; }} />
+            <input
+              type="file"
+              aria-label="Hand in a file"
+              style={{display: 'none'}}
+              accept=".ndjson,.json,.csv,.eml,.mbox,.log,.txt"
+              onChange={(event) => {
+                void load(event.target.files?.[0]);
+                event.target.value = '';
+              }}
+            />
           </label>
-          <Button tone="link" onPress={() => drop.mutate(feed.name)}>Close this way in</Button>
+          <Button tone="link" onPress={() => drop.mutate(feed.name)}>
+            Close this way in
+          </Button>
         </Row>
       }
     >
@@ -182,9 +336,21 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       {upload && (
         <Row role="status" style={{fontSize: 13}}>
           {upload.state === 'under way' && <progress max={1} value={upload.share} aria-label="Upload" />}
-          {upload.file.name}, {upload.state === 'done' ? 'all of it' : `${Math.round(upload.share * 100)} %`}: {plural(upload.stored, 'event')} stored, {upload.repeated} there already, {upload.refused} refused. {upload.said}
-          {upload.state === 'under way' && <Button onPress={() => { stopped.current = true; }}>Stop</Button>}
-          {upload.state === 'stopped' && !upload.said && <Button onPress={() => void load(upload.file, upload)}>Go on</Button>}
+          {upload.file.name}, {upload.state === 'done' ? 'all of it' : `${Math.round(upload.share * 100)} %`}:{' '}
+          {plural(upload.stored, 'event')} stored, {upload.repeated} there already, {upload.refused} refused.{' '}
+          {upload.said}
+          {upload.state === 'under way' && (
+            <Button
+              onPress={() => {
+                stopped.current = true;
+              }}
+            >
+              Stop
+            </Button>
+          )}
+          {upload.state === 'stopped' && !upload.said && (
+            <Button onPress={() => void load(upload.file, upload)}>Go on</Button>
+          )}
         </Row>
       )}
       {[change, replay, drop, hand].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
@@ -192,14 +358,32 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
         <>
           <Row style={{margin: '10px 0 4px'}}>
             <b>Refused rows</b>
-            <Button onPress={() => replay.mutate(feed.name)} isDisabled={replay.isPending}>Try them again</Button>
-            {replay.data && <Small role="status">{replay.data.stored} stored, {replay.data.refused} refused again</Small>}
+            <Button onPress={() => replay.mutate(feed.name)} isDisabled={replay.isPending}>
+              Try them again
+            </Button>
+            {replay.data && (
+              <Small role="status">
+                {replay.data.stored} stored, {replay.data.refused} refused again
+              </Small>
+            )}
           </Row>
           <DataTable
             label="Refused rows"
             columns={[
-              {name: 'Arrived', value: (row: Schemas['RefusedRow']) => row.arrived_at, show: (row) => <Small>{ago(row.arrived_at)}</Small>},
-              {name: 'What is wrong', value: (row) => row.problems.map((each) => each.what).join('; '), show: (row) => <span style={{whiteSpace: 'normal'}}>{row.problems.map((each) => [each.field, each.what].filter(Boolean).join(': ')).join('; ')}</span>},
+              {
+                name: 'Arrived',
+                value: (row: Schemas['RefusedRow']) => row.arrived_at,
+                show: (row) => <Small>{ago(row.arrived_at)}</Small>,
+              },
+              {
+                name: 'What is wrong',
+                value: (row) => row.problems.map((each) => each.what).join('; '),
+                show: (row) => (
+                  <span style={{whiteSpace: 'normal'}}>
+                    {row.problems.map((each) => [each.field, each.what].filter(Boolean).join(': ')).join('; ')}
+                  </span>
+                ),
+              },
               {name: 'What came', value: (row) => row.item, show: (row) => <Mono>{row.item.slice(0, 300)}</Mono>},
             ]}
             rows={refused.data.items}
@@ -214,52 +398,111 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
   );
 }
 
-const SOURCE_FIELDS: Record<Kind, {name: 'addresses' | 'path' | 'host' | 'port' | 'user' | 'folder' | 'queue' | 'virtual_host'; label: string}[]> = {
+const SOURCE_FIELDS: Record<
+  Kind,
+  {name: 'addresses' | 'path' | 'host' | 'port' | 'user' | 'folder' | 'queue' | 'virtual_host'; label: string}[]
+> = {
   http: [],
   mail: [{name: 'addresses', label: 'Addresses, or @domain'}],
-  mailbox: [{name: 'path', label: 'Maildir or mbox, at the service'}, {name: 'host', label: 'or IMAP host'}, {name: 'port', label: 'Port'}, {name: 'user', label: 'User'}, {name: 'folder', label: 'Folder'}],
+  mailbox: [
+    {name: 'path', label: 'Maildir or mbox, at the service'},
+    {name: 'host', label: 'or IMAP host'},
+    {name: 'port', label: 'Port'},
+    {name: 'user', label: 'User'},
+    {name: 'folder', label: 'Folder'},
+  ],
   log: [{name: 'path', label: 'The log file, at the service'}],
-  queue: [{name: 'host', label: 'Host'}, {name: 'port', label: 'Port'}, {name: 'user', label: 'User'}, {name: 'queue', label: 'Queue'}, {name: 'virtual_host', label: 'Virtual host'}],
+  queue: [
+    {name: 'host', label: 'Host'},
+    {name: 'port', label: 'Port'},
+    {name: 'user', label: 'User'},
+    {name: 'queue', label: 'Queue'},
+    {name: 'virtual_host', label: 'Virtual host'},
+  ],
 };
 
 /** Where a feed reads, and what its events are when they do not say. */
 function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
   const change = useChangeFeed(tenant);
   const asks = SOURCE_FIELDS[feed.kind];
-  const [source, setSource] = useState<Record<string, string>>(() => Object.fromEntries(asks.map(({name}) => [name, Array.isArray(feed.source[name]) ? feed.source[name].join(' ') : String(feed.source[name] ?? '')])));
+  const [source, setSource] = useState<Record<string, string>>(() =>
+    Object.fromEntries(
+      asks.map(({name}) => [
+        name,
+        Array.isArray(feed.source[name]) ? feed.source[name].join(' ') : String(feed.source[name] ?? ''),
+      ]),
+    ),
+  );
   const [defaults, setDefaults] = useState(feed.defaults);
   const [password, setPassword] = useState('');
   const submit = (event: FormEvent) => {
     event.preventDefault();
     const given = Object.fromEntries(
-      Object.entries(source).map(([name, text]) => [name, name === 'addresses' ? text.split(/[\s,]+/).filter(Boolean) : name === 'port' ? Number(text) || null : text.trim()]),
+      Object.entries(source).map(([name, text]) => [
+        name,
+        name === 'addresses'
+          ? text.split(/[\s,]+/).filter(Boolean)
+          : name === 'port'
+            ? Number(text) || null
+            : text.trim(),
+      ]),
     );
-    change.mutate({
-      name: feed.name,
-      body: {defaults, ...(asks.length ? {source: {...feed.source, ...given}} : {}), ...(password ? {password} : {})},
-    }, {onSuccess: () => setPassword('')});
+    change.mutate(
+      {
+        name: feed.name,
+        body: {defaults, ...(asks.length ? {source: {...feed.source, ...given}} : {}), ...(password ? {password} : {})},
+      },
+      {onSuccess: () => setPassword('')},
+    );
   };
   return (
     <details style={{marginTop: 12}}>
       <summary>Where it reads, and what its events are</summary>
       <Form onSubmit={submit} aria-label="Settings of the feed">
-        {asks.map(({name, label}) => <Field key={name} label={label} mono value={source[name] ?? ''} onChange={(text) => setSource({...source, [name]: text})} />)}
-        {(feed.kind === 'mailbox' || feed.kind === 'queue') && <Field label="New password" type="password" value={password} onChange={setPassword} placeholder="the one there is stays" />}
+        {asks.map(({name, label}) => (
+          <Field
+            key={name}
+            label={label}
+            mono
+            value={source[name] ?? ''}
+            onChange={(text) => setSource({...source, [name]: text})}
+          />
+        ))}
+        {(feed.kind === 'mailbox' || feed.kind === 'queue') && (
+          <Field
+            label="New password"
+            type="password"
+            value={password}
+            onChange={setPassword}
+            placeholder="the one there is stays"
+          />
+        )}
         {(['domain', 'stream', 'relay'] as const).map((name) => (
-          <Field key={name} label={`${name[0]!.toUpperCase()}${name.slice(1)} where the source says none`} value={defaults[name] ?? ''} onChange={(text) => setDefaults({...defaults, [name]: text.trim()})} />
+          <Field
+            key={name}
+            label={`${name[0]!.toUpperCase()}${name.slice(1)} where the source says none`}
+            value={defaults[name] ?? ''}
+            onChange={(text) => setDefaults({...defaults, [name]: text.trim()})}
+          />
         ))}
         <Row data-wide>
-          <Button type="submit" isDisabled={change.isPending}>Keep these settings</Button>
+          <Button type="submit" isDisabled={change.isPending}>
+            Keep these settings
+          </Button>
           {change.isSuccess && <Small role="status">Kept.</Small>}
         </Row>
-        {change.error && <div data-wide><Trouble error={change.error} /></div>}
+        {change.error && (
+          <div data-wide>
+            <Trouble error={change.error} />
+          </div>
+        )}
       </Form>
     </details>
   );
 }
 
 /** The mapping as text, beside a sample; each try shows every field of every row. */
-export function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
+function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
   const [text, setText] = useState(JSON.stringify(feed.mapping ?? START, null, 2));
   const [sample, setSample] = useState('');
   const [wrong, setWrong] = useState('');
@@ -276,15 +519,51 @@ export function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
   };
   return (
     <section aria-label="Mapping" style={{marginTop: 16}}>
-      <h3 style={{margin: '0 0 6px'}}>Mapping {!feed.mapping && <Small>none yet: rows come in our own shape</Small>}</h3>
+      <h3 style={{margin: '0 0 6px'}}>
+        Mapping {!feed.mapping && <Small>none yet: rows come in our own shape</Small>}
+      </h3>
       <Two>
-        <Field label="Where things are: JSONPath, tables of words, constants" mono lines={14} value={text} onChange={setText} />
-        <Field label="A sample of what the source sends" mono lines={14} value={sample} onChange={setSample} placeholder='{"event": "bounce", "at": 1763539200, ...}' />
+        <Field
+          label="Where things are: JSONPath, tables of words, constants"
+          mono
+          lines={14}
+          value={text}
+          onChange={setText}
+        />
+        <Field
+          label="A sample of what the source sends"
+          mono
+          lines={14}
+          value={sample}
+          onChange={setSample}
+          placeholder='{"event": "bounce", "at": 1763539200, ...}'
+        />
       </Two>
       <Row style={{margin: '8px 0'}}>
-        <Button tone="main" isDisabled={trial.isPending || !sample.trim()} onPress={() => { const mapping = read(); if (mapping) trial.mutate({sample, mapping, defaults: feed.defaults}); }}>Try it on the sample</Button>
-        <Button isDisabled={change.isPending} onPress={() => { const mapping = read(); if (mapping) change.mutate({name: feed.name, body: {mapping}}); }}>Keep this mapping</Button>
-        {feed.mapping && <Button tone="link" onPress={() => change.mutate({name: feed.name, body: {mapping: null}})}>Take rows as they are</Button>}
+        <Button
+          tone="main"
+          isDisabled={trial.isPending || !sample.trim()}
+          onPress={() => {
+            const mapping = read();
+            if (mapping) trial.mutate({sample, mapping, defaults: feed.defaults});
+          }}
+        >
+          Try it on the sample
+        </Button>
+        <Button
+          isDisabled={change.isPending}
+          onPress={() => {
+            const mapping = read();
+            if (mapping) change.mutate({name: feed.name, body: {mapping}});
+          }}
+        >
+          Keep this mapping
+        </Button>
+        {feed.mapping && (
+          <Button tone="link" onPress={() => change.mutate({name: feed.name, body: {mapping: null}})}>
+            Take rows as they are
+          </Button>
+        )}
         {change.isSuccess && <Small role="status">Kept.</Small>}
       </Row>
       {wrong && <Notice title={wrong}>Nothing was tried.</Notice>}
@@ -294,8 +573,16 @@ export function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
       {trial.data?.rows?.map((row, number) => (
         <div key={number}>
           <b>Row {number + 1}</b>{' '}
-          {row.left_out ? <Tag level="note">left out</Tag> : row.event ? <Tag level="right">an event</Tag> : <Tag level="fault">refused</Tag>}
-          {row.problems.map((each) => <Small key={each.what}> {[each.field, each.what].filter(Boolean).join(': ')}</Small>)}
+          {row.left_out ? (
+            <Tag level="note">left out</Tag>
+          ) : row.event ? (
+            <Tag level="right">an event</Tag>
+          ) : (
+            <Tag level="fault">refused</Tag>
+          )}
+          {row.problems.map((each) => (
+            <Small key={each.what}> {[each.field, each.what].filter(Boolean).join(': ')}</Small>
+          ))}
           <Steps>
             <tbody>
               {row.steps.map((step) => (
@@ -303,12 +590,21 @@ export function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
                   <td>{step.field}</td>
                   <td>{step.path || 'constant'}</td>
                   <td>{JSON.stringify(step.found)}</td>
-                  <td>{JSON.stringify(step.found) === JSON.stringify(step.value) ? '' : `becomes ${JSON.stringify(step.value)}`}</td>
+                  <td>
+                    {JSON.stringify(step.found) === JSON.stringify(step.value)
+                      ? ''
+                      : `becomes ${JSON.stringify(step.value)}`}
+                  </td>
                 </tr>
               ))}
               {row.event && 'cause' in row.event && row.event.cause !== 'none' && (
                 <tr>
-                  <td>cause</td><td>found</td><td>{String(row.event.cause)}</td><td>{String(row.event.permanence)}, {String(row.event.cause_rule)}</td>
+                  <td>cause</td>
+                  <td>found</td>
+                  <td>{String(row.event.cause)}</td>
+                  <td>
+                    {String(row.event.permanence)}, {String(row.event.cause_rule)}
+                  </td>
                 </tr>
               )}
             </tbody>

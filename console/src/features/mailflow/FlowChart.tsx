@@ -25,9 +25,25 @@ const RATES: {value: RateName | 'delivered'; label: string; stop?: number}[] = [
   {value: 'delivered', label: 'Delivered, messages'},
 ];
 
-const Grid = styled.div`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(220px, 1fr));`;
-const Name = styled.p`display: flex; justify-content: space-between; gap: ${space.s}; margin: 0; font-weight: 600; font-size: 13px;`;
-const Tip = styled.div`background: ${colour('sheet')}; border: 1px solid ${colour('line')}; padding: 4px 8px; font-size: 12px;`;
+const Grid = styled.div`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: repeat(auto-fill, minmax(220px, 1fr));
+`;
+const Name = styled.p`
+  display: flex;
+  justify-content: space-between;
+  gap: ${space.s};
+  margin: 0;
+  font-weight: 600;
+  font-size: 13px;
+`;
+const Tip = styled.div`
+  background: ${colour('sheet')};
+  border: 1px solid ${colour('line')};
+  padding: 4px 8px;
+  font-size: 12px;
+`;
 
 /** The share of each day; null on days without mail. */
 export function ratesOf(series: Series, name: RateName | 'delivered'): (number | null)[] {
@@ -42,7 +58,12 @@ export function daysOf(first: string, length: number): string[] {
   return Array.from({length}, (_, i) => new Date(start + i * 86_400_000).toISOString().slice(0, 10));
 }
 
-const RATE_OF_SHIFT: Partial<Record<Shift['rate'], RateName>> = {permanent: 'permanent', transient: 'transient', delayed: 'delayed', complaints: 'complained'};
+const RATE_OF_SHIFT: Partial<Record<Shift['rate'], RateName>> = {
+  permanent: 'permanent',
+  transient: 'transient',
+  delayed: 'delayed',
+  complaints: 'complained',
+};
 
 export function FlowChart({tenant, first, which}: {tenant: string; first: string; which: Which}) {
   const [rate, setRate] = useState<RateName | 'delivered'>('permanent');
@@ -51,7 +72,10 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
   const shifts = useShifts(tenant, 30);
   const about = RATES.find((each) => each.value === rate)!;
   const days = flow.data ? daysOf(flow.data.first_day, flow.data.series[0]!.attempted.length) : [];
-  const top = Math.max(about.stop && rate !== 'delivered' ? about.stop / 5 : 0, ...(flow.data?.series.flatMap((each) => ratesOf(each, rate)) ?? []).map((n) => n ?? 0));
+  const top = Math.max(
+    about.stop && rate !== 'delivered' ? about.stop / 5 : 0,
+    ...(flow.data?.series.flatMap((each) => ratesOf(each, rate)) ?? []).map((n) => n ?? 0),
+  );
   return (
     <Card
       title="Day by day"
@@ -93,7 +117,10 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
               rate={rate}
               top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}
               stop={about.stop}
-              shifts={(shifts.data ?? []).filter((shift) => shift.what === 'provider' && shift.name === each.provider && RATE_OF_SHIFT[shift.rate] === rate)}
+              shifts={(shifts.data ?? []).filter(
+                (shift) =>
+                  shift.what === 'provider' && shift.name === each.provider && RATE_OF_SHIFT[shift.rate] === rate,
+              )}
             />
           ))}
         </Grid>
@@ -116,16 +143,37 @@ const rowsOf = (series: Series[], days: string[]): Row[] =>
   days
     .flatMap((each, i) =>
       series.map((one) => ({
-        day: each, label: one.label, delivered: one.delivered[i]!, permanent: one.permanent[i]!, transient: one.transient[i]!,
-        delayed: one.delayed[i]!, complained: one.complained[i]!, unsubscribed: one.unsubscribed[i]!,
+        day: each,
+        label: one.label,
+        delivered: one.delivered[i]!,
+        permanent: one.permanent[i]!,
+        transient: one.transient[i]!,
+        delayed: one.delayed[i]!,
+        complained: one.complained[i]!,
+        unsubscribed: one.unsubscribed[i]!,
       })),
     )
     .reverse();
 
-function Plot({series, days, rate, top, stop, shifts}: {series: Series; days: string[]; rate: RateName | 'delivered'; top: number; stop?: number; shifts: Shift[]}) {
+function Plot({
+  series,
+  days,
+  rate,
+  top,
+  stop,
+  shifts,
+}: {
+  series: Series;
+  days: string[];
+  rate: RateName | 'delivered';
+  top: number;
+  stop?: number;
+  shifts: Shift[];
+}) {
   const values = ratesOf(series, rate);
   const silent = rate === 'complained' && !series.reports_complaints;
-  const shown = (n: number | null | undefined) => (n == null ? 'no mail' : rate === 'delivered' ? count(n) : percent(n));
+  const shown = (n: number | null | undefined) =>
+    n == null ? 'no mail' : rate === 'delivered' ? count(n) : percent(n);
   const last = [...values].reverse().find((n) => n != null);
   const data = days.map((each, i) => ({day: each, value: values[i]}));
   const within = (iso: string) => (iso.slice(0, 10) < days[0]! ? days[0]! : iso.slice(0, 10));
@@ -138,19 +186,70 @@ function Plot({series, days, rate, top, stop, shifts}: {series: Series; days: st
         {!silent && (
           <ResponsiveContainer>
             <LineChart data={data} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
-              <XAxis dataKey="day" height={16} tickFormatter={day} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} stroke={colour('line')} interval="preserveStartEnd" minTickGap={60} />
-              <YAxis width={40} domain={[0, top || 1]} ticks={[0, top || 1]} tickFormatter={(n: number) => (rate === 'delivered' ? count(Math.round(n)) : (n ? `${bare(n)}\u00a0%` : '0'))} tick={{fontSize: 10, fill: colour('soft')}} tickLine={false} axisLine={false} />
-              {shifts.filter((shift) => (shift.ended_at ?? '9999') >= days[0]!).map((shift) => {
-                const [from, to] = [within(shift.began_at), within(shift.ended_at ?? days[days.length - 1]!)];
-                return from === to ? (
-                  <ReferenceLine key={shift.id} x={from} stroke={colour('corroded')} strokeWidth={7} strokeOpacity={0.25} />
-                ) : (
-                  <ReferenceArea key={shift.id} x1={from} x2={to} fill={colour('corroded')} fillOpacity={0.18} stroke="none" />
-                );
-              })}
-              {stop && rate !== 'delivered' && stop <= top && <ReferenceLine y={stop} stroke={colour('corroded')} strokeDasharray="3 3" />}
-              <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.6} dot={days.length < 2} isAnimationActive={false} connectNulls />
-              <Tooltip content={({payload, label}) => (payload?.[0] ? <Tip>{day(String(label))}: <b>{shown(payload[0].value as number | null)}</b></Tip> : null)} />
+              <XAxis
+                dataKey="day"
+                height={16}
+                tickFormatter={day}
+                tick={{fontSize: 10, fill: colour('soft')}}
+                tickLine={false}
+                stroke={colour('line')}
+                interval="preserveStartEnd"
+                minTickGap={60}
+              />
+              <YAxis
+                width={40}
+                domain={[0, top || 1]}
+                ticks={[0, top || 1]}
+                tickFormatter={(n: number) =>
+                  rate === 'delivered' ? count(Math.round(n)) : n ? `${bare(n)}\u00a0%` : '0'
+                }
+                tick={{fontSize: 10, fill: colour('soft')}}
+                tickLine={false}
+                axisLine={false}
+              />
+              {shifts
+                .filter((shift) => (shift.ended_at ?? '9999') >= days[0]!)
+                .map((shift) => {
+                  const [from, to] = [within(shift.began_at), within(shift.ended_at ?? days[days.length - 1]!)];
+                  return from === to ? (
+                    <ReferenceLine
+                      key={shift.id}
+                      x={from}
+                      stroke={colour('corroded')}
+                      strokeWidth={7}
+                      strokeOpacity={0.25}
+                    />
+                  ) : (
+                    <ReferenceArea
+                      key={shift.id}
+                      x1={from}
+                      x2={to}
+                      fill={colour('corroded')}
+                      fillOpacity={0.18}
+                      stroke="none"
+                    />
+                  );
+                })}
+              {stop && rate !== 'delivered' && stop <= top && (
+                <ReferenceLine y={stop} stroke={colour('corroded')} strokeDasharray="3 3" />
+              )}
+              <Line
+                dataKey="value"
+                stroke={colour('ink')}
+                strokeWidth={1.6}
+                dot={days.length < 2}
+                isAnimationActive={false}
+                connectNulls
+              />
+              <Tooltip
+                content={({payload, label}) =>
+                  payload?.[0] ? (
+                    <Tip>
+                      {day(String(label))}: <b>{shown(payload[0].value as number | null)}</b>
+                    </Tip>
+                  ) : null
+                }
+              />
             </LineChart>
           </ResponsiveContainer>
         )}

@@ -17,15 +17,32 @@ import {FeedsView} from './FeedsView';
 import {ProvidersTable} from './ProvidersTable';
 import {TrailsView} from './TrailsView';
 
-const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.m};`;
-const Head = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s} ${space.l}; align-items: center;`;
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: ${space.m};
+`;
+const Head = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s} ${space.l};
+  align-items: center;
+`;
 const PARTS = ['stream', 'relay', 'ip', 'campaign', 'tag'] as const;
 
 /** What mail can be narrowed down to, as one list: `campaign=spring`. */
 export function partOptions(names?: Schemas['FlowNames']) {
   const label = {stream: 'Stream', relay: 'Relay', ip: 'Address', campaign: 'Campaign', tag: 'Tag'} as const;
-  const lists = {stream: names?.streams, relay: names?.relays, ip: names?.ips, campaign: names?.campaigns, tag: names?.tags};
-  return PARTS.flatMap((part) => (lists[part] ?? []).map((name) => ({value: `${part}=${name}`, label: `${label[part]} ${name}`})));
+  const lists = {
+    stream: names?.streams,
+    relay: names?.relays,
+    ip: names?.ips,
+    campaign: names?.campaigns,
+    tag: names?.tags,
+  };
+  return PARTS.flatMap((part) =>
+    (lists[part] ?? []).map((name) => ({value: `${part}=${name}`, label: `${label[part]} ${name}`})),
+  );
 }
 
 export function whichOf(domain: string, part: string): Which {
@@ -73,10 +90,31 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
         value={tab}
         onChange={(value) => view.set('view', value === 'providers' ? '' : value)}
         tabs={[
-          {id: 'providers', title: 'Providers', content: () => <Providers tenant={tenant} days={view.days} which={which} />},
+          {
+            id: 'providers',
+            title: 'Providers',
+            content: () => <Providers tenant={tenant} days={view.days} which={which} />,
+          },
           {id: 'causes', title: 'Causes', content: () => <CausesView tenant={tenant} days={view.days} which={which} />},
           {id: 'trails', title: 'Trails', content: () => <TrailsView tenant={tenant} domain={domain} />},
-          {id: 'compare', title: 'Compare', content: () => <CompareView tenant={tenant} days={view.days} which={which} parts={[...(domains.data?.items ?? []).map((each) => ({value: `domain=${each.name}`, label: `Domain ${each.name}`})), ...parts]} />},
+          {
+            id: 'compare',
+            title: 'Compare',
+            content: () => (
+              <CompareView
+                tenant={tenant}
+                days={view.days}
+                which={which}
+                parts={[
+                  ...(domains.data?.items ?? []).map((each) => ({
+                    value: `domain=${each.name}`,
+                    label: `Domain ${each.name}`,
+                  })),
+                  ...parts,
+                ]}
+              />
+            ),
+          },
           {id: 'feeds', title: 'Feeds', content: () => <FeedsView tenant={tenant} />},
         ]}
       />
@@ -95,11 +133,16 @@ function Providers({tenant, days, which}: {tenant: string; days: number; which: 
         <Notice title="No mail in this period">Open a feed, load events, or choose a longer period above.</Notice>
       )}
       {flow.data && flow.data.providers.length > 0 && (
-        <Card title="By mailbox provider" note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}>
+        <Card
+          title="By mailbox provider"
+          note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}
+        >
           <ProvidersTable flow={flow.data} file={`flow-${tenant}.csv`} />
         </Card>
       )}
-      {flow.data && flow.data.providers.length > 0 && <FlowChart tenant={tenant} first={firstDay(days)} which={which} />}
+      {flow.data && flow.data.providers.length > 0 && (
+        <FlowChart tenant={tenant} first={firstDay(days)} which={which} />
+      )}
     </Page>
   );
 }

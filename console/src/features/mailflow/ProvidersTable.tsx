@@ -50,7 +50,13 @@ function change(row: FlowRow) {
 
 /** A time to delivery as people say it. */
 export const seconds = (n?: number | null): string =>
-  n == null ? '' : n < 90 ? `${n < 10 ? n.toFixed(1) : Math.round(n)} s` : n < 5400 ? `${Math.round(n / 60)} min` : `${(n / 3600).toFixed(1)} h`;
+  n == null
+    ? ''
+    : n < 90
+      ? `${n < 10 ? n.toFixed(1) : Math.round(n)} s`
+      : n < 5400
+        ? `${Math.round(n / 60)} min`
+        : `${(n / 3600).toFixed(1)} h`;
 
 const columns: Column<FlowRow>[] = [
   {name: 'Provider', value: (row) => row.label},
@@ -64,11 +70,31 @@ const columns: Column<FlowRow>[] = [
     ),
     number: true,
   },
-  {name: 'Permanent', value: (row) => row.permanent?.value, show: (row) => <RateCell rate={row.permanent} lines={BOUNCES} />, number: true},
-  {name: 'Transient', value: (row) => row.transient?.value, show: (row) => <RateCell rate={row.transient} />, number: true},
+  {
+    name: 'Permanent',
+    value: (row) => row.permanent?.value,
+    show: (row) => <RateCell rate={row.permanent} lines={BOUNCES} />,
+    number: true,
+  },
+  {
+    name: 'Transient',
+    value: (row) => row.transient?.value,
+    show: (row) => <RateCell rate={row.transient} />,
+    number: true,
+  },
   {name: 'Delayed', value: (row) => row.delayed?.value, show: (row) => <RateCell rate={row.delayed} />, number: true},
-  {name: 'Half within', value: (row) => row.seconds_p50, show: (row) => <Small>{seconds(row.seconds_p50)}</Small>, number: true},
-  {name: '95 % within', value: (row) => row.seconds_p95, show: (row) => <Small>{seconds(row.seconds_p95)}</Small>, number: true},
+  {
+    name: 'Half within',
+    value: (row) => row.seconds_p50,
+    show: (row) => <Small>{seconds(row.seconds_p50)}</Small>,
+    number: true,
+  },
+  {
+    name: '95 % within',
+    value: (row) => row.seconds_p95,
+    show: (row) => <Small>{seconds(row.seconds_p95)}</Small>,
+    number: true,
+  },
   {
     name: 'Complaints',
     value: (row) => row.complaints?.value,
@@ -76,7 +102,12 @@ const columns: Column<FlowRow>[] = [
       row.reports_complaints ? <RateCell rate={row.complaints} lines={COMPLAINTS} /> : <Small>does not report</Small>,
     number: true,
   },
-  {name: 'Unsubscribed', value: (row) => row.unsubscribed?.value, show: (row) => <RateCell rate={row.unsubscribed ?? null} />, number: true},
+  {
+    name: 'Unsubscribed',
+    value: (row) => row.unsubscribed?.value,
+    show: (row) => <RateCell rate={row.unsubscribed ?? null} />,
+    number: true,
+  },
 ];
 
 export const ProvidersTable = ({flow, file}: {flow: Schemas['Flow']; file: string}) => (

@@ -11,17 +11,38 @@ import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 
 type Shift = Schemas['Shift'];
-const Two = styled.div`display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 340px), 1fr)); gap: ${space.l}; margin-top: ${space.m};`;
-const Reply = styled.code`font: 12px/1.4 ${font.mono}; white-space: normal; overflow-wrap: anywhere; display: block;`;
-const Sentence = styled.p`margin: ${space.m} 0 0; font-weight: 600;`;
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(100%, 340px), 1fr));
+  gap: ${space.l};
+  margin-top: ${space.m};
+`;
+const Reply = styled.code`
+  font: 12px/1.4 ${font.mono};
+  white-space: normal;
+  overflow-wrap: anywhere;
+  display: block;
+`;
+const Sentence = styled.p`
+  margin: ${space.m} 0 0;
+  font-weight: 600;
+`;
 
-export const RATE_WORDS: Record<Shift['rate'], string> = {
-  permanent: 'permanent bounces', transient: 'transient bounces', delayed: 'delays', unwanted: 'refusals that speak of us', complaints: 'complaints',
+const RATE_WORDS: Record<Shift['rate'], string> = {
+  permanent: 'permanent bounces',
+  transient: 'transient bounces',
+  delayed: 'delays',
+  unwanted: 'refusals that speak of us',
+  complaints: 'complaints',
 };
 
 /** How rarely chance alone would look like this. */
 export const rarity = (years: number): string =>
-  years >= 1e6 ? 'less than once in a million years' : years >= 2 ? `once in ${count(Math.round(years))} years` : 'about once a year';
+  years >= 1e6
+    ? 'less than once in a million years'
+    : years >= 2
+      ? `once in ${count(Math.round(years))} years`
+      : 'about once a year';
 
 export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
   const view = useView();
@@ -31,17 +52,56 @@ export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
   if (!shifts.data?.length) return null;
   const live = shifts.data.filter((each) => !each.ended_at).length;
   return (
-    <Card title={live ? 'A rate has shifted' : 'Rates that had shifted'} note={live ? `${live === 1 ? 'one goes' : `${live} go`} on` : `over by now; last ${days} days`}>
+    <Card
+      title={live ? 'A rate has shifted' : 'Rates that had shifted'}
+      note={live ? `${live === 1 ? 'one goes' : `${live} go`} on` : `over by now; last ${days} days`}
+    >
       <DataTable
         label="Shifts"
         columns={[
-          {name: 'State', value: (row: Shift) => (row.ended_at ? 'over' : 'going on'), show: (row) => <Tag level={row.ended_at ? 'note' : 'fault'}>{row.ended_at ? 'over' : 'going on'}</Tag>},
-          {name: 'What', value: (row) => `${RATE_WORDS[row.rate]} ${row.what === 'relay' ? 'through' : 'at'} ${row.label}`, show: (row) => <span style={{whiteSpace: 'normal'}}>{RATE_WORDS[row.rate]} {row.what === 'relay' ? 'through' : 'at'} <b>{row.label}</b></span>},
-          {name: 'Rate', value: (row) => row.seen.value, show: (row) => <>{percent(row.seen.value)} <Small>{count(row.seen.count)} of {count(row.seen.total)}</Small></>, number: true},
+          {
+            name: 'State',
+            value: (row: Shift) => (row.ended_at ? 'over' : 'going on'),
+            show: (row) => <Tag level={row.ended_at ? 'note' : 'fault'}>{row.ended_at ? 'over' : 'going on'}</Tag>,
+          },
+          {
+            name: 'What',
+            value: (row) => `${RATE_WORDS[row.rate]} ${row.what === 'relay' ? 'through' : 'at'} ${row.label}`,
+            show: (row) => (
+              <span style={{whiteSpace: 'normal'}}>
+                {RATE_WORDS[row.rate]} {row.what === 'relay' ? 'through' : 'at'} <b>{row.label}</b>
+              </span>
+            ),
+          },
+          {
+            name: 'Rate',
+            value: (row) => row.seen.value,
+            show: (row) => (
+              <>
+                {percent(row.seen.value)}{' '}
+                <Small>
+                  {count(row.seen.count)} of {count(row.seen.total)}
+                </Small>
+              </>
+            ),
+            number: true,
+          },
           {name: 'Usually', value: (row) => row.usual, show: (row) => percent(row.usual), number: true},
           {name: 'Began, UTC', value: (row) => row.began_at, show: (row) => time(row.began_at)},
-          {name: 'Ended', value: (row) => row.ended_at ?? '', show: (row) => (row.ended_at ? time(row.ended_at) : <Soft>not yet</Soft>)},
-          {name: 'Behind it', value: (row) => row.id, show: (row) => <Button tone="link" onPress={() => view.set('shift', open === row.id ? '' : String(row.id))}>{open === row.id ? 'Close' : 'Open'}</Button>},
+          {
+            name: 'Ended',
+            value: (row) => row.ended_at ?? '',
+            show: (row) => (row.ended_at ? time(row.ended_at) : <Soft>not yet</Soft>),
+          },
+          {
+            name: 'Behind it',
+            value: (row) => row.id,
+            show: (row) => (
+              <Button tone="link" onPress={() => view.set('shift', open === row.id ? '' : String(row.id))}>
+                {open === row.id ? 'Close' : 'Open'}
+              </Button>
+            ),
+          },
         ]}
         rows={shifts.data}
         id={(row) => String(row.id)}
@@ -65,38 +125,44 @@ function Behind({tenant, id}: {tenant: string; id: number}) {
       <Small>As long as nothing changes this looks so {rarity(shift.chance_years)}.</Small>
       <Two>
         <div>
-        <DataTable
-          label="Where it comes from"
-          columns={[
-            {name: 'From', value: (row: Schemas['ShiftPart']) => row.what},
-            {name: 'Name', value: (row) => row.name},
-            {name: 'Messages', value: (row) => row.count, show: (row) => count(row.count), number: true},
-            {name: 'Of', value: (row) => row.total, show: (row) => count(row.total), number: true},
-          ]}
-          rows={parts}
-          id={(row) => `${row.what} ${row.name}`}
-          file={`shift-${id}-parts.csv`}
-        />
+          <DataTable
+            label="Where it comes from"
+            columns={[
+              {name: 'From', value: (row: Schemas['ShiftPart']) => row.what},
+              {name: 'Name', value: (row) => row.name},
+              {name: 'Messages', value: (row) => row.count, show: (row) => count(row.count), number: true},
+              {name: 'Of', value: (row) => row.total, show: (row) => count(row.total), number: true},
+            ]}
+            rows={parts}
+            id={(row) => `${row.what} ${row.name}`}
+            file={`shift-${id}-parts.csv`}
+          />
         </div>
         {causes.length > 0 && (
           <div>
-          <DataTable
-            label="Causes of the shift"
-            columns={[
-              {name: 'Cause', value: (row: Schemas['CauseRow']) => row.cause, show: (row) => words(row.cause)},
-              {name: 'Permanent', value: (row) => row.permanent, show: (row) => count(row.permanent), number: true},
-              {name: 'Transient', value: (row) => row.transient, show: (row) => count(row.transient), number: true},
-            ]}
-            rows={causes}
-            id={(row) => row.cause}
-            file={`shift-${id}-causes.csv`}
-          />
+            <DataTable
+              label="Causes of the shift"
+              columns={[
+                {name: 'Cause', value: (row: Schemas['CauseRow']) => row.cause, show: (row) => words(row.cause)},
+                {name: 'Permanent', value: (row) => row.permanent, show: (row) => count(row.permanent), number: true},
+                {name: 'Transient', value: (row) => row.transient, show: (row) => count(row.transient), number: true},
+              ]}
+              rows={causes}
+              id={(row) => row.cause}
+              file={`shift-${id}-causes.csv`}
+            />
           </div>
         )}
       </Two>
-      {examples.length > 0 && <p style={{margin: '12px 0 4px'}}><b>For example</b> <a href={`/flow?${link.toString()}`}>All of its events</a></p>}
+      {examples.length > 0 && (
+        <p style={{margin: '12px 0 4px'}}>
+          <b>For example</b> <a href={`/flow?${link.toString()}`}>All of its events</a>
+        </p>
+      )}
       {examples.map((each, i) => (
-        <Reply key={i}>{each.time.slice(0, 19).replace('T', ' ')} {each.recipient} {each.diagnostic}</Reply>
+        <Reply key={i}>
+          {each.time.slice(0, 19).replace('T', ' ')} {each.recipient} {each.diagnostic}
+        </Reply>
       ))}
     </section>
   );

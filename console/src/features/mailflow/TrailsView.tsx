@@ -17,12 +17,37 @@ import {CAUSES} from './RulesCard';
 
 type Event = Schemas['Event'];
 
-const Form = styled.form`display: flex; flex-wrap: wrap; gap: ${space.s} ${space.m}; align-items: end; margin-bottom: ${space.m}; > :first-child { flex: 1 1 320px; }`;
-const Reply = styled.code`font: 12px/1.4 ${font.mono}; white-space: normal; overflow-wrap: anywhere; display: block; min-width: 28ch;`;
-const Mono = styled.span`font: 12px ${font.mono};`;
+const Form = styled.form`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s} ${space.m};
+  align-items: end;
+  margin-bottom: ${space.m};
+  > :first-child {
+    flex: 1 1 320px;
+  }
+`;
+const Reply = styled.code`
+  font: 12px/1.4 ${font.mono};
+  white-space: normal;
+  overflow-wrap: anywhere;
+  display: block;
+  min-width: 28ch;
+`;
+const Mono = styled.span`
+  font: 12px ${font.mono};
+`;
 
 const LEVELS: Partial<Record<Event['kind'], 'right' | 'risk' | 'fault' | 'note'>> = {
-  delivered: 'right', opened: 'right', clicked: 'right', delayed: 'risk', bounced: 'fault', complained: 'fault', withheld: 'note', unsubscribed: 'note', accepted: 'note',
+  delivered: 'right',
+  opened: 'right',
+  clicked: 'right',
+  delayed: 'risk',
+  bounced: 'fault',
+  complained: 'fault',
+  withheld: 'note',
+  unsubscribed: 'note',
+  accepted: 'note',
 };
 const MEANING: Record<Event['kind'], string> = {
   accepted: 'taken from us for delivery',
@@ -44,12 +69,15 @@ const SINCE = [
   {value: '2160', label: 'Last 90 days'},
   {value: 'moment', label: 'Since a moment'},
 ];
-const sinceOf = (hours: string, now = Date.now()): string => new Date(now - Number(hours) * 3_600_000).toISOString().slice(0, 19) + 'Z';
+const sinceOf = (hours: string, now = Date.now()): string =>
+  new Date(now - Number(hours) * 3_600_000).toISOString().slice(0, 19) + 'Z';
 /** Which of the choices a moment is; `moment` when it is none. */
 export function sinceChoice(since: string, now = Date.now()): string {
   if (!since) return 'weeks';
   const hours = (now - Date.parse(since)) / 3_600_000;
-  return ['1', '24', '168', '2160'].find((each) => hours >= Number(each) - 0.01 && hours < Number(each) + 0.75) ?? 'moment';
+  return (
+    ['1', '24', '168', '2160'].find((each) => hours >= Number(each) - 0.01 && hours < Number(each) + 0.75) ?? 'moment'
+  );
 }
 
 /** What is typed, as what is looked for: an address, a message id, or words of a reply. */
@@ -57,7 +85,8 @@ export function searchOf(text: string): TrailSearch {
   const typed = text.trim();
   if (!typed) return {};
   if (/^<.+>$/.test(typed)) return {message_id: typed.slice(1, -1)};
-  if (/^\S+@\S+\.\S+$/.test(typed)) return /\d.*@|@.*\d/.test(typed) && typed.split('@')[0]!.length > 24 ? {message_id: typed} : {recipient: typed};
+  if (/^\S+@\S+\.\S+$/.test(typed))
+    return /\d.*@|@.*\d/.test(typed) && typed.split('@')[0]!.length > 24 ? {message_id: typed} : {recipient: typed};
   return {reply: typed};
 }
 
@@ -80,7 +109,9 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
     since: view.get('since') || undefined,
     until: view.get('until') || undefined,
   };
-  const narrowed = ['kind', 'cause', 'provider', 'stream', 'relay', 'ip', 'since', 'until'].filter((name) => view.get(name));
+  const narrowed = ['kind', 'cause', 'provider', 'stream', 'relay', 'ip', 'since', 'until'].filter((name) =>
+    view.get(name),
+  );
   const trail = useTrail(tenant, search, live);
   const one = Boolean(search.recipient || search.message_id);
   const rows = one ? [...(trail.data?.items ?? [])].reverse() : (trail.data?.items ?? []);
@@ -93,33 +124,102 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
     view.set('find', what);
   };
   return (
-    <Card title={one ? `Trail of ${asked}` : asked ? `Replies that say “${asked}”` : 'What happened lately'} note={one ? 'in the order in which it happened' : 'newest first'}>
+    <Card
+      title={one ? `Trail of ${asked}` : asked ? `Replies that say “${asked}”` : 'What happened lately'}
+      note={one ? 'in the order in which it happened' : 'newest first'}
+    >
       <Form onSubmit={submit}>
-        <Field label="An address, a <message id>, or words of a reply" mono value={text} onChange={setText} placeholder="kim@tidepost.example" />
-        <Button type="submit" tone="main">Find</Button>
+        <Field
+          label="An address, a <message id>, or words of a reply"
+          mono
+          value={text}
+          onChange={setText}
+          placeholder="kim@tidepost.example"
+        />
+        <Button type="submit" tone="main">
+          Find
+        </Button>
         {asked && <Button onPress={() => follow('')}>All mail</Button>}
-        <Choice label="Kind" value={view.get('kind') || 'all'} options={[{value: 'all', label: 'Every kind'}, ...Object.keys(MEANING).map((value) => ({value, label: value}))]} shown={listed('kind').length > 1 ? listed('kind').join(', ') : undefined} onChange={(value) => view.set('kind', value === 'all' ? '' : value)} />
-        <Choice label="Cause" value={view.get('cause') || 'all'} options={[{value: 'all', label: 'Every cause'}, ...[...CAUSES, 'unclassified'].map((value) => ({value, label: words(value)}))]} shown={listed('cause').length > 1 ? `${listed('cause').length} causes` : undefined} onChange={(value) => view.set('cause', value === 'all' ? '' : value)} />
-        <Choice label="Provider" value={view.get('provider') || 'all'} options={[{value: 'all', label: 'Every provider'}, ...(providers.data ?? []).map((each) => ({value: each.provider, label: each.label}))]} onChange={(value) => view.set('provider', value === 'all' ? '' : value)} />
-        <Choice label="Since" value={sinceChoice(view.get('since'))} options={SINCE} onChange={(value) => view.set('since', value === 'weeks' ? '' : sinceOf(value))} />
-        <Checkbox isSelected={live} onChange={setLive}>{({isSelected}) => <>{isSelected ? '☑' : '☐'} keep looking</>}</Checkbox>
+        <Choice
+          label="Kind"
+          value={view.get('kind') || 'all'}
+          options={[
+            {value: 'all', label: 'Every kind'},
+            ...Object.keys(MEANING).map((value) => ({value, label: value})),
+          ]}
+          shown={listed('kind').length > 1 ? listed('kind').join(', ') : undefined}
+          onChange={(value) => view.set('kind', value === 'all' ? '' : value)}
+        />
+        <Choice
+          label="Cause"
+          value={view.get('cause') || 'all'}
+          options={[
+            {value: 'all', label: 'Every cause'},
+            ...[...CAUSES, 'unclassified'].map((value) => ({value, label: words(value)})),
+          ]}
+          shown={listed('cause').length > 1 ? `${listed('cause').length} causes` : undefined}
+          onChange={(value) => view.set('cause', value === 'all' ? '' : value)}
+        />
+        <Choice
+          label="Provider"
+          value={view.get('provider') || 'all'}
+          options={[
+            {value: 'all', label: 'Every provider'},
+            ...(providers.data ?? []).map((each) => ({value: each.provider, label: each.label})),
+          ]}
+          onChange={(value) => view.set('provider', value === 'all' ? '' : value)}
+        />
+        <Choice
+          label="Since"
+          value={sinceChoice(view.get('since'))}
+          options={SINCE}
+          onChange={(value) => view.set('since', value === 'weeks' ? '' : sinceOf(value))}
+        />
+        <Checkbox isSelected={live} onChange={setLive}>
+          {({isSelected}) => <>{isSelected ? '☑' : '☐'} keep looking</>}
+        </Checkbox>
       </Form>
       {narrowed.length > 0 && (
         <p style={{fontSize: 12}}>
-          Narrowed to {narrowed.map((name) => `${name} ${view.get(name).replaceAll(',', ', ').replaceAll('_', ' ')}`).join('; ')}{' '}
-          <Button tone="link" onPress={() => view.clear(...narrowed)}>Show all again</Button>
+          Narrowed to{' '}
+          {narrowed.map((name) => `${name} ${view.get(name).replaceAll(',', ', ').replaceAll('_', ' ')}`).join('; ')}{' '}
+          <Button tone="link" onPress={() => view.clear(...narrowed)}>
+            Show all again
+          </Button>
         </p>
       )}
       {trail.isPending && <Loading what="events" />}
       {trail.error && <Trouble error={trail.error} />}
-      {trail.data && rows.length === 0 && <Notice title="Nothing is known of it">No event of the last weeks fits. Is it spelt right?</Notice>}
+      {trail.data && rows.length === 0 && (
+        <Notice title="Nothing is known of it">No event of the last weeks fits. Is it spelt right?</Notice>
+      )}
       {rows.length > 0 && (
         <DataTable
           label="Events"
           columns={[
-            {name: 'When, UTC', value: (row: Event) => row.time, show: (row) => <Mono>{row.time.slice(0, 19).replace('T', ' ')}</Mono>},
-            {name: 'What', value: (row) => row.kind, show: (row) => <span title={MEANING[row.kind]}><Tag level={LEVELS[row.kind] ?? 'note'}>{row.kind}</Tag></span>},
-            {name: 'Recipient', value: (row) => row.recipient, show: (row) => <Button tone="link" onPress={() => follow(row.recipient)}><Mono>{row.recipient}</Mono></Button>},
+            {
+              name: 'When, UTC',
+              value: (row: Event) => row.time,
+              show: (row) => <Mono>{row.time.slice(0, 19).replace('T', ' ')}</Mono>,
+            },
+            {
+              name: 'What',
+              value: (row) => row.kind,
+              show: (row) => (
+                <span title={MEANING[row.kind]}>
+                  <Tag level={LEVELS[row.kind] ?? 'note'}>{row.kind}</Tag>
+                </span>
+              ),
+            },
+            {
+              name: 'Recipient',
+              value: (row) => row.recipient,
+              show: (row) => (
+                <Button tone="link" onPress={() => follow(row.recipient)}>
+                  <Mono>{row.recipient}</Mono>
+                </Button>
+              ),
+            },
             {
               name: 'Cause and reply',
               value: (row) => row.diagnostic,
@@ -135,8 +235,21 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
                 </>
               ),
             },
-            {name: 'Sent by', value: (row) => `${row.stream} ${row.relay}`, show: (row) => <Soft title={row.sender_lacks}>{[row.stream, row.relay].filter(Boolean).join(', ')}</Soft>},
-            {name: 'Message', value: (row) => row.message_id, show: (row) => row.message_id && <Button tone="link" onPress={() => follow(`<${row.message_id}>`)}><Mono>{row.message_id.slice(0, 22)}</Mono></Button>},
+            {
+              name: 'Sent by',
+              value: (row) => `${row.stream} ${row.relay}`,
+              show: (row) => <Soft title={row.sender_lacks}>{[row.stream, row.relay].filter(Boolean).join(', ')}</Soft>,
+            },
+            {
+              name: 'Message',
+              value: (row) => row.message_id,
+              show: (row) =>
+                row.message_id && (
+                  <Button tone="link" onPress={() => follow(`<${row.message_id}>`)}>
+                    <Mono>{row.message_id.slice(0, 22)}</Mono>
+                  </Button>
+                ),
+            },
           ]}
           rows={rows}
           id={(row) => `${row.time} ${row.kind} ${row.recipient} ${row.message_id} ${row.attempt}`}

@@ -16,26 +16,78 @@ const base = {
   [`GET ${T}/flow/names`]: () => ({streams: ['news'], relays: ['driftline'], ips: [], campaigns: ['a', 'b'], tags: []}),
 };
 const event = (more: Partial<Schemas['Event']> = {}): Schemas['Event'] => ({
-  kind: 'bounced', time: '2026-11-20T08:00:00Z', arrived_at: '2026-11-20T08:00:01Z', domain: 'd.example', recipient: 'kim@tidepost.example',
-  provider: 'tidepost.example', stream: 'news', relay: 'driftline', message_id: 'm1@d.example', reply_code: 550, enhanced_code: '5.1.1',
-  diagnostic: '550 5.1.1 no such mailbox', cause: 'no_such_mailbox', permanence: 'permanent', cause_rule: 'rule:no-mailbox', remote_host: '',
-  sending_ip: '', campaign: '', tags: [], attempt: 1, seconds_taken: null, sender_lacks: '', ...more,
+  kind: 'bounced',
+  time: '2026-11-20T08:00:00Z',
+  arrived_at: '2026-11-20T08:00:01Z',
+  domain: 'd.example',
+  recipient: 'kim@tidepost.example',
+  provider: 'tidepost.example',
+  stream: 'news',
+  relay: 'driftline',
+  message_id: 'm1@d.example',
+  reply_code: 550,
+  enhanced_code: '5.1.1',
+  diagnostic: '550 5.1.1 no such mailbox',
+  cause: 'no_such_mailbox',
+  permanence: 'permanent',
+  cause_rule: 'rule:no-mailbox',
+  remote_host: '',
+  sending_ip: '',
+  campaign: '',
+  tags: [],
+  attempt: 1,
+  seconds_taken: null,
+  sender_lacks: '',
+  ...more,
 });
 const feed = (more: Partial<Schemas['Feed']> = {}): Schemas['Feed'] => ({
-  name: 'driftline', kind: 'http', source: {addresses: [], path: '', host: '', port: null, tls: true, user: '', folder: 'INBOX', queue: '', virtual_host: '/'},
-  mapping: null, defaults: {domain: '', stream: '', relay: ''}, paused: false, key: 'abc', position: '', created_at: '2026-11-20T08:00:00Z',
-  last_arrival_at: null, last_event_at: null, usual_lag: null, lag: null, stored_today: 12, refused: 1, trouble: '', said: 'last event 4 min ago', ...more,
+  name: 'driftline',
+  kind: 'http',
+  source: {
+    addresses: [],
+    path: '',
+    host: '',
+    port: null,
+    tls: true,
+    user: '',
+    folder: 'INBOX',
+    queue: '',
+    virtual_host: '/',
+  },
+  mapping: null,
+  defaults: {domain: '', stream: '', relay: ''},
+  paused: false,
+  key: 'abc',
+  position: '',
+  created_at: '2026-11-20T08:00:00Z',
+  last_arrival_at: null,
+  last_event_at: null,
+  usual_lag: null,
+  lag: null,
+  stored_today: 12,
+  refused: 1,
+  trouble: '',
+  said: 'last event 4 min ago',
+  ...more,
 });
 
 describe('parts of the mail', () => {
   it('are chosen by one word', () => {
-    expect(partOptions({streams: ['news'], relays: [], ips: [], campaigns: ['a=b'], tags: []}).map((each) => each.value)).toEqual(['stream=news', 'campaign=a=b']);
+    expect(
+      partOptions({streams: ['news'], relays: [], ips: [], campaigns: ['a=b'], tags: []}).map((each) => each.value),
+    ).toEqual(['stream=news', 'campaign=a=b']);
     expect(whichOf('d.example', 'campaign=a=b')).toEqual({domain: 'd.example', campaign: 'a=b'});
     expect(whichOf('', '')).toEqual({domain: undefined});
   });
 
   it('say times as people do', () => {
-    expect([seconds(null), seconds(2.34), seconds(45), seconds(600), seconds(7200)]).toEqual(['', '2.3 s', '45 s', '10 min', '2.0 h']);
+    expect([seconds(null), seconds(2.34), seconds(45), seconds(600), seconds(7200)]).toEqual([
+      '',
+      '2.3 s',
+      '45 s',
+      '10 min',
+      '2.0 h',
+    ]);
   });
 });
 
@@ -62,10 +114,33 @@ describe('causes', () => {
     serviceWith({
       ...base,
       [`GET ${T}/flow/causes`]: () => ({
-        first_day: '2026-11-14', last_day: '2026-11-20',
-        rows: [{provider: 'tidepost.example', label: 'Tidepost', cause: 'mailbox_full', bounced: 4, delayed: 2, before: 0, is_new: true, days: [0, 6], example: '452 full'}],
+        first_day: '2026-11-14',
+        last_day: '2026-11-20',
+        rows: [
+          {
+            provider: 'tidepost.example',
+            label: 'Tidepost',
+            cause: 'mailbox_full',
+            bounced: 4,
+            delayed: 2,
+            before: 0,
+            is_new: true,
+            days: [0, 6],
+            example: '452 full',
+          },
+        ],
       }),
-      [`GET ${T}/wordings`]: () => [{id: 1, wording: '550 harbour closed #', example: 'x', cause: 'unclassified', count: 9, providers: ['Tidepost'], first_seen_at: '2026-11-20T08:00:00Z'}],
+      [`GET ${T}/wordings`]: () => [
+        {
+          id: 1,
+          wording: '550 harbour closed #',
+          example: 'x',
+          cause: 'unclassified',
+          count: 9,
+          providers: ['Tidepost'],
+          first_seen_at: '2026-11-20T08:00:00Z',
+        },
+      ],
     });
     open(<FlowPage who={who} />, '/?view=causes');
     expect(await screen.findByText('452 full')).toBeTruthy();
@@ -80,8 +155,22 @@ describe('comparison', () => {
     serviceWith({
       ...base,
       [`GET ${T}/flow/comparison`]: () => ({
-        first_day: '2026-11-14', last_day: '2026-11-20', first: 'a', second: 'b', providers: {},
-        rates: [{name: 'complaints', first: rate, second: rate, difference: 0, low: -0.01, high: 0.01, said: 'not enough mail to tell'}],
+        first_day: '2026-11-14',
+        last_day: '2026-11-20',
+        first: 'a',
+        second: 'b',
+        providers: {},
+        rates: [
+          {
+            name: 'complaints',
+            first: rate,
+            second: rate,
+            difference: 0,
+            low: -0.01,
+            high: 0.01,
+            said: 'not enough mail to tell',
+          },
+        ],
       }),
     });
     open(<FlowPage who={who} />, '/?view=compare&part=campaign%3Da&other=campaign%3Db');
@@ -92,7 +181,11 @@ describe('comparison', () => {
 
 describe('feeds', () => {
   it('open with secrets shown once', async () => {
-    const seen = serviceWith({...base, [`GET ${T}/feeds`]: () => [], [`POST ${T}/feeds`]: () => ({...feed(), token: 'rgf_x', secret: 'whsec_y'})});
+    const seen = serviceWith({
+      ...base,
+      [`GET ${T}/feeds`]: () => [],
+      [`POST ${T}/feeds`]: () => ({...feed(), token: 'rgf_x', secret: 'whsec_y'}),
+    });
     open(<FlowPage who={who} />, '/?view=feeds');
     await userEvent.click((await screen.findAllByRole('button', {name: 'Open a feed'}))[0]!);
     await userEvent.type(screen.getByLabelText('Name'), 'driftline');
@@ -107,11 +200,29 @@ describe('feeds', () => {
     const seen = serviceWith({
       ...base,
       [`GET ${T}/feeds`]: () => [feed()],
-      [`GET ${T}/feeds/driftline/refused`]: () => ({items: [{id: 4, arrived_at: '2026-11-20T08:00:00Z', item: '{"kind": "posted"}', problems: [{line: 1, field: 'kind', what: 'posted is no kind', remedy: ''}]}], next: null}),
+      [`GET ${T}/feeds/driftline/refused`]: () => ({
+        items: [
+          {
+            id: 4,
+            arrived_at: '2026-11-20T08:00:00Z',
+            item: '{"kind": "posted"}',
+            problems: [{line: 1, field: 'kind', what: 'posted is no kind', remedy: ''}],
+          },
+        ],
+        next: null,
+      }),
       [`POST ${T}/feeds/driftline/refused/replay`]: () => ({tried: 1, stored: 1, repeated: 0, refused: 0}),
       [`POST ${T}/mapping-trials`]: () => ({
-        problem: '', remedy: '',
-        rows: [{left_out: false, steps: [{field: 'kind', path: '$.event', found: 'back', value: 'bounced'}], event: {kind: 'bounced', cause: 'no_such_mailbox', permanence: 'permanent', cause_rule: 'rule:no-mailbox'}, problems: []}],
+        problem: '',
+        remedy: '',
+        rows: [
+          {
+            left_out: false,
+            steps: [{field: 'kind', path: '$.event', found: 'back', value: 'bounced'}],
+            event: {kind: 'bounced', cause: 'no_such_mailbox', permanence: 'permanent', cause_rule: 'rule:no-mailbox'},
+            problems: [],
+          },
+        ],
       }),
       [`PATCH ${T}/feeds/driftline`]: () => feed(),
     });
@@ -129,14 +240,28 @@ describe('feeds', () => {
   });
 
   it('take another source and password after they were opened', async () => {
-    const box = feed({name: 'returns', kind: 'mailbox', refused: 0, source: {...feed().source, host: 'mail.office.example', user: 'bounces', port: 993}});
-    const seen = serviceWith({...base, [`GET ${T}/feeds`]: () => [box], [`GET ${T}/feeds/returns/refused`]: () => ({items: [], next: null}), [`PATCH ${T}/feeds/returns`]: () => box});
+    const box = feed({
+      name: 'returns',
+      kind: 'mailbox',
+      refused: 0,
+      source: {...feed().source, host: 'mail.office.example', user: 'bounces', port: 993},
+    });
+    const seen = serviceWith({
+      ...base,
+      [`GET ${T}/feeds`]: () => [box],
+      [`GET ${T}/feeds/returns/refused`]: () => ({items: [], next: null}),
+      [`PATCH ${T}/feeds/returns`]: () => box,
+    });
     open(<FlowPage who={who} />, '/?view=feeds');
     await userEvent.click(await screen.findByRole('button', {name: 'Open'}));
     await userEvent.click(screen.getByText('Where it reads, and what its events are'));
     await userEvent.type(screen.getByLabelText('New password'), 'secret');
     await userEvent.type(screen.getByLabelText('Relay where the source says none'), 'driftline');
     await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
-    expect(seen.find((each) => each.method === 'PATCH')!.body).toMatchObject({password: 'secret', defaults: {relay: 'driftline'}, source: {host: 'mail.office.example', port: 993, user: 'bounces'}});
+    expect(seen.find((each) => each.method === 'PATCH')!.body).toMatchObject({
+      password: 'secret',
+      defaults: {relay: 'driftline'},
+      source: {host: 'mail.office.example', port: 993, user: 'bounces'},
+    });
   });
 });

@@ -26,7 +26,12 @@ describe('a file in pieces', () => {
   });
 
   it('goes by its name, and has to be UTF-8', async () => {
-    expect([typeOf('a.CSV', 'http'), typeOf('b.eml', 'mail'), typeOf('mail.log', 'log'), typeOf('x.json', 'http')]).toEqual(['text/csv', 'message/rfc822', 'text/plain', 'application/x-ndjson']);
+    expect([
+      typeOf('a.CSV', 'http'),
+      typeOf('b.eml', 'mail'),
+      typeOf('mail.log', 'log'),
+      typeOf('x.json', 'http'),
+    ]).toEqual(['text/csv', 'message/rfc822', 'text/plain', 'application/x-ndjson']);
     await expect(all(new Uint8Array([0x7b, 0xff, 0x0a]), 'application/x-ndjson', 2)).rejects.toThrow(TypeError);
   });
 });

@@ -10,7 +10,15 @@ export interface Piece {
 }
 
 export const typeOf = (name: string, kind: string): string =>
-  /\.csv$/i.test(name) ? 'text/csv' : /\.eml$/i.test(name) ? 'message/rfc822' : /\.mbox$/i.test(name) ? 'application/mbox' : kind === 'log' ? 'text/plain' : 'application/x-ndjson';
+  /\.csv$/i.test(name)
+    ? 'text/csv'
+    : /\.eml$/i.test(name)
+      ? 'message/rfc822'
+      : /\.mbox$/i.test(name)
+        ? 'application/mbox'
+        : kind === 'log'
+          ? 'text/plain'
+          : 'application/x-ndjson';
 
 /** Pieces of whole rows; CSV has its head in each, and quoted line breaks stay within a row. Messages are one piece. */
 export async function* piecesOf(file: Blob, type: string, rows = ROWS): AsyncGenerator<Piece> {

@@ -14,8 +14,20 @@ import {colour, space} from '../../design/tokens';
 
 type Room = Schemas['Room'];
 type Factor = Room['factor'];
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.xs} ${space.s}; align-items: center; margin-bottom: ${space.s};`;
-const Key = styled.p`font-size: 12px; color: ${colour('soft')}; b { color: ${colour('ink')}; }`;
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.xs} ${space.s};
+  align-items: center;
+  margin-bottom: ${space.s};
+`;
+const Key = styled.p`
+  font-size: 12px;
+  color: ${colour('soft')};
+  b {
+    color: ${colour('ink')};
+  }
+`;
 
 export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
   const found = useRoom(tenant, of.subject, of.name);
@@ -31,7 +43,12 @@ export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
           columns={[
             {name: 'Factor', value: (row: Room) => factor(row.factor)},
             {name: 'At', value: (row) => row.label},
-            {name: 'Is', value: (row) => row.measure, show: (row) => (row.measure == null ? '' : percent(row.measure)), number: true},
+            {
+              name: 'Is',
+              value: (row) => row.measure,
+              show: (row) => (row.measure == null ? '' : percent(row.measure)),
+              number: true,
+            },
             {name: 'Until watch', value: (row) => row.to_watch, show: (row) => left(row.to_watch, row.watch_on)},
             {name: 'Until stop', value: (row) => row.to_stop, show: (row) => left(row.to_stop, row.stop_on)},
           ]}
@@ -45,28 +62,49 @@ export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
 }
 
 const SHARES = [
-  {value: '1', label: 'as it is'}, {value: '0.5', label: 'halved'}, {value: '0.2', label: 'a fifth'}, {value: '0', label: 'gone'},
+  {value: '1', label: 'as it is'},
+  {value: '0.5', label: 'halved'},
+  {value: '0.2', label: 'a fifth'},
+  {value: '0', label: 'gone'},
 ];
 const VOLUMES = [
-  {value: '1', label: 'as much mail'}, {value: '0.5', label: 'half the mail'}, {value: '0.2', label: 'a fifth of the mail'},
-  {value: '2', label: 'twice the mail'}, {value: '5', label: 'five times the mail'},
+  {value: '1', label: 'as much mail'},
+  {value: '0.5', label: 'half the mail'},
+  {value: '0.2', label: 'a fifth of the mail'},
+  {value: '2', label: 'twice the mail'},
+  {value: '5', label: 'five times the mail'},
 ];
 
 export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; pulls: Schemas['Pull'][]}) {
-  const factors = [...new Set(pulls.filter((pull) => pull.points >= 0.5 && pull.unit !== 'drop' && pull.unit !== 'doublings').map((pull) => pull.factor))].slice(0, 5);
+  const factors = [
+    ...new Set(
+      pulls
+        .filter((pull) => pull.points >= 0.5 && pull.unit !== 'drop' && pull.unit !== 'doublings')
+        .map((pull) => pull.factor),
+    ),
+  ].slice(0, 5);
   const [volume, setVolume] = useState('1');
   const [remains, setRemains] = useState<Partial<Record<Factor, number>>>({});
   const [table, setTable] = useState(false);
   const found = useAhead(tenant, of, {volume: Number(volume), remains, days: 28});
   const changed = volume !== '1' || Object.values(remains).some((share) => share !== 1);
   return (
-    <Card title="What if" note="the next four weeks, as it goes and with a change" actions={<Button onPress={() => setTable(!table)}>{table ? 'Show the chart' : 'Show as table'}</Button>}>
+    <Card
+      title="What if"
+      note="the next four weeks, as it goes and with a change"
+      actions={<Button onPress={() => setTable(!table)}>{table ? 'Show the chart' : 'Show as table'}</Button>}
+    >
       <Row>
         <Choice label="Volume" value={volume} options={VOLUMES} onChange={setVolume} />
         {factors.map((name) => (
           <span key={name}>
             {factor(name)}{' '}
-            <Choice label={`${factor(name)} that remain`} value={String(remains[name] ?? 1)} options={SHARES} onChange={(share) => setRemains({...remains, [name]: Number(share)})} />
+            <Choice
+              label={`${factor(name)} that remain`}
+              value={String(remains[name] ?? 1)}
+              options={SHARES}
+              onChange={(share) => setRemains({...remains, [name]: Number(share)})}
+            />
           </span>
         ))}
         {factors.length === 0 && <Soft>Nothing pulls that could be mended.</Soft>}
@@ -88,7 +126,11 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
         />
       )}
       {found.data && !table && <Chart days={found.data.days} changed={changed} />}
-      {found.data?.sound_again && <p role="status">Sound again on <b>{day(found.data.sound_again)}</b>.</p>}
+      {found.data?.sound_again && (
+        <p role="status">
+          Sound again on <b>{day(found.data.sound_again)}</b>.
+        </p>
+      )}
     </Card>
   );
 }
@@ -100,17 +142,62 @@ function Chart({days, changed}: {days: Schemas['AheadDay'][]; changed: boolean})
       <div style={{height: 150}} role="img" aria-label="Readings to come; the table holds the figures">
         <ResponsiveContainer>
           <LineChart data={days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
-            <CartesianGrid vertical={false} stroke={colour('line')} strokeDasharray="2 4" horizontalValues={[35, 60, 80]} />
-            <XAxis dataKey="day" tickFormatter={day} tick={tick} tickLine={false} stroke={colour('line')} minTickGap={56} />
-            <YAxis width={34} domain={[0, 100]} ticks={[0, 35, 60, 80, 100]} tick={tick} tickLine={false} axisLine={false} />
-            <Line dataKey="as_it_goes" stroke={colour('soft')} strokeDasharray="4 3" strokeWidth={1.6} dot={false} isAnimationActive={false} />
-            {changed && <Line dataKey="with_change" stroke={colour('sound')} strokeWidth={2} dot={false} isAnimationActive={false} />}
+            <CartesianGrid
+              vertical={false}
+              stroke={colour('line')}
+              strokeDasharray="2 4"
+              horizontalValues={[35, 60, 80]}
+            />
+            <XAxis
+              dataKey="day"
+              tickFormatter={day}
+              tick={tick}
+              tickLine={false}
+              stroke={colour('line')}
+              minTickGap={56}
+            />
+            <YAxis
+              width={34}
+              domain={[0, 100]}
+              ticks={[0, 35, 60, 80, 100]}
+              tick={tick}
+              tickLine={false}
+              axisLine={false}
+            />
+            <Line
+              dataKey="as_it_goes"
+              stroke={colour('soft')}
+              strokeDasharray="4 3"
+              strokeWidth={1.6}
+              dot={false}
+              isAnimationActive={false}
+            />
+            {changed && (
+              <Line
+                dataKey="with_change"
+                stroke={colour('sound')}
+                strokeWidth={2}
+                dot={false}
+                isAnimationActive={false}
+              />
+            )}
             <Tooltip
               content={({payload, label}) =>
                 payload?.length ? (
-                  <div style={{background: colour('sheet'), border: `1px solid ${colour('line')}`, padding: '4px 8px', fontSize: 12}}>
+                  <div
+                    style={{
+                      background: colour('sheet'),
+                      border: `1px solid ${colour('line')}`,
+                      padding: '4px 8px',
+                      fontSize: 12,
+                    }}
+                  >
                     <b>{day(String(label))}</b>
-                    {payload.map((part) => <div key={String(part.dataKey)}>{part.dataKey === 'as_it_goes' ? 'as it goes' : 'with the change'}: {String(part.value)}</div>)}
+                    {payload.map((part) => (
+                      <div key={String(part.dataKey)}>
+                        {part.dataKey === 'as_it_goes' ? 'as it goes' : 'with the change'}: {String(part.value)}
+                      </div>
+                    ))}
                   </div>
                 ) : null
               }
@@ -119,7 +206,13 @@ function Chart({days, changed}: {days: Schemas['AheadDay'][]; changed: boolean})
         </ResponsiveContainer>
       </div>
       <Key>
-        Dashed: as it goes.{changed && <> Green: <b>with the change</b>.</>}
+        Dashed: as it goes.
+        {changed && (
+          <>
+            {' '}
+            Green: <b>with the change</b>.
+          </>
+        )}
       </Key>
     </>
   );

@@ -14,12 +14,21 @@ import {colour, space} from '../../design/tokens';
 import {eventsOf} from './PullsCard';
 
 type Move = Schemas['Move'];
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-bottom: ${space.s};`;
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+  margin-bottom: ${space.s};
+`;
 const Marks = styled.ul`
   margin: ${space.s} 0 0;
   padding-left: 18px;
   font-size: 13px;
-  li { margin: 2px 0; overflow-wrap: anywhere; }
+  li {
+    margin: 2px 0;
+    overflow-wrap: anywhere;
+  }
 `;
 
 interface MovedCardProps {
@@ -74,34 +83,66 @@ function Found({found, tenant}: {found: Schemas['Moved']; tenant: string}) {
         {change != null && most && Math.abs(change) >= 1 && (
           <>
             {' '}
-            mostly {factor(most[0]).toLowerCase()} at {most[1].at.length === 1 ? most[1].at[0] : `${most[1].at.length} providers`} ({(-most[1].change).toFixed(1)} points)
+            mostly {factor(most[0]).toLowerCase()} at{' '}
+            {most[1].at.length === 1 ? most[1].at[0] : `${most[1].at.length} providers`} ({(-most[1].change).toFixed(1)}{' '}
+            points)
           </>
         )}
         {change != null && Math.abs(change) < 1 && ' hardly moved'}
       </p>
       {found.moves.length > 0 ? (
         <>
-        <DataTable
-          label="Moves"
-          columns={[
-            {name: 'Points', value: (row: Move) => -row.change, show: (row) => <span style={{color: colour(row.change > 0 ? 'corroded' : 'sound')}}>{row.change > 0 ? '−' : '+'}{Math.abs(row.change).toFixed(1)}</span>, number: true},
-            {
-              name: 'Factor',
-              value: (row) => factor(row.factor),
-              show: (row) => {
-                const to = eventsOfMove(row, found, tenant);
-                return to ? <Link to={to} title="The events behind it">{factor(row.factor)}</Link> : factor(row.factor);
+          <DataTable
+            label="Moves"
+            columns={[
+              {
+                name: 'Points',
+                value: (row: Move) => -row.change,
+                show: (row) => (
+                  <span style={{color: colour(row.change > 0 ? 'corroded' : 'sound')}}>
+                    {row.change > 0 ? '−' : '+'}
+                    {Math.abs(row.change).toFixed(1)}
+                  </span>
+                ),
+                number: true,
               },
-            },
-            {name: 'At', value: (row) => row.label},
-            {name: 'Was', value: (row) => row.measure_before, show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')), number: true},
-            {name: 'Is', value: (row) => row.measure_after, show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')), number: true},
-          ]}
-          rows={found.moves.slice(0, all ? undefined : SHOWN)}
-          id={(row) => row.factor + row.provider}
-          file={`moved-${found.name}.csv`}
-        />
-        {found.moves.length > SHOWN && <Button tone="link" onPress={() => setAll(!all)}>{all ? 'Only the largest' : `All ${found.moves.length}`}</Button>}
+              {
+                name: 'Factor',
+                value: (row) => factor(row.factor),
+                show: (row) => {
+                  const to = eventsOfMove(row, found, tenant);
+                  return to ? (
+                    <Link to={to} title="The events behind it">
+                      {factor(row.factor)}
+                    </Link>
+                  ) : (
+                    factor(row.factor)
+                  );
+                },
+              },
+              {name: 'At', value: (row) => row.label},
+              {
+                name: 'Was',
+                value: (row) => row.measure_before,
+                show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')),
+                number: true,
+              },
+              {
+                name: 'Is',
+                value: (row) => row.measure_after,
+                show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')),
+                number: true,
+              },
+            ]}
+            rows={found.moves.slice(0, all ? undefined : SHOWN)}
+            id={(row) => row.factor + row.provider}
+            file={`moved-${found.name}.csv`}
+          />
+          {found.moves.length > SHOWN && (
+            <Button tone="link" onPress={() => setAll(!all)}>
+              {all ? 'Only the largest' : `All ${found.moves.length}`}
+            </Button>
+          )}
         </>
       ) : (
         <Notice title="Nothing moved">The pulls of both days are the same.</Notice>

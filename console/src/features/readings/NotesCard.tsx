@@ -18,9 +18,20 @@ const List = styled.ul`
   max-height: 220px;
   overflow: auto;
   font-size: 13px;
-  li { padding: 3px 0; overflow-wrap: anywhere; }
+  li {
+    padding: 3px 0;
+    overflow-wrap: anywhere;
+  }
 `;
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; > :nth-child(2) { flex: 1; }`;
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+  > :nth-child(2) {
+    flex: 1;
+  }
+`;
 
 export function NotesCard({tenant, domain, marks}: {tenant: string; domain: string; marks: Mark[]}) {
   const add = useAddMark(tenant);
@@ -34,14 +45,27 @@ export function NotesCard({tenant, domain, marks}: {tenant: string; domain: stri
         {[...marks].reverse().map((mark) => (
           <li key={`${mark.day}${mark.kind}${mark.text}${mark.id ?? ''}`}>
             <b>{day(mark.day)}</b> <Small>{words(mark.kind)}</Small> {mark.text} {mark.by && <Small>{mark.by}</Small>}
-            {mark.id != null && <Button tone="link" onPress={() => drop.mutate(mark.id!)} aria-label={`Take the note of ${day(mark.day)} away`}>Take away</Button>}
+            {mark.id != null && (
+              <Button
+                tone="link"
+                onPress={() => drop.mutate(mark.id!)}
+                aria-label={`Take the note of ${day(mark.day)} away`}
+              >
+                Take away
+              </Button>
+            )}
           </li>
         ))}
       </List>
       <Row>
         <Field label="Day" type="date" value={date} onChange={setDate} />
         <Field label="Note" value={text} onChange={setText} placeholder="The spring list went out" />
-        <Button isDisabled={!text.trim() || add.isPending} onPress={() => add.mutate({day: date, text, domain}, {onSuccess: () => setText('')})}>Add the note</Button>
+        <Button
+          isDisabled={!text.trim() || add.isPending}
+          onPress={() => add.mutate({day: date, text, domain}, {onSuccess: () => setText('')})}
+        >
+          Add the note
+        </Button>
       </Row>
       {add.error && <Trouble error={add.error} />}
       {drop.error && <Trouble error={drop.error} />}

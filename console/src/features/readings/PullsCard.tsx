@@ -13,17 +13,38 @@ const List = styled.ul`
   padding: 0;
   display: grid;
   gap: 7px;
-  li { display: grid; grid-template-columns: 196px 1fr 34px; gap: 8px; align-items: center; }
-  i { display: block; height: 14px; min-width: 1px; }
-  b { font-weight: 600; text-align: right; font-size: 13px; }
-  span { font-size: 13px; line-height: 1.2; }
+  li {
+    display: grid;
+    grid-template-columns: 196px 1fr 34px;
+    gap: 8px;
+    align-items: center;
+  }
+  i {
+    display: block;
+    height: 14px;
+    min-width: 1px;
+  }
+  b {
+    font-weight: 600;
+    text-align: right;
+    font-size: 13px;
+  }
+  span {
+    font-size: 13px;
+    line-height: 1.2;
+  }
 `;
 
 type Pull = Schemas['Pull'];
 const REMEMBERED = 14; // days of events that a pull is still made of, more or less
 
 /** Where the events of a pull are listed; nowhere for findings of the audit, and for held addresses. */
-export function eventsOf(pull: Pull, tenant: string, of: {subject: string; name: string}, day: string): string | undefined {
+export function eventsOf(
+  pull: Pull,
+  tenant: string,
+  of: {subject: string; name: string},
+  day: string,
+): string | undefined {
   if (of.subject === 'domain' && pull.factor === 'audit') return `/domains/${tenant}/${of.name}?view=records`;
   if (of.subject === 'domain' && pull.factor === 'held') return `/suppression?tenant=${tenant}`;
   if (!pull.kinds?.length) return undefined;
@@ -36,7 +57,15 @@ export function eventsOf(pull: Pull, tenant: string, of: {subject: string; name:
   return `/flow?${asked}`;
 }
 
-export function PullsCard({reading, tenant, of}: {reading: Schemas['Reading'] | undefined; tenant: string; of: {subject: string; name: string}}) {
+export function PullsCard({
+  reading,
+  tenant,
+  of,
+}: {
+  reading: Schemas['Reading'] | undefined;
+  tenant: string;
+  of: {subject: string; name: string};
+}) {
   if (!reading || reading.value == null) return null;
   const pulls = (reading.pulls ?? []).filter((pull) => pull.points > 0);
   const shown = pulls.slice(0, 7);
@@ -50,16 +79,21 @@ export function PullsCard({reading, tenant, of}: {reading: Schemas['Reading'] | 
         {shown.map((pull) => (
           <li key={pull.factor + pull.provider}>
             <span>
-              <Named to={eventsOf(pull, tenant, of, reading.day)}>{factor(pull.factor)}, {pull.label}</Named>
+              <Named to={eventsOf(pull, tenant, of, reading.day)}>
+                {factor(pull.factor)}, {pull.label}
+              </Named>
               <br />
               <Small>
-                {measured(pull.measure, pull.unit ?? 'rate')}, lines {lineOf(pull.watch, pull.unit ?? 'rate')} and {lineOf(pull.stop, pull.unit ?? 'rate')}
+                {measured(pull.measure, pull.unit ?? 'rate')}, lines {lineOf(pull.watch, pull.unit ?? 'rate')} and{' '}
+                {lineOf(pull.stop, pull.unit ?? 'rate')}
               </Small>
             </span>
             <i
               style={{
                 width: `${(100 * pull.points) / most}%`,
-                background: colour(pull.measure >= pull.stop ? 'corroded' : pull.measure >= pull.watch ? 'tarnished' : 'soft'),
+                background: colour(
+                  pull.measure >= pull.stop ? 'corroded' : pull.measure >= pull.watch ? 'tarnished' : 'soft',
+                ),
               }}
             />
             <b>{pull.points}</b>
@@ -77,4 +111,11 @@ export function PullsCard({reading, tenant, of}: {reading: Schemas['Reading'] | 
   );
 }
 
-const Named = ({to, children}: {to: string | undefined; children: ReactNode}) => (to ? <Link to={to} title="Its events">{children}</Link> : <>{children}</>);
+const Named = ({to, children}: {to: string | undefined; children: ReactNode}) =>
+  to ? (
+    <Link to={to} title="Its events">
+      {children}
+    </Link>
+  ) : (
+    <>{children}</>
+  );

@@ -1,6 +1,17 @@
 /** A reading over time with its margin and what happened, and beneath it what pulled it down. */
 import {useState} from 'react';
-import {Area, AreaChart, CartesianGrid, ComposedChart, Line, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
+import {
+  Area,
+  AreaChart,
+  CartesianGrid,
+  ComposedChart,
+  Line,
+  ReferenceLine,
+  ResponsiveContainer,
+  Tooltip,
+  XAxis,
+  YAxis,
+} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
@@ -19,7 +30,9 @@ const Tip = styled.div`
   border: 1px solid ${colour('line')};
   padding: 6px 10px;
   font-size: 12px;
-  p { color: ${colour('soft')}; }
+  p {
+    color: ${colour('soft')};
+  }
 `;
 
 const AXIS = {left: 34, bottom: 24, top: 6};
@@ -77,7 +90,14 @@ export function ReadingCard({readings, provider, providers, onProvider, file, ma
             {name: 'Condition', value: (row) => row.condition ?? 'too little mail'},
             {name: 'Recent mail', value: (row) => Math.round(row.mail), number: true},
             {name: 'Heaviest pull', value: heaviest},
-            {name: 'What happened', value: (row) => marks.filter((mark) => mark.day === row.day).map((mark) => mark.text).join('; ')},
+            {
+              name: 'What happened',
+              value: (row) =>
+                marks
+                  .filter((mark) => mark.day === row.day)
+                  .map((mark) => mark.text)
+                  .join('; '),
+            },
           ]}
           rows={[...readings].reverse()}
           id={(row) => row.day}
@@ -99,13 +119,21 @@ const heaviest = (row: Reading): string => {
 };
 
 const SIGN: Record<Mark['kind'], string> = {
-  note: 'n', record: 'r', finding: 'f', shift: 's', outage: 'o', policy: 'p', sending_ip: 'a', volume: 'v',
+  note: 'n',
+  record: 'r',
+  finding: 'f',
+  shift: 's',
+  outage: 'o',
+  policy: 'p',
+  sending_ip: 'a',
+  volume: 'v',
 };
 
 /** Marks of each day, and their signs: several of a day share a line. */
 function byDay(marks: Mark[], first: string, last: string): [string, Mark[]][] {
   const days = new Map<string, Mark[]>();
-  for (const mark of marks) if (mark.day >= first && mark.day <= last) days.set(mark.day, [...(days.get(mark.day) ?? []), mark]);
+  for (const mark of marks)
+    if (mark.day >= first && mark.day <= last) days.set(mark.day, [...(days.get(mark.day) ?? []), mark]);
   return [...days];
 }
 const signs = (marks: Mark[]): string => [...new Set(marks.map((mark) => SIGN[mark.kind]))].join('');
@@ -122,7 +150,11 @@ function Chart({readings, marks, onDay}: {readings: Reading[]; marks: Mark[]; on
   const first = readings[0]!.day;
   const happened = byDay(marks, first, readings.at(-1)!.day);
   return (
-    <div style={{height: 230, position: 'relative'}} role="img" aria-label={`Readings from ${day(first)} to today; the table holds the figures`}>
+    <div
+      style={{height: 230, position: 'relative'}}
+      role="img"
+      aria-label={`Readings from ${day(first)} to today; the table holds the figures`}
+    >
       <Strip />
       <ResponsiveContainer>
         <ComposedChart
@@ -131,13 +163,39 @@ function Chart({readings, marks, onDay}: {readings: Reading[]; marks: Mark[]; on
           onClick={(state) => state?.activeLabel != null && onDay?.(String(state.activeLabel))}
           style={onDay ? {cursor: 'pointer'} : undefined}
         >
-          <CartesianGrid vertical={false} stroke={colour('line')} strokeDasharray="2 4" horizontalValues={[35, 60, 80]} />
-          <XAxis dataKey="day" height={AXIS.bottom} tickFormatter={day} tick={tick} tickLine={false} stroke={colour('line')} minTickGap={56} />
-          <YAxis width={AXIS.left} domain={[0, 100]} ticks={[0, 35, 60, 80, 100]} tick={tick} tickLine={false} axisLine={false} />
+          <CartesianGrid
+            vertical={false}
+            stroke={colour('line')}
+            strokeDasharray="2 4"
+            horizontalValues={[35, 60, 80]}
+          />
+          <XAxis
+            dataKey="day"
+            height={AXIS.bottom}
+            tickFormatter={day}
+            tick={tick}
+            tickLine={false}
+            stroke={colour('line')}
+            minTickGap={56}
+          />
+          <YAxis
+            width={AXIS.left}
+            domain={[0, 100]}
+            ticks={[0, 35, 60, 80, 100]}
+            tick={tick}
+            tickLine={false}
+            axisLine={false}
+          />
           <Area dataKey="band" fill={colour('soft')} fillOpacity={0.2} stroke="none" isAnimationActive={false} />
           <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.8} dot={false} isAnimationActive={false} />
           {happened.map(([date, those]) => (
-            <ReferenceLine key={date} x={date} stroke={colour('soft')} strokeDasharray="1 3" label={{value: signs(those), position: 'insideTop', fontSize: 11, fill: colour('ink')}} />
+            <ReferenceLine
+              key={date}
+              x={date}
+              stroke={colour('soft')}
+              strokeDasharray="1 3"
+              label={{value: signs(those), position: 'insideTop', fontSize: 11, fill: colour('ink')}}
+            />
           ))}
           <Tooltip
             cursor={{stroke: colour('rust')}}
@@ -147,11 +205,14 @@ function Chart({readings, marks, onDay}: {readings: Reading[]; marks: Mark[]; on
               return (
                 <Tip>
                   <b>
-                    {day(each.day)}: {each.value == null ? 'too little mail' : `${each.value} ± ${each.margin}, ${each.condition}`}
+                    {day(each.day)}:{' '}
+                    {each.value == null ? 'too little mail' : `${each.value} ± ${each.margin}, ${each.condition}`}
                   </b>
                   <p>{heaviest(each)}</p>
                   {each.provisional && <p>The day is not over.</p>}
-                  {happened.filter(([date]) => date === each.day).flatMap(([, those]) => those.map((mark) => <p key={mark.kind + mark.text}>{mark.text}</p>))}
+                  {happened
+                    .filter(([date]) => date === each.day)
+                    .flatMap(([, those]) => those.map((mark) => <p key={mark.kind + mark.text}>{mark.text}</p>))}
                 </Tip>
               );
             }}
@@ -168,8 +229,12 @@ const SHOWN = 5;
 /** What each factor took, day by day, one upon the other: the factors that took most, and the rest together. */
 function PullsOverTime({readings}: {readings: Reading[]}) {
   const totals = new Map<string, number>();
-  for (const each of readings) for (const pull of each.pulls) totals.set(pull.factor, (totals.get(pull.factor) ?? 0) + pull.points);
-  const chosen: string[] = [...totals].sort((a, b) => b[1] - a[1]).slice(0, SHOWN).map(([name]) => name);
+  for (const each of readings)
+    for (const pull of each.pulls) totals.set(pull.factor, (totals.get(pull.factor) ?? 0) + pull.points);
+  const chosen: string[] = [...totals]
+    .sort((a, b) => b[1] - a[1])
+    .slice(0, SHOWN)
+    .map(([name]) => name);
   if (!chosen.length) return null;
   const data = readings.map((each) => {
     const row: Record<string, number | string> = {day: each.day, rest: 0};
@@ -184,13 +249,26 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
   const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <figure style={{margin: 0}}>
-      <div style={{height: 110}} role="img" aria-label={`Points taken by ${chosen.map((name) => factor(name)).join(', ')}, day by day`}>
+      <div
+        style={{height: 110}}
+        role="img"
+        aria-label={`Points taken by ${chosen.map((name) => factor(name)).join(', ')}, day by day`}
+      >
         <ResponsiveContainer>
           <AreaChart data={data} margin={{top: 4, right: 8, bottom: 0, left: 0}}>
             <XAxis dataKey="day" hide />
             <YAxis width={AXIS.left} tick={tick} tickLine={false} axisLine={false} reversed allowDecimals={false} />
             {parts.map((name, i) => (
-              <Area key={name} dataKey={name} stackId="pulls" stroke={colour(HUES[i]!)} fill={colour(HUES[i]!)} fillOpacity={0.55} strokeWidth={1} isAnimationActive={false} />
+              <Area
+                key={name}
+                dataKey={name}
+                stackId="pulls"
+                stroke={colour(HUES[i]!)}
+                fill={colour(HUES[i]!)}
+                fillOpacity={0.55}
+                strokeWidth={1}
+                isAnimationActive={false}
+              />
             ))}
             <Tooltip
               cursor={{stroke: colour('rust')}}
@@ -198,11 +276,14 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
                 payload?.length ? (
                   <Tip>
                     <b>{day(String(label))}</b>
-                    {payload.filter((part) => Number(part.value) > 0.05).map((part) => (
-                      <p key={String(part.dataKey)}>
-                        {Number(part.value).toFixed(1)} {part.dataKey === 'rest' ? 'others' : factor(String(part.dataKey)).toLowerCase()}
-                      </p>
-                    ))}
+                    {payload
+                      .filter((part) => Number(part.value) > 0.05)
+                      .map((part) => (
+                        <p key={String(part.dataKey)}>
+                          {Number(part.value).toFixed(1)}{' '}
+                          {part.dataKey === 'rest' ? 'others' : factor(String(part.dataKey)).toLowerCase()}
+                        </p>
+                      ))}
                   </Tip>
                 ) : null
               }
@@ -227,5 +308,11 @@ const Legend = styled.figcaption`
   margin-left: ${AXIS.left}px;
   font-size: 12px;
   color: ${colour('soft')};
-  i { display: inline-block; width: 9px; height: 9px; margin-right: 3px; opacity: 0.75; }
+  i {
+    display: inline-block;
+    width: 9px;
+    height: 9px;
+    margin-right: 3px;
+    opacity: 0.75;
+  }
 `;

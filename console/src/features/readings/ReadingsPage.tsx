@@ -18,16 +18,37 @@ import {useView} from '../../shell/view';
 
 type Row = Schemas['WallRow'];
 export const SUBJECTS: {value: Subject; label: string}[] = [
-  {value: 'domain', label: 'Domains'}, {value: 'stream', label: 'Streams'}, {value: 'relay', label: 'Relays'}, {value: 'ip', label: 'Sending addresses'},
+  {value: 'domain', label: 'Domains'},
+  {value: 'stream', label: 'Streams'},
+  {value: 'relay', label: 'Relays'},
+  {value: 'ip', label: 'Sending addresses'},
 ];
 const HUES = ['ink', 'rust', 'sound', 'tarnished', 'seized', 'soft'] as const;
 const MOST = HUES.length;
-const Stack = styled.div`display: grid; gap: ${space.l}; grid-template-columns: minmax(0, 1fr);`;
-const Head = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s} ${space.m}; align-items: baseline; p { color: ${colour('soft')}; }`;
-const Name = styled.span`display: inline-flex; gap: 8px; align-items: center;`;
+const Stack = styled.div`
+  display: grid;
+  gap: ${space.l};
+  grid-template-columns: minmax(0, 1fr);
+`;
+const Head = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s} ${space.m};
+  align-items: baseline;
+  p {
+    color: ${colour('soft')};
+  }
+`;
+const Name = styled.span`
+  display: inline-flex;
+  gap: 8px;
+  align-items: center;
+`;
 
 export const pathOf = (row: Row, subject: Subject): string =>
-  subject === 'domain' ? `/domains/${row.tenant}/${row.name}` : `/readings/${row.tenant}/${subject}/${encodeURIComponent(row.name)}`;
+  subject === 'domain'
+    ? `/domains/${row.tenant}/${row.name}`
+    : `/readings/${row.tenant}/${subject}/${encodeURIComponent(row.name)}`;
 const whole = (row: Row) => row.cells.find((cell) => cell.provider === '(all)')!;
 
 /** The mean of known values; null where none is known. */
@@ -43,49 +64,109 @@ export function ReadingsPage() {
   const wall = useWall(2 * days, view.tenant || undefined, subject);
   const [chosen, setChosen] = useState<string[]>([]);
   const id = (row: Row) => `${row.tenant}/${row.name}`;
-  const toggle = (row: Row) => setChosen(chosen.includes(id(row)) ? chosen.filter((each) => each !== id(row)) : [...chosen, id(row)].slice(-MOST));
+  const toggle = (row: Row) =>
+    setChosen(chosen.includes(id(row)) ? chosen.filter((each) => each !== id(row)) : [...chosen, id(row)].slice(-MOST));
   if (wall.isPending) return <Loading what="readings" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
   const rows = wall.data.rows.filter((row) => whole(row).trend.some((value) => value != null));
   const now = (row: Row) => mean(whole(row).trend.slice(-days));
   const before = (row: Row) => mean(whole(row).trend.slice(0, days));
   const change = (row: Row) => (now(row) != null && before(row) != null ? now(row)! - before(row)! : null);
-  const worst = (row: Row) => row.cells.filter((cell) => cell.provider !== '(all)' && cell.value != null).sort((a, b) => a.value! - b.value!)[0];
-  const label = (provider: string) => wall.data.columns.find((column) => column.provider === provider)?.label ?? provider;
+  const worst = (row: Row) =>
+    row.cells.filter((cell) => cell.provider !== '(all)' && cell.value != null).sort((a, b) => a.value! - b.value!)[0];
+  const label = (provider: string) =>
+    wall.data.columns.find((column) => column.provider === provider)?.label ?? provider;
   const fell = rows.filter((row) => (change(row) ?? 0) < -3).length;
   const shown = rows.filter((row) => chosen.includes(id(row)));
   return (
     <Stack>
       <Head>
         <h1>Readings</h1>
-        <Choice label="What is shown" value={subject} options={SUBJECTS} onChange={(value) => { setChosen([]); view.set('subject', value === 'domain' ? '' : value); }} />
+        <Choice
+          label="What is shown"
+          value={subject}
+          options={SUBJECTS}
+          onChange={(value) => {
+            setChosen([]);
+            view.set('subject', value === 'domain' ? '' : value);
+          }}
+        />
         <p>
-          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>A report to print</Link>. The last {days} days beside the {days} before. {fell ? <b>{fell} stand lower than before.</b> : 'None stands lower than before.'}
+          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>A report to print</Link>. The last{' '}
+          {days} days beside the {days} before.{' '}
+          {fell ? <b>{fell} stand lower than before.</b> : 'None stands lower than before.'}
         </p>
       </Head>
       {shown.length > 0 && (
-        <Card title="Side by side" note={`over all providers, ${2 * days} days`} actions={<Button onPress={() => setChosen([])}>Clear</Button>}>
+        <Card
+          title="Side by side"
+          note={`over all providers, ${2 * days} days`}
+          actions={<Button onPress={() => setChosen([])}>Clear</Button>}
+        >
           <Together rows={shown} first={firstDay(2 * days)} />
         </Card>
       )}
       {rows.length === 0 ? (
         <Notice title="Nothing to show">No mail of this kind was counted in these days.</Notice>
       ) : (
-        <Card title={SUBJECTS.find((each) => each.value === subject)!.label} note={`choose up to ${MOST} to see them side by side`}>
+        <Card
+          title={SUBJECTS.find((each) => each.value === subject)!.label}
+          note={`choose up to ${MOST} to see them side by side`}
+        >
           <DataTable
             label="Readings"
             columns={[
-              {name: '', value: () => '', show: (row: Row) => <input type="checkbox" aria-label={`Show ${row.name} in the chart`} checked={chosen.includes(id(row))} onChange={() => toggle(row)} />, tool: true},
-              {name: 'Name', value: (row) => row.name, show: (row) => <Name><Plate value={whole(row).value} margin={whole(row).margin} width={11} height={20} /> <Link to={pathOf(row, subject)}>{row.name}</Link></Name>},
+              {
+                name: '',
+                value: () => '',
+                show: (row: Row) => (
+                  <input
+                    type="checkbox"
+                    aria-label={`Show ${row.name} in the chart`}
+                    checked={chosen.includes(id(row))}
+                    onChange={() => toggle(row)}
+                  />
+                ),
+                tool: true,
+              },
+              {
+                name: 'Name',
+                value: (row) => row.name,
+                show: (row) => (
+                  <Name>
+                    <Plate value={whole(row).value} margin={whole(row).margin} width={11} height={20} />{' '}
+                    <Link to={pathOf(row, subject)}>{row.name}</Link>
+                  </Name>
+                ),
+              },
               {name: 'Tenant', value: (row) => row.tenant_name},
-              {name: `Delivered, ${2 * days} days`, value: (row) => row.delivered, show: (row) => short(row.delivered), number: true},
+              {
+                name: `Delivered, ${2 * days} days`,
+                value: (row) => row.delivered,
+                show: (row) => short(row.delivered),
+                number: true,
+              },
               {name: 'Today', value: (row) => whole(row).value, number: true},
               {name: 'This period', value: (row) => now(row), show: (row) => now(row)?.toFixed(1), number: true},
               {name: 'Before', value: (row) => before(row), show: (row) => before(row)?.toFixed(1), number: true},
               {name: 'Change', value: change, show: (row) => <Change value={change(row)} />, number: true},
-              {name: 'Trend', value: (row) => whole(row).trend.join(' '), show: (row) => <Spark values={whole(row).trend} condition={whole(row).condition} width={90} />},
-              {name: 'Lowest at', value: (row) => (worst(row) ? label(worst(row)!.provider) : ''), show: (row) => (worst(row) ? `${label(worst(row)!.provider)} ${Math.round(worst(row)!.value!)}` : '')},
-              {name: 'Heaviest pull', value: (row) => (row.heaviest ? `${row.heaviest.points} ${factor(row.heaviest.factor).toLowerCase()}, ${row.heaviest.label}` : '')},
+              {
+                name: 'Trend',
+                value: (row) => whole(row).trend.join(' '),
+                show: (row) => <Spark values={whole(row).trend} condition={whole(row).condition} width={90} />,
+              },
+              {
+                name: 'Lowest at',
+                value: (row) => (worst(row) ? label(worst(row)!.provider) : ''),
+                show: (row) => (worst(row) ? `${label(worst(row)!.provider)} ${Math.round(worst(row)!.value!)}` : ''),
+              },
+              {
+                name: 'Heaviest pull',
+                value: (row) =>
+                  row.heaviest
+                    ? `${row.heaviest.points} ${factor(row.heaviest.factor).toLowerCase()}, ${row.heaviest.label}`
+                    : '',
+              },
             ]}
             rows={[...rows].sort((a, b) => (whole(a).value ?? 101) - (whole(b).value ?? 101))}
             id={id}
@@ -100,7 +181,12 @@ export function ReadingsPage() {
 function Change({value}: {value: number | null}) {
   if (value == null) return <Soft>new</Soft>;
   const loud = Math.abs(value) >= 3;
-  return <span style={{color: loud ? colour(value < 0 ? 'corroded' : 'sound') : undefined}}>{value <= -0.05 ? '−' : '+'}{Math.abs(value).toFixed(1)}</span>;
+  return (
+    <span style={{color: loud ? colour(value < 0 ? 'corroded' : 'sound') : undefined}}>
+      {value <= -0.05 ? '−' : '+'}
+      {Math.abs(value).toFixed(1)}
+    </span>
+  );
 }
 
 function Together({rows, first}: {rows: Row[]; first: string}) {
@@ -113,20 +199,60 @@ function Together({rows, first}: {rows: Row[]; first: string}) {
   const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <>
-      <div style={{height: 220}} role="img" aria-label={`Readings of ${rows.map((row) => row.name).join(', ')}; the table below holds the figures`}>
+      <div
+        style={{height: 220}}
+        role="img"
+        aria-label={`Readings of ${rows.map((row) => row.name).join(', ')}; the table below holds the figures`}
+      >
         <ResponsiveContainer>
           <LineChart data={data} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
-            <CartesianGrid vertical={false} stroke={colour('line')} strokeDasharray="2 4" horizontalValues={[35, 60, 80]} />
-            <XAxis dataKey="day" tickFormatter={day} tick={tick} tickLine={false} stroke={colour('line')} minTickGap={56} />
-            <YAxis width={34} domain={[0, 100]} ticks={[0, 35, 60, 80, 100]} tick={tick} tickLine={false} axisLine={false} />
-            {rows.map((row, i) => <Line key={row.name} dataKey={(each: Record<string, number | null>) => each[row.name] ?? null} name={row.name} stroke={colour(HUES[i]!)} strokeDasharray={i % 2 ? '5 3' : undefined} strokeWidth={1.8} dot={false} isAnimationActive={false} />)}
-            <Tooltip contentStyle={{background: colour('sheet'), border: `1px solid ${colour('line')}`, fontSize: 12}} labelFormatter={(value) => day(String(value))} />
+            <CartesianGrid
+              vertical={false}
+              stroke={colour('line')}
+              strokeDasharray="2 4"
+              horizontalValues={[35, 60, 80]}
+            />
+            <XAxis
+              dataKey="day"
+              tickFormatter={day}
+              tick={tick}
+              tickLine={false}
+              stroke={colour('line')}
+              minTickGap={56}
+            />
+            <YAxis
+              width={34}
+              domain={[0, 100]}
+              ticks={[0, 35, 60, 80, 100]}
+              tick={tick}
+              tickLine={false}
+              axisLine={false}
+            />
+            {rows.map((row, i) => (
+              <Line
+                key={row.name}
+                dataKey={(each: Record<string, number | null>) => each[row.name] ?? null}
+                name={row.name}
+                stroke={colour(HUES[i]!)}
+                strokeDasharray={i % 2 ? '5 3' : undefined}
+                strokeWidth={1.8}
+                dot={false}
+                isAnimationActive={false}
+              />
+            ))}
+            <Tooltip
+              contentStyle={{background: colour('sheet'), border: `1px solid ${colour('line')}`, fontSize: 12}}
+              labelFormatter={(value) => day(String(value))}
+            />
           </LineChart>
         </ResponsiveContainer>
       </div>
       <Head as="p" style={{fontSize: 12}}>
         {rows.map((row, i) => (
-          <span key={row.name} style={{color: colour(HUES[i]!)}}>{i % 2 ? '- - ' : '— '}{row.name}</span>
+          <span key={row.name} style={{color: colour(HUES[i]!)}}>
+            {i % 2 ? '- - ' : '— '}
+            {row.name}
+          </span>
         ))}
       </Head>
     </>

@@ -17,9 +17,17 @@ const Two = styled.div`
   display: grid;
   grid-template-columns: minmax(0, 1fr) 400px;
   gap: ${space.l} ${space.xl};
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Column = styled.div`display: grid; gap: ${space.l}; align-content: start; min-width: 0; grid-template-columns: minmax(0, 1fr);`;
+const Column = styled.div`
+  display: grid;
+  gap: ${space.l};
+  align-content: start;
+  min-width: 0;
+  grid-template-columns: minmax(0, 1fr);
+`;
 
 interface StandingProps {
   tenant: string;
@@ -41,7 +49,10 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
   const marks = useMarks(tenant, first, domain);
   const shown = readings.data?.readings ?? [];
   const last = shown.at(-1);
-  const here = (mark: Schemas['Mark']) => !mark.provider || provider === '(all)' || providers.some((each) => each.value === provider && each.label === mark.provider);
+  const here = (mark: Schemas['Mark']) =>
+    !mark.provider ||
+    provider === '(all)' ||
+    providers.some((each) => each.value === provider && each.label === mark.provider);
   const seen = (marks.data ?? []).filter(here);
   const from = view.get('from') || (shown.at(-8) ?? shown[0])?.day;
   const to = view.get('to') || last?.day;

@@ -9,14 +9,23 @@ import {colour, font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {StandingView} from './StandingView';
 
-const Page = styled.div`display: grid; gap: ${space.l}; grid-template-columns: minmax(0, 1fr);`;
+const Page = styled.div`
+  display: grid;
+  gap: ${space.l};
+  grid-template-columns: minmax(0, 1fr);
+`;
 const Title = styled.div`
   display: flex;
   flex-wrap: wrap;
   gap: ${space.s} ${space.l};
   align-items: center;
-  h1 { font: 600 22px ${font.mono}; overflow-wrap: anywhere; }
-  p { color: ${colour('soft')}; }
+  h1 {
+    font: 600 22px ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  p {
+    color: ${colour('soft')};
+  }
 `;
 const WORDS: Record<string, string> = {stream: 'Stream', relay: 'Relay', ip: 'Sending address'};
 
@@ -31,7 +40,10 @@ export function SubjectPage() {
   if (overall.error) return <Trouble error={overall.error} again={() => void overall.refetch()} />;
   const last = overall.data.readings.at(-1);
   const pull = last?.pulls[0];
-  const providers = (wall.data?.columns ?? []).map((column) => ({value: column.provider, label: column.provider === '(all)' ? 'All providers' : column.label}));
+  const providers = (wall.data?.columns ?? []).map((column) => ({
+    value: column.provider,
+    label: column.provider === '(all)' ? 'All providers' : column.label,
+  }));
   return (
     <Page>
       <Title>
@@ -46,7 +58,13 @@ export function SubjectPage() {
           </p>
         </div>
       </Title>
-      <StandingView tenant={tenant} subject={subject as Subject} name={name} days={days} providers={providers.length ? providers : [{value: '(all)', label: 'All providers'}]} />
+      <StandingView
+        tenant={tenant}
+        subject={subject as Subject}
+        name={name}
+        days={days}
+        providers={providers.length ? providers : [{value: '(all)', label: 'All providers'}]}
+      />
     </Page>
   );
 }

@@ -14,20 +14,48 @@ afterEach(cleanup);
 const T = '/api/v1/tenants/copperline';
 const of = {subject: 'domain' as const, name: 'copperline.example', provider: ''};
 const pull: Schemas['Pull'] = {
-  factor: 'authentication', provider: 'tidepost.example', label: 'Tidepost', points: 19.5, unit: 'rate', measure: 0.135, low: 0.1, high: 0.2, watch: 0.005, stop: 0.05,
-  measured: true, kinds: ['bounced'], causes: ['authentication'],
+  factor: 'authentication',
+  provider: 'tidepost.example',
+  label: 'Tidepost',
+  points: 19.5,
+  unit: 'rate',
+  measure: 0.135,
+  low: 0.1,
+  high: 0.2,
+  watch: 0.005,
+  stop: 0.05,
+  measured: true,
+  kinds: ['bounced'],
+  causes: ['authentication'],
 };
 const reading = (day: string, value: number | null, pulls: Schemas['Pull'][] = []): Schemas['Reading'] => ({
-  day, value, margin: value == null ? null : 2, condition: value == null ? null : 'sound', mail: 900, provisional: false, pulls,
+  day,
+  value,
+  margin: value == null ? null : 2,
+  condition: value == null ? null : 'sound',
+  mail: 900,
+  provisional: false,
+  pulls,
 });
 
 describe('how much room there is', () => {
   const row: Schemas['Room'] = {
-    factor: 'complaints', provider: 'tidepost.example', label: 'Tidepost', measure: 0.0004, watch: 0.001, stop: 0.003, to_watch: 3, to_stop: 1200, watch_on: '2026-11-30',
+    factor: 'complaints',
+    provider: 'tidepost.example',
+    label: 'Tidepost',
+    measure: 0.0004,
+    watch: 0.001,
+    stop: 0.003,
+    to_watch: 3,
+    to_stop: 1200,
+    watch_on: '2026-11-30',
     stop_on: null,
   };
   it.each([
-    [{}, '3 more, 30 Nov at this pace'], [{to_watch: 0}, 'past it'], [{to_watch: null}, 'out of reach'], [{watch_on: null}, '3 more'],
+    [{}, '3 more, 30 Nov at this pace'],
+    [{to_watch: 0}, 'past it'],
+    [{to_watch: null}, 'out of reach'],
+    [{watch_on: null}, '3 more'],
   ])('is said in words', async (more, said) => {
     serviceWith({[`GET ${T}/readings/room`]: () => [{...row, ...more}]});
     open(<RoomCard tenant="copperline" of={of} />);
@@ -40,7 +68,13 @@ describe('what if', () => {
   const days = [{day: '2026-11-21', as_it_goes: 40, with_change: 44.5, margin: 3}];
   it('asks with what is changed and says when it is sound again', async () => {
     const seen = serviceWith({[`POST ${T}/readings/ahead`]: () => ({days, sound_again: '2026-12-04'})});
-    open(<AheadCard tenant="copperline" of={of} pulls={[pull, {...pull, factor: 'volume', unit: 'doublings'}, {...pull, factor: 'delays', points: 0.1}]} />);
+    open(
+      <AheadCard
+        tenant="copperline"
+        of={of}
+        pulls={[pull, {...pull, factor: 'volume', unit: 'doublings'}, {...pull, factor: 'delays', points: 0.1}]}
+      />,
+    );
     expect(await screen.findByText('4 Dec')).toBeTruthy();
     expect(screen.queryByText(/Delays/)).toBeNull();
     await userEvent.click(screen.getByRole('button', {name: /Authentication that remain/}));
@@ -61,50 +95,115 @@ describe('what if', () => {
 
 describe('what moved it', () => {
   const moved: Schemas['Moved'] = {
-    subject: 'domain', name: 'copperline.example', first: reading('2026-11-09', 99.8), last: reading('2026-11-12', 48.5, [pull]),
+    subject: 'domain',
+    name: 'copperline.example',
+    first: reading('2026-11-09', 99.8),
+    last: reading('2026-11-12', 48.5, [pull]),
     moves: [
-      {factor: 'authentication', provider: 'tidepost.example', label: 'Tidepost', before: 0, after: 19.5, change: 19.5, unit: 'rate', measure_before: 0, measure_after: 0.135},
+      {
+        factor: 'authentication',
+        provider: 'tidepost.example',
+        label: 'Tidepost',
+        before: 0,
+        after: 19.5,
+        change: 19.5,
+        unit: 'rate',
+        measure_before: 0,
+        measure_after: 0.135,
+      },
       ...Array.from({length: 9}, (_, n) => ({
-        factor: 'refusals' as const, provider: `p${n}.example`, label: `P${n}`, before: 1, after: 0.5, change: -0.5, unit: 'rate' as const, measure_before: null, measure_after: null,
+        factor: 'refusals' as const,
+        provider: `p${n}.example`,
+        label: `P${n}`,
+        before: 1,
+        after: 0.5,
+        change: -0.5,
+        unit: 'rate' as const,
+        measure_before: null,
+        measure_after: null,
       })),
     ],
     streams: [{factor: 'authentication', stream: '', before: 0, after: 29.3}],
-    marks: [{day: '2026-11-11', kind: 'record', text: 'v1._domainkey TXT changed', domain: '', provider: '', id: null, by: ''}],
+    marks: [
+      {
+        day: '2026-11-11',
+        kind: 'record',
+        text: 'v1._domainkey TXT changed',
+        domain: '',
+        provider: '',
+        id: null,
+        by: '',
+      },
+    ],
   };
-  const card = (onDays = vi.fn()) => <MovedCard tenant="copperline" of={of} first="2026-11-09" last="2026-11-12" onDays={onDays} />;
+  const card = (onDays = vi.fn()) => (
+    <MovedCard tenant="copperline" of={of} first="2026-11-09" last="2026-11-12" onDays={onDays} />
+  );
 
   it('says the largest first, from which stream, beside what else happened, and leads to the events', async () => {
     serviceWith({[`GET ${T}/readings/moved`]: () => moved});
     open(card());
-    expect((await screen.findByText('99.8 → 48.5')).parentElement!.textContent).toContain('99.8 → 48.5 mostly authentication at Tidepost (-19.5 points)');
+    expect((await screen.findByText('99.8 → 48.5')).parentElement!.textContent).toContain(
+      '99.8 → 48.5 mostly authentication at Tidepost (-19.5 points)',
+    );
     expect(screen.getByText('−19.5')).toBeTruthy();
     expect(screen.getByText(/29\.3 a day/).textContent).toContain('no stream');
     expect(screen.getByText(/_domainkey TXT changed/)).toBeTruthy();
-    expect(screen.getByRole('link', {name: 'Authentication'}).getAttribute('href')).toContain('kind=bounced&cause=authentication&provider=tidepost.example');
+    expect(screen.getByRole('link', {name: 'Authentication'}).getAttribute('href')).toContain(
+      'kind=bounced&cause=authentication&provider=tidepost.example',
+    );
     expect(screen.queryByText('P8')).toBeNull();
     await userEvent.click(screen.getByRole('button', {name: 'All 10'}));
     expect(screen.getByText('P8')).toBeTruthy();
   });
 
   it('says that nothing did', async () => {
-    serviceWith({[`GET ${T}/readings/moved`]: () => ({...moved, last: reading('2026-11-12', 99.9), moves: [], streams: [], marks: []})});
+    serviceWith({
+      [`GET ${T}/readings/moved`]: () => ({
+        ...moved,
+        last: reading('2026-11-12', 99.9),
+        moves: [],
+        streams: [],
+        marks: [],
+      }),
+    });
     open(card());
     expect(await screen.findByText('Nothing moved')).toBeTruthy();
     expect(screen.getByText(/hardly moved/)).toBeTruthy();
   });
 
   it('says why two days cannot be compared', async () => {
-    serviceWith({[`GET ${T}/readings/moved`]: () => problem(404, 'Not found', {detail: 'There are no readings of copperline.example on both days'})});
+    serviceWith({
+      [`GET ${T}/readings/moved`]: () =>
+        problem(404, 'Not found', {detail: 'There are no readings of copperline.example on both days'}),
+    });
     open(card());
     expect(await screen.findByText(/no readings of copperline\.example on both days/)).toBeTruthy();
   });
 });
 
 describe('notes', () => {
-  const mark: Schemas['Mark'] = {day: '2026-11-11', kind: 'note', text: 'the spring list', domain: '', provider: '', id: 8, by: 'isla@skerry.example'};
+  const mark: Schemas['Mark'] = {
+    day: '2026-11-11',
+    kind: 'note',
+    text: 'the spring list',
+    domain: '',
+    provider: '',
+    id: 8,
+    by: 'isla@skerry.example',
+  };
   it('are added and taken away; what was found stays', async () => {
-    const seen = serviceWith({[`POST ${T}/marks`]: () => mark, [`DELETE ${T}/marks/8`]: () => new Response(null, {status: 204})});
-    open(<NotesCard tenant="copperline" domain="copperline.example" marks={[mark, {...mark, kind: 'policy', text: 'the suppression policy was changed', id: null}]} />);
+    const seen = serviceWith({
+      [`POST ${T}/marks`]: () => mark,
+      [`DELETE ${T}/marks/8`]: () => new Response(null, {status: 204}),
+    });
+    open(
+      <NotesCard
+        tenant="copperline"
+        domain="copperline.example"
+        marks={[mark, {...mark, kind: 'policy', text: 'the suppression policy was changed', id: null}]}
+      />,
+    );
     expect(screen.getAllByRole('button', {name: /Take the note/})).toHaveLength(1);
     await userEvent.click(screen.getByRole('button', {name: 'Take the note of 11 Nov away'}));
     const add = screen.getByRole('button', {name: 'Add the note'});
@@ -117,14 +216,32 @@ describe('notes', () => {
 });
 
 const cell = (provider: string, trend: (number | null)[]): Schemas['WallCell'] => ({
-  provider, value: trend.at(-1) ?? null, margin: 2, condition: trend.at(-1) == null ? null : 'sound', trend,
+  provider,
+  value: trend.at(-1) ?? null,
+  margin: 2,
+  condition: trend.at(-1) == null ? null : 'sound',
+  trend,
 });
 const wall = (days: number, trend: (number | null)[]): Schemas['Wall'] => ({
-  day: '2026-11-20', days, subject: 'domain', columns: [{provider: '(all)', label: 'All', outage: null}],
-  rows: [{
-    tenant: 'copperline', tenant_name: 'Copperline Tram Museum', name: 'copperline.example', delivered: 951, cells: [cell('(all)', trend)], heaviest: pull, lacks: [], faults: 1,
-    fault: null, remedy: null, record: null,
-  }],
+  day: '2026-11-20',
+  days,
+  subject: 'domain',
+  columns: [{provider: '(all)', label: 'All', outage: null}],
+  rows: [
+    {
+      tenant: 'copperline',
+      tenant_name: 'Copperline Tram Museum',
+      name: 'copperline.example',
+      delivered: 951,
+      cells: [cell('(all)', trend)],
+      heaviest: pull,
+      lacks: [],
+      faults: 1,
+      fault: null,
+      remedy: null,
+      record: null,
+    },
+  ],
 });
 
 describe('the wall of an earlier day', () => {
@@ -145,20 +262,56 @@ describe('the wall of an earlier day', () => {
 });
 
 describe('the report', () => {
-  const counts = {accepted: 1000, delivered: 6052, delayed: 10, bounced: 8, complained: 0, unsubscribed: 0, opened: 0, clicked: 0, withheld: 0};
+  const counts = {
+    accepted: 1000,
+    delivered: 6052,
+    delayed: 10,
+    bounced: 8,
+    complained: 0,
+    unsubscribed: 0,
+    opened: 0,
+    clicked: 0,
+    withheld: 0,
+  };
   const line = {
-    provider: 'tidepost.example', label: 'Tidepost', counts, before: counts, permanent: {value: 0.086, low: 0.08, high: 0.09}, transient: null, delayed: null, complaints: null,
+    provider: 'tidepost.example',
+    label: 'Tidepost',
+    counts,
+    before: counts,
+    permanent: {value: 0.086, low: 0.08, high: 0.09},
+    transient: null,
+    delayed: null,
+    complaints: null,
   };
   it('says first how it stood, what fell, what was mended and what is next', async () => {
-    const items = [{id: 1, title: '2 SPF records', since: '2026-11-08T00:00:00Z', level: 'stop', remedy: 'Publish one.', text: '', closed_at: null}];
+    const items = [
+      {
+        id: 1,
+        title: '2 SPF records',
+        since: '2026-11-08T00:00:00Z',
+        level: 'stop',
+        remedy: 'Publish one.',
+        text: '',
+        closed_at: null,
+      },
+    ];
     serviceWith({
       'GET /api/v1/wall': () => wall(60, [...Array<number>(30).fill(90), ...Array<number>(30).fill(60)]),
-      [`GET ${T}/flow`]: () => ({tenant: 'copperline', domain: null, first_day: '2026-10-22', last_day: '2026-11-20', total: line, providers: [line]}),
+      [`GET ${T}/flow`]: () => ({
+        tenant: 'copperline',
+        domain: null,
+        first_day: '2026-10-22',
+        last_day: '2026-11-20',
+        total: line,
+        providers: [line],
+      }),
       'GET /api/v1/worklist': (sent: {query: URLSearchParams}) => (sent.query.get('state') ? [] : items),
     });
     open(<ReportPage who={who} />);
     expect(await screen.findByText('6,052 messages were delivered.')).toBeTruthy();
-    expect(screen.getByText(/copperline\.example stands lower than before/).textContent).toContain('1 thing to do next.');
+    expect(screen.getByText(/copperline\.example stands lower than before/).textContent).toContain(
+      '1 thing to do next.',
+    );
     expect(screen.getByText('−30.0')).toBeTruthy();
     expect(screen.getByText('not reported')).toBeTruthy();
     expect(screen.getByText(/Publish one/)).toBeTruthy();

@@ -15,13 +15,32 @@ import {colour, font, space} from '../../design/tokens';
 import type {Plan} from './words';
 
 type Settings = Schemas['PlanSettings'];
-const Form = styled.form`display: grid; gap: ${space.m}; font-size: 13px; [data-line] { display: flex; gap: ${space.s}; align-items: baseline; flex-wrap: wrap; }`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.m};
+  font-size: 13px;
+  [data-line] {
+    display: flex;
+    gap: ${space.s};
+    align-items: baseline;
+    flex-wrap: wrap;
+  }
+`;
 const Shares = styled.div`
   display: grid;
   gap: 8px;
   font-size: 13px;
-  code { font: 12px ${font.mono}; overflow-wrap: anywhere; }
-  [data-option] { border-top: 1px solid ${colour('line')}; padding-top: 6px; display: grid; gap: 4px; justify-items: start; }
+  code {
+    font: 12px ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  [data-option] {
+    border-top: 1px solid ${colour('line')};
+    padding-top: 6px;
+    display: grid;
+    gap: 4px;
+    justify-items: start;
+  }
 `;
 const STAGES = [
   {value: '', label: 'keep the one that holds'},
@@ -55,12 +74,28 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
       <Form onSubmit={submit}>
         <div data-line>
           Policy
-          <Choice label="Stage of the DMARC policy" value={draft.stage} options={STAGES} onChange={(value) => change({stage: value as Settings['stage']})} />
+          <Choice
+            label="Stage of the DMARC policy"
+            value={draft.stage}
+            options={STAGES}
+            onChange={(value) => change({stage: value as Settings['stage']})}
+          />
         </div>
-        <Field label="Aggregate reports (DMARC) go to" mono value={draft.reports_to} onChange={(value) => change({reports_to: value.trim()})} placeholder={`dmarc@${plan.zone}`} />
+        <Field
+          label="Aggregate reports (DMARC) go to"
+          mono
+          value={draft.reports_to}
+          onChange={(value) => change({reports_to: value.trim()})}
+          placeholder={`dmarc@${plan.zone}`}
+        />
         <div data-line>
           SPF ends in
-          <Choice label="End of the SPF record" value={draft.spf_ending} options={ENDINGS} onChange={(value) => change({spf_ending: value as Settings['spf_ending']})} />
+          <Choice
+            label="End of the SPF record"
+            value={draft.spf_ending}
+            options={ENDINGS}
+            onChange={(value) => change({spf_ending: value as Settings['spf_ending']})}
+          />
         </div>
         <Field
           label="SPF terms to keep for senders that are no relay here"
@@ -71,12 +106,27 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
         />
         <div data-line>
           Transport
-          <Choice label="MTA-STS" value={draft.mta_sts} options={POLICIES} onChange={(value) => change({mta_sts: value as Settings['mta_sts']})} />
+          <Choice
+            label="MTA-STS"
+            value={draft.mta_sts}
+            options={POLICIES}
+            onChange={(value) => change({mta_sts: value as Settings['mta_sts']})}
+          />
         </div>
         {draft.mta_sts && (
-          <Field label="Host that serves the policy" mono value={draft.mta_sts_host} onChange={(value) => change({mta_sts_host: value.trim()})} />
+          <Field
+            label="Host that serves the policy"
+            mono
+            value={draft.mta_sts_host}
+            onChange={(value) => change({mta_sts_host: value.trim()})}
+          />
         )}
-        <Field label="TLS reports go to" mono value={draft.tls_reports_to} onChange={(value) => change({tls_reports_to: value.trim()})} />
+        <Field
+          label="TLS reports go to"
+          mono
+          value={draft.tls_reports_to}
+          onChange={(value) => change({tls_reports_to: value.trim()})}
+        />
         <span>
           <Button type="submit" tone="main" isDisabled={!changed || save.isPending}>
             {save.isPending ? 'Planning anew …' : 'Plan with these'}
@@ -102,7 +152,8 @@ export function SpfCostCard({tenant, plan}: {tenant: string; plan: Plan}) {
         {merged.map((each) => (
           <div key={each.name} style={{display: 'grid', gap: 6}}>
             <span>
-              <Tag level={each.lookups > 10 ? 'fault' : each.lookups > 8 ? 'risk' : 'right'}>{each.lookups} of 10</Tag> <code>{each.name}</code>
+              <Tag level={each.lookups > 10 ? 'fault' : each.lookups > 8 ? 'risk' : 'right'}>{each.lookups} of 10</Tag>{' '}
+              <code>{each.name}</code>
             </span>
             <Small>{each.per_relay.map((share) => `${share.relay} ${share.lookups}`).join(', ')}</Small>
             {each.problems.map((problem) => (
@@ -114,15 +165,21 @@ export function SpfCostCard({tenant, plan}: {tenant: string; plan: Plan}) {
                   {WAYS[option.way]}: {option.relay}, {option.lookups_after} look-ups then
                 </b>
                 <Small>{option.price}</Small>
-                <Button onPress={() => choose(option.relay, option.way)} isDisabled={save.isPending}>Do that</Button>
+                <Button onPress={() => choose(option.relay, option.way)} isDisabled={save.isPending}>
+                  Do that
+                </Button>
               </div>
             ))}
           </div>
         ))}
         {plan.settings.spf_ways.map((each) => (
           <div key={each.relay} data-option>
-            <span>{each.relay}: {WAYS[each.way].toLowerCase()}</span>
-            <Button onPress={() => choose(each.relay, '')} isDisabled={save.isPending}>Take that back</Button>
+            <span>
+              {each.relay}: {WAYS[each.way].toLowerCase()}
+            </span>
+            <Button onPress={() => choose(each.relay, '')} isDisabled={save.isPending}>
+              Take that back
+            </Button>
           </div>
         ))}
         {save.error && <Trouble error={save.error} />}
@@ -148,10 +205,15 @@ export function KeyCard({tenant, name}: {tenant: string; name: string}) {
           <Choice
             label="Kind of key"
             value={kind}
-            options={[{value: 'rsa2048', label: 'RSA 2048'}, {value: 'ed25519', label: 'Ed25519, only beside an RSA key'}]}
+            options={[
+              {value: 'rsa2048', label: 'RSA 2048'},
+              {value: 'ed25519', label: 'Ed25519, only beside an RSA key'},
+            ]}
             onChange={(value) => setKind(value as typeof kind)}
           />
-          <Button type="submit" isDisabled={make.isPending}>{make.isPending ? 'Making it …' : 'Make it'}</Button>
+          <Button type="submit" isDisabled={make.isPending}>
+            {make.isPending ? 'Making it …' : 'Make it'}
+          </Button>
         </div>
       </Form>
       {make.error && <Trouble error={make.error} />}
@@ -161,7 +223,9 @@ export function KeyCard({tenant, name}: {tenant: string; name: string}) {
           <RecordText text={made.private_key} />
           <span style={{display: 'flex', gap: 8}}>
             <CopyButton value={made.private_key}>Copy private key</CopyButton>
-            <Button onPress={() => download(`${made.name}.pem`, made.private_key, 'application/x-pem-file')}>Download</Button>
+            <Button onPress={() => download(`${made.name}.pem`, made.private_key, 'application/x-pem-file')}>
+              Download
+            </Button>
             <Button onPress={() => make.reset()}>I have it</Button>
           </span>
         </div>

@@ -39,8 +39,17 @@ const Row = styled.article`
   display: grid;
   gap: 6px;
   min-width: 0;
-  > header { display: flex; flex-wrap: wrap; gap: 4px ${space.m}; align-items: baseline; }
-  > header > span:last-child { color: ${colour('soft')}; font-size: 13px; flex: 1 1 20ch; }
+  > header {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 4px ${space.m};
+    align-items: baseline;
+  }
+  > header > span:last-child {
+    color: ${colour('soft')};
+    font-size: 13px;
+    flex: 1 1 20ch;
+  }
 `;
 const Fields = styled.dl`
   display: grid;
@@ -48,10 +57,27 @@ const Fields = styled.dl`
   gap: 4px ${space.s};
   margin: 0;
   align-items: start;
-  dt { font-size: 12px; color: ${colour('soft')}; padding-top: 5px; }
-  dd { margin: 0; font: 12px/1.5 ${font.mono}; overflow-wrap: anywhere; white-space: pre-wrap; background: ${colour('paper')};
-    border: 1px solid ${colour('line')}; padding: 4px 8px; }
-  ${narrow} { grid-template-columns: minmax(0, 1fr) auto; dt { grid-column: 1 / -1; padding: 0; } }
+  dt {
+    font-size: 12px;
+    color: ${colour('soft')};
+    padding-top: 5px;
+  }
+  dd {
+    margin: 0;
+    font: 12px/1.5 ${font.mono};
+    overflow-wrap: anywhere;
+    white-space: pre-wrap;
+    background: ${colour('paper')};
+    border: 1px solid ${colour('line')};
+    padding: 4px 8px;
+  }
+  ${narrow} {
+    grid-template-columns: minmax(0, 1fr) auto;
+    dt {
+      grid-column: 1 / -1;
+      padding: 0;
+    }
+  }
 `;
 const Wrong = styled.div`
   border-left: 3px solid ${colour('corroded')};
@@ -59,10 +85,26 @@ const Wrong = styled.div`
   display: grid;
   gap: 4px;
   font-size: 13px;
-  code { font: 12px/1.6 ${font.mono}; overflow-wrap: anywhere; white-space: pre-wrap; }
-  ul { margin: 0; padding-left: 18px; }
-  del { color: ${colour('sound')}; text-decoration: none; border-bottom: 2px solid currentColor; }
-  ins { color: ${colour('corroded')}; text-decoration: none; border: 1px solid currentColor; padding: 0 1px; }
+  code {
+    font: 12px/1.6 ${font.mono};
+    overflow-wrap: anywhere;
+    white-space: pre-wrap;
+  }
+  ul {
+    margin: 0;
+    padding-left: 18px;
+  }
+  del {
+    color: ${colour('sound')};
+    text-decoration: none;
+    border-bottom: 2px solid currentColor;
+  }
+  ins {
+    color: ${colour('corroded')};
+    text-decoration: none;
+    border: 1px solid currentColor;
+    padding: 0 1px;
+  }
 `;
 
 export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void; busy: boolean}) {
@@ -80,18 +122,36 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
       note={`in the zone ${plan.zone}${plan.checked_at ? `, looked at ${ago(plan.checked_at)}` : ''}`}
       actions={
         <>
-          <Button tone="link" onPress={() => file('zone', zoneFile(plan), 'text/plain')}>Zone file</Button>
-          <Button tone="link" onPress={() => file('csv', toCsv(csvColumns, plan.records.map(csvRow)), 'text/csv')}>CSV</Button>
-          <Button tone="link" onPress={() => file('json', JSON.stringify(plan, null, 2), 'application/json')}>JSON</Button>
-          <Button tone="main" onPress={onCheck} isDisabled={busy}>{busy ? 'Asking the name servers …' : 'Look again'}</Button>
+          <Button tone="link" onPress={() => file('zone', zoneFile(plan), 'text/plain')}>
+            Zone file
+          </Button>
+          <Button tone="link" onPress={() => file('csv', toCsv(csvColumns, plan.records.map(csvRow)), 'text/csv')}>
+            CSV
+          </Button>
+          <Button tone="link" onPress={() => file('json', JSON.stringify(plan, null, 2), 'application/json')}>
+            JSON
+          </Button>
+          <Button tone="main" onPress={onCheck} isDisabled={busy}>
+            {busy ? 'Asking the name servers …' : 'Look again'}
+          </Button>
         </>
       }
     >
       <Forms>
         This panel wants
-        <Choice label="How hosts are written" value={hostForm} options={HOSTS} onChange={(value) => setHostForm(value as HostForm)} />
+        <Choice
+          label="How hosts are written"
+          value={hostForm}
+          options={HOSTS}
+          onChange={(value) => setHostForm(value as HostForm)}
+        />
         and
-        <Choice label="How values are written" value={valueForm} options={VALUES} onChange={(value) => setValueForm(value as ValueForm)} />
+        <Choice
+          label="How values are written"
+          value={valueForm}
+          options={VALUES}
+          onChange={(value) => setValueForm(value as ValueForm)}
+        />
         {wrong.length > 0 && wrong.length < mine.length && (
           <Button tone="link" onPress={() => setOnlyWrong(!onlyWrong)}>
             {onlyWrong ? `Show all ${mine.length}` : `Show only the ${wrong.length} that are not right`}
@@ -113,15 +173,22 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
       )}
       {plan.sts_policy && (
         <Row>
-          <header><b>mta-sts.txt</b><span>what the host mta-sts.{plan.domain} has to serve</span></header>
-          <Fields><dt>Text</dt><dd>{plan.sts_policy}</dd><CopyButton value={plan.sts_policy}>Copy</CopyButton></Fields>
+          <header>
+            <b>mta-sts.txt</b>
+            <span>what the host mta-sts.{plan.domain} has to serve</span>
+          </header>
+          <Fields>
+            <dt>Text</dt>
+            <dd>{plan.sts_policy}</dd>
+            <CopyButton value={plan.sts_policy}>Copy</CopyButton>
+          </Fields>
         </Row>
       )}
     </Card>
   );
 }
 
-export function RecordRow({record, host, value}: {record: PlanRecord; host: string; value: string}) {
+function RecordRow({record, host, value}: {record: PlanRecord; host: string; value: string}) {
   const check = record.check;
   const taken = record.waits_for && check?.state === 'matches' ? check.published[0] : '';
   return (

@@ -20,15 +20,31 @@ const Each = styled.div`
   border-top: 1px solid ${colour('line')};
   padding: 8px 0;
   font-size: 13px;
-  code { font: 12px ${font.mono}; overflow-wrap: anywhere; }
-  form { display: flex; gap: ${space.s}; align-items: end; flex-wrap: wrap; }
+  code {
+    font: 12px ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  form {
+    display: flex;
+    gap: ${space.s};
+    align-items: end;
+    flex-wrap: wrap;
+  }
 `;
-const Actions = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-top: ${space.s};`;
+const Actions = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+  margin-top: ${space.s};
+`;
 
 /** Proofs that concern a domain: its own, those above it, and addresses in it. */
 export const concerning = (proofs: Proof[], name: string): Proof[] =>
   proofs.filter((each) =>
-    each.kind === 'domain' ? name === each.subject || name.endsWith(`.${each.subject}`) : each.subject.endsWith(`@${name}`),
+    each.kind === 'domain'
+      ? name === each.subject || name.endsWith(`.${each.subject}`)
+      : each.subject.endsWith(`@${name}`),
   );
 
 export function ProofCard({tenant, name}: {tenant: string; name: string}) {
@@ -39,10 +55,14 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
   const mine = concerning(proofs.data ?? [], name);
   const proven = mine.some((each) => each.kind === 'domain' && each.state === 'proven');
   const has = (way: string) => mine.some((each) => each.way === way && each.subject === name);
-  const start = (subject: string, way: 'record' | 'postmaster' | 'mail') => act.mutate({start: {subject, way, relay: ''}});
+  const start = (subject: string, way: 'record' | 'postmaster' | 'mail') =>
+    act.mutate({start: {subject, way, relay: ''}});
   const unaligned = (senders.data ?? []).filter((each) => each.domain === name && each.aligned === false);
   return (
-    <Card title="Proof that it is yours" note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'proven' : 'not proven'}</Tag>}>
+    <Card
+      title="Proof that it is yours"
+      note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'proven' : 'not proven'}</Tag>}
+    >
       {proofs.error && <Trouble error={proofs.error} again={() => void proofs.refetch()} />}
       {unaligned.map((each) => (
         <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
@@ -54,10 +74,14 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
       ))}
       <Actions>
         {!proven && !has('record') && (
-          <Button tone="main" onPress={() => start(name, 'record')} isDisabled={act.isPending}>Prove it by a record</Button>
+          <Button tone="main" onPress={() => start(name, 'record')} isDisabled={act.isPending}>
+            Prove it by a record
+          </Button>
         )}
         {!proven && !has('postmaster') && (
-          <Button onPress={() => start(name, 'postmaster')} isDisabled={act.isPending}>Send a code to postmaster@{name}</Button>
+          <Button onPress={() => start(name, 'postmaster')} isDisabled={act.isPending}>
+            Send a code to postmaster@{name}
+          </Button>
         )}
       </Actions>
       <form
@@ -67,8 +91,17 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
           start(address.trim(), 'mail');
         }}
       >
-        <Field label="Prove a sender address" mono value={address} onChange={setAddress} placeholder={`boxoffice@${name}`} isRequired />
-        <Button type="submit" isDisabled={act.isPending}>Send it a code</Button>
+        <Field
+          label="Prove a sender address"
+          mono
+          value={address}
+          onChange={setAddress}
+          placeholder={`boxoffice@${name}`}
+          isRequired
+        />
+        <Button type="submit" isDisabled={act.isPending}>
+          Send it a code
+        </Button>
       </form>
       {act.error && <Trouble error={act.error} />}
     </Card>
@@ -95,14 +128,24 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
           <RecordText text={`${proof.record_name}. IN TXT "${proof.record}"`} />
           <span style={{display: 'flex', gap: 8}}>
             <CopyButton value={proof.record}>Copy value</CopyButton>
-            <Button onPress={() => act.mutate({check: proof.id})} isDisabled={act.isPending}>Look for it</Button>
+            <Button onPress={() => act.mutate({check: proof.id})} isDisabled={act.isPending}>
+              Look for it
+            </Button>
           </span>
         </>
       )}
       {proof.way !== 'record' && proof.state === 'waiting' && (
         <form onSubmit={submit}>
-          <Field label={`Code from the message (${proof.tries_left} tries left)`} mono value={code} onChange={setCode} isRequired />
-          <Button type="submit" isDisabled={act.isPending}>Give it</Button>
+          <Field
+            label={`Code from the message (${proof.tries_left} tries left)`}
+            mono
+            value={code}
+            onChange={setCode}
+            isRequired
+          />
+          <Button type="submit" isDisabled={act.isPending}>
+            Give it
+          </Button>
         </form>
       )}
     </Each>

@@ -18,23 +18,42 @@ const Diff = styled.pre`
   margin: 6px 0;
   white-space: pre-wrap;
   overflow-wrap: anywhere;
-  [data-sign='-'] { color: ${colour('corroded')}; }
-  [data-sign='+'] { color: ${colour('sound')}; }
-  span { display: block; }
+  [data-sign='-'] {
+    color: ${colour('corroded')};
+  }
+  [data-sign='+'] {
+    color: ${colour('sound')};
+  }
+  span {
+    display: block;
+  }
 `;
-const Form = styled.form`display: grid; gap: ${space.s};`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.s};
+`;
 
 export const ChangeView = ({changes}: {changes: Schemas['RrsetChange'][]}) => (
   <Diff aria-label="What would change">
     {changes.map((each) => (
       <span key={each.name + each.type}>
-        <b>{each.name} {each.type}</b>
-        {each.before.filter((value) => !each.after.includes(value)).map((value) => (
-          <span key={value} data-sign="-">- {each.before_ttl} {value}</span>
-        ))}
+        <b>
+          {each.name} {each.type}
+        </b>
+        {each.before
+          .filter((value) => !each.after.includes(value))
+          .map((value) => (
+            <span key={value} data-sign="-">
+              - {each.before_ttl} {value}
+            </span>
+          ))}
         {each.after.map((value) => {
           const sign = each.before.includes(value) ? ' ' : '+';
-          return <span key={value} data-sign={sign}>{sign} {each.ttl} {value}</span>;
+          return (
+            <span key={value} data-sign={sign}>
+              {sign} {each.ttl} {value}
+            </span>
+          );
         })}
       </span>
     ))}
@@ -50,7 +69,14 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
   const server = servers.data?.find((each) => each.zone === zone);
   const shown = show.data;
   return (
-    <Card title="Publish it from here" note={server ? `at ${server.address}, key ${server.key_name}` : 'by dynamic update (RFC 2136), where a name server allows it'}>
+    <Card
+      title="Publish it from here"
+      note={
+        server
+          ? `at ${server.address}, key ${server.key_name}`
+          : 'by dynamic update (RFC 2136), where a name server allows it'
+      }
+    >
       {server && (
         <Button tone={shown ? 'plain' : 'main'} onPress={() => show.mutate()} isDisabled={show.isPending}>
           {show.isPending ? 'Looking …' : 'Show what would change'}
@@ -60,14 +86,22 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
       {shown && (
         <>
           {shown.obstacles.map((each) => (
-            <p key={each} style={{fontSize: 13}}><Tag level="fault">cannot</Tag> {each}</p>
+            <p key={each} style={{fontSize: 13}}>
+              <Tag level="fault">cannot</Tag> {each}
+            </p>
           ))}
           {shown.changes.length === 0 ? (
-            <p><Soft>The zone holds all of it already.</Soft></p>
+            <p>
+              <Soft>The zone holds all of it already.</Soft>
+            </p>
           ) : (
             <>
               <ChangeView changes={shown.changes} />
-              <Button tone="main" isDisabled={publish.isPending} onPress={() => publish.mutate({digest: shown.digest}, {onSuccess: () => show.reset()})}>
+              <Button
+                tone="main"
+                isDisabled={publish.isPending}
+                onPress={() => publish.mutate({digest: shown.digest}, {onSuccess: () => show.reset()})}
+              >
                 {publish.isPending ? 'Publishing …' : `Make ${plural(shown.changes.length, 'change')} in ${shown.zone}`}
               </Button>
             </>
@@ -76,12 +110,21 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
       )}
       {publish.error && <Trouble error={publish.error} />}
       {made.data?.slice(0, 5).map((each) => (
-        <p key={each.id} style={{fontSize: 13, margin: '8px 0 0', display: 'flex', gap: 8, flexWrap: 'wrap', alignItems: 'baseline'}}>
-          <Tag level={each.state === 'applied' ? (each.verified ? 'right' : 'risk') : 'note'}>{each.state === 'applied' ? 'published' : 'taken back'}</Tag>
+        <p
+          key={each.id}
+          style={{fontSize: 13, margin: '8px 0 0', display: 'flex', gap: 8, flexWrap: 'wrap', alignItems: 'baseline'}}
+        >
+          <Tag level={each.state === 'applied' ? (each.verified ? 'right' : 'risk') : 'note'}>
+            {each.state === 'applied' ? 'published' : 'taken back'}
+          </Tag>
           <span>{plural(each.changes.length, 'set')} of records</span>
-          <Small>{each.made_at.slice(0, 16).replace('T', ' ')} by {each.made_by}</Small>
+          <Small>
+            {each.made_at.slice(0, 16).replace('T', ' ')} by {each.made_by}
+          </Small>
           {each.state === 'applied' && (
-            <Button tone="link" onPress={() => publish.mutate({back: each.id})} isDisabled={publish.isPending}>Take it back</Button>
+            <Button tone="link" onPress={() => publish.mutate({back: each.id})} isDisabled={publish.isPending}>
+              Take it back
+            </Button>
           )}
         </p>
       ))}
@@ -98,15 +141,42 @@ function ServerForm({tenant, zone, onDone}: {tenant: string; zone: string; onDon
   const [secret, setSecret] = useState('');
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    put.mutate({zone, body: {address: address.trim(), key_name: key.trim(), algorithm: 'hmac-sha256', secret: secret.trim()}}, {onSuccess: onDone});
+    put.mutate(
+      {zone, body: {address: address.trim(), key_name: key.trim(), algorithm: 'hmac-sha256', secret: secret.trim()}},
+      {onSuccess: onDone},
+    );
   };
   return (
     <Form onSubmit={submit}>
-      <Field label={`Primary name server of ${zone}`} mono value={address} onChange={setAddress} placeholder="192.0.2.53:53" isRequired />
-      <Field label="TSIG key (hmac-sha256)" mono value={key} onChange={setKey} placeholder={`rust-gauge.${zone}`} isRequired />
-      <Field label="Its secret" hint="kept encrypted and never shown again" mono type="password" value={secret} onChange={setSecret} isRequired />
+      <Field
+        label={`Primary name server of ${zone}`}
+        mono
+        value={address}
+        onChange={setAddress}
+        placeholder="192.0.2.53:53"
+        isRequired
+      />
+      <Field
+        label="TSIG key (hmac-sha256)"
+        mono
+        value={key}
+        onChange={setKey}
+        placeholder={`rust-gauge.${zone}`}
+        isRequired
+      />
+      <Field
+        label="Its secret"
+        hint="kept encrypted and never shown again"
+        mono
+        type="password"
+        value={secret}
+        onChange={setSecret}
+        isRequired
+      />
       <span style={{display: 'flex', gap: 8}}>
-        <Button type="submit" tone="main" isDisabled={put.isPending}>Keep it</Button>
+        <Button type="submit" tone="main" isDisabled={put.isPending}>
+          Keep it
+        </Button>
         <Button onPress={onDone}>Leave it</Button>
       </span>
       {put.error && <Trouble error={put.error} />}

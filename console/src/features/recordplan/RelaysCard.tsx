@@ -22,7 +22,12 @@ const Form = styled.form`
   margin-top: ${space.m};
   padding-top: ${space.m};
   align-items: start;
-  [data-wide] { grid-column: 1 / -1; display: flex; gap: ${space.s}; align-items: center; }
+  [data-wide] {
+    grid-column: 1 / -1;
+    display: flex;
+    gap: ${space.s};
+    align-items: center;
+  }
 `;
 
 /** A description as lines that people type, and back. */
@@ -41,7 +46,8 @@ export interface Draft {
   complaints: string;
 }
 
-const hostLine = (record?: Schemas['RelayRecord'] | null) => (record ? `${record.label} ${record.type} ${record.value}` : '');
+const hostLine = (record?: Schemas['RelayRecord'] | null) =>
+  record ? `${record.label} ${record.type} ${record.value}` : '';
 
 export const toDraft = (relay?: Relay): Draft => ({
   name: relay?.name ?? '',
@@ -53,7 +59,11 @@ export const toDraft = (relay?: Relay): Draft => ({
   return_path: hostLine(relay?.return_path),
   tracking: hostLine(relay?.tracking),
   inbound: (relay?.inbound ?? []).map((each) => `${each.priority} ${each.host}`).join('\n'),
-  limits: (relay?.limits ?? []).map((each) => [each.region || '-', each.per_hour ?? '-', each.per_day ?? '-', each.trial && 'trial'].filter(Boolean).join(' ')).join('\n'),
+  limits: (relay?.limits ?? [])
+    .map((each) =>
+      [each.region || '-', each.per_hour ?? '-', each.per_day ?? '-', each.trial && 'trial'].filter(Boolean).join(' '),
+    )
+    .join('\n'),
   bounces: percents(relay?.lines?.bounce_watch, relay?.lines?.bounce_stop),
   complaints: percents(relay?.lines?.complaint_watch, relay?.lines?.complaint_stop),
 });
@@ -65,14 +75,21 @@ function percents(watch?: number | null, stop?: number | null): string {
 }
 
 function rates(text: string): [number | null, number | null] {
-  const read = (word?: string) => (word && !Number.isNaN(Number(word.replace('%', ''))) ? Number((Number(word.replace('%', '')) / 100).toFixed(8)) : null);
+  const read = (word?: string) =>
+    word && !Number.isNaN(Number(word.replace('%', '')))
+      ? Number((Number(word.replace('%', '')) / 100).toFixed(8))
+      : null;
   const [watch, stop] = text.trim().split(/\s+/);
   return [read(watch), read(stop)];
 }
 
 const whole = (word?: string): number | null => Number(word) || null;
 
-const lines = (text: string) => text.split('\n').map((line) => line.trim().split(/\s+/)).filter((words) => words[0]);
+const lines = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim().split(/\s+/))
+    .filter((words) => words[0]);
 
 function hostRecord(text: string): Schemas['RelayRecord'] | null {
   const [label, second, ...rest] = text.trim().split(/\s+/);
@@ -94,13 +111,20 @@ export function fromDraft(draft: Draft, before?: Relay): Description {
     dkim: lines(draft.dkim).map(([selector, type, ...value]) =>
       type?.toUpperCase() === 'TXT'
         ? {selector: selector!, type: 'TXT', value: value.join(' ')}
-        : {selector: selector!, type: 'CNAME', value: (type?.toUpperCase() === 'CNAME' ? value : [type ?? '', ...value]).join('')},
+        : {
+            selector: selector!,
+            type: 'CNAME',
+            value: (type?.toUpperCase() === 'CNAME' ? value : [type ?? '', ...value]).join(''),
+          },
     ),
     return_path: hostRecord(draft.return_path),
     tracking: hostRecord(draft.tracking),
     inbound: lines(draft.inbound).map((words) => ({priority: Number(words[0]) || 0, host: words.at(-1)!})),
     limits: lines(draft.limits).map(([region, hour, day, trial]) => ({
-      region: region === '-' ? '' : region!, per_hour: whole(hour), per_day: whole(day), trial: trial === 'trial',
+      region: region === '-' ? '' : region!,
+      per_hour: whole(hour),
+      per_day: whole(day),
+      trial: trial === 'trial',
     })),
     lines: {bounce_watch, bounce_stop, complaint_watch, complaint_stop},
     note: before?.note ?? '',
@@ -110,7 +134,12 @@ export function fromDraft(draft: Draft, before?: Relay): Description {
 function allowed(relay: Relay): string {
   return relay.limits
     .map((each) =>
-      [each.region, each.per_hour != null && `${each.per_hour.toLocaleString('en-GB')} an hour`, each.per_day != null && `${each.per_day.toLocaleString('en-GB')} a day`, each.trial && 'on trial']
+      [
+        each.region,
+        each.per_hour != null && `${each.per_hour.toLocaleString('en-GB')} an hour`,
+        each.per_day != null && `${each.per_day.toLocaleString('en-GB')} a day`,
+        each.trial && 'on trial',
+      ]
         .filter(Boolean)
         .join(' '),
     )
@@ -120,7 +149,12 @@ function allowed(relay: Relay): string {
 function ownLines(relay: Relay): string {
   const {bounce_watch, bounce_stop, complaint_watch, complaint_stop} = relay.lines;
   const said = (what: string, text: string) => text && `${what} ${text.replace(' ', ' / ')} %`;
-  return [said('bounces', percents(bounce_watch, bounce_stop)), said('complaints', percents(complaint_watch, complaint_stop))].filter(Boolean).join('; ');
+  return [
+    said('bounces', percents(bounce_watch, bounce_stop)),
+    said('complaints', percents(complaint_watch, complaint_stop)),
+  ]
+    .filter(Boolean)
+    .join('; ');
 }
 
 function wants(relay: Relay): string {
@@ -145,28 +179,87 @@ export function RelaysCard({tenant}: {tenant: string}) {
   const set = (part: Partial<Draft>) => setDraft((now) => (now ? {...now, ...part} : now));
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (draft) describe.mutate({relay: draft.name.trim(), body: fromDraft(draft, before)}, {onSuccess: () => setDraft(null)});
+    if (draft)
+      describe.mutate({relay: draft.name.trim(), body: fromDraft(draft, before)}, {onSuccess: () => setDraft(null)});
   };
   const columns: Column<Relay>[] = [
-    {name: 'Relay', value: (row) => row.name, show: (row) => <>{row.name} {!row.described && <Tag level="note">not described</Tag>}</>},
+    {
+      name: 'Relay',
+      value: (row) => row.name,
+      show: (row) => (
+        <>
+          {row.name} {!row.described && <Tag level="note">not described</Tag>}
+        </>
+      ),
+    },
     {name: 'Kind', value: (row) => (row.own ? 'own MTA' : row.described ? 'contracted' : '')},
-    {name: 'Wants published', value: wants, show: (row) => <span style={{whiteSpace: 'normal'}}>{wants(row) || <Soft>nothing</Soft>}</span>},
-    {name: 'Its lines', value: ownLines, show: (row) => <span style={{whiteSpace: 'normal'}}>{ownLines(row) || <Soft>the usual</Soft>}</span>},
+    {
+      name: 'Wants published',
+      value: wants,
+      show: (row) => <span style={{whiteSpace: 'normal'}}>{wants(row) || <Soft>nothing</Soft>}</span>,
+    },
+    {
+      name: 'Its lines',
+      value: ownLines,
+      show: (row) => <span style={{whiteSpace: 'normal'}}>{ownLines(row) || <Soft>the usual</Soft>}</span>,
+    },
     {name: 'Allows', value: allowed, show: (row) => <span style={{whiteSpace: 'normal'}}>{allowed(row)}</span>},
-    {name: '', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => setDraft(toDraft(row))}>Describe</Button>},
+    {
+      name: '',
+      value: () => '',
+      tool: true,
+      show: (row) => (
+        <Button tone="link" onPress={() => setDraft(toDraft(row))}>
+          Describe
+        </Button>
+      ),
+    },
   ];
   return (
-    <Card title="Relays" note="paths that mail leaves by; all domains of the tenant share them" actions={<Button onPress={() => setDraft(toDraft())}>Add a relay</Button>}>
+    <Card
+      title="Relays"
+      note="paths that mail leaves by; all domains of the tenant share them"
+      actions={<Button onPress={() => setDraft(toDraft())}>Add a relay</Button>}
+    >
       {relays.isPending && <Loading what="relays" />}
       {relays.error && <Trouble error={relays.error} again={() => void relays.refetch()} />}
-      {relays.data?.length === 0 && <Notice title="No relay yet">Add the MTA or service that sends this mail, and what it wants published.</Notice>}
-      {relays.data && relays.data.length > 0 && <DataTable label="Relays" columns={columns} rows={relays.data} id={(row) => row.name} file={`relays-${tenant}.csv`} />}
+      {relays.data?.length === 0 && (
+        <Notice title="No relay yet">Add the MTA or service that sends this mail, and what it wants published.</Notice>
+      )}
+      {relays.data && relays.data.length > 0 && (
+        <DataTable
+          label="Relays"
+          columns={columns}
+          rows={relays.data}
+          id={(row) => row.name}
+          file={`relays-${tenant}.csv`}
+        />
+      )}
       {draft && (
         <Form onSubmit={submit}>
           <Field label="Relay" value={draft.name} onChange={(name) => set({name})} placeholder="driftline" isRequired />
-          <Field label="SPF include" mono value={draft.include} onChange={(include) => set({include})} placeholder="spf.driftline.example" />
-          <Field label="Networks to list in SPF" mono value={draft.networks} onChange={(networks) => set({networks})} placeholder="192.0.2.40/29" />
-          <Field label="Addresses, each with its HELO name" mono lines={3} value={draft.hosts} onChange={(hosts) => set({hosts})} placeholder="192.0.2.41 mta1.skerry.example" />
+          <Field
+            label="SPF include"
+            mono
+            value={draft.include}
+            onChange={(include) => set({include})}
+            placeholder="spf.driftline.example"
+          />
+          <Field
+            label="Networks to list in SPF"
+            mono
+            value={draft.networks}
+            onChange={(networks) => set({networks})}
+            placeholder="192.0.2.40/29"
+          />
+          <Field
+            label="Addresses, each with its HELO name"
+            mono
+            lines={3}
+            value={draft.hosts}
+            onChange={(hosts) => set({hosts})}
+            placeholder="192.0.2.41 mta1.skerry.example"
+          />
           <Field
             label="Keys: selector, CNAME or TXT, target or record"
             hint="{domain} and {dashed} stand for the sending domain"
@@ -176,9 +269,28 @@ export function RelaysCard({tenant}: {tenant: string}) {
             onChange={(dkim) => set({dkim})}
             placeholder={'df1 CNAME df1.{dashed}.keys.driftline.example\ncb1 TXT'}
           />
-          <Field label="Takes in mail: priority and host" mono lines={3} value={draft.inbound} onChange={(inbound) => set({inbound})} placeholder="10 in1.driftline.example" />
-          <Field label="Return path: host, type, target" mono value={draft.return_path} onChange={(return_path) => set({return_path})} placeholder="bounce MX returns.driftline.example" />
-          <Field label="Counted links: host, type, target" mono value={draft.tracking} onChange={(tracking) => set({tracking})} placeholder="click CNAME track.driftline.example" />
+          <Field
+            label="Takes in mail: priority and host"
+            mono
+            lines={3}
+            value={draft.inbound}
+            onChange={(inbound) => set({inbound})}
+            placeholder="10 in1.driftline.example"
+          />
+          <Field
+            label="Return path: host, type, target"
+            mono
+            value={draft.return_path}
+            onChange={(return_path) => set({return_path})}
+            placeholder="bounce MX returns.driftline.example"
+          />
+          <Field
+            label="Counted links: host, type, target"
+            mono
+            value={draft.tracking}
+            onChange={(tracking) => set({tracking})}
+            placeholder="click CNAME track.driftline.example"
+          />
           <Field
             label="Allowed: region, an hour, a day"
             hint="a region a line; - where there is none; the word trial behind it while only proven recipients may be mailed"
@@ -188,19 +300,39 @@ export function RelaysCard({tenant}: {tenant: string}) {
             onChange={(limits) => set({limits})}
             placeholder={'- 5000 50000\nnorth 200 2000 trial'}
           />
-          <Field label="Its lines for bounces: watch and stop, %" hint="empty for the usual 2 and 5" mono value={draft.bounces} onChange={(bounces) => set({bounces})} placeholder="2 5" />
-          <Field label="Its lines for complaints: watch and stop, %" hint="empty for the usual 0.1 and 0.3" mono value={draft.complaints} onChange={(complaints) => set({complaints})} placeholder="0.1 0.3" />
+          <Field
+            label="Its lines for bounces: watch and stop, %"
+            hint="empty for the usual 2 and 5"
+            mono
+            value={draft.bounces}
+            onChange={(bounces) => set({bounces})}
+            placeholder="2 5"
+          />
+          <Field
+            label="Its lines for complaints: watch and stop, %"
+            hint="empty for the usual 0.1 and 0.3"
+            mono
+            value={draft.complaints}
+            onChange={(complaints) => set({complaints})}
+            placeholder="0.1 0.3"
+          />
           <div data-wide>
-            <Checkbox isSelected={draft.own} onChange={(own) => set({own})}>{({isSelected}) => <>{isSelected ? '☑' : '☐'} an MTA of ours</>}</Checkbox>
+            <Checkbox isSelected={draft.own} onChange={(own) => set({own})}>
+              {({isSelected}) => <>{isSelected ? '☑' : '☐'} an MTA of ours</>}
+            </Checkbox>
           </div>
           <div data-wide>
-            <Button type="submit" tone="main" isDisabled={describe.isPending}>Keep it</Button>
+            <Button type="submit" tone="main" isDisabled={describe.isPending}>
+              Keep it
+            </Button>
             <Button onPress={() => setDraft(null)}>Leave it</Button>
           </div>
         </Form>
       )}
       {describe.error && <Trouble error={describe.error} />}
-      {(relays.data ?? []).some((each) => !each.described) && <Small>A relay that is not described takes no part in plans but by its name.</Small>}
+      {(relays.data ?? []).some((each) => !each.described) && (
+        <Small>A relay that is not described takes no part in plans but by its name.</Small>
+      )}
     </Card>
   );
 }

@@ -18,10 +18,25 @@ const Page = styled.div`
   grid-template-columns: minmax(0, 1fr) 400px;
   gap: ${space.l} ${space.xl};
   align-items: start;
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Column = styled.div`display: grid; gap: ${space.l}; min-width: 0; align-content: start;`;
-const Said = styled.p`grid-column: 1 / -1; margin: 0; color: ${colour('soft')}; b { color: ${colour('ink')}; font-weight: 600; }`;
+const Column = styled.div`
+  display: grid;
+  gap: ${space.l};
+  min-width: 0;
+  align-content: start;
+`;
+const Said = styled.p`
+  grid-column: 1 / -1;
+  margin: 0;
+  color: ${colour('soft')};
+  b {
+    color: ${colour('ink')};
+    font-weight: 600;
+  }
+`;
 
 export function SetUpView({tenant, name}: {tenant: string; name: string}) {
   const plan = usePlan(tenant, name);

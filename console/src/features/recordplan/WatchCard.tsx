@@ -14,14 +14,40 @@ type Sighting = Schemas['WatchSighting'];
 
 const Frame = styled.div`
   overflow-x: auto;
-  table { border-collapse: collapse; font-size: 12px; width: 100%; }
-  th { text-align: left; font-weight: 600; color: ${colour('soft')}; padding: 3px 6px; border-bottom: 1px solid ${colour('line')}; vertical-align: bottom; }
-  td { padding: 4px 5px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
-  thead th:not(:first-child) { font: 11px ${font.mono}; text-align: center; }
-  td:not(:first-child) { text-align: center; font-variant-numeric: tabular-nums; }
-  tr:last-child td { border-bottom: 0; }
+  table {
+    border-collapse: collapse;
+    font-size: 12px;
+    width: 100%;
+  }
+  th {
+    text-align: left;
+    font-weight: 600;
+    color: ${colour('soft')};
+    padding: 3px 6px;
+    border-bottom: 1px solid ${colour('line')};
+    vertical-align: bottom;
+  }
+  td {
+    padding: 4px 5px;
+    border-bottom: 1px solid ${colour('line')};
+    white-space: nowrap;
+  }
+  thead th:not(:first-child) {
+    font: 11px ${font.mono};
+    text-align: center;
+  }
+  td:not(:first-child) {
+    text-align: center;
+    font-variant-numeric: tabular-nums;
+  }
+  tr:last-child td {
+    border-bottom: 0;
+  }
 `;
-const Mark = styled.span<{$tone: 'sound' | 'tarnished' | 'soft' | 'seized'}>`color: ${({$tone}) => colour($tone)}; font-weight: 600;`;
+const Mark = styled.span<{$tone: 'sound' | 'tarnished' | 'soft' | 'seized'}>`
+  color: ${({$tone}) => colour($tone)};
+  font-weight: 600;
+`;
 
 /** Seconds until a time, counted down while it is in view. */
 function useNow(running: boolean): number {
@@ -48,7 +74,12 @@ export function cell(found: Sighting | undefined, now: number): Cell {
   const left = found.until ? Math.max(0, Math.round((Date.parse(found.until) - now) / 1000)) : null;
   const what = found.holds === 'old' ? `has ${found.values.join(' and ')}` : 'has nothing there';
   const until = left == null ? '' : `${Math.floor(left / 60)}:${String(left % 60).padStart(2, '0')}`;
-  return {mark: found.holds === 'old' ? '≠' : '–', until, tone: 'tarnished', title: `${what}${found.detail ? `: ${found.detail}` : ''}`};
+  return {
+    mark: found.holds === 'old' ? '≠' : '–',
+    until,
+    tone: 'tarnished',
+    title: `${what}${found.detail ? `: ${found.detail}` : ''}`,
+  };
 }
 
 export function WatchCard({tenant, name}: {tenant: string; name: string}) {
@@ -62,9 +93,21 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
       note={newest && `watch ${newest.id}, ${newest.rounds === 1 ? '1 look' : `${newest.rounds} looks`}`}
       actions={
         <>
-          {newest && <Button tone="link" onPress={() => exportCsv(newest)}>CSV</Button>}
-          {running && <Button onPress={() => act.mutate({id: newest.id, what: 'look'})} isDisabled={act.isPending}>Look now</Button>}
-          {running && <Button onPress={() => act.mutate({id: newest.id, what: 'stop'})} isDisabled={act.isPending}>Stop</Button>}
+          {newest && (
+            <Button tone="link" onPress={() => exportCsv(newest)}>
+              CSV
+            </Button>
+          )}
+          {running && (
+            <Button onPress={() => act.mutate({id: newest.id, what: 'look'})} isDisabled={act.isPending}>
+              Look now
+            </Button>
+          )}
+          {running && (
+            <Button onPress={() => act.mutate({id: newest.id, what: 'stop'})} isDisabled={act.isPending}>
+              Stop
+            </Button>
+          )}
           {!running && (
             <Button tone="main" onPress={() => act.mutate({what: 'start'})} isDisabled={act.isPending}>
               {newest ? 'Watch again' : 'Watch it spread'}
@@ -77,8 +120,8 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
       {act.error && <Trouble error={act.error} />}
       {!newest && !watches.error && (
         <Small>
-          Asks the zone’s own name servers and every resolver in the settings until all of them have the records, and says how long the
-          last will take. It goes on when you leave this page.
+          Asks the zone’s own name servers and every resolver in the settings until all of them have the records, and
+          says how long the last will take. It goes on when you leave this page.
         </Small>
       )}
       {newest && <WatchTable watch={newest} />}
@@ -89,11 +132,16 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
 export function WatchTable({watch}: {watch: Watch}) {
   const now = useNow(watch.state === 'running');
   const held = new Map(watch.sightings.map((each) => [`${each.server} ${each.key}`, each]));
-  const next = watch.next_at && watch.state === 'running' ? Math.max(0, Math.round((Date.parse(watch.next_at) - now) / 1000)) : null;
+  const next =
+    watch.next_at && watch.state === 'running'
+      ? Math.max(0, Math.round((Date.parse(watch.next_at) - now) / 1000))
+      : null;
   return (
     <>
       <p style={{margin: '0 0 8px'}}>
-        <Tag level={watch.state === 'agreed' ? 'right' : watch.state === 'gave_up' ? 'fault' : 'risk'}>{watch.state.replace('_', ' ')}</Tag>{' '}
+        <Tag level={watch.state === 'agreed' ? 'right' : watch.state === 'gave_up' ? 'fault' : 'risk'}>
+          {watch.state.replace('_', ' ')}
+        </Tag>{' '}
         <b style={{fontWeight: 600}}>{watch.said}.</b> {next != null && <Small>Looks again in {next} s.</Small>}
       </p>
       <Frame>
@@ -102,7 +150,9 @@ export function WatchTable({watch}: {watch: Watch}) {
             <tr>
               <th>Server</th>
               {watch.records.map((each, i) => (
-                <th key={each.key} title={`${each.name} ${each.type} ${each.value}`}>{i + 1}</th>
+                <th key={each.key} title={`${each.name} ${each.type} ${each.value}`}>
+                  {i + 1}
+                </th>
               ))}
               <th>old until</th>
             </tr>
@@ -110,7 +160,10 @@ export function WatchTable({watch}: {watch: Watch}) {
           <tbody>
             {watch.servers.map((server) => {
               const cells = watch.records.map((record) => cell(held.get(`${server.label} ${record.key}`), now));
-              const last = cells.map((each) => each.until ?? '').sort((a, b) => a.length - b.length || a.localeCompare(b)).at(-1);
+              const last = cells
+                .map((each) => each.until ?? '')
+                .sort((a, b) => a.length - b.length || a.localeCompare(b))
+                .at(-1);
               return (
                 <tr key={server.address + server.label}>
                   <td>
@@ -131,17 +184,34 @@ export function WatchTable({watch}: {watch: Watch}) {
       <ol style={{margin: '8px 0 0', paddingLeft: 22, fontSize: 12}}>
         {watch.records.map((each) => (
           <li key={each.key}>
-            <code style={{font: `12px ${font.mono}`, overflowWrap: 'anywhere'}}>{each.name} {each.type}</code>{' '}
-            <Small>{each.seen_by} of {each.asked}</Small>
+            <code style={{font: `12px ${font.mono}`, overflowWrap: 'anywhere'}}>
+              {each.name} {each.type}
+            </code>{' '}
+            <Small>
+              {each.seen_by} of {each.asked}
+            </Small>
           </li>
         ))}
       </ol>
-      <Small>✓ has it, ≠ has another, – has nothing, ! does not answer; on the right the time until the last old answer runs out</Small>
+      <Small>
+        ✓ has it, ≠ has another, – has nothing, ! does not answer; on the right the time until the last old answer runs
+        out
+      </Small>
     </>
   );
 }
 
 function exportCsv(watch: Watch) {
-  const rows = watch.sightings.map((each) => [each.server, each.key, each.holds, each.values.join(' | '), each.until, each.detail]);
-  download(`watch-${watch.domain}-${watch.id}.csv`, toCsv(['server', 'record', 'holds', 'values', 'until', 'detail'], rows));
+  const rows = watch.sightings.map((each) => [
+    each.server,
+    each.key,
+    each.holds,
+    each.values.join(' | '),
+    each.until,
+    each.detail,
+  ]);
+  download(
+    `watch-${watch.domain}-${watch.id}.csv`,
+    toCsv(['server', 'record', 'holds', 'values', 'until', 'detail'], rows),
+  );
 }

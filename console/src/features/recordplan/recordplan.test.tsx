@@ -17,34 +17,88 @@ afterEach(cleanup);
 const T = '/api/v1/tenants/glasswort';
 const NAME = 'news.glasswort.example';
 const settings: Schemas['PlanSettings'] = {
-  stage: '', reports_to: '', spf_ending: '', spf_ways: [], keep_terms: [], ttl: 3600, mta_sts: '', mta_sts_host: '', tls_reports_to: '',
+  stage: '',
+  reports_to: '',
+  spf_ending: '',
+  spf_ways: [],
+  keep_terms: [],
+  ttl: 3600,
+  mta_sts: '',
+  mta_sts_host: '',
+  tls_reports_to: '',
 };
 const check = (more: Partial<Schemas['RecordCheck']>): Schemas['RecordCheck'] => ({
-  state: 'matches', published: [], causes: [], pieces: [], found_at: '', found_value: '', lacking: [], detail: '', ...more,
+  state: 'matches',
+  published: [],
+  causes: [],
+  pieces: [],
+  found_at: '',
+  found_value: '',
+  lacking: [],
+  detail: '',
+  ...more,
 });
 const record = (more: Partial<PlanRecord> = {}): PlanRecord => ({
-  key: `spf ${NAME} TXT`, purpose: 'spf', name: NAME, type: 'TXT', value: 'v=spf1 -all', priority: null, ttl: 3600, why: 'Lets nobody send',
-  relay: '', waits_for: '', elsewhere: false,
+  key: `spf ${NAME} TXT`,
+  purpose: 'spf',
+  name: NAME,
+  type: 'TXT',
+  value: 'v=spf1 -all',
+  priority: null,
+  ttl: 3600,
+  why: 'Lets nobody send',
+  relay: '',
+  waits_for: '',
+  elsewhere: false,
   forms: {
-    host: 'news', host_or_blank: 'news', host_full: NAME, host_with_dot: `${NAME}.`, value: 'v=spf1 -all', value_quoted: '"v=spf1 -all"',
-    value_with_priority: 'v=spf1 -all', zone_line: `${NAME}. 3600 IN TXT "v=spf1 -all"`,
+    host: 'news',
+    host_or_blank: 'news',
+    host_full: NAME,
+    host_with_dot: `${NAME}.`,
+    value: 'v=spf1 -all',
+    value_quoted: '"v=spf1 -all"',
+    value_with_priority: 'v=spf1 -all',
+    zone_line: `${NAME}. 3600 IN TXT "v=spf1 -all"`,
   },
   check: check({}),
   ...more,
 });
 const plan = (records: PlanRecord[], more: Partial<Plan> = {}): Plan => ({
-  domain: NAME, zone: 'glasswort.example', settings, records, spf: [], advice: [], sts_policy: '', servers: [],
-  checked_at: '2026-11-20T12:00:00Z', right: records.filter((each) => each.check?.state === 'matches').length, total: records.length, ...more,
+  domain: NAME,
+  zone: 'glasswort.example',
+  settings,
+  records,
+  spf: [],
+  advice: [],
+  sts_policy: '',
+  servers: [],
+  checked_at: '2026-11-20T12:00:00Z',
+  right: records.filter((each) => each.check?.state === 'matches').length,
+  total: records.length,
+  ...more,
 });
 
 describe('the sentence on top', () => {
-  const differing = record({check: check({state: 'differs', causes: [{key: 'leading-blank', text: 'a blank was pasted in front of the value', column: 1, length: 1}]})});
+  const differing = record({
+    check: check({
+      state: 'differs',
+      causes: [{key: 'leading-blank', text: 'a blank was pasted in front of the value', column: 1, length: 1}],
+    }),
+  });
   it.each([
     [plan([]), 'Nothing is planned yet.', /Describe a stream/],
     [plan([record()]), 'Every record is published as planned.', /Watch/],
     [plan([differing]), '0 of 1 record are published as planned.', /news TXT: a blank was pasted/],
-    [plan([record({check: check({state: 'missing'})})]), '0 of 1 record are published as planned.', /1 record to publish, first news TXT/],
-    [plan([record({waits_for: 'the public key', check: check({state: 'waiting'})})]), '0 of 1 record are published as planned.', /waits for the public key/],
+    [
+      plan([record({check: check({state: 'missing'})})]),
+      '0 of 1 record are published as planned.',
+      /1 record to publish, first news TXT/,
+    ],
+    [
+      plan([record({waits_for: 'the public key', check: check({state: 'waiting'})})]),
+      '0 of 1 record are published as planned.',
+      /waits for the public key/,
+    ],
   ])('says how far it is and what is next', (given, strong, rest) => {
     expect(sentence(given).strong).toBe(strong);
     expect(sentence(given).rest).toMatch(rest);
@@ -69,8 +123,13 @@ describe('the plan', () => {
   it('marks what is missing and what is too much, and says why', () => {
     const wrong = record({
       check: check({
-        state: 'misplaced', found_at: `${NAME}.glasswort.example`, causes: [{key: 'zone-twice', text: "the zone's name stands twice", column: 0, length: 0}],
-        pieces: [{kind: 'extra', planned: '', published: ' '}, {kind: 'same', planned: 'v=spf1 -all', published: 'v=spf1 -all'}],
+        state: 'misplaced',
+        found_at: `${NAME}.glasswort.example`,
+        causes: [{key: 'zone-twice', text: "the zone's name stands twice", column: 0, length: 0}],
+        pieces: [
+          {kind: 'extra', planned: '', published: ' '},
+          {kind: 'same', planned: 'v=spf1 -all', published: 'v=spf1 -all'},
+        ],
       }),
     });
     open(<PlanCard plan={plan([wrong])} onCheck={() => {}} busy={false} />);
@@ -82,14 +141,33 @@ describe('the plan', () => {
 });
 
 const watch: Schemas['Watch'] = {
-  id: 4, domain: NAME, state: 'running', said: '1 of 2 servers have the record; the last will in 2 minutes', rounds: 3,
+  id: 4,
+  domain: NAME,
+  state: 'running',
+  said: '1 of 2 servers have the record; the last will in 2 minutes',
+  rounds: 3,
   records: [{key: 'k', name: NAME, type: 'TXT', value: 'v=spf1 -all', seen_by: 1, asked: 2}],
-  servers: [{label: 'ns1', address: '192.0.2.1', own: true}, {label: 'Island library', address: '192.0.2.9', own: false}],
+  servers: [
+    {label: 'ns1', address: '192.0.2.1', own: true},
+    {label: 'Island library', address: '192.0.2.9', own: false},
+  ],
   sightings: [
     {key: 'k', server: 'ns1', holds: 'new', values: [], until: null, detail: ''},
-    {key: 'k', server: 'Island library', holds: 'old', values: ['v=spf1 mx'], until: '2026-11-20T12:02:05Z', detail: ''},
+    {
+      key: 'k',
+      server: 'Island library',
+      holds: 'old',
+      values: ['v=spf1 mx'],
+      until: '2026-11-20T12:02:05Z',
+      detail: '',
+    },
   ],
-  created_at: '2026-11-20T12:00:00Z', looked_at: '2026-11-20T12:00:00Z', next_at: '2026-11-20T12:02:06Z', gives_up_at: '2026-11-22T12:00:00Z', finished_at: null, all_by: null,
+  created_at: '2026-11-20T12:00:00Z',
+  looked_at: '2026-11-20T12:00:00Z',
+  next_at: '2026-11-20T12:02:06Z',
+  gives_up_at: '2026-11-22T12:00:00Z',
+  finished_at: null,
+  all_by: null,
 };
 
 describe('the watch', () => {
@@ -97,7 +175,10 @@ describe('the watch', () => {
     const at = Date.parse('2026-11-20T12:00:00Z');
     expect(cell(watch.sightings[0], at)).toMatchObject({mark: '✓', tone: 'sound'});
     expect(cell(watch.sightings[1], at)).toMatchObject({mark: '≠', until: '2:05', title: 'has v=spf1 mx'});
-    expect(cell({...watch.sightings[1]!, holds: 'failed', detail: 'time-out'}, at)).toMatchObject({mark: '!', title: 'time-out'});
+    expect(cell({...watch.sightings[1]!, holds: 'failed', detail: 'time-out'}, at)).toMatchObject({
+      mark: '!',
+      title: 'time-out',
+    });
     expect(cell(undefined, at).mark).toBe('·');
   });
 
@@ -119,8 +200,22 @@ describe('choices', () => {
 
   it('offers ways out when SPF costs too much', async () => {
     const seen = serviceWith({[`PUT ${T}/domains/${NAME}/plan/settings`]: () => plan([])});
-    const option = {way: 'list' as const, relay: 'driftline', saves: 3, lookups_after: 9, price: '2 networks written out', value: 'v=spf1'};
-    const spf = {name: NAME, value: 'v=spf1', lookups: 12, per_relay: [{relay: 'driftline', lookups: 3}], options: [option], problems: []};
+    const option = {
+      way: 'list' as const,
+      relay: 'driftline',
+      saves: 3,
+      lookups_after: 9,
+      price: '2 networks written out',
+      value: 'v=spf1',
+    };
+    const spf = {
+      name: NAME,
+      value: 'v=spf1',
+      lookups: 12,
+      per_relay: [{relay: 'driftline', lookups: 3}],
+      options: [option],
+      problems: [],
+    };
     open(<SpfCostCard tenant="glasswort" plan={plan([], {spf: [spf]})} />);
     expect(screen.getByText('12 of 10')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Do that'}));
@@ -128,7 +223,15 @@ describe('choices', () => {
   });
 
   it('shows a private key once', async () => {
-    serviceWith({[`POST ${T}/domains/${NAME}/plan/keys`]: () => ({name: `g2._domainkey.${NAME}`, selector: 'g2', kind: 'rsa2048', record: 'v=DKIM1', private_key: 'SECRET PEM'})});
+    serviceWith({
+      [`POST ${T}/domains/${NAME}/plan/keys`]: () => ({
+        name: `g2._domainkey.${NAME}`,
+        selector: 'g2',
+        kind: 'rsa2048',
+        record: 'v=DKIM1',
+        private_key: 'SECRET PEM',
+      }),
+    });
     open(<KeyCard tenant="glasswort" name={NAME} />);
     await userEvent.type(screen.getByLabelText('Selector'), 'g2');
     await userEvent.click(screen.getByRole('button', {name: 'Make it'}));
@@ -139,11 +242,23 @@ describe('choices', () => {
 });
 
 const relay: Schemas['Relay'] = {
-  name: 'driftline', described: true, own: false, hosts: [{ip: '198.51.100.21', helo: 'out1.driftline.example'}], include: 'spf.driftline.example', networks: [],
-  dkim: [{selector: 'df1', type: 'CNAME', value: 'df1.keys.driftline.example'}, {selector: 'cb1', type: 'TXT', value: ''}],
-  return_path: {label: 'bounce', type: 'MX', value: 'returns.driftline.example', priority: 10, spf: ''}, tracking: null,
-  inbound: [{priority: 10, host: 'in1.driftline.example'}], limits: [{region: 'north', per_hour: 500, per_day: 4000, trial: true}],
-  lines: {bounce_watch: 0.05, bounce_stop: 0.1, complaint_watch: null, complaint_stop: null}, note: 'kept', domains: [NAME],
+  name: 'driftline',
+  described: true,
+  own: false,
+  hosts: [{ip: '198.51.100.21', helo: 'out1.driftline.example'}],
+  include: 'spf.driftline.example',
+  networks: [],
+  dkim: [
+    {selector: 'df1', type: 'CNAME', value: 'df1.keys.driftline.example'},
+    {selector: 'cb1', type: 'TXT', value: ''},
+  ],
+  return_path: {label: 'bounce', type: 'MX', value: 'returns.driftline.example', priority: 10, spf: ''},
+  tracking: null,
+  inbound: [{priority: 10, host: 'in1.driftline.example'}],
+  limits: [{region: 'north', per_hour: 500, per_day: 4000, trial: true}],
+  lines: {bounce_watch: 0.05, bounce_stop: 0.1, complaint_watch: null, complaint_stop: null},
+  note: 'kept',
+  domains: [NAME],
 };
 
 describe('relays', () => {
@@ -161,13 +276,31 @@ describe('relays', () => {
 });
 
 const proof = (more: Partial<Schemas['Proof']>): Schemas['Proof'] => ({
-  id: 1, kind: 'domain', subject: NAME, way: 'record', state: 'waiting', record_name: `_rustgauge.${NAME}`, record: 'rustgauge-proof=x', sent_to: '',
-  tries_left: 5, created_at: '2026-11-20T12:00:00Z', expires_at: null, proven_at: null, checked_at: null, lost_at: null, ...more,
+  id: 1,
+  kind: 'domain',
+  subject: NAME,
+  way: 'record',
+  state: 'waiting',
+  record_name: `_rustgauge.${NAME}`,
+  record: 'rustgauge-proof=x',
+  sent_to: '',
+  tries_left: 5,
+  created_at: '2026-11-20T12:00:00Z',
+  expires_at: null,
+  proven_at: null,
+  checked_at: null,
+  lost_at: null,
+  ...more,
 });
 
 describe('proof', () => {
   it('of a domain covers what is below it, of an address only itself', () => {
-    const all = [proof({subject: 'glasswort.example'}), proof({kind: 'address', subject: `a@${NAME}`}), proof({subject: 'other.example'}), proof({kind: 'address', subject: 'a@glasswort.example'})];
+    const all = [
+      proof({subject: 'glasswort.example'}),
+      proof({kind: 'address', subject: `a@${NAME}`}),
+      proof({subject: 'other.example'}),
+      proof({kind: 'address', subject: 'a@glasswort.example'}),
+    ];
     expect(concerning(all, NAME).map((each) => each.subject)).toEqual(['glasswort.example', `a@${NAME}`]);
   });
 
@@ -185,7 +318,14 @@ describe('proof', () => {
 });
 
 describe('publishing', () => {
-  const change = {name: NAME, type: 'TXT', ttl: 3600, before_ttl: 300, before: ['"old"', '"kept"'], after: ['"kept"', '"new"']};
+  const change = {
+    name: NAME,
+    type: 'TXT',
+    ttl: 3600,
+    before_ttl: 300,
+    before: ['"old"', '"kept"'],
+    after: ['"kept"', '"new"'],
+  };
   it('shows what goes, what comes and what stays', () => {
     open(<ChangeView changes={[change]} />);
     expect(screen.getByText('- 300 "old"')).toBeTruthy();
@@ -195,9 +335,17 @@ describe('publishing', () => {
 
   it('applies only what was shown', async () => {
     const seen = serviceWith({
-      [`GET ${T}/update-servers`]: () => [{zone: 'glasswort.example', address: '192.0.2.53:53', key_name: 'k.example', algorithm: 'hmac-sha256'}],
+      [`GET ${T}/update-servers`]: () => [
+        {zone: 'glasswort.example', address: '192.0.2.53:53', key_name: 'k.example', algorithm: 'hmac-sha256'},
+      ],
       [`GET ${T}/domains/${NAME}/publications`]: () => [],
-      [`POST ${T}/domains/${NAME}/plan/changes`]: () => ({zone: 'glasswort.example', server: '192.0.2.53 port 53', changes: [change], obstacles: [], digest: 'd1'}),
+      [`POST ${T}/domains/${NAME}/plan/changes`]: () => ({
+        zone: 'glasswort.example',
+        server: '192.0.2.53 port 53',
+        changes: [change],
+        obstacles: [],
+        digest: 'd1',
+      }),
       [`POST ${T}/domains/${NAME}/publications`]: () => ({}),
     });
     open(<PublishCard tenant="glasswort" name={NAME} zone="glasswort.example" />);

@@ -4,7 +4,7 @@ import {plural} from '../../design/format';
 
 export type Plan = Schemas['Plan'];
 export type PlanRecord = Schemas['PlanRecord'];
-export type State = Schemas['RecordCheck']['state'];
+type State = Schemas['RecordCheck']['state'];
 
 export const LEVELS = {
   matches: 'right',
@@ -35,8 +35,10 @@ export const PURPOSES: Record<string, string> = {
 export function sentence(plan: Plan): {strong: string; rest: string} {
   const ours = plan.records.filter((each) => !each.elsewhere);
   const by = (state: State) => ours.filter((each) => each.check?.state === state);
-  if (ours.length === 0) return {strong: 'Nothing is planned yet.', rest: 'Describe a stream and the relays that carry it.'};
-  if (plan.right === plan.total) return {strong: 'Every record is published as planned.', rest: 'Watch until all resolvers have seen it.'};
+  if (ours.length === 0)
+    return {strong: 'Nothing is planned yet.', rest: 'Describe a stream and the relays that carry it.'};
+  if (plan.right === plan.total)
+    return {strong: 'Every record is published as planned.', rest: 'Watch until all resolvers have seen it.'};
   const wrong = [...by('misplaced'), ...by('duplicated'), ...by('differs')];
   const strong = `${plan.right} of ${plural(plan.total, 'record')} ${plan.right === 1 ? 'is' : 'are'} published as planned.`;
   const first = wrong[0];
@@ -45,7 +47,11 @@ export function sentence(plan: Plan): {strong: string; rest: string} {
     return {strong, rest: `${first.forms.host} ${first.type}: ${why}.`};
   }
   const missing = by('missing');
-  if (missing.length) return {strong, rest: `${plural(missing.length, 'record')} to publish, first ${missing[0]!.forms.host} ${missing[0]!.type}.`};
+  if (missing.length)
+    return {
+      strong,
+      rest: `${plural(missing.length, 'record')} to publish, first ${missing[0]!.forms.host} ${missing[0]!.type}.`,
+    };
   const waiting = by('waiting');
   if (waiting.length) return {strong, rest: `${waiting[0]!.forms.host} waits for ${waiting[0]!.waits_for}.`};
   return {strong, rest: 'The name servers do not all agree yet.'};

@@ -28,17 +28,50 @@ const Sheet = styled.article`
   padding: ${space.xxl};
   display: grid;
   gap: ${space.xl};
-  h1 { font-size: 26px; }
-  h2 { font-size: 17px; margin-bottom: ${space.s}; }
-  > header { display: block; }
-  table { width: 100%; border-collapse: collapse; }
-  th, td { text-align: left; padding: 5px 8px 5px 0; border-bottom: 1px solid ${colour('line')}; vertical-align: middle; }
-  th { font-size: 12px; color: ${colour('soft')}; }
-  .n { text-align: right; }
-  code { font: 13px ${font.mono}; overflow-wrap: anywhere; }
-  ol { margin: 0; padding-left: 20px; }
-  li { margin: 6px 0; }
-  @media print { border: 0; padding: 0; max-width: none; }
+  h1 {
+    font-size: 26px;
+  }
+  h2 {
+    font-size: 17px;
+    margin-bottom: ${space.s};
+  }
+  > header {
+    display: block;
+  }
+  table {
+    width: 100%;
+    border-collapse: collapse;
+  }
+  th,
+  td {
+    text-align: left;
+    padding: 5px 8px 5px 0;
+    border-bottom: 1px solid ${colour('line')};
+    vertical-align: middle;
+  }
+  th {
+    font-size: 12px;
+    color: ${colour('soft')};
+  }
+  .n {
+    text-align: right;
+  }
+  code {
+    font: 13px ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  ol {
+    margin: 0;
+    padding-left: 20px;
+  }
+  li {
+    margin: 6px 0;
+  }
+  @media print {
+    border: 0;
+    padding: 0;
+    max-width: none;
+  }
 `;
 const overall = (row: Schemas['WallRow']) => row.cells.find((cell) => cell.provider === '(all)')!;
 const signed = (n: number) => `${n <= -0.05 ? '−' : '+'}${Math.abs(n).toFixed(1)}`;
@@ -68,35 +101,64 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
     <>
       <Print />
       <p className="tool" style={{textAlign: 'center', marginBottom: 12}}>
-        <Button tone="main" onPress={() => window.print()}>Print, or save as PDF</Button>
+        <Button tone="main" onPress={() => window.print()}>
+          Print, or save as PDF
+        </Button>
       </p>
       <Sheet>
         <div>
           <h1>{tenant.name}: how the mail stood</h1>
-          <Soft>{day(first)} to {day(wall.data!.day)}, beside the {days} days before</Soft>
+          <Soft>
+            {day(first)} to {day(wall.data!.day)}, beside the {days} days before
+          </Soft>
         </div>
         <section>
           <p>
             <b>{count(total.counts.delivered)} messages were delivered.</b>{' '}
             {total.permanent && <>{percent(total.permanent.value)} bounced for good. </>}
-            {fell.length === 0 ? 'No domain stands much lower than before. ' : `${fell.map((row) => row.name).join(', ')} ${fell.length === 1 ? 'stands' : 'stand'} lower than before. `}
-            {mended.length > 0 && `${plural(mended.length, 'incident')} came and ${mended.length === 1 ? 'was' : 'were'} mended. `}
-            {next.length === 0 ? 'Nothing has to be done.' : `${plural(todo.data!.filter((item) => item.level !== 'know').length, 'thing')} to do next.`}
+            {fell.length === 0
+              ? 'No domain stands much lower than before. '
+              : `${fell.map((row) => row.name).join(', ')} ${fell.length === 1 ? 'stands' : 'stand'} lower than before. `}
+            {mended.length > 0 &&
+              `${plural(mended.length, 'incident')} came and ${mended.length === 1 ? 'was' : 'were'} mended. `}
+            {next.length === 0
+              ? 'Nothing has to be done.'
+              : `${plural(todo.data!.filter((item) => item.level !== 'know').length, 'thing')} to do next.`}
           </p>
         </section>
         <section>
           <h2>Domains</h2>
           <table>
-            <thead><tr><th>Domain</th><th className="n">Reading</th><th /><th className="n">Change</th><th>Over {2 * days} days</th><th>What weighs most</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Domain</th>
+                <th className="n">Reading</th>
+                <th />
+                <th className="n">Change</th>
+                <th>Over {2 * days} days</th>
+                <th>What weighs most</th>
+              </tr>
+            </thead>
             <tbody>
               {rows.map((row) => (
                 <tr key={row.name}>
-                  <td><code>{row.name}</code></td>
+                  <td>
+                    <code>{row.name}</code>
+                  </td>
                   <td className="n">{overall(row).value == null ? '' : Math.round(overall(row).value!)}</td>
-                  <td><Plate value={overall(row).value} margin={overall(row).margin} width={11} height={20} /> {overall(row).condition}</td>
+                  <td>
+                    <Plate value={overall(row).value} margin={overall(row).margin} width={11} height={20} />{' '}
+                    {overall(row).condition}
+                  </td>
                   <td className="n">{change(row) == null ? 'new' : signed(change(row)!)}</td>
-                  <td><Spark values={overall(row).trend} condition={overall(row).condition} width={110} /></td>
-                  <td>{row.heaviest && row.heaviest.points >= 1 ? `${factor(row.heaviest.factor)}, ${row.heaviest.label}` : ''}</td>
+                  <td>
+                    <Spark values={overall(row).trend} condition={overall(row).condition} width={110} />
+                  </td>
+                  <td>
+                    {row.heaviest && row.heaviest.points >= 1
+                      ? `${factor(row.heaviest.factor)}, ${row.heaviest.label}`
+                      : ''}
+                  </td>
                 </tr>
               ))}
             </tbody>
@@ -105,7 +167,16 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
         <section>
           <h2>Mailbox providers</h2>
           <table>
-            <thead><tr><th>Provider</th><th className="n">Delivered</th><th className="n">Before</th><th className="n">Permanent bounces</th><th className="n">Delayed</th><th className="n">Complaints</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Provider</th>
+                <th className="n">Delivered</th>
+                <th className="n">Before</th>
+                <th className="n">Permanent bounces</th>
+                <th className="n">Delayed</th>
+                <th className="n">Complaints</th>
+              </tr>
+            </thead>
             <tbody>
               {flow.data!.providers.map((row) => (
                 <tr key={row.provider}>
@@ -122,14 +193,30 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
         </section>
         <section>
           <h2>What came and was mended</h2>
-          {mended.length === 0 ? <Soft>Nothing.</Soft> : (
-            <ol>{mended.map((item) => <li key={item.id}><b>{item.title}</b>, {day(item.since)} to {day(item.closed_at!)}. <Soft>{item.text}</Soft></li>)}</ol>
+          {mended.length === 0 ? (
+            <Soft>Nothing.</Soft>
+          ) : (
+            <ol>
+              {mended.map((item) => (
+                <li key={item.id}>
+                  <b>{item.title}</b>, {day(item.since)} to {day(item.closed_at!)}. <Soft>{item.text}</Soft>
+                </li>
+              ))}
+            </ol>
           )}
         </section>
         <section>
           <h2>What is next</h2>
-          {next.length === 0 ? <Soft>Nothing: the rest is quiet.</Soft> : (
-            <ol>{next.map((item) => <li key={item.id}><b>{item.title}</b>, since {day(item.since)}. {item.remedy || item.text}</li>)}</ol>
+          {next.length === 0 ? (
+            <Soft>Nothing: the rest is quiet.</Soft>
+          ) : (
+            <ol>
+              {next.map((item) => (
+                <li key={item.id}>
+                  <b>{item.title}</b>, since {day(item.since)}. {item.remedy || item.text}
+                </li>
+              ))}
+            </ol>
           )}
         </section>
       </Sheet>

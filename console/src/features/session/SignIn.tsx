@@ -22,7 +22,9 @@ const Form = styled.form`
   background: ${colour('sheet')};
   border: 1px solid ${colour('line')};
   padding: ${space.xl};
-  p { color: ${colour('soft')}; }
+  p {
+    color: ${colour('soft')};
+  }
 `;
 
 export function SignIn() {
@@ -49,7 +51,14 @@ export function SignIn() {
           <h1>Rust Gauge</h1>
           <p>How sound your sending is, what gnaws at it, and what to do next.</p>
         </div>
-        <Field label="E-mail address" type="email" autoComplete="username" value={email} onChange={setEmail} isRequired />
+        <Field
+          label="E-mail address"
+          type="email"
+          autoComplete="username"
+          value={email}
+          onChange={setEmail}
+          isRequired
+        />
         <Field
           label="Password"
           type="password"

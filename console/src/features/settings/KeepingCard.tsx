@@ -9,7 +9,16 @@ import {Field} from '../../design/Field';
 import {Loading, Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
 
-const Form = styled.form`display: grid; gap: ${space.m}; grid-template-columns: repeat(auto-fill, minmax(240px, 1fr)); align-items: start; > button { justify-self: start; margin-top: 20px; }`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: repeat(auto-fill, minmax(240px, 1fr));
+  align-items: start;
+  > button {
+    justify-self: start;
+    margin-top: 20px;
+  }
+`;
 
 export function KeepingCard({tenant}: {tenant: string}) {
   const settings = useFlowSettings(tenant);
@@ -33,9 +42,23 @@ function Keeping({tenant, kept}: {tenant: string; kept: Schemas['FlowSettings']}
   return (
     <>
       <Form onSubmit={submit}>
-        <Field label="Keep events for, days" hint="30 to 3650; older ones are dropped within a minute or so, and refused from then" value={days} onChange={setDays} isRequired />
-        <Field label="Shifts a year that may be none" hint="less is calmer and later, more is earlier" value={alarms} onChange={setAlarms} isRequired />
-        <Button type="submit" tone="main" isDisabled={change.isPending}>Keep these settings</Button>
+        <Field
+          label="Keep events for, days"
+          hint="30 to 3650; older ones are dropped within a minute or so, and refused from then"
+          value={days}
+          onChange={setDays}
+          isRequired
+        />
+        <Field
+          label="Shifts a year that may be none"
+          hint="less is calmer and later, more is earlier"
+          value={alarms}
+          onChange={setAlarms}
+          isRequired
+        />
+        <Button type="submit" tone="main" isDisabled={change.isPending}>
+          Keep these settings
+        </Button>
       </Form>
       {change.isSuccess && <Small role="status">Kept.</Small>}
       {change.error && <Trouble error={change.error} />}

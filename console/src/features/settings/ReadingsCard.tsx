@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useChangeReadingSettings, useReadingSettings, useTask} from '../../api/queries';
+import {useChangeReadingSettings, useReadingSettings, useJob} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
@@ -11,15 +11,33 @@ import {Loading, Trouble} from '../../design/Notice';
 import {colour, font, space} from '../../design/tokens';
 
 type Shown = Schemas['FactorShown'];
-/** As the task's result holds it. */
-interface Change { name: string; before: number | null; after: number | null }
+/** As the job's result holds it. */
+interface Change {
+  name: string;
+  before: number | null;
+  after: number | null;
+}
 const FIELDS = ['watch', 'stop', 'weight', 'half_life'] as const;
 type FieldName = (typeof FIELDS)[number];
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; margin-top: ${space.m};`;
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  margin-top: ${space.m};
+`;
 const Number_ = styled.input`
-  width: 72px; font: 13px ${font.mono}; text-align: right; padding: 3px 6px; border-radius: 4px;
-  color: ${colour('ink')}; background: ${colour('sheet')}; border: 1px solid ${colour('line')};
-  &[data-changed] { border-color: ${colour('rust')}; font-weight: 600; }
+  width: 72px;
+  font: 13px ${font.mono};
+  text-align: right;
+  padding: 3px 6px;
+  border-radius: 4px;
+  color: ${colour('ink')};
+  background: ${colour('sheet')};
+  border: 1px solid ${colour('line')};
+  &[data-changed] {
+    border-color: ${colour('rust')};
+    font-weight: 600;
+  }
 `;
 
 /** As people type it: rates and drops in per cent. */
@@ -30,18 +48,31 @@ const unit = (row: Shown): string => ({rate: '%', drop: '% fewer', doublings: 'd
 
 export function ReadingsCard({tenant}: {tenant: string}) {
   const settings = useReadingSettings(tenant);
-  const [task, setTask] = useState(0);
+  const [job, setJob] = useState(0);
   return (
-    <Card title="Readings" note="where each factor begins to pull, where it pulls whole, by how many points, and how long it is remembered">
+    <Card
+      title="Readings"
+      note="where each factor begins to pull, where it pulls whole, by how many points, and how long it is remembered"
+    >
       {settings.isPending && <Loading what="settings" />}
       {settings.error && <Trouble error={settings.error} />}
-      {settings.data && <Factors key={JSON.stringify(settings.data.settings)} tenant={tenant} view={settings.data} onTask={setTask} />}
-      {task > 0 && <Anew tenant={tenant} id={task} />}
+      {settings.data && (
+        <Factors key={JSON.stringify(settings.data.settings)} tenant={tenant} view={settings.data} onJob={setJob} />
+      )}
+      {job > 0 && <Anew tenant={tenant} id={job} />}
     </Card>
   );
 }
 
-function Factors({tenant, view, onTask}: {tenant: string; view: Schemas['ReadingSettingsView']; onTask: (id: number) => void}) {
+function Factors({
+  tenant,
+  view,
+  onJob,
+}: {
+  tenant: string;
+  view: Schemas['ReadingSettingsView'];
+  onJob: (id: number) => void;
+}) {
   const change = useChangeReadingSettings(tenant);
   const [edits, setEdits] = useState<Record<string, string>>({});
   const key = (row: Shown, name: FieldName) => `${row.name}.${name}`;
@@ -51,13 +82,17 @@ function Factors({tenant, view, onTask}: {tenant: string; view: Schemas['Reading
   const keep = () => {
     const factors: Record<string, Record<string, number>> = {};
     for (const [name, given] of Object.entries(view.settings.factors ?? {})) {
-      factors[name] = Object.fromEntries(Object.entries(given).filter((pair): pair is [string, number] => pair[1] != null));
+      factors[name] = Object.fromEntries(
+        Object.entries(given).filter((pair): pair is [string, number] => pair[1] != null),
+      );
     }
-    for (const row of view.factors) for (const name of FIELDS) {
-      const text = edits[key(row, name)];
-      if (text !== undefined) (factors[row.name] ??= {})[name] = Number((Number(text.replace(',', '.')) / scale(row, name)).toPrecision(8));
-    }
-    change.mutate({factors}, {onSuccess: (kept) => onTask(kept.task ?? 0)});
+    for (const row of view.factors)
+      for (const name of FIELDS) {
+        const text = edits[key(row, name)];
+        if (text !== undefined)
+          (factors[row.name] ??= {})[name] = Number((Number(text.replace(',', '.')) / scale(row, name)).toPrecision(8));
+      }
+    change.mutate({factors}, {onSuccess: (kept) => onJob(kept.job ?? 0)});
   };
   const input = (row: Shown, name: FieldName) => (
     <Number_
@@ -79,16 +114,30 @@ function Factors({tenant, view, onTask}: {tenant: string; view: Schemas['Reading
           {name: 'Stop', value: (row) => row.stop, show: (row) => input(row, 'stop'), number: true},
           {name: 'In', value: unit},
           {name: 'Points', value: (row) => row.weight, show: (row) => input(row, 'weight'), number: true},
-          {name: 'Half-life, days', value: (row) => row.half_life, show: (row) => input(row, 'half_life'), number: true},
+          {
+            name: 'Half-life, days',
+            value: (row) => row.half_life,
+            show: (row) => input(row, 'half_life'),
+            number: true,
+          },
         ]}
         rows={view.factors}
         id={(row) => row.name}
         file="factors.csv"
       />
       <Row>
-        <Button tone="main" isDisabled={!edited || wrong || change.isPending} onPress={keep}>Keep, and compute the past anew</Button>
+        <Button tone="main" isDisabled={!edited || wrong || change.isPending} onPress={keep}>
+          Keep, and compute the past anew
+        </Button>
         {edited && <Button onPress={() => setEdits({})}>Leave it as it was</Button>}
-        {own && <Button isDisabled={change.isPending} onPress={() => change.mutate(null, {onSuccess: (kept) => onTask(kept.task ?? 0)})}>Back to those shipped</Button>}
+        {own && (
+          <Button
+            isDisabled={change.isPending}
+            onPress={() => change.mutate(null, {onSuccess: (kept) => onJob(kept.job ?? 0)})}
+          >
+            Back to those shipped
+          </Button>
+        )}
       </Row>
       {wrong && <Small role="alert">Each is a number from 0 up.</Small>}
       {view.changed_by && <Small>Set by {view.changed_by}.</Small>}
@@ -98,12 +147,17 @@ function Factors({tenant, view, onTask}: {tenant: string; view: Schemas['Reading
 }
 
 function Anew({tenant, id}: {tenant: string; id: number}) {
-  const task = useTask(tenant, id);
-  if (!task.data) return <Loading what="readings" />;
-  if (task.data.state === 'failed') return <Small role="alert">{task.data.error || 'It could not be computed.'}</Small>;
-  const over = task.data.state === 'done' || task.data.state === 'stopped';
-  if (!over) return <Small role="status">Computing: {task.data.done} of {task.data.total} domains</Small>;
-  const changes = (task.data.result.changes ?? []) as Change[];
+  const job = useJob(tenant, id);
+  if (!job.data) return <Loading what="readings" />;
+  if (job.data.state === 'failed') return <Small role="alert">{job.data.error || 'It could not be computed.'}</Small>;
+  const over = job.data.state === 'done' || job.data.state === 'stopped';
+  if (!over)
+    return (
+      <Small role="status">
+        Computing: {job.data.done} of {job.data.total} domains
+      </Small>
+    );
+  const changes = (job.data.result.changes ?? []) as Change[];
   const show = (value: number | null) => (value == null ? '' : value.toFixed(1));
   return (
     <DataTable

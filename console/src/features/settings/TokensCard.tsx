@@ -12,8 +12,17 @@ import {ago} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 
-const Form = styled.form`display: flex; gap: ${space.s}; align-items: end; flex-wrap: wrap; margin-bottom: ${space.m};`;
-const Mono = styled.code`font: 12px ${font.mono}; overflow-wrap: anywhere;`;
+const Form = styled.form`
+  display: flex;
+  gap: ${space.s};
+  align-items: end;
+  flex-wrap: wrap;
+  margin-bottom: ${space.m};
+`;
+const Mono = styled.code`
+  font: 12px ${font.mono};
+  overflow-wrap: anywhere;
+`;
 
 export function TokensCard({tenant}: {tenant: string}) {
   const tokens = useTokens();
@@ -27,8 +36,16 @@ export function TokensCard({tenant}: {tenant: string}) {
   return (
     <Card title="Your tokens" note="what programs and the command line sign in with">
       <Form onSubmit={submit}>
-        <Field label="A new token for this tenant" value={name} onChange={setName} placeholder="nightly load" isRequired />
-        <Button type="submit" tone="main" isDisabled={make.isPending}>Make it</Button>
+        <Field
+          label="A new token for this tenant"
+          value={name}
+          onChange={setName}
+          placeholder="nightly load"
+          isRequired
+        />
+        <Button type="submit" tone="main" isDisabled={make.isPending}>
+          Make it
+        </Button>
       </Form>
       {make.error && <Trouble error={make.error} />}
       {make.data && (
@@ -47,9 +64,22 @@ export function TokensCard({tenant}: {tenant: string}) {
             {name: 'Name', value: (row: Schemas['Token']) => row.name},
             {name: 'Tenant', value: (row) => row.tenant ?? 'all of yours'},
             {name: 'Made', value: (row) => row.created_at, show: (row) => ago(row.created_at)},
-            {name: 'Last used', value: (row) => row.last_used_at ?? '', show: (row) => (row.last_used_at ? ago(row.last_used_at) : <Soft>never</Soft>)},
+            {
+              name: 'Last used',
+              value: (row) => row.last_used_at ?? '',
+              show: (row) => (row.last_used_at ? ago(row.last_used_at) : <Soft>never</Soft>),
+            },
             {name: 'Ends', value: (row) => row.expires_at?.slice(0, 10) ?? 'never'},
-            {name: '', value: () => '', tool: true, show: (row) => <Button tone="link" onPress={() => drop.mutate(row.id)}>Drop</Button>},
+            {
+              name: '',
+              value: () => '',
+              tool: true,
+              show: (row) => (
+                <Button tone="link" onPress={() => drop.mutate(row.id)}>
+                  Drop
+                </Button>
+              ),
+            },
           ]}
           rows={tokens.data}
           id={(row) => String(row.id)}

@@ -9,16 +9,44 @@ import {ReadingsCard} from './ReadingsCard';
 afterEach(cleanup);
 const T = '/api/v1/tenants/glasswort';
 const way: Schemas['WayToTell'] = {
-  kind: 'mail', name: 'Isla', to: ['isla@skerry.example'], url: '', template: '{"text": "{title}"}', least: 'mend', quiet_from: '22:00', quiet_to: '06:00',
+  kind: 'mail',
+  name: 'Isla',
+  to: ['isla@skerry.example'],
+  url: '',
+  template: '{"text": "{title}"}',
+  least: 'mend',
+  quiet_from: '22:00',
+  quiet_to: '06:00',
 };
 const kept: Schemas['AlertSettings'] = {
-  wait_minutes: 15, repeat_hours: 24, well_hours: 2, sure: 0.9, brake: false, ways: [way], report_every: '', report_to: [],
+  wait_minutes: 15,
+  repeat_hours: 24,
+  well_hours: 2,
+  sure: 0.9,
+  brake: false,
+  ways: [way],
+  report_every: '',
+  report_to: [],
 };
 const told: Schemas['Told'] = {
-  id: 1, way: 'Isla', title: 'New: 2 SPF records', what: 'opened', state: 'dead', attempts: 9, said: '550 no such mailbox', made_at: '2026-11-20T08:00:00Z', next_at: null,
+  id: 1,
+  way: 'Isla',
+  title: 'New: 2 SPF records',
+  what: 'opened',
+  state: 'dead',
+  attempts: 9,
+  said: '550 no such mailbox',
+  made_at: '2026-11-20T08:00:00Z',
+  next_at: null,
   finished_at: null,
 };
-const brake: Schemas['Brake'] = {stream: 'newsletter', relay: 'driftline', since: '2026-11-20T08:00:00Z', why: 'bounces at 6.10 %'};
+const brake: Schemas['Brake'] = {
+  stream: 'newsletter',
+  relay: 'driftline',
+  since: '2026-11-20T08:00:00Z',
+  why: 'bounces at 6.10 %',
+  by: '',
+};
 const served = (more: Record<string, unknown> = {}) =>
   serviceWith({
     [`GET ${T}/alert-settings`]: () => kept,
@@ -27,7 +55,8 @@ const served = (more: Record<string, unknown> = {}) =>
     [`GET ${T}/brakes`]: () => [brake],
     ...more,
   });
-const put = (seen: Sent[]) => seen.filter((each) => each.method === 'PUT').map((each) => each.body as Schemas['AlertSettings']);
+const put = (seen: Sent[]) =>
+  seen.filter((each) => each.method === 'PUT').map((each) => each.body as Schemas['AlertSettings']);
 
 describe('alerts', () => {
   it('show each way with what it is told, its quiet hours, and what was given up', async () => {
@@ -49,9 +78,17 @@ describe('alerts', () => {
     const sure = screen.getByRole('textbox', {name: /crossed when sure/});
     await userEvent.clear(sure);
     await userEvent.type(sure, '95');
-    await userEvent.type(screen.getByRole('textbox', {name: 'A report goes to'}), 'boss@skerry.example, isla@skerry.example');
+    await userEvent.type(
+      screen.getByRole('textbox', {name: 'A report goes to'}),
+      'boss@skerry.example, isla@skerry.example',
+    );
     await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
-    expect(put(seen)[0]).toMatchObject({wait_minutes: 30, sure: 0.95, report_to: ['boss@skerry.example', 'isla@skerry.example'], ways: [way]});
+    expect(put(seen)[0]).toMatchObject({
+      wait_minutes: 30,
+      sure: 0.95,
+      report_to: ['boss@skerry.example', 'isla@skerry.example'],
+      ways: [way],
+    });
   });
 
   it('take a way away and add one', async () => {
@@ -64,11 +101,19 @@ describe('alerts', () => {
     await userEvent.type(screen.getByRole('textbox', {name: 'Name'}), 'Bram');
     await userEvent.type(screen.getByRole('textbox', {name: 'Addresses'}), 'bram@skerry.example desk@skerry.example');
     await userEvent.click(add);
-    expect(put(seen)[1]!.ways!.at(-1)).toMatchObject({name: 'Bram', kind: 'mail', to: ['bram@skerry.example', 'desk@skerry.example'], url: ''});
+    expect(put(seen)[1]!.ways!.at(-1)).toMatchObject({
+      name: 'Bram',
+      kind: 'mail',
+      to: ['bram@skerry.example', 'desk@skerry.example'],
+      url: '',
+    });
   });
 
   it('say which of their values was refused', async () => {
-    served({[`PUT ${T}/alert-settings`]: () => problem(422, 'It cannot be taken', {detail: 'ways.0.url: 10.0.0.1 may not be called'})});
+    served({
+      [`PUT ${T}/alert-settings`]: () =>
+        problem(422, 'It cannot be taken', {detail: 'ways.0.url: 10.0.0.1 may not be called'}),
+    });
     open(<AlertsCard tenant="glasswort" />);
     await userEvent.click(await screen.findByRole('button', {name: 'Keep these settings'}));
     expect(await screen.findByText(/10\.0\.0\.1 may not be called/)).toBeTruthy();
@@ -89,7 +134,8 @@ describe('brakes', () => {
     await userEvent.type(screen.getByRole('textbox', {name: /Why/}), 'the list was cleaned');
     await userEvent.click(screen.getByRole('button', {name: 'Release'}));
     expect(seen.filter((each) => each.method === 'POST').map((each) => each.body)).toEqual([
-      {stream: 'receipts', relay: '', why: 'wrong prices'}, {stream: 'newsletter', relay: 'driftline', why: 'the list was cleaned'},
+      {stream: 'receipts', relay: '', why: 'wrong prices'},
+      {stream: 'newsletter', relay: 'driftline', why: 'the list was cleaned'},
     ]);
   });
 
@@ -103,16 +149,39 @@ describe('brakes', () => {
 
 describe('the parameters of readings', () => {
   const shown: Schemas['FactorShown'] = {
-    name: 'complaints', unit: 'rate', watch: 0.001, stop: 0.003, weight: 60, half_life: 7, quick: 0.7, usual: 0.0002, worth: 1000, changed: ['stop'],
+    name: 'complaints',
+    unit: 'rate',
+    watch: 0.001,
+    stop: 0.003,
+    weight: 60,
+    half_life: 7,
+    quick: 0.7,
+    usual: 0.0002,
+    worth: 1000,
+    changed: ['stop'],
   };
-  const view = {settings: {factors: {complaints: {stop: 0.003}}}, factors: [shown], task: null, changed_at: null, changed_by: 'bram@skerry.example'};
-  const task = {id: 4, kind: 'readings', title: '', state: 'done', done: 1, total: 1, result: {changes: [{name: 'd.example', before: 81, after: 62.5}]}};
+  const view = {
+    settings: {factors: {complaints: {stop: 0.003}}},
+    factors: [shown],
+    job: null,
+    changed_at: null,
+    changed_by: 'bram@skerry.example',
+  };
+  const job = {
+    id: 4,
+    kind: 'readings',
+    title: '',
+    state: 'done',
+    done: 1,
+    total: 1,
+    result: {changes: [{name: 'd.example', before: 81, after: 62.5}]},
+  };
 
   it('are typed in per cent, kept beside those set before, and show old beside new', async () => {
     const seen = serviceWith({
       [`GET ${T}/readings/settings`]: () => view,
-      [`PUT ${T}/readings/settings`]: () => ({...view, task: 4}),
-      [`GET ${T}/tasks/4`]: () => task,
+      [`PUT ${T}/readings/settings`]: () => ({...view, job: 4}),
+      [`GET ${T}/jobs/4`]: () => job,
     });
     open(<ReadingsCard tenant="glasswort" />);
     const watch = await screen.findByRole('textbox', {name: /Complaints, watch/i});
@@ -120,7 +189,9 @@ describe('the parameters of readings', () => {
     await userEvent.clear(watch);
     await userEvent.type(watch, '0,05');
     await userEvent.click(screen.getByRole('button', {name: 'Keep, and compute the past anew'}));
-    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({factors: {complaints: {stop: 0.003, watch: 0.0005}}});
+    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({
+      factors: {complaints: {stop: 0.003, watch: 0.0005}},
+    });
     expect(await screen.findByText('62.5')).toBeTruthy();
     expect(screen.getByText('81.0')).toBeTruthy();
   });
@@ -140,8 +211,8 @@ describe('the parameters of readings', () => {
   it('go back to those shipped', async () => {
     const seen = serviceWith({
       [`GET ${T}/readings/settings`]: () => view,
-      [`DELETE ${T}/readings/settings`]: () => ({...view, task: 5}),
-      [`GET ${T}/tasks/5`]: () => ({...task, id: 5, state: 'failed', error: 'It was stopped by hand.'}),
+      [`DELETE ${T}/readings/settings`]: () => ({...view, job: 5}),
+      [`GET ${T}/jobs/5`]: () => ({...job, id: 5, state: 'failed', error: 'It was stopped by hand.'}),
     });
     open(<ReadingsCard tenant="glasswort" />);
     await userEvent.click(await screen.findByRole('button', {name: 'Back to those shipped'}));

@@ -7,13 +7,33 @@ import {SettingsPage} from './SettingsPage';
 
 afterEach(cleanup);
 const T = '/api/v1/tenants/glasswort';
-const who: Schemas['Who'] = {name: 'Isla', email: 'isla@skerry.example', tenants: [{slug: 'glasswort', name: 'Glasswort Theatre', role: 'engineer'}]};
+const who: Schemas['Who'] = {
+  name: 'Isla',
+  email: 'isla@skerry.example',
+  tenants: [{slug: 'glasswort', name: 'Glasswort Theatre', role: 'admin'}],
+};
 const hook = (more: Partial<Schemas['Webhook']> = {}): Schemas['Webhook'] => ({
-  id: 3, name: 'ticket desk', url: 'https://desk.glasswort.example/', subjects: [], paused: false, waiting: 1, dead: 2,
-  created_at: '2026-11-20T12:00:00Z', last_at: '2026-11-20T12:00:01Z', last_said: '503', ...more,
+  id: 3,
+  name: 'ticket desk',
+  url: 'https://desk.glasswort.example/',
+  subjects: [],
+  paused: false,
+  waiting: 1,
+  dead: 2,
+  created_at: '2026-11-20T12:00:00Z',
+  last_at: '2026-11-20T12:00:01Z',
+  last_said: '503',
+  ...more,
 });
 const call: Schemas['WebhookCall'] = {
-  id: 'msg_1', subject: 'proof.lost', state: 'dead', attempts: 9, said: '503', body: {}, created_at: '2026-11-20T12:00:00Z', next_at: null,
+  id: 'msg_1',
+  subject: 'proof.lost',
+  state: 'dead',
+  attempts: 9,
+  said: '503',
+  body: {},
+  created_at: '2026-11-20T12:00:00Z',
+  next_at: null,
   finished_at: '2026-11-22T12:00:00Z',
 };
 
@@ -37,8 +57,16 @@ describe('settings', () => {
     serviceWith({
       [`GET ${T}/webhooks`]: () => [],
       [`POST ${T}/webhooks`]: () => ({...hook(), secret: 'whsec_abc'}),
-      'GET /api/v1/tokens': () => [{id: 1, name: 'old', tenant: null, created_at: '2026-11-20T12:00:00Z', last_used_at: null, expires_at: null}],
-      'POST /api/v1/tokens': () => ({id: 2, name: 'load', tenant: 'glasswort', created_at: '2026-11-20T12:00:00Z', secret: 'rg_secret'}),
+      'GET /api/v1/tokens': () => [
+        {id: 1, name: 'old', tenant: null, created_at: '2026-11-20T12:00:00Z', last_used_at: null, expires_at: null},
+      ],
+      'POST /api/v1/tokens': () => ({
+        id: 2,
+        name: 'load',
+        tenant: 'glasswort',
+        created_at: '2026-11-20T12:00:00Z',
+        secret: 'rg_secret',
+      }),
     });
     open(<SettingsPage who={who} />);
     expect(await screen.findByText('Nobody is told')).toBeTruthy();
@@ -70,8 +98,22 @@ describe('settings', () => {
 
   it('shows what is kept of a person, and erases it only with a reason', async () => {
     const seen = serviceWith({
-      [`GET ${T}/recipient-data`]: () => ({tenant: 'copperline', address: 'kim@tidepost.example', made_at: '2026-11-20T08:00:00Z', events: [], entries: [], changes: [], refused: []}),
-      [`POST ${T}/erasures`]: () => ({erased_at: '2026-11-20T08:00:00Z', erased_by: 'Isla', reason: 'ticket 812', events: 3, others: 1}),
+      [`GET ${T}/recipient-data`]: () => ({
+        tenant: 'copperline',
+        address: 'kim@tidepost.example',
+        made_at: '2026-11-20T08:00:00Z',
+        events: [],
+        entries: [],
+        changes: [],
+        refused: [],
+      }),
+      [`POST ${T}/erasures`]: () => ({
+        erased_at: '2026-11-20T08:00:00Z',
+        erased_by: 'Isla',
+        reason: 'ticket 812',
+        events: 3,
+        others: 1,
+      }),
     });
     open(<SettingsPage who={who} />);
     await userEvent.type(await screen.findByLabelText('Whose, an address'), 'kim@tidepost.example');
@@ -81,6 +123,10 @@ describe('settings', () => {
     await userEvent.type(screen.getByLabelText('Erase it: why'), 'ticket 812');
     await userEvent.click(erase);
     expect(await screen.findByText('Erased from 3 events and 1 other places')).toBeTruthy();
-    expect(seen.find((each) => each.path.endsWith('/erasures') && each.method === 'POST')!.body).toEqual({address: 'kim@tidepost.example', reason: 'ticket 812', may_be_mailed_again: false});
+    expect(seen.find((each) => each.path.endsWith('/erasures') && each.method === 'POST')!.body).toEqual({
+      address: 'kim@tidepost.example',
+      reason: 'ticket 812',
+      may_be_mailed_again: false,
+    });
   });
 });

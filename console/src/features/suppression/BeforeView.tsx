@@ -3,7 +3,7 @@ import {useState, type FormEvent} from 'react';
 import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddressChecks, useClearance, useFlowNames, useRunTask, useSendList, useTask, useTasks} from '../../api/queries';
+import {useAddressChecks, useClearance, useFlowNames, useRunJob, useSendList, useJob, useJobs} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -12,19 +12,36 @@ import {Field} from '../../design/Field';
 import {ago, count, percent, words} from '../../design/format';
 import {Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
-import {TaskState} from './TaskState';
+import {JobState} from './JobState';
 
 const Grid = styled.div`
   display: grid;
   grid-template-columns: repeat(2, minmax(0, 1fr));
   gap: ${space.m};
   align-items: start;
-  > :first-child { grid-column: 1 / -1; }
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+  > :first-child {
+    grid-column: 1 / -1;
+  }
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Mono = styled.span`font: 12px ${font.mono}; overflow-wrap: anywhere; white-space: normal;`;
-const Wrap = styled.span`white-space: normal; font-size: 12px; display: block; min-width: 22ch;`;
-const Form = styled.form`display: grid; gap: ${space.s}; justify-items: start;`;
+const Mono = styled.span`
+  font: 12px ${font.mono};
+  overflow-wrap: anywhere;
+  white-space: normal;
+`;
+const Wrap = styled.span`
+  white-space: normal;
+  font-size: 12px;
+  display: block;
+  min-width: 22ch;
+`;
+const Form = styled.form`
+  display: grid;
+  gap: ${space.s};
+  justify-items: start;
+`;
 const LEVELS = {good: 'right', doubtful: 'risk', bad: 'fault', unknown: 'note'} as const;
 
 export const BeforeView = ({tenant}: {tenant: string}) => (
@@ -35,7 +52,11 @@ export const BeforeView = ({tenant}: {tenant: string}) => (
   </Grid>
 );
 
-const split = (text: string) => text.split(/[\n,;]+/).map((each) => each.trim()).filter(Boolean);
+const split = (text: string) =>
+  text
+    .split(/[\n,;]+/)
+    .map((each) => each.trim())
+    .filter(Boolean);
 
 function ClearanceCard({tenant}: {tenant: string}) {
   const [text, setText] = useState('');
@@ -51,19 +72,53 @@ function ClearanceCard({tenant}: {tenant: string}) {
     <Card title="May I mail these?" note="one address a line">
       <Form onSubmit={submit}>
         <Field label="Addresses" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
-        <Choice label="Stream" value={stream || 'any'} options={[{value: 'any', label: 'No stream in particular'}, ...(names.data?.streams ?? []).filter(Boolean).map((name) => ({value: name, label: `Stream ${name}`}))]} onChange={(value) => setStream(value === 'any' ? '' : value)} />
-        <Button type="submit" tone="main" isDisabled={ask.isPending || addresses.length === 0}>{addresses.length > 1 ? `Ask for ${addresses.length} addresses` : 'Ask'}</Button>
+        <Choice
+          label="Stream"
+          value={stream || 'any'}
+          options={[
+            {value: 'any', label: 'No stream in particular'},
+            ...(names.data?.streams ?? []).filter(Boolean).map((name) => ({value: name, label: `Stream ${name}`})),
+          ]}
+          onChange={(value) => setStream(value === 'any' ? '' : value)}
+        />
+        <Button type="submit" tone="main" isDisabled={ask.isPending || addresses.length === 0}>
+          {addresses.length > 1 ? `Ask for ${addresses.length} addresses` : 'Ask'}
+        </Button>
       </Form>
       {ask.error && <Trouble error={ask.error} />}
       {ask.data && (
         <>
-          <p role="status"><b>{ask.data.held} held</b>, {ask.data.clear} clear.</p>
+          <p role="status">
+            <b>{ask.data.held} held</b>, {ask.data.clear} clear.
+          </p>
           <DataTable
             label="Answers"
             columns={[
-              {name: 'Address', value: (row: Schemas['ClearanceAnswer']) => row.address, show: (row) => <Mono>{row.address}</Mono>},
-              {name: 'Answer', value: (row) => row.verdict, show: (row) => <Tag level={row.verdict === 'held' ? 'fault' : 'right'}>{row.verdict}</Tag>},
-              {name: 'Why', value: (row) => row.why || (row.elsewhere ?? []).map((each) => `held for ${each.reach} ${each.reach_name}`).join(', '), show: (row) => <Wrap>{row.why || ((row.elsewhere ?? []).length ? `Held for ${row.elsewhere!.map((each) => `${each.reach} ${each.reach_name}`).join(', ')} only` : '')}{row.not_before ? ` Better not before ${row.not_before.slice(0, 16).replace('T', ' ')}.` : ''}</Wrap>},
+              {
+                name: 'Address',
+                value: (row: Schemas['ClearanceAnswer']) => row.address,
+                show: (row) => <Mono>{row.address}</Mono>,
+              },
+              {
+                name: 'Answer',
+                value: (row) => row.verdict,
+                show: (row) => <Tag level={row.verdict === 'held' ? 'fault' : 'right'}>{row.verdict}</Tag>,
+              },
+              {
+                name: 'Why',
+                value: (row) =>
+                  row.why ||
+                  (row.elsewhere ?? []).map((each) => `held for ${each.reach} ${each.reach_name}`).join(', '),
+                show: (row) => (
+                  <Wrap>
+                    {row.why ||
+                      ((row.elsewhere ?? []).length
+                        ? `Held for ${row.elsewhere!.map((each) => `${each.reach} ${each.reach_name}`).join(', ')} only`
+                        : '')}
+                    {row.not_before ? ` Better not before ${row.not_before.slice(0, 16).replace('T', ' ')}.` : ''}
+                  </Wrap>
+                ),
+              },
             ]}
             rows={ask.data.answers}
             id={(row) => row.address}
@@ -87,16 +142,35 @@ function AddressCheckCard({tenant}: {tenant: string}) {
     <Card title="Check addresses" note="form, domain, kind, our own history">
       <Form onSubmit={submit}>
         <Field label="Addresses to check" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
-        <Button type="submit" tone="main" isDisabled={check.isPending || addresses.length === 0}>Check</Button>
+        <Button type="submit" tone="main" isDisabled={check.isPending || addresses.length === 0}>
+          Check
+        </Button>
       </Form>
       {check.error && <Trouble error={check.error} />}
       {check.data && (
         <DataTable
           label="Checks"
           columns={[
-            {name: 'Address', value: (row: Schemas['AddressCheck']) => row.address, show: (row) => <Mono>{row.address}</Mono>},
-            {name: 'Verdict', value: (row) => row.verdict, show: (row) => <Tag level={LEVELS[row.verdict]}>{row.verdict}</Tag>},
-            {name: 'Because', value: (row) => row.found.map((each) => each.says).join('; '), show: (row) => <Wrap>{row.suggestion && <b>Meant {row.suggestion}? </b>}{row.found.map((each) => each.says).join('; ')}</Wrap>},
+            {
+              name: 'Address',
+              value: (row: Schemas['AddressCheck']) => row.address,
+              show: (row) => <Mono>{row.address}</Mono>,
+            },
+            {
+              name: 'Verdict',
+              value: (row) => row.verdict,
+              show: (row) => <Tag level={LEVELS[row.verdict]}>{row.verdict}</Tag>,
+            },
+            {
+              name: 'Because',
+              value: (row) => row.found.map((each) => each.says).join('; '),
+              show: (row) => (
+                <Wrap>
+                  {row.suggestion && <b>Meant {row.suggestion}? </b>}
+                  {row.found.map((each) => each.says).join('; ')}
+                </Wrap>
+              ),
+            },
           ]}
           rows={check.data}
           id={(row) => row.address}
@@ -108,16 +182,19 @@ function AddressCheckCard({tenant}: {tenant: string}) {
 }
 
 function ListCheckCard({tenant}: {tenant: string}) {
-  const tasks = useTasks(tenant, 'list_check');
+  const jobs = useJobs(tenant, 'list_check');
   const send = useSendList(tenant);
   const [share, setShare] = useState(0);
   const [chosen, setChosen] = useState(0);
-  const id = chosen || tasks.data?.[0]?.id || 0;
+  const id = chosen || jobs.data?.[0]?.id || 0;
   const take = (files: FileList | null) => {
     const file = files?.[0];
     if (!file) return;
     setShare(0);
-    send.mutate({file, kind: 'list_check', request: {} as Schemas['ImportRequest'], told: setShare}, {onSuccess: (task) => setChosen(task.id)});
+    send.mutate(
+      {file, kind: 'list_check', request: {} as Schemas['ImportRequest'], told: setShare},
+      {onSuccess: (job) => setChosen(job.id)},
+    );
   };
   return (
     <Card
@@ -125,14 +202,29 @@ function ListCheckCard({tenant}: {tenant: string}) {
       note="CSV, NDJSON or an address a line; nothing is sent or kept of it"
       actions={
         <>
-          {(tasks.data?.length ?? 0) > 1 && <Choice label="Earlier lists" value={String(id)} options={tasks.data!.map((task) => ({value: String(task.id), label: `${task.name}, ${ago(task.created_at)}`}))} onChange={(value) => setChosen(Number(value))} />}
-          <FileTrigger onSelect={take}><Button tone="main" isDisabled={send.isPending}>Choose a file</Button></FileTrigger>
+          {(jobs.data?.length ?? 0) > 1 && (
+            <Choice
+              label="Earlier lists"
+              value={String(id)}
+              options={jobs.data!.map((job) => ({value: String(job.id), label: `${job.name}, ${ago(job.created_at)}`}))}
+              onChange={(value) => setChosen(Number(value))}
+            />
+          )}
+          <FileTrigger onSelect={take}>
+            <Button tone="main" isDisabled={send.isPending}>
+              Choose a file
+            </Button>
+          </FileTrigger>
         </>
       }
     >
       {send.isPending && <p role="status">Sending the file: {percent(share)}</p>}
       {send.error && <Trouble error={send.error} />}
-      {id === 0 && !send.isPending && <Notice title="No list was checked yet">Choose a file: you see what it would do at each provider, and take the clean part away.</Notice>}
+      {id === 0 && !send.isPending && (
+        <Notice title="No list was checked yet">
+          Choose a file: you see what it would do at each provider, and take the clean part away.
+        </Notice>
+      )}
       {id > 0 && <Report tenant={tenant} id={id} />}
     </Card>
   );
@@ -147,26 +239,47 @@ interface Report {
 }
 
 function Report({tenant, id}: {tenant: string; id: number}) {
-  const task = useTask(tenant, id);
-  const run = useRunTask(tenant);
-  if (!task.data) return null;
-  const found = task.data.result as unknown as Partial<Report>;
+  const job = useJob(tenant, id);
+  const run = useRunJob(tenant);
+  if (!job.data) return null;
+  const found = job.data.result as unknown as Partial<Report>;
   const {rows = 0, held = 0, clear = 0, doubtful = 0, would_bounce: bounces = 0} = found.counts ?? {};
   return (
     <>
-      <TaskState task={task.data} run={run} />
+      <JobState job={job.data} run={run} />
       {rows > 0 && (
         <>
           <p>
-            <b>Of {count(rows)} rows {count(held)} would be held</b> and {count(doubtful)} are doubtful; {count(clear)} are clear.
-            {bounces > 0 && <> Sent as it is, about {count(bounces)} would bounce: <b>{percent(bounces / rows)}</b>{bounces / rows > 0.05 ? ', over the usual stop line of 5 %' : bounces / rows > 0.02 ? ', over the usual watch line of 2 %' : ''}.</>}
+            <b>
+              Of {count(rows)} rows {count(held)} would be held
+            </b>{' '}
+            and {count(doubtful)} are doubtful; {count(clear)} are clear.
+            {bounces > 0 && (
+              <>
+                {' '}
+                Sent as it is, about {count(bounces)} would bounce: <b>{percent(bounces / rows)}</b>
+                {bounces / rows > 0.05
+                  ? ', over the usual stop line of 5 %'
+                  : bounces / rows > 0.02
+                    ? ', over the usual watch line of 2 %'
+                    : ''}
+                .
+              </>
+            )}
           </p>
           <p>
-            {(['clear', 'doubtful', 'held'] as const).filter((part) => task.data!.parts?.[part]).map((part) => (
-              <a key={part} style={{marginRight: 16}} href={`/api/v1/tenants/${tenant}/tasks/${id}/parts/${part}`} download>
-                Take the {part} part
-              </a>
-            ))}
+            {(['clear', 'doubtful', 'held'] as const)
+              .filter((part) => job.data!.parts?.[part])
+              .map((part) => (
+                <a
+                  key={part}
+                  style={{marginRight: 16}}
+                  href={`/api/v1/tenants/${tenant}/jobs/${id}/parts/${part}`}
+                  download
+                >
+                  Take the {part} part
+                </a>
+              ))}
           </p>
           <DataTable
             label="By provider"
@@ -174,9 +287,24 @@ function Report({tenant, id}: {tenant: string; id: number}) {
               {name: 'Provider', value: (row: [string, Record<string, number>]) => row[0]},
               {name: 'Rows', value: (row) => row[1].rows ?? 0, show: (row) => count(row[1].rows ?? 0), number: true},
               {name: 'Held', value: (row) => row[1].held ?? 0, show: (row) => count(row[1].held ?? 0), number: true},
-              {name: 'Doubtful', value: (row) => row[1].doubtful ?? 0, show: (row) => count(row[1].doubtful ?? 0), number: true},
-              {name: 'Would bounce', value: (row) => row[1].would_bounce ?? 0, show: (row) => count(row[1].would_bounce ?? 0), number: true},
-              {name: 'As a rate', value: (row) => (row[1].would_bounce ?? 0) / (row[1].rows || 1), show: (row) => percent((row[1].would_bounce ?? 0) / (row[1].rows || 1)), number: true},
+              {
+                name: 'Doubtful',
+                value: (row) => row[1].doubtful ?? 0,
+                show: (row) => count(row[1].doubtful ?? 0),
+                number: true,
+              },
+              {
+                name: 'Would bounce',
+                value: (row) => row[1].would_bounce ?? 0,
+                show: (row) => count(row[1].would_bounce ?? 0),
+                number: true,
+              },
+              {
+                name: 'As a rate',
+                value: (row) => (row[1].would_bounce ?? 0) / (row[1].rows || 1),
+                show: (row) => percent((row[1].would_bounce ?? 0) / (row[1].rows || 1)),
+                number: true,
+              },
             ]}
             rows={Object.entries(found.by_provider ?? {})}
             id={(row) => row[0]}
@@ -184,8 +312,20 @@ function Report({tenant, id}: {tenant: string; id: number}) {
           />
           <p>
             <Small>
-              {Object.entries({...found.why, ...found.doubts}).sort((a, b) => b[1] - a[1]).map(([word, n]) => `${words(word)} ${count(n)}`).join(' · ')}
-              {Object.keys(found.suggestions ?? {}).length > 0 && <> · slips: {Object.entries(found.suggestions!).slice(0, 5).map(([what, n]) => `${what} (${n})`).join(', ')}</>}
+              {Object.entries({...found.why, ...found.doubts})
+                .sort((a, b) => b[1] - a[1])
+                .map(([word, n]) => `${words(word)} ${count(n)}`)
+                .join(' · ')}
+              {Object.keys(found.suggestions ?? {}).length > 0 && (
+                <>
+                  {' '}
+                  · slips:{' '}
+                  {Object.entries(found.suggestions!)
+                    .slice(0, 5)
+                    .map(([what, n]) => `${what} (${n})`)
+                    .join(', ')}
+                </>
+              )}
             </Small>
           </p>
         </>

@@ -14,9 +14,22 @@ import {Spark} from '../../design/Spark';
 import {colour, space} from '../../design/tokens';
 
 type Part = Schemas['GrowthPart'];
-const Stack = styled.div`display: grid; gap: ${space.m}; grid-template-columns: minmax(0, 1fr);`;
-const Tip = styled.div`background: ${colour('sheet')}; border: 1px solid ${colour('line')}; padding: 4px 8px; font-size: 12px;`;
-const BY = [{value: 'reasons', label: 'By reason'}, {value: 'providers', label: 'By provider'}, {value: 'streams', label: 'By stream'}];
+const Stack = styled.div`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: minmax(0, 1fr);
+`;
+const Tip = styled.div`
+  background: ${colour('sheet')};
+  border: 1px solid ${colour('line')};
+  padding: 4px 8px;
+  font-size: 12px;
+`;
+const BY = [
+  {value: 'reasons', label: 'By reason'},
+  {value: 'providers', label: 'By provider'},
+  {value: 'streams', label: 'By stream'},
+];
 
 export function GrowthView({tenant}: {tenant: string}) {
   const [days, setDays] = useState('90');
@@ -32,30 +45,64 @@ export function GrowthView({tenant}: {tenant: string}) {
         note="entries that hold, at the end of each day"
         actions={
           <>
-            <Choice label="Period" value={days} options={['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}))} onChange={setDays} />
+            <Choice
+              label="Period"
+              value={days}
+              options={['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}))}
+              onChange={setDays}
+            />
             <Button onPress={() => setTable(!table)}>{table ? 'Show the plot' : 'Show as table'}</Button>
           </>
         }
       >
         {growth.isPending && <Loading what="the growth of the list" />}
         {growth.error && <Trouble error={growth.error} again={() => void growth.refetch()} />}
-        {found && found.days.every((each) => each.standing === 0 && each.withheld === 0) && <Notice title="Nothing stood in this period">Entries come with bounces, complaints and unsubscriptions.</Notice>}
+        {found && found.days.every((each) => each.standing === 0 && each.withheld === 0) && (
+          <Notice title="Nothing stood in this period">
+            Entries come with bounces, complaints and unsubscriptions.
+          </Notice>
+        )}
         {found && table && <Days days={found.days} tenant={tenant} />}
         {found && !table && found.days.some((each) => each.standing > 0) && (
-          <div style={{height: 220}} role="img" aria-label={`From ${count(found.days[0]!.standing)} to ${count(found.days.at(-1)!.standing)} entries`}>
+          <div
+            style={{height: 220}}
+            role="img"
+            aria-label={`From ${count(found.days[0]!.standing)} to ${count(found.days.at(-1)!.standing)} entries`}
+          >
             <ResponsiveContainer width="100%" height="100%">
               <AreaChart data={found.days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
                 <XAxis dataKey="day" tickFormatter={day} tick={{fontSize: 11}} minTickGap={40} stroke="currentColor" />
-                <YAxis tickFormatter={count} tick={{fontSize: 11}} width={52} stroke="currentColor" allowDecimals={false} />
-                <Tooltip content={({payload}) => (payload?.[0] ? <DayTip day={payload[0].payload as Schemas['GrowthDay']} /> : null)} />
-                <Area dataKey="standing" stroke={colour('rust')} fill={colour('rust')} fillOpacity={0.14} strokeWidth={1.5} isAnimationActive={false} />
+                <YAxis
+                  tickFormatter={count}
+                  tick={{fontSize: 11}}
+                  width={52}
+                  stroke="currentColor"
+                  allowDecimals={false}
+                />
+                <Tooltip
+                  content={({payload}) =>
+                    payload?.[0] ? <DayTip day={payload[0].payload as Schemas['GrowthDay']} /> : null
+                  }
+                />
+                <Area
+                  dataKey="standing"
+                  stroke={colour('rust')}
+                  fill={colour('rust')}
+                  fillOpacity={0.14}
+                  strokeWidth={1.5}
+                  isAnimationActive={false}
+                />
               </AreaChart>
             </ResponsiveContainer>
           </div>
         )}
       </Card>
       {found && (
-        <Card title="Where it grows" note={`${day(found.first)} to ${day(found.last)}`} actions={<Choice label="By what" value={by} options={BY} onChange={setBy} />}>
+        <Card
+          title="Where it grows"
+          note={`${day(found.first)} to ${day(found.last)}`}
+          actions={<Choice label="By what" value={by} options={BY} onChange={setBy} />}
+        >
           <DataTable
             label="Growth by part"
             columns={[
@@ -64,7 +111,11 @@ export function GrowthView({tenant}: {tenant: string}) {
               {name: 'Came', value: (row) => row.came, show: (row) => count(row.came), number: true},
               {name: 'Left', value: (row) => row.left, show: (row) => count(row.left), number: true},
               {name: 'Withheld', value: (row) => row.withheld, show: (row) => count(row.withheld), number: true},
-              {name: 'Day by day', value: (row) => row.days.join(' '), show: (row) => <Spark values={row.days} condition={null} width={120} />},
+              {
+                name: 'Day by day',
+                value: (row) => row.days.join(' '),
+                show: (row) => <Spark values={row.days} condition={null} width={120} />,
+              },
             ]}
             rows={parts}
             id={(row) => row.name || '-'}
@@ -79,7 +130,8 @@ export function GrowthView({tenant}: {tenant: string}) {
 
 const DayTip = ({day: each}: {day: Schemas['GrowthDay']}) => (
   <Tip>
-    <b>{day(each.day)}</b>: {count(each.standing)} stand, {count(each.came)} came, {count(each.left)} left{each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
+    <b>{day(each.day)}</b>: {count(each.standing)} stand, {count(each.came)} came, {count(each.left)} left
+    {each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
   </Tip>
 );
 
@@ -103,12 +155,17 @@ function Saved({saved}: {saved: Schemas['SavedRates']}) {
   return (
     <Card title="What withholding spared" note="mail that was not sent because its recipient is held">
       {saved.withheld === 0 ? (
-        <Notice title="Nothing was withheld in this period">Whoever asks for clearance with the sending domain, or by a gate, has what is held counted here.</Notice>
+        <Notice title="Nothing was withheld in this period">
+          Whoever asks for clearance with the sending domain, or by a gate, has what is held counted here.
+        </Notice>
       ) : (
         <p style={{margin: 0}}>
-          <b>{count(saved.withheld)} messages</b> were withheld, {count(saved.withheld_bad)} of them to mailboxes that are gone. Of {count(saved.sent)} sent, {count(saved.bounced)} bounced
+          <b>{count(saved.withheld)} messages</b> were withheld, {count(saved.withheld_bad)} of them to mailboxes that
+          are gone. Of {count(saved.sent)} sent, {count(saved.bounced)} bounced
           {saved.bounce_rate != null && saved.bounce_rate_without != null && (
-            <>: {percent(saved.bounce_rate)}. Had all been sent it would be <b>{percent(saved.bounce_rate_without)}</b>.</>
+            <>
+              : {percent(saved.bounce_rate)}. Had all been sent it would be <b>{percent(saved.bounce_rate_without)}</b>.
+            </>
           )}
         </p>
       )}

@@ -3,7 +3,15 @@ import {useState, type FormEvent} from 'react';
 import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddressStatus, useDecide, useHold, useLift, useSuppression, useSuppressionCount, type Listed} from '../../api/queries';
+import {
+  useAddressStatus,
+  useDecide,
+  useHold,
+  useLift,
+  useSuppression,
+  useSuppressionCount,
+  type Listed,
+} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -22,12 +30,38 @@ const Grid = styled.div`
   grid-template-columns: minmax(0, 1fr) 320px;
   gap: ${space.m};
   align-items: start;
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Bar = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end; margin-bottom: ${space.s}; > :first-child { flex: 1 1 240px; }`;
-const Mono = styled.span`font: 12px ${font.mono};`;
-const Reply = styled.span`display: -webkit-box; -webkit-line-clamp: 3; -webkit-box-orient: vertical; overflow: hidden; font: 12px/1.35 ${font.mono}; white-space: normal; overflow-wrap: anywhere; min-width: 24ch;`;
-const Stack = styled.div`display: grid; gap: ${space.m}; grid-template-columns: minmax(0, 1fr);`;
+const Bar = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+  margin-bottom: ${space.s};
+  > :first-child {
+    flex: 1 1 240px;
+  }
+`;
+const Mono = styled.span`
+  font: 12px ${font.mono};
+`;
+const Reply = styled.span`
+  display: -webkit-box;
+  -webkit-line-clamp: 3;
+  -webkit-box-orient: vertical;
+  overflow: hidden;
+  font: 12px/1.35 ${font.mono};
+  white-space: normal;
+  overflow-wrap: anywhere;
+  min-width: 24ch;
+`;
+const Stack = styled.div`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: minmax(0, 1fr);
+`;
 
 const SHOWN: {value: string; label: string; listed: Listed}[] = [
   {value: 'held', label: 'Held now', listed: {state: ['held']}},
@@ -53,30 +87,96 @@ export function ListView({tenant}: {tenant: string}) {
   const total = useSuppressionCount(tenant, listed);
   const rows = list.data?.pages.flatMap((page) => page.items) ?? [];
   const columns: Column<Entry>[] = [
-    {name: 'Address', value: (row) => row.address || row.address_key, show: (row) => <Button tone="link" onPress={() => view.set('address', row.address)} isDisabled={!row.address}><Mono>{shownAddress(row)}</Mono></Button>},
-    {name: 'Reason', value: (row) => `${words(row.reason)}, ${reach(row)}`, show: (row) => <>{words(row.reason)}<Small style={{display: 'block'}}>{reach(row)}</Small></>},
+    {
+      name: 'Address',
+      value: (row) => row.address || row.address_key,
+      show: (row) => (
+        <Button tone="link" onPress={() => view.set('address', row.address)} isDisabled={!row.address}>
+          <Mono>{shownAddress(row)}</Mono>
+        </Button>
+      ),
+    },
+    {
+      name: 'Reason',
+      value: (row) => `${words(row.reason)}, ${reach(row)}`,
+      show: (row) => (
+        <>
+          {words(row.reason)}
+          <Small style={{display: 'block'}}>{reach(row)}</Small>
+        </>
+      ),
+    },
     {name: 'Since', value: (row) => row.since, show: (row) => <span title={time(row.since)}>{ago(row.since)}</span>},
-    {name: 'Until', value: (row) => row.until ?? '', show: (row) => (row.until ? time(row.until).slice(0, 11) : 'no end')},
-    {name: 'Times', value: (row) => row.times, show: (row) => `${count(row.times)}${row.returns ? `, back ${row.returns}×` : ''}`, number: true},
-    {name: 'What was said', value: (row) => row.note, show: (row) => <Reply title={row.note}>{row.note || row.evidence[0]?.diagnostic || row.made_by}</Reply>},
+    {
+      name: 'Until',
+      value: (row) => row.until ?? '',
+      show: (row) => (row.until ? time(row.until).slice(0, 11) : 'no end'),
+    },
+    {
+      name: 'Times',
+      value: (row) => row.times,
+      show: (row) => `${count(row.times)}${row.returns ? `, back ${row.returns}×` : ''}`,
+      number: true,
+    },
+    {
+      name: 'What was said',
+      value: (row) => row.note,
+      show: (row) => <Reply title={row.note}>{row.note || row.evidence[0]?.diagnostic || row.made_by}</Reply>,
+    },
   ];
   return (
     <Grid>
-      <Card title="The list" note={total.data ? `${total.data.more ? 'more than ' : ''}${count(total.data.count)} of these` : ''}>
+      <Card
+        title="The list"
+        note={total.data ? `${total.data.more ? 'more than ' : ''}${count(total.data.count)} of these` : ''}
+      >
         <Bar>
-          <Field label="Address begins with, or @domain" mono value={text} onChange={(value) => view.set('text', value)} placeholder="ann or @tidepost" />
-          <Choice label="Which" value={shown} options={SHOWN} onChange={(value) => view.set('shown', value === 'held' ? '' : value)} />
-          <Choice label="Reason" value={reason || 'any'} options={[{value: 'any', label: 'Any reason'}, ...REASONS]} onChange={(value) => view.set('reason', value === 'any' ? '' : value)} />
+          <Field
+            label="Address begins with, or @domain"
+            mono
+            value={text}
+            onChange={(value) => view.set('text', value)}
+            placeholder="ann or @tidepost"
+          />
+          <Choice
+            label="Which"
+            value={shown}
+            options={SHOWN}
+            onChange={(value) => view.set('shown', value === 'held' ? '' : value)}
+          />
+          <Choice
+            label="Reason"
+            value={reason || 'any'}
+            options={[{value: 'any', label: 'Any reason'}, ...REASONS]}
+            onChange={(value) => view.set('reason', value === 'any' ? '' : value)}
+          />
         </Bar>
         {list.isPending && <Loading what="the list" />}
         {list.error && <Trouble error={list.error} again={() => void list.refetch()} />}
         {list.data && rows.length === 0 && (
           <Notice title={text || reason || shown !== 'held' ? 'Nothing here answers to that' : 'Nobody is on the list'}>
-            {text || reason || shown !== 'held' ? 'Take a part of the search away.' : 'Bad addresses, complaints and unsubscriptions come here by themselves.'}
+            {text || reason || shown !== 'held'
+              ? 'Take a part of the search away.'
+              : 'Bad addresses, complaints and unsubscriptions come here by themselves.'}
           </Notice>
         )}
-        {rows.length > 0 && (shown === 'proposed' ? <Proposals tenant={tenant} rows={rows} columns={columns} /> : <DataTable label="Suppression list" columns={columns} rows={rows} id={(row) => row.id} file={`suppression-${tenant}.csv`} />)}
-        {list.hasNextPage && <Button onPress={() => void list.fetchNextPage()} isDisabled={list.isFetchingNextPage}>Show 100 more</Button>}
+        {rows.length > 0 &&
+          (shown === 'proposed' ? (
+            <Proposals tenant={tenant} rows={rows} columns={columns} />
+          ) : (
+            <DataTable
+              label="Suppression list"
+              columns={columns}
+              rows={rows}
+              id={(row) => row.id}
+              file={`suppression-${tenant}.csv`}
+            />
+          ))}
+        {list.hasNextPage && (
+          <Button onPress={() => void list.fetchNextPage()} isDisabled={list.isFetchingNextPage}>
+            Show 100 more
+          </Button>
+        )}
       </Card>
       <Stack>
         {address ? <AddressCard tenant={tenant} address={address} /> : <LookUp />}
@@ -97,7 +197,14 @@ function LookUp() {
     <Card title="One address" note="what holds it, and everything that ever happened to it">
       <form onSubmit={look}>
         <Bar>
-          <Field label="Address, or @domain" mono value={text} onChange={setText} placeholder="kim@tidepost.example" isRequired />
+          <Field
+            label="Address, or @domain"
+            mono
+            value={text}
+            onChange={setText}
+            placeholder="kim@tidepost.example"
+            isRequired
+          />
           <Button type="submit">Look</Button>
         </Bar>
       </form>
@@ -105,7 +212,7 @@ function LookUp() {
   );
 }
 
-export function AddressCard({tenant, address}: {tenant: string; address: string}) {
+function AddressCard({tenant, address}: {tenant: string; address: string}) {
   const view = useView();
   const status = useAddressStatus(tenant, address);
   const found = status.data;
@@ -119,15 +226,31 @@ export function AddressCard({tenant, address}: {tenant: string; address: string}
           <p style={{margin: 0}}>
             <Tag level={found.verdict === 'held' ? 'fault' : 'right'}>{found.verdict}</Tag> {found.why}
           </p>
-          {standing.map((entry) => <Standing key={entry.id} entry={entry} />)}
-          <p style={{margin: 0}}><a href={`/flow?view=trails&recipient=${encodeURIComponent(found.address)}&tenant=${tenant}`}>The trail of its mail</a></p>
-          {standing.some((entry) => entry.state === 'held') && <LiftForm tenant={tenant} entries={standing.filter((entry) => entry.state === 'held')} />}
+          {standing.map((entry) => (
+            <Standing key={entry.id} entry={entry} />
+          ))}
+          <p style={{margin: 0}}>
+            <a href={`/flow?view=trails&recipient=${encodeURIComponent(found.address)}&tenant=${tenant}`}>
+              The trail of its mail
+            </a>
+          </p>
+          {standing.some((entry) => entry.state === 'held') && (
+            <LiftForm tenant={tenant} entries={standing.filter((entry) => entry.state === 'held')} />
+          )}
           {found.history.length > 0 && (
             <DataTable
               label="What happened to it"
               columns={[
                 {name: 'When, UTC', value: (row: Schemas['ListChange']) => row.at, show: (row) => time(row.at)},
-                {name: 'What', value: (row) => row.change, show: (row) => <span style={{whiteSpace: 'normal'}}>{change(row.change)} ({words(row.reason)}, {reach(row)}) by {row.by}</span>},
+                {
+                  name: 'What',
+                  value: (row) => row.change,
+                  show: (row) => (
+                    <span style={{whiteSpace: 'normal'}}>
+                      {change(row.change)} ({words(row.reason)}, {reach(row)}) by {row.by}
+                    </span>
+                  ),
+                },
               ]}
               rows={[...found.history].reverse()}
               id={(row) => String(row.number)}
@@ -143,9 +266,12 @@ export function AddressCard({tenant, address}: {tenant: string; address: string}
 
 const Standing = ({entry}: {entry: Entry}) => (
   <div>
-    <b>{words(entry.reason)}</b>, {entry.state === 'held' ? 'holds' : words(entry.state)} {reach(entry)}, {entry.until ? `until ${time(entry.until)}` : 'no end'}
+    <b>{words(entry.reason)}</b>, {entry.state === 'held' ? 'holds' : words(entry.state)} {reach(entry)},{' '}
+    {entry.until ? `until ${time(entry.until)}` : 'no end'}
     {entry.evidence.map((each) => (
-      <Reply key={each.time + each.message_id}>{time(each.time)} {each.kind} {each.stream || each.domain}: {each.diagnostic || words(each.cause)}</Reply>
+      <Reply key={each.time + each.message_id}>
+        {time(each.time)} {each.kind} {each.stream || each.domain}: {each.diagnostic || words(each.cause)}
+      </Reply>
     ))}
   </div>
 );
@@ -161,13 +287,22 @@ function LiftForm({tenant, entries}: {tenant: string; entries: Entry[]}) {
   };
   return (
     <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
-      <Field label="Lift it: why" value={why} onChange={setWhy} placeholder="typing mistake at the till, ticket 812" isRequired style={{width: '100%'}} />
+      <Field
+        label="Lift it: why"
+        value={why}
+        onChange={setWhy}
+        placeholder="typing mistake at the till, ticket 812"
+        isRequired
+        style={{width: '100%'}}
+      />
       {complained && (
         <Checkbox isSelected={sure} onChange={setSure}>
           {({isSelected}) => <>{isSelected ? '☑' : '☐'} Its owner complained, and has asked for mail again since</>}
         </Checkbox>
       )}
-      <Button type="submit" isDisabled={lift.isPending || why.trim().length < 3 || (complained && !sure)}>Lift {entries.length > 1 ? `all ${entries.length}` : ''}</Button>
+      <Button type="submit" isDisabled={lift.isPending || why.trim().length < 3 || (complained && !sure)}>
+        Lift {entries.length > 1 ? `all ${entries.length}` : ''}
+      </Button>
       {lift.error && <Trouble error={lift.error} />}
     </form>
   );
@@ -175,7 +310,8 @@ function LiftForm({tenant, entries}: {tenant: string; entries: Entry[]}) {
 
 function Proposals({tenant, rows, columns}: {tenant: string; rows: Entry[]; columns: Column<Entry>[]}) {
   const decide = useDecide(tenant);
-  const act = (entries: Entry[], confirm: boolean) => decide.mutate({ids: entries.map((entry) => entry.id), confirm, why: ''});
+  const act = (entries: Entry[], confirm: boolean) =>
+    decide.mutate({ids: entries.map((entry) => entry.id), confirm, why: ''});
   const tool: Column<Entry> = {
     name: 'Decide',
     tool: true,
@@ -190,8 +326,17 @@ function Proposals({tenant, rows, columns}: {tenant: string; rows: Entry[]; colu
   return (
     <>
       {decide.error && <Trouble error={decide.error} />}
-      <DataTable label="Proposals" columns={[columns[0]!, columns[1]!, columns[5]!, tool]} rows={rows} id={(row) => row.id} file={`proposals-${tenant}.csv`} />
-      <p><Button onPress={() => act(rows.slice(0, 1000), true)}>Hold all {rows.length} that are shown</Button> <Button onPress={() => act(rows.slice(0, 1000), false)}>Leave them all</Button></p>
+      <DataTable
+        label="Proposals"
+        columns={[columns[0]!, columns[1]!, columns[5]!, tool]}
+        rows={rows}
+        id={(row) => row.id}
+        file={`proposals-${tenant}.csv`}
+      />
+      <p>
+        <Button onPress={() => act(rows.slice(0, 1000), true)}>Hold all {rows.length} that are shown</Button>{' '}
+        <Button onPress={() => act(rows.slice(0, 1000), false)}>Leave them all</Button>
+      </p>
     </>
   );
 }
@@ -203,20 +348,29 @@ function HoldCard({tenant}: {tenant: string}) {
   const addresses = text.split(/[\s,;]+/).filter(Boolean);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    hold.mutate({addresses, reason: 'by_hand', reach: 'tenant', reach_name: '', note: note.trim()}, {onSuccess: () => setText('')});
+    hold.mutate(
+      {addresses, reason: 'by_hand', reach: 'tenant', reach_name: '', note: note.trim()},
+      {onSuccess: () => setText('')},
+    );
   };
   return (
     <Card title="Hold by hand" note="an address or @domain a line">
       <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
         <Field label="Addresses" mono lines={3} value={text} onChange={setText} style={{width: '100%'}} />
         <Field label="Why" value={note} onChange={setNote} style={{width: '100%'}} />
-        <Button type="submit" isDisabled={hold.isPending || addresses.length === 0}>{addresses.length > 1 ? `Hold ${addresses.length}` : 'Hold'}</Button>
+        <Button type="submit" isDisabled={hold.isPending || addresses.length === 0}>
+          {addresses.length > 1 ? `Hold ${addresses.length}` : 'Hold'}
+        </Button>
       </form>
       {hold.error && <Trouble error={hold.error} />}
       {hold.data && (
         <p role="status">
           {hold.data.changed} held, {hold.data.standing} stood already.
-          {hold.data.refused.map((each) => <Small key={each.row} style={{display: 'block'}}>{each.text}: {each.why}</Small>)}
+          {hold.data.refused.map((each) => (
+            <Small key={each.row} style={{display: 'block'}}>
+              {each.text}: {each.why}
+            </Small>
+          ))}
         </p>
       )}
     </Card>

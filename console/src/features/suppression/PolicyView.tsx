@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {usePutPolicy, useRunTask, useSuppressionPolicy, useTask, useTryPolicy} from '../../api/queries';
+import {usePutPolicy, useRunJob, useSuppressionPolicy, useJob, useTryPolicy} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -11,7 +11,7 @@ import {Field} from '../../design/Field';
 import {count, percent, time, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
-import {TaskState} from './TaskState';
+import {JobState} from './JobState';
 
 type Rule = Schemas['PolicyRule'];
 interface Line {
@@ -32,9 +32,22 @@ interface Tried {
   providers: Line[];
   reasons: Line[];
 }
-const Stack = styled.div`display: grid; gap: ${space.m}; grid-template-columns: minmax(0, 1fr);`;
-const Wrap = styled.span`white-space: normal; display: block; min-width: 24ch;`;
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end;`;
+const Stack = styled.div`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: minmax(0, 1fr);
+`;
+const Wrap = styled.span`
+  white-space: normal;
+  display: block;
+  min-width: 24ch;
+`;
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+`;
 const DAYS = ['30', '90', '180', '365'].map((value) => ({value, label: `On the last ${value} days`}));
 
 /** When a rule acts, in words. */
@@ -42,7 +55,10 @@ export function when(rule: Rule): string {
   const kinds = rule.kinds?.length ? rule.kinds.map(words).join(', ') : 'any event';
   const causes = rule.causes?.length ? `: ${rule.causes.map(words).join(', ')}` : '';
   const lasting = rule.permanence ? `, ${rule.permanence}` : '';
-  const where = [...(rule.streams?.length ? [`on ${rule.streams.join(', ')}`] : []), ...(rule.providers?.length ? [`at ${rule.providers.join(', ')}`] : [])].join(' ');
+  const where = [
+    ...(rule.streams?.length ? [`on ${rule.streams.join(', ')}`] : []),
+    ...(rule.providers?.length ? [`at ${rule.providers.join(', ')}`] : []),
+  ].join(' ');
   return `${kinds}${causes}${lasting}${where ? ` ${where}` : ''}`;
 }
 
@@ -52,8 +68,13 @@ export function does(rule: Rule): string {
   if (rule.act === 'wait') return 'holds nothing; advises when to try again';
   const what = rule.act === 'propose' ? 'proposes to hold' : 'holds';
   const whom = rule.whole_domain ? 'the whole domain' : 'the address';
-  const after = (rule.times ?? 1) > 1 ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between` : ' at once';
-  const long = rule.for_days ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long at each return` : ''}` : ', no end';
+  const after =
+    (rule.times ?? 1) > 1
+      ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between`
+      : ' at once';
+  const long = rule.for_days
+    ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long at each return` : ''}`
+    : ', no end';
   const far = rule.reach === 'tenant' ? '' : `, for its ${rule.reach} alone`;
   const ends = rule.ends_with_delivery ? '; a delivery ends it' : '';
   return `${what} ${whom}${after}${long}${far}${ends}`;
@@ -89,8 +110,18 @@ export function PolicyView({tenant}: {tenant: string}) {
     <Stack>
       <Card
         title="What events make of an address"
-        note={policy.data ? (policy.data.shipped ? 'the shipped policy; the first rule that fits decides' : `your own, since ${time(policy.data.changed_at!)} by ${policy.data.changed_by}`) : ''}
-        actions={policy.data && !policy.data.shipped ? <Button onPress={() => put.mutate(null, {onSuccess: () => setText(null)})}>Back to the shipped one</Button> : undefined}
+        note={
+          policy.data
+            ? policy.data.shipped
+              ? 'the shipped policy; the first rule that fits decides'
+              : `your own, since ${time(policy.data.changed_at!)} by ${policy.data.changed_by}`
+            : ''
+        }
+        actions={
+          policy.data && !policy.data.shipped ? (
+            <Button onPress={() => put.mutate(null, {onSuccess: () => setText(null)})}>Back to the shipped one</Button>
+          ) : undefined
+        }
       >
         {policy.isPending && <Loading what="the policy" />}
         {policy.error && <Trouble error={policy.error} />}
@@ -102,13 +133,22 @@ export function PolicyView({tenant}: {tenant: string}) {
                 {name: 'Rule', value: (row: Rule) => row.name},
                 {name: 'When', value: when, show: (row) => <Wrap>{when(row)}</Wrap>},
                 {name: 'It', value: does, show: (row) => <Wrap>{does(row)}</Wrap>},
-                {name: 'Until then', value: (row) => (row.wait_hours ?? []).join(' '), show: (row) => ((row.wait_hours ?? []).length ? `wait ${row.wait_hours!.map((hours) => (hours >= 24 ? `${hours / 24} d` : `${hours} h`)).join(', ')}` : '')},
+                {
+                  name: 'Until then',
+                  value: (row) => (row.wait_hours ?? []).join(' '),
+                  show: (row) =>
+                    (row.wait_hours ?? []).length
+                      ? `wait ${row.wait_hours!.map((hours) => (hours >= 24 ? `${hours / 24} d` : `${hours} h`)).join(', ')}`
+                      : '',
+                },
               ]}
               rows={policy.data.policy.rules}
               id={(row) => row.name}
               file={`policy-${tenant}.csv`}
             />
-            <p><Small>{proposed(policy.data.policy.proposals)}</Small></p>
+            <p>
+              <Small>{proposed(policy.data.policy.proposals)}</Small>
+            </p>
           </>
         )}
       </Card>
@@ -116,8 +156,12 @@ export function PolicyView({tenant}: {tenant: string}) {
         <Field label="The policy as JSON" mono lines={14} value={shown} onChange={setText} style={{width: '100%'}} />
         <Row style={{marginTop: 8}}>
           <Choice label="How far back" value={days} options={DAYS} onChange={setDays} />
-          <Button tone="main" onPress={attempt} isDisabled={trial.isPending || !shown}>Try it on the past</Button>
-          <Button onPress={keep} isDisabled={put.isPending || text === null}>Keep it</Button>
+          <Button tone="main" onPress={attempt} isDisabled={trial.isPending || !shown}>
+            Try it on the past
+          </Button>
+          <Button onPress={keep} isDisabled={put.isPending || text === null}>
+            Keep it
+          </Button>
           {text !== null && <Button onPress={() => setText(null)}>Back to what holds</Button>}
         </Row>
         {bad && <Notice title="This is no JSON">{bad}</Notice>}
@@ -132,38 +176,71 @@ export function PolicyView({tenant}: {tenant: string}) {
 function proposed(proposals: Schemas['ProposalSettings'] | undefined): string {
   if (!proposals) return '';
   const parts = [
-    proposals.no_life_sends ? `addresses that were mailed ${proposals.no_life_sends} times over ${proposals.no_life_days} days without an open or click` : '',
+    proposals.no_life_sends
+      ? `addresses that were mailed ${proposals.no_life_sends} times over ${proposals.no_life_days} days without an open or click`
+      : '',
     proposals.role_addresses ? 'role addresses' : '',
-    proposals.revived_after_days ? `mailboxes that did not exist and take mail again after ${proposals.revived_after_days} days (traps)` : '',
+    proposals.revived_after_days
+      ? `mailboxes that did not exist and take mail again after ${proposals.revived_after_days} days (traps)`
+      : '',
   ].filter(Boolean);
-  return parts.length ? `Once a day it proposes: ${parts.join('; ')}. A proposal holds nothing before you agree.` : 'Nothing is proposed.';
+  return parts.length
+    ? `Once a day it proposes: ${parts.join('; ')}. A proposal holds nothing before you agree.`
+    : 'Nothing is proposed.';
 }
 
 function Trial({tenant, id}: {tenant: string; id: number}) {
-  const task = useTask(tenant, id);
-  const run = useRunTask(tenant);
-  const found = task.data?.result as unknown as Partial<Tried> | undefined;
+  const job = useJob(tenant, id);
+  const run = useRunJob(tenant);
+  const found = job.data?.result as unknown as Partial<Tried> | undefined;
   const columns: Column<Line>[] = [
     {name: 'What', value: (row) => words(row.label || row.name)},
     {name: 'Held', value: (row) => row.held, show: (row) => count(row.held), number: true},
-    {name: 'Wrongly', value: (row) => row.wrongly, show: (row) => `${count(row.wrongly)}${row.held ? ` (${percent(row.wrongly / row.held)})` : ''}`, number: true},
-    {name: 'Bounces spared', value: (row) => row.bounces_spared, show: (row) => `${count(row.bounces_spared)} of ${count(row.bounces)}`, number: true},
-    {name: 'Complaints spared', value: (row) => row.complaints_spared, show: (row) => `${count(row.complaints_spared)} of ${count(row.complaints)}`, number: true},
-    {name: 'Deliveries lost', value: (row) => row.deliveries_lost, show: (row) => count(row.deliveries_lost), number: true},
+    {
+      name: 'Wrongly',
+      value: (row) => row.wrongly,
+      show: (row) => `${count(row.wrongly)}${row.held ? ` (${percent(row.wrongly / row.held)})` : ''}`,
+      number: true,
+    },
+    {
+      name: 'Bounces spared',
+      value: (row) => row.bounces_spared,
+      show: (row) => `${count(row.bounces_spared)} of ${count(row.bounces)}`,
+      number: true,
+    },
+    {
+      name: 'Complaints spared',
+      value: (row) => row.complaints_spared,
+      show: (row) => `${count(row.complaints_spared)} of ${count(row.complaints)}`,
+      number: true,
+    },
+    {
+      name: 'Deliveries lost',
+      value: (row) => row.deliveries_lost,
+      show: (row) => count(row.deliveries_lost),
+      number: true,
+    },
   ];
   return (
     <div style={{marginTop: 12}}>
-      {task.data && <TaskState task={task.data} run={run} />}
+      {job.data && <JobState job={job.data} run={run} />}
       {found?.ours && found.holding && (
         <>
           <p role="status">
-            On {count(found.recipients ?? 0)} recipients with trouble it would have held <b>{count(found.ours.held)}</b>, {count(found.ours.wrongly)} of them wrongly (they took mail after all), and spared {count(found.ours.bounces_spared)} bounces.
-            The policy that holds: {count(found.holding.held)} held, {count(found.holding.wrongly)} wrongly, {count(found.holding.bounces_spared)} bounces spared.
+            On {count(found.recipients ?? 0)} recipients with trouble it would have held <b>{count(found.ours.held)}</b>
+            , {count(found.ours.wrongly)} of them wrongly (they took mail after all), and spared{' '}
+            {count(found.ours.bounces_spared)} bounces. The policy that holds: {count(found.holding.held)} held,{' '}
+            {count(found.holding.wrongly)} wrongly, {count(found.holding.bounces_spared)} bounces spared.
           </p>
           <DataTable
             label="What it would have done"
             columns={columns}
-            rows={[{...found.ours, name: 'tried', label: 'As tried'}, {...found.holding, name: 'holds', label: 'As it holds'}, ...(found.providers ?? []), ...(found.reasons ?? [])]}
+            rows={[
+              {...found.ours, name: 'tried', label: 'As tried'},
+              {...found.holding, name: 'holds', label: 'As it holds'},
+              ...(found.providers ?? []),
+              ...(found.reasons ?? []),
+            ]}
             id={(row) => row.name}
             file={`policy-trial-${id}.csv`}
           />

@@ -13,7 +13,11 @@ import {PolicyView} from './PolicyView';
 import {UnsubscribesView} from './UnsubscribesView';
 import {WaysView} from './WaysView';
 
-const Page = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); gap: ${space.m};`;
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: ${space.m};
+`;
 
 export function SuppressionPage({who}: {who: Schemas['Who']}) {
   const view = useView();
@@ -51,11 +55,24 @@ function Sentence({tenant}: {tenant: string}) {
   const {withheld, bounce_rate: rate, bounce_rate_without: without} = growth.data.saved;
   return (
     <p style={{margin: 0, maxWidth: '100ch'}}>
-      <b>{held.data.more ? 'More than ' : ''}{count(held.data.count)} addresses are held.</b> In the last 30 days {count(came)} came and {count(left)} left.
+      <b>
+        {held.data.more ? 'More than ' : ''}
+        {count(held.data.count)} addresses are held.
+      </b>{' '}
+      In the last 30 days {count(came)} came and {count(left)} left.
       {withheld > 0 && rate != null && without != null && (
-        <> {count(withheld)} messages were withheld: bounces are at {percent(rate)}{without > rate ? `, and would be at ${percent(without)} had they been sent` : ''}.</>
+        <>
+          {' '}
+          {count(withheld)} messages were withheld: bounces are at {percent(rate)}
+          {without > rate ? `, and would be at ${percent(without)} had they been sent` : ''}.
+        </>
       )}
-      {proposed.data && proposed.data.count > 0 && <> <b>{count(proposed.data.count)} wait for your decision.</b></>}
+      {proposed.data && proposed.data.count > 0 && (
+        <>
+          {' '}
+          <b>{count(proposed.data.count)} wait for your decision.</b>
+        </>
+      )}
     </p>
   );
 }

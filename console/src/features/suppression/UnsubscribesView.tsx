@@ -7,8 +7,22 @@ import {count, time, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {useView} from '../../shell/view';
 
-const WAYS: Record<string, string> = {post: 'one click', page: 'on the page', mailto: 'by mail', event: 'told by a feed'};
-const took = (seconds: number) => (seconds < 2 ? 'at once' : seconds < 120 ? `${Math.round(seconds)} s` : seconds < 7200 ? `${Math.round(seconds / 60)} min` : seconds < 172_800 ? `${Math.round(seconds / 3600)} h` : `${Math.round(seconds / 86_400)} days`);
+const WAYS: Record<string, string> = {
+  post: 'one click',
+  page: 'on the page',
+  mailto: 'by mail',
+  event: 'told by a feed',
+};
+const took = (seconds: number) =>
+  seconds < 2
+    ? 'at once'
+    : seconds < 120
+      ? `${Math.round(seconds)} s`
+      : seconds < 7200
+        ? `${Math.round(seconds / 60)} min`
+        : seconds < 172_800
+          ? `${Math.round(seconds / 3600)} h`
+          : `${Math.round(seconds / 86_400)} days`;
 
 export function UnsubscribesView({tenant}: {tenant: string}) {
   const view = useView();
@@ -16,17 +30,36 @@ export function UnsubscribesView({tenant}: {tenant: string}) {
   const found = useUnsubscribes(tenant, days);
   const data = found.data;
   return (
-    <Card title="Who wanted no more" note={`last ${days} days; one click has to be honoured within two days (RFC 8058)`}>
+    <Card
+      title="Who wanted no more"
+      note={`last ${days} days; one click has to be honoured within two days (RFC 8058)`}
+    >
       {found.isPending && <Loading what="unsubscriptions" />}
       {found.error && <Trouble error={found.error} again={() => void found.refetch()} />}
-      {data && data.asked === 0 && <Notice title="Nobody unsubscribed in this period">Links for messages come from the API: unsubscribe-links makes List-Unsubscribe and List-Unsubscribe-Post for a recipient and stream.</Notice>}
+      {data && data.asked === 0 && (
+        <Notice title="Nobody unsubscribed in this period">
+          Links for messages come from the API: unsubscribe-links makes List-Unsubscribe and List-Unsubscribe-Post for a
+          recipient and stream.
+        </Notice>
+      )}
       {data && data.asked > 0 && (
         <>
           <p role="status" style={{marginTop: 0}}>
-            <b>{count(data.asked)} unsubscribed</b>: {Object.entries(data.by_way).map(([way, n]) => `${count(n)} ${WAYS[way] ?? way}`).join(', ')}.{' '}
-            {data.slowest_seconds != null && <>Here it took {took(data.slowest_seconds)} at most. </>}
-            {data.late > 0 ? <b>{count(data.late)} came into force only after two days. </b> : 'None came into force late. '}
-            {data.mailed_after > 0 ? <b>{count(data.mailed_after)} of those below were mailed on the same stream more than two days later.</b> : 'None of those below was mailed again later than that.'}
+            <b>{count(data.asked)} unsubscribed</b>:{' '}
+            {Object.entries(data.by_way)
+              .map(([way, n]) => `${count(n)} ${WAYS[way] ?? way}`)
+              .join(', ')}
+            . {data.slowest_seconds != null && <>Here it took {took(data.slowest_seconds)} at most. </>}
+            {data.late > 0 ? (
+              <b>{count(data.late)} came into force only after two days. </b>
+            ) : (
+              'None came into force late. '
+            )}
+            {data.mailed_after > 0 ? (
+              <b>{count(data.mailed_after)} of those below were mailed on the same stream more than two days later.</b>
+            ) : (
+              'None of those below was mailed again later than that.'
+            )}
           </p>
           <DataTable
             label="Unsubscriptions"
@@ -35,8 +68,16 @@ export function UnsubscribesView({tenant}: {tenant: string}) {
               {name: 'From', value: (row) => row.stream || 'all mail'},
               {name: 'How', value: (row) => words(WAYS[row.way] ?? row.way)},
               {name: 'Asked, UTC', value: (row) => row.asked_at, show: (row) => time(row.asked_at)},
-              {name: 'In force', value: (row) => row.seconds, show: (row) => (row.way === 'event' ? 'when it was told' : took(row.seconds))},
-              {name: 'Mailed after', value: (row) => row.mailed_after ?? '', show: (row) => (row.mailed_after ? <b>{time(row.mailed_after)}</b> : '')},
+              {
+                name: 'In force',
+                value: (row) => row.seconds,
+                show: (row) => (row.way === 'event' ? 'when it was told' : took(row.seconds)),
+              },
+              {
+                name: 'Mailed after',
+                value: (row) => row.mailed_after ?? '',
+                show: (row) => (row.mailed_after ? <b>{time(row.mailed_after)}</b> : ''),
+              },
             ]}
             rows={data.lines}
             id={(row) => `${row.address} ${row.stream} ${row.asked_at}`}

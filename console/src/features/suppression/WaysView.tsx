@@ -3,7 +3,16 @@ import {useState, type FormEvent} from 'react';
 import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddressWords, useChangeGates, useGates, usePutAddressWords, useRunTask, useSendList, useTask, useTasks} from '../../api/queries';
+import {
+  useAddressWords,
+  useChangeGates,
+  useGates,
+  usePutAddressWords,
+  useRunJob,
+  useSendList,
+  useJob,
+  useJobs,
+} from '../../api/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -13,7 +22,7 @@ import {Field} from '../../design/Field';
 import {ago, count, percent, time, words} from '../../design/format';
 import {Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
-import {TaskState} from './TaskState';
+import {JobState} from './JobState';
 import {REASONS} from './words';
 
 const Grid = styled.div`
@@ -21,11 +30,25 @@ const Grid = styled.div`
   grid-template-columns: repeat(2, minmax(0, 1fr));
   gap: ${space.m};
   align-items: start;
-  > :first-child { grid-column: 1 / -1; }
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+  > :first-child {
+    grid-column: 1 / -1;
+  }
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end;`;
-const Code = styled.code`display: block; font: 12px/1.4 ${font.mono}; overflow-wrap: anywhere; margin: ${space.s} 0;`;
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+`;
+const Code = styled.code`
+  display: block;
+  font: 12px/1.4 ${font.mono};
+  overflow-wrap: anywhere;
+  margin: ${space.s} 0;
+`;
 
 export const WaysView = ({tenant}: {tenant: string}) => (
   <Grid>
@@ -33,11 +56,23 @@ export const WaysView = ({tenant}: {tenant: string}) => (
     <GatesCard tenant={tenant} />
     <Card title="The list as a file" note="all of it, in the order of its keys">
       <Row>
-        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv`} download>CSV</a>
-        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=ndjson`} download>NDJSON</a>
-        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv&state=ended`} download>What ended, CSV</a>
+        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv`} download>
+          CSV
+        </a>
+        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=ndjson`} download>
+          NDJSON
+        </a>
+        <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv&state=ended`} download>
+          What ended, CSV
+        </a>
       </Row>
-      <p><Small>No cell of the CSV can be taken for a formula. Programs that follow the list ask for its changes (`suppression/changes`, which waits for the next one) or are told by a signed webhook (Settings, `suppression.changed`).</Small></p>
+      <p>
+        <Small>
+          No cell of the CSV can be taken for a formula. Programs that follow the list ask for its changes
+          (`suppression/changes`, which waits for the next one) or are told by a signed webhook (Settings,
+          `suppression.changed`).
+        </Small>
+      </p>
     </Card>
     <WordsCard tenant={tenant} />
   </Grid>
@@ -49,25 +84,41 @@ interface Imported {
   layout: {form: string; encoding: string; columns: Record<string, string>};
   sample: {address: string; reason: string; since: string; until: string; note: string}[];
 }
-const SAID: Record<string, string> = {new: 'new', standing: 'stood already', repeated: 'twice in the file', changed: 'changed', came_back: 'held again', stayed_clear: 'lifted before, stay clear', refused: 'cannot be used'};
+const SAID: Record<string, string> = {
+  new: 'new',
+  standing: 'stood already',
+  repeated: 'twice in the file',
+  changed: 'changed',
+  came_back: 'held again',
+  stayed_clear: 'lifted before, stay clear',
+  refused: 'cannot be used',
+};
 
 function ImportCard({tenant}: {tenant: string}) {
-  const tasks = useTasks(tenant, 'import');
+  const jobs = useJobs(tenant, 'import');
   const send = useSendList(tenant);
-  const run = useRunTask(tenant);
+  const run = useRunJob(tenant);
   const [reason, setReason] = useState('by_hand');
   const [share, setShare] = useState(0);
   const [chosen, setChosen] = useState(0);
-  const id = chosen || tasks.data?.find((task) => task.state !== 'collecting')?.id || 0;
-  const task = useTask(tenant, id);
+  const id = chosen || jobs.data?.find((job) => job.state !== 'collecting')?.id || 0;
+  const job = useJob(tenant, id);
   const take = (files: FileList | null) => {
     const file = files?.[0];
     if (!file) return;
     setShare(0);
-    const request = {reason, reach: 'tenant', reach_name: '', note: '', standing: 'keep', lifted: 'stay_clear', layout: {form: '', encoding: '', columns: {}}} as Omit<Schemas['ImportRequest'], 'name'>;
+    const request = {
+      reason,
+      reach: 'tenant',
+      reach_name: '',
+      note: '',
+      standing: 'keep',
+      lifted: 'stay_clear',
+      layout: {form: '', encoding: '', columns: {}},
+    } as Omit<Schemas['ImportRequest'], 'name'>;
     send.mutate({file, kind: 'import', request, told: setShare}, {onSuccess: (made) => setChosen(made.id)});
   };
-  const found = task.data?.result as unknown as Partial<Imported> | undefined;
+  const found = job.data?.result as unknown as Partial<Imported> | undefined;
   return (
     <Card
       title="Bring a list"
@@ -75,26 +126,58 @@ function ImportCard({tenant}: {tenant: string}) {
       actions={
         <>
           <Choice label="Reason where no column says it" value={reason} options={REASONS} onChange={setReason} />
-          <FileTrigger onSelect={take}><Button tone="main" isDisabled={send.isPending}>Choose a file</Button></FileTrigger>
+          <FileTrigger onSelect={take}>
+            <Button tone="main" isDisabled={send.isPending}>
+              Choose a file
+            </Button>
+          </FileTrigger>
         </>
       }
     >
       {send.isPending && <p role="status">Sending the file: {percent(share)}</p>}
       {send.error && <Trouble error={send.error} />}
-      {!id && !send.isPending && <Notice title="No list was brought yet">Lifted addresses stay clear, what stands is left as it is; the command line and the API have more choices.</Notice>}
-      {task.data && (
+      {!id && !send.isPending && (
+        <Notice title="No list was brought yet">
+          Lifted addresses stay clear, what stands is left as it is; the command line and the API have more choices.
+        </Notice>
+      )}
+      {job.data && (
         <>
-          <p><b>{task.data.name}</b> <Small>{ago(task.data.created_at)} by {task.data.made_by}</Small></p>
-          <TaskState task={task.data} run={run} />
+          <p>
+            <b>{job.data.name}</b>{' '}
+            <Small>
+              {ago(job.data.created_at)} by {job.data.created_by}
+            </Small>
+          </p>
+          <JobState job={job.data} run={run} />
           {found?.counts && (
             <p role="status">
               {found.dry ? 'It would be: ' : 'It was: '}
-              {Object.entries(SAID).filter(([name]) => found.counts![name]).map(([name, said]) => `${count(found.counts![name]!)} ${said}`).join(', ')}.{' '}
-              <Small>{found.layout?.form}, {found.layout?.encoding}{Object.entries(found.layout?.columns ?? {}).map(([name, column]) => `, ${name} from ${column}`).join('')}</Small>
+              {Object.entries(SAID)
+                .filter(([name]) => found.counts![name])
+                .map(([name, said]) => `${count(found.counts![name]!)} ${said}`)
+                .join(', ')}
+              .{' '}
+              <Small>
+                {found.layout?.form}, {found.layout?.encoding}
+                {Object.entries(found.layout?.columns ?? {})
+                  .map(([name, column]) => `, ${name} from ${column}`)
+                  .join('')}
+              </Small>
             </p>
           )}
-          {task.data.state === 'done' && found?.dry && <Button tone="main" onPress={() => run.mutate({id, dry: false})} isDisabled={run.isPending}>Take it in</Button>}
-          {task.data.parts?.refused ? <p><a href={`/api/v1/tenants/${tenant}/tasks/${id}/parts/refused`} download>Rows that cannot be used, with the reason</a></p> : null}
+          {job.data.state === 'done' && found?.dry && (
+            <Button tone="main" onPress={() => run.mutate({id, dry: false})} isDisabled={run.isPending}>
+              Take it in
+            </Button>
+          )}
+          {job.data.parts?.refused ? (
+            <p>
+              <a href={`/api/v1/tenants/${tenant}/jobs/${id}/parts/refused`} download>
+                Rows that cannot be used, with the reason
+              </a>
+            </p>
+          ) : null}
           {found?.dry && (found.sample?.length ?? 0) > 0 && (
             <DataTable
               label="The first rows as they are understood"
@@ -122,7 +205,15 @@ function GatesCard({tenant}: {tenant: string}) {
   const [stream, setStream] = useState('');
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    add.mutate({name: name.trim(), stream: stream.trim(), relay: ''}, {onSuccess: () => { setName(''); setStream(''); }});
+    add.mutate(
+      {name: name.trim(), stream: stream.trim(), relay: ''},
+      {
+        onSuccess: () => {
+          setName('');
+          setStream('');
+        },
+      },
+    );
   };
   return (
     <Card title="Gates for MTAs" note="Postfix asks for each recipient and refuses who is held">
@@ -132,8 +223,17 @@ function GatesCard({tenant}: {tenant: string}) {
           columns={[
             {name: 'Name', value: (row: Schemas['Gate']) => row.name},
             {name: 'Stream', value: (row) => row.stream || 'any'},
-            {name: 'Last asked', value: (row) => row.last_used_at ?? '', show: (row) => (row.last_used_at ? time(row.last_used_at) : 'never')},
-            {name: '', tool: true, value: () => '', show: (row) => <Button onPress={() => drop.mutate(row.id)}>Close it</Button>},
+            {
+              name: 'Last asked',
+              value: (row) => row.last_used_at ?? '',
+              show: (row) => (row.last_used_at ? time(row.last_used_at) : 'never'),
+            },
+            {
+              name: '',
+              tool: true,
+              value: () => '',
+              show: (row) => <Button onPress={() => drop.mutate(row.id)}>Close it</Button>,
+            },
           ]}
           rows={gates.data}
           id={(row) => String(row.id)}
@@ -143,7 +243,9 @@ function GatesCard({tenant}: {tenant: string}) {
         <Row>
           <Field label="Name of the MTA" value={name} onChange={setName} placeholder="mta1" isRequired />
           <Field label="Stream, if it sends one only" value={stream} onChange={setStream} />
-          <Button type="submit" isDisabled={add.isPending || !name.trim()}>Open a gate</Button>
+          <Button type="submit" isDisabled={add.isPending || !name.trim()}>
+            Open a gate
+          </Button>
         </Row>
       </form>
       {add.error && <Trouble error={add.error} />}
@@ -169,14 +271,42 @@ function WordsCard({tenant}: {tenant: string}) {
   if (!current.data) return null;
   const save = (event: FormEvent) => {
     event.preventDefault();
-    put.mutate({...current.data, throw_away: lines(away ?? current.data.throw_away!.join('\n')), people: lines(people ?? current.data.people!.join('\n'))}, {onSuccess: () => { setAway(null); setPeople(null); }});
+    put.mutate(
+      {
+        ...current.data,
+        throw_away: lines(away ?? current.data.throw_away!.join('\n')),
+        people: lines(people ?? current.data.people!.join('\n')),
+      },
+      {
+        onSuccess: () => {
+          setAway(null);
+          setPeople(null);
+        },
+      },
+    );
   };
   return (
     <Card title="What addresses are held against" note="your own words beside the usual ones">
       <form onSubmit={save} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
-        <Field label="Throw-away domains" mono lines={4} value={away ?? current.data.throw_away!.join('\n')} onChange={setAway} style={{width: '100%'}} />
-        <Field label="Role names that are people here" mono lines={2} value={people ?? current.data.people!.join('\n')} onChange={setPeople} style={{width: '100%'}} />
-        <Button type="submit" isDisabled={put.isPending || (away === null && people === null)}>Keep</Button>
+        <Field
+          label="Throw-away domains"
+          mono
+          lines={4}
+          value={away ?? current.data.throw_away!.join('\n')}
+          onChange={setAway}
+          style={{width: '100%'}}
+        />
+        <Field
+          label="Role names that are people here"
+          mono
+          lines={2}
+          value={people ?? current.data.people!.join('\n')}
+          onChange={setPeople}
+          style={{width: '100%'}}
+        />
+        <Button type="submit" isDisabled={put.isPending || (away === null && people === null)}>
+          Keep
+        </Button>
       </form>
       {put.error && <Trouble error={put.error} />}
     </Card>

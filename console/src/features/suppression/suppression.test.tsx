@@ -11,21 +11,61 @@ afterEach(cleanup);
 
 const T = '/api/v1/tenants/copperline';
 const entry = (changes = {}) => ({
-  id: 'abc.2.1.0', address: 'kim@tidepost.example', address_key: '00', reason: 'complaint', reach: 'tenant', reach_name: '', state: 'held', since: '2026-11-20T10:00:00Z',
-  until: null, ended_at: null, made_at: '2026-11-20T10:00:00Z', made_by: 'event', origin: 'event', change: 'made', changed_at: '2026-11-20T10:00:00Z', note: '', provider: 'Tidepost',
-  stream: 'newsletter', times: 1, returns: 0, evidence: [], ...changes,
+  id: 'abc.2.1.0',
+  address: 'kim@tidepost.example',
+  address_key: '00',
+  reason: 'complaint',
+  reach: 'tenant',
+  reach_name: '',
+  state: 'held',
+  since: '2026-11-20T10:00:00Z',
+  until: null,
+  ended_at: null,
+  made_at: '2026-11-20T10:00:00Z',
+  made_by: 'event',
+  origin: 'event',
+  change: 'made',
+  changed_at: '2026-11-20T10:00:00Z',
+  note: '',
+  provider: 'Tidepost',
+  stream: 'newsletter',
+  times: 1,
+  returns: 0,
+  evidence: [],
+  ...changes,
 });
 const part = {name: 'complaint', label: 'complaint', came: 3, left: 1, standing: 2, withheld: 4, days: [0, 2]};
 const growth = {
-  first: '2026-11-19', last: '2026-11-20', days: [{day: '2026-11-19', came: 0, left: 0, standing: 0, withheld: 0}, {day: '2026-11-20', came: 3, left: 1, standing: 2, withheld: 4}],
-  reasons: [part], providers: [], streams: [],
-  saved: {sent: 100, bounced: 2, complained: 0, withheld: 4, withheld_bad: 4, bounce_rate: 0.02, bounce_rate_without: 0.0577},
+  first: '2026-11-19',
+  last: '2026-11-20',
+  days: [
+    {day: '2026-11-19', came: 0, left: 0, standing: 0, withheld: 0},
+    {day: '2026-11-20', came: 3, left: 1, standing: 2, withheld: 4},
+  ],
+  reasons: [part],
+  providers: [],
+  streams: [],
+  saved: {
+    sent: 100,
+    bounced: 2,
+    complained: 0,
+    withheld: 4,
+    withheld_bad: 4,
+    bounce_rate: 0.02,
+    bounce_rate_without: 0.0577,
+  },
 };
 const base = {
   [`GET ${T}/suppression`]: () => ({items: [entry()], next: null}),
   [`GET ${T}/suppression/count`]: () => ({count: 2, more: false}),
   [`GET ${T}/suppression/growth`]: () => growth,
-  [`GET ${T}/suppression/status`]: () => ({address: 'kim@tidepost.example', verdict: 'held', why: 'its owner reported mail of yours as unwanted', entries: [entry()], history: []}),
+  [`GET ${T}/suppression/status`]: () => ({
+    address: 'kim@tidepost.example',
+    verdict: 'held',
+    why: 'its owner reported mail of yours as unwanted',
+    entries: [entry()],
+    history: [],
+  }),
 };
 
 describe('the suppression page', () => {
@@ -47,7 +87,12 @@ describe('the suppression page', () => {
     expect(lift.hasAttribute('disabled')).toBe(true);
     await userEvent.click(screen.getByRole('checkbox'));
     await userEvent.click(lift);
-    expect(seen.find((each) => each.path.endsWith('/lifts'))!.body).toEqual({ids: ['abc.2.1.0'], address: '', why: 'they wrote to us', despite_complaint: true});
+    expect(seen.find((each) => each.path.endsWith('/lifts'))!.body).toEqual({
+      ids: ['abc.2.1.0'],
+      address: '',
+      why: 'they wrote to us',
+      despite_complaint: true,
+    });
   });
 
   it('says what to do where nothing answers to a search', async () => {
@@ -60,18 +105,45 @@ describe('the suppression page', () => {
 });
 
 describe('a rule of the policy', () => {
-  const rule = (changes: Partial<Schemas['PolicyRule']>): Schemas['PolicyRule'] =>
-    ({name: 'r', act: 'hold', kinds: ['bounced'], causes: [], permanence: '', streams: [], providers: [], reason: 'bad_address', reach: 'tenant', whole_domain: false, times: 1, over_days: 0, within_days: 60, for_days: null, longer: 1, longest_days: 365, ends_with_delivery: false, wait_hours: [], ...changes});
+  const rule = (changes: Partial<Schemas['PolicyRule']>): Schemas['PolicyRule'] => ({
+    name: 'r',
+    act: 'hold',
+    kinds: ['bounced'],
+    causes: [],
+    permanence: '',
+    streams: [],
+    providers: [],
+    reason: 'bad_address',
+    reach: 'tenant',
+    whole_domain: false,
+    times: 1,
+    over_days: 0,
+    within_days: 60,
+    for_days: null,
+    longer: 1,
+    longest_days: 365,
+    ends_with_delivery: false,
+    wait_hours: [],
+    ...changes,
+  });
 
   it.each([
     [rule({}), 'holds the address at once, no end'],
     [rule({act: 'nothing'}), 'nothing: it does not speak of the address'],
     [rule({act: 'wait', wait_hours: [4, 24]}), 'holds nothing; advises when to try again'],
-    [rule({whole_domain: true, for_days: 30, longer: 3, ends_with_delivery: true}), 'holds the whole domain at once for 30 days, 3 times as long at each return; a delivery ends it'],
-    [rule({act: 'propose', times: 3, over_days: 7, for_days: 14, reach: 'stream'}), 'proposes to hold the address after 3 messages over 7 days with no delivery between for 14 days, for its stream alone'],
+    [
+      rule({whole_domain: true, for_days: 30, longer: 3, ends_with_delivery: true}),
+      'holds the whole domain at once for 30 days, 3 times as long at each return; a delivery ends it',
+    ],
+    [
+      rule({act: 'propose', times: 3, over_days: 7, for_days: 14, reach: 'stream'}),
+      'proposes to hold the address after 3 messages over 7 days with no delivery between for 14 days, for its stream alone',
+    ],
   ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));
 
   it('says when it acts', () => {
-    expect(when(rule({causes: ['mailbox_full'], permanence: 'transient', streams: ['news']}))).toBe('bounced: mailbox full, transient on news');
+    expect(when(rule({causes: ['mailbox_full'], permanence: 'transient', streams: ['news']}))).toBe(
+      'bounced: mailbox full, transient on news',
+    );
   });
 });

@@ -14,6 +14,11 @@ export const REASONS: {value: Entry['reason']; label: string}[] = [
   {value: 'role_address', label: 'Role address'},
   {value: 'no_sign_of_life', label: 'No sign of life'},
 ];
-export const reach = (entry: {reach: string; reach_name?: string}): string => (entry.reach === 'tenant' ? 'all mail' : `${entry.reach} ${entry.reach_name || '(unnamed)'}`);
-export const shownAddress = (entry: {address: string; address_key: string}): string => entry.address || `digest ${entry.address_key.slice(0, 12)}…`;
-export const change = (name: string): string => ({delivered: 'let go: mail was delivered', withdrawn: 'withdrawn: read otherwise', ended: 'its time was over'})[name] ?? words(name);
+export const reach = (entry: {reach: string; reach_name?: string}): string =>
+  entry.reach === 'tenant' ? 'all mail' : `${entry.reach} ${entry.reach_name || '(unnamed)'}`;
+export const shownAddress = (entry: {address: string; address_key: string}): string =>
+  entry.address || `digest ${entry.address_key.slice(0, 12)}…`;
+export const change = (name: string): string =>
+  ({delivered: 'let go: mail was delivered', withdrawn: 'withdrawn: read otherwise', ended: 'its time was over'})[
+    name
+  ] ?? words(name);

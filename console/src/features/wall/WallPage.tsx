@@ -24,7 +24,9 @@ const Page = styled.div`
   display: grid;
   grid-template-columns: minmax(0, 1fr) 308px;
   gap: ${space.l};
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 const Head = styled.div`
   display: flex;
@@ -32,8 +34,13 @@ const Head = styled.div`
   gap: 4px 14px;
   flex-wrap: wrap;
   margin-bottom: 10px;
-  p { color: ${colour('soft')}; }
-  b { color: ${colour('ink')}; font-weight: 600; }
+  p {
+    color: ${colour('soft')};
+  }
+  b {
+    color: ${colour('ink')};
+    font-weight: 600;
+  }
 `;
 const Keys = styled.div`
   display: flex;
@@ -42,7 +49,11 @@ const Keys = styled.div`
   color: ${colour('soft')};
   font-size: 12px;
   margin-bottom: ${space.s};
-  span { display: flex; gap: 6px; align-items: center; }
+  span {
+    display: flex;
+    gap: 6px;
+    align-items: center;
+  }
 `;
 const Frame = styled.div`
   overflow-x: auto;
@@ -52,18 +63,71 @@ const Frame = styled.div`
 const Table = styled.table`
   border-collapse: collapse;
   width: 100%;
-  th { text-align: left; font-weight: 600; font-size: 12px; padding: 8px 4px; color: ${colour('soft')}; vertical-align: bottom; }
-  thead th { border-bottom: 1px solid ${colour('line')}; line-height: 1.25; }
-  td { padding: 3px 4px; border-bottom: 1px solid ${colour('line')}; white-space: nowrap; }
-  td > a { display: flex; align-items: center; gap: 4px; text-decoration: none; }
-  td b { font-weight: 600; min-width: 22px; text-align: right; }
-  tbody th[scope='rowgroup'] { color: ${colour('ink')}; padding: 9px 8px 2px; }
-  tbody th[scope='row'] { font: 12px ${font.mono}; padding: 3px 8px; border-bottom: 1px solid ${colour('line')}; color: ${colour('ink')}; white-space: nowrap; vertical-align: middle; }
-  tbody th[scope='row'] a { text-decoration: none; }
-  tbody th[scope='row'] a:hover { text-decoration: underline; }
-  .n { text-align: right; color: ${colour('soft')}; font-size: 12px; }
-  .all { background: color-mix(in srgb, ${colour('line')} 28%, transparent); border-right: 1px solid ${colour('line')}; }
-  ${narrow} { tbody th[scope='row'] { position: sticky; left: 0; background: ${colour('sheet')}; max-width: 46vw; overflow: hidden; text-overflow: ellipsis; } }
+  th {
+    text-align: left;
+    font-weight: 600;
+    font-size: 12px;
+    padding: 8px 4px;
+    color: ${colour('soft')};
+    vertical-align: bottom;
+  }
+  thead th {
+    border-bottom: 1px solid ${colour('line')};
+    line-height: 1.25;
+  }
+  td {
+    padding: 3px 4px;
+    border-bottom: 1px solid ${colour('line')};
+    white-space: nowrap;
+  }
+  td > a {
+    display: flex;
+    align-items: center;
+    gap: 4px;
+    text-decoration: none;
+  }
+  td b {
+    font-weight: 600;
+    min-width: 22px;
+    text-align: right;
+  }
+  tbody th[scope='rowgroup'] {
+    color: ${colour('ink')};
+    padding: 9px 8px 2px;
+  }
+  tbody th[scope='row'] {
+    font: 12px ${font.mono};
+    padding: 3px 8px;
+    border-bottom: 1px solid ${colour('line')};
+    color: ${colour('ink')};
+    white-space: nowrap;
+    vertical-align: middle;
+  }
+  tbody th[scope='row'] a {
+    text-decoration: none;
+  }
+  tbody th[scope='row'] a:hover {
+    text-decoration: underline;
+  }
+  .n {
+    text-align: right;
+    color: ${colour('soft')};
+    font-size: 12px;
+  }
+  .all {
+    background: color-mix(in srgb, ${colour('line')} 28%, transparent);
+    border-right: 1px solid ${colour('line')};
+  }
+  ${narrow} {
+    tbody th[scope='row'] {
+      position: sticky;
+      left: 0;
+      background: ${colour('sheet')};
+      max-width: 46vw;
+      overflow: hidden;
+      text-overflow: ellipsis;
+    }
+  }
 `;
 
 export function WallPage() {
@@ -80,8 +144,19 @@ export function WallPage() {
       <section aria-label="Wall">
         <Head>
           <h1>Wall</h1>
-          <Choice label="What the rows are" value={subject} options={SUBJECTS} onChange={(value) => set('subject', value === 'domain' ? '' : value)} />
-          <Field label="As of" type="date" value={on || new Date().toISOString().slice(0, 10)} onChange={(value) => set('on', dayOf(value))} style={{gridTemplateColumns: 'auto auto', alignItems: 'center'}} />
+          <Choice
+            label="What the rows are"
+            value={subject}
+            options={SUBJECTS}
+            onChange={(value) => set('subject', value === 'domain' ? '' : value)}
+          />
+          <Field
+            label="As of"
+            type="date"
+            value={on || new Date().toISOString().slice(0, 10)}
+            onChange={(value) => set('on', dayOf(value))}
+            style={{gridTemplateColumns: 'auto auto', alignItems: 'center'}}
+          />
           <p>{sentence(wall.data, items, on)}</p>
         </Head>
         <Keys aria-hidden>
@@ -92,10 +167,13 @@ export function WallPage() {
           ))}
         </Keys>
         {wall.data.rows.length === 0 && on ? (
-          <Notice title="No readings of that day">Nothing was sent by then, or it lies further back than readings go.</Notice>
+          <Notice title="No readings of that day">
+            Nothing was sent by then, or it lies further back than readings go.
+          </Notice>
         ) : wall.data.rows.length === 0 ? (
           <Notice title="No domains yet">
-            <Link to="/domains">Add a sending domain</Link> to have its records audited, and load events to see readings.
+            <Link to="/domains">Add a sending domain</Link> to have its records audited, and load events to see
+            readings.
           </Notice>
         ) : (
           <>
@@ -127,8 +205,23 @@ function sentence(wall: Wall, items: WorkItem[], on: string) {
   const urgent = items.filter((item) => item.level === 'stop' || item.level === 'mend').length;
   return (
     <>
-      {plural(wall.rows.length, {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[wall.subject ?? 'domain'].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'))}, {short(delivered)} messages delivered in the {on ? '' : 'last '}{wall.days} days{on ? ` up to ${day(on)}` : ''}.{' '}
-      <b>{on ? (items.length ? `${plural(items.length, 'incident')} that day.` : 'Nothing was wrong that day.') : urgent ? `${plural(urgent, 'thing')} ${urgent === 1 ? 'needs' : 'need'} you today.` : 'Nothing needs you today.'}</b>
+      {plural(
+        wall.rows.length,
+        {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[
+          wall.subject ?? 'domain'
+        ].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'),
+      )}
+      , {short(delivered)} messages delivered in the {on ? '' : 'last '}
+      {wall.days} days{on ? ` up to ${day(on)}` : ''}.{' '}
+      <b>
+        {on
+          ? items.length
+            ? `${plural(items.length, 'incident')} that day.`
+            : 'Nothing was wrong that day.'
+          : urgent
+            ? `${plural(urgent, 'thing')} ${urgent === 1 ? 'needs' : 'need'} you today.`
+            : 'Nothing needs you today.'}
+      </b>
     </>
   );
 }
@@ -146,7 +239,13 @@ function WallTable({wall}: {wall: Wall}) {
           {wall.columns.map((column) => (
             <th scope="col" key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>
               {column.label}
-              {column.outage ? <Outage title={`${column.label} put off ${Math.round(column.outage * 100)} % of everybody's mail that day by its own trouble: not yours`}>outage</Outage> : null}
+              {column.outage ? (
+                <Outage
+                  title={`${column.label} put off ${Math.round(column.outage * 100)} % of everybody's mail that day by its own trouble: not yours`}
+                >
+                  outage
+                </Outage>
+              ) : null}
             </th>
           ))}
         </tr>
@@ -164,7 +263,9 @@ function WallTable({wall}: {wall: Wall}) {
               <tr key={row.tenant + row.name}>
                 <th scope="row">
                   <Link to={pathOf(row, wall.subject ?? 'domain')}>{row.name}</Link>
-                  {(row.lacks ?? []).length > 0 && <Lacks to={`/domains/${row.tenant}/${row.name}?view=setup`} row={row} />}
+                  {(row.lacks ?? []).length > 0 && (
+                    <Lacks to={`/domains/${row.tenant}/${row.name}?view=setup`} row={row} />
+                  )}
                 </th>
                 <td className="n">{short(row.delivered)}</td>
                 {row.cells.map((cell, i) => (
@@ -194,8 +295,14 @@ function WallTable({wall}: {wall: Wall}) {
 
 /** A small word where a From domain is not proven or not aligned, with which stream and what to do. */
 function Lacks({to, row}: {to: string; row: Schemas['WallRow']}) {
-  const said = (row.lacks ?? []).join('; ');
-  const words = [said.includes('not proven') && 'not proven', said.includes('not aligned') && 'not aligned'].filter(Boolean).join(', ');
+  const lacks = row.lacks ?? [];
+  const said = lacks.map((each) => (each.stream ? `${each.stream}: ${each.text}` : each.text)).join('; ');
+  const words = [
+    lacks.some((each) => !each.proven) && 'not proven',
+    lacks.some((each) => each.aligned === false) && 'not aligned',
+  ]
+    .filter(Boolean)
+    .join(', ');
   return (
     <Link to={to} title={said} aria-label={`${row.name}: ${said}`} style={{display: 'block', lineHeight: 1.1}}>
       <Small>{words}</Small>
@@ -216,7 +323,15 @@ function exportWall(wall: Wall) {
 }
 
 const HEADS = {domain: 'Domain', stream: 'Stream', relay: 'Relay', ip: 'Address'};
-const Outage = styled.small`display: block; color: ${colour('tarnished')}; border: 1px solid currentColor; border-radius: 3px; padding: 0 3px; width: fit-content; font-size: 10px;`;
+const Outage = styled.small`
+  display: block;
+  color: ${colour('tarnished')};
+  border: 1px solid currentColor;
+  border-radius: 3px;
+  padding: 0 3px;
+  width: fit-content;
+  font-size: 10px;
+`;
 
 const List = styled.ol`
   list-style: none;
@@ -232,10 +347,25 @@ const List = styled.ol`
     display: grid;
     gap: 6px;
   }
-  li > div:first-child { display: flex; justify-content: space-between; gap: 10px; align-items: baseline; }
-  b { font-weight: 600; overflow-wrap: anywhere; }
-  p { color: ${colour('soft')}; font-size: 13px; }
-  small { font-size: 12px; color: ${colour('soft')}; white-space: nowrap; }
+  li > div:first-child {
+    display: flex;
+    justify-content: space-between;
+    gap: 10px;
+    align-items: baseline;
+  }
+  b {
+    font-weight: 600;
+    overflow-wrap: anywhere;
+  }
+  p {
+    color: ${colour('soft')};
+    font-size: 13px;
+  }
+  small {
+    font-size: 12px;
+    color: ${colour('soft')};
+    white-space: nowrap;
+  }
 `;
 
 const SHOWN = 6;
@@ -257,7 +387,9 @@ function Worklist({items, on, more}: {items: WorkItem[]; on: string; more: strin
               <small>{item.mail ? `${short(item.mail)} mails` : ''}</small>
             </div>
             <p>{item.remedy || item.text}</p>
-            {item.record && <RecordText text={item.record.length > 200 ? `${item.record.slice(0, 160)}…` : item.record} />}
+            {item.record && (
+              <RecordText text={item.record.length > 200 ? `${item.record.slice(0, 160)}…` : item.record} />
+            )}
             <div style={{display: 'flex', gap: 8, alignItems: 'center'}}>
               {item.record && (
                 <CopyButton value={item.record} tone="main">
@@ -269,7 +401,11 @@ function Worklist({items, on, more}: {items: WorkItem[]; on: string; more: strin
           </li>
         ))}
       </List>
-      {items.length > SHOWN && <p style={{marginTop: 8}}><Link to={more}>All {items.length} items</Link></p>}
+      {items.length > SHOWN && (
+        <p style={{marginTop: 8}}>
+          <Link to={more}>All {items.length} items</Link>
+        </p>
+      )}
     </aside>
   );
 }

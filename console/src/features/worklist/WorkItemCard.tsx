@@ -19,13 +19,41 @@ const Body = styled.div`
   display: grid;
   gap: ${space.m};
   grid-template-columns: minmax(0, 1fr);
-  ul { margin: 0; padding-left: 18px; font: 12px/1.5 ${font.mono}; overflow-wrap: anywhere; }
-  ol { list-style: none; margin: 0; padding: 0; font-size: 13px; max-height: 240px; overflow: auto; }
-  ol li { padding: 3px 0; overflow-wrap: anywhere; }
-  h3 { font-size: 12px; color: ${colour('soft')}; margin: 0 0 2px; }
+  ul {
+    margin: 0;
+    padding-left: 18px;
+    font: 12px/1.5 ${font.mono};
+    overflow-wrap: anywhere;
+  }
+  ol {
+    list-style: none;
+    margin: 0;
+    padding: 0;
+    font-size: 13px;
+    max-height: 240px;
+    overflow: auto;
+  }
+  ol li {
+    padding: 3px 0;
+    overflow-wrap: anywhere;
+  }
+  h3 {
+    font-size: 12px;
+    color: ${colour('soft')};
+    margin: 0 0 2px;
+  }
 `;
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: ${space.s}; align-items: end;`;
-const WHILE = [{value: '1', label: 'for a day'}, {value: '7', label: 'for a week'}, {value: '30', label: 'for a month'}];
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: end;
+`;
+const WHILE = [
+  {value: '1', label: 'for a day'},
+  {value: '7', label: 'for a week'},
+  {value: '30', label: 'for a month'},
+];
 
 /** Whom an item can be given to: all who may see its tenant, and who has it although they may not any more. */
 export function holders(people: Schemas['Person'][], now: string): {value: string; label: string}[] {
@@ -37,8 +65,13 @@ export function holders(people: Schemas['Person'][], now: string): {value: strin
 /** Where to look further. */
 export function linkOf(item: Details): {to: string; words: string} | null {
   const name = encodeURIComponent(item.name);
-  if (item.subject === 'domain') return {to: `/domains/${item.tenant}/${name}${item.kind === 'fault' ? '?view=records' : ''}`, words: `Open ${item.name}`};
-  if (item.subject === 'stream' || item.subject === 'relay') return {to: `/readings/${item.tenant}/${item.subject}/${name}`, words: `Open ${item.name}`};
+  if (item.subject === 'domain')
+    return {
+      to: `/domains/${item.tenant}/${name}${item.kind === 'fault' ? '?view=records' : ''}`,
+      words: `Open ${item.name}`,
+    };
+  if (item.subject === 'stream' || item.subject === 'relay')
+    return {to: `/readings/${item.tenant}/${item.subject}/${name}`, words: `Open ${item.name}`};
   if (item.subject === 'feed') return {to: `/flow?tenant=${item.tenant}&view=feeds`, words: 'Open the feeds'};
   if (item.kind === 'reply') return {to: `/flow?tenant=${item.tenant}&view=causes`, words: 'Open the causes'};
   return null;
@@ -69,12 +102,24 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
         {item.record && (
           <div style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
             <RecordText text={item.record} />
-            <CopyButton value={item.record} tone="main">Copy record</CopyButton>
+            <CopyButton value={item.record} tone="main">
+              Copy record
+            </CopyButton>
           </div>
         )}
         <Row>
-          {live && <Button tone="main" isDisabled={act.isPending} onPress={() => act.mutate({act: 'remeasure', text: '', to: ''})}>{act.isPending ? 'Measuring …' : 'Measure again'}</Button>}
-          {live && item.state !== 'minded' && <Button onPress={() => act.mutate({act: 'mind', text: '', to: ''})}>I look after it</Button>}
+          {live && (
+            <Button
+              tone="main"
+              isDisabled={act.isPending}
+              onPress={() => act.mutate({act: 'remeasure', text: '', to: ''})}
+            >
+              {act.isPending ? 'Measuring …' : 'Measure again'}
+            </Button>
+          )}
+          {live && item.state !== 'minded' && (
+            <Button onPress={() => act.mutate({act: 'mind', text: '', to: ''})}>I look after it</Button>
+          )}
           {live && (
             <Choice
               label="Given to"
@@ -88,12 +133,28 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
         </Row>
         {live && (
           <Row>
-            <Field label="A word" value={text} onChange={setText} placeholder="Asked the relay to take it off" style={{flex: 1}} />
-            <Button isDisabled={!text.trim() || act.isPending} onPress={() => act.mutate({act: 'comment', text, to: ''}, {onSuccess: done})}>Comment</Button>
+            <Field
+              label="A word"
+              value={text}
+              onChange={setText}
+              placeholder="Asked the relay to take it off"
+              style={{flex: 1}}
+            />
+            <Button
+              isDisabled={!text.trim() || act.isPending}
+              onPress={() => act.mutate({act: 'comment', text, to: ''}, {onSuccess: done})}
+            >
+              Comment
+            </Button>
             <Choice label="How long" value={days} options={WHILE} onChange={setDays} />
             <Button
               isDisabled={!text.trim() || act.isPending}
-              onPress={() => act.mutate({act: 'put_off', text, to: '', until: new Date(Date.now() + Number(days) * 86_400_000).toISOString()}, {onSuccess: done})}
+              onPress={() =>
+                act.mutate(
+                  {act: 'put_off', text, to: '', until: new Date(Date.now() + Number(days) * 86_400_000).toISOString()},
+                  {onSuccess: done},
+                )
+              }
             >
               Put it off
             </Button>
@@ -103,7 +164,11 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
         {item.evidence.length > 0 && (
           <div>
             <h3>Evidence</h3>
-            <ul>{item.evidence.map((line) => <li key={line}>{line}</li>)}</ul>
+            <ul>
+              {item.evidence.map((line) => (
+                <li key={line}>{line}</li>
+              ))}
+            </ul>
           </div>
         )}
         <div>
@@ -111,7 +176,8 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
           <ol>
             {[...item.steps].reverse().map((step) => (
               <li key={step.at + step.what}>
-                <Small>{time(step.at)}</Small> <b>{words(step.what)}</b> {step.by && <Small>{step.by}</Small>} {step.text}
+                <Small>{time(step.at)}</Small> <b>{words(step.what)}</b> {step.by && <Small>{step.by}</Small>}{' '}
+                {step.text}
               </li>
             ))}
           </ol>

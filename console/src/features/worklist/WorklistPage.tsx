@@ -21,9 +21,23 @@ const Page = styled.div`
   grid-template-columns: minmax(0, 1fr) 440px;
   gap: ${space.l};
   align-items: start;
-  @media (max-width: 1100px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 1100px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
-const Head = styled.div`grid-column: 1 / -1; display: flex; flex-wrap: wrap; gap: ${space.xs} ${space.m}; align-items: baseline; p { color: ${colour('soft')}; } b { color: ${colour('ink')}; }`;
+const Head = styled.div`
+  grid-column: 1 / -1;
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.xs} ${space.m};
+  align-items: baseline;
+  p {
+    color: ${colour('soft')};
+  }
+  b {
+    color: ${colour('ink')};
+  }
+`;
 const List = styled.ol`
   list-style: none;
   margin: 0;
@@ -32,24 +46,88 @@ const List = styled.ol`
   gap: 1px;
   background: ${colour('line')};
   border: 1px solid ${colour('line')};
-  li { background: ${colour('sheet')}; border-left: 5px solid; }
-  a { display: grid; grid-template-columns: 58px minmax(0, 1fr) auto; gap: 2px ${space.m}; padding: 9px 12px; text-decoration: none; color: inherit; }
-  a[aria-current] { background: color-mix(in srgb, ${colour('line')} 35%, transparent); }
-  b { font-weight: 600; overflow-wrap: anywhere; }
-  i { font: 600 11px ${font.sans}; text-transform: uppercase; letter-spacing: 0.04em; padding-top: 3px; }
-  p { grid-column: 2 / -1; color: ${colour('soft')}; font-size: 13px; }
-  small { color: ${colour('soft')}; font-size: 12px; white-space: nowrap; }
-  ${narrow} { a { grid-template-columns: 50px minmax(0, 1fr); } a > small { grid-column: 2; } }
+  li {
+    background: ${colour('sheet')};
+    border-left: 5px solid;
+  }
+  a {
+    display: grid;
+    grid-template-columns: 58px minmax(0, 1fr) auto;
+    gap: 2px ${space.m};
+    padding: 9px 12px;
+    text-decoration: none;
+    color: inherit;
+  }
+  a[aria-current] {
+    background: color-mix(in srgb, ${colour('line')} 35%, transparent);
+  }
+  b {
+    font-weight: 600;
+    overflow-wrap: anywhere;
+  }
+  i {
+    font: 600 11px ${font.sans};
+    text-transform: uppercase;
+    letter-spacing: 0.04em;
+    padding-top: 3px;
+  }
+  p {
+    grid-column: 2 / -1;
+    color: ${colour('soft')};
+    font-size: 13px;
+  }
+  small {
+    color: ${colour('soft')};
+    font-size: 12px;
+    white-space: nowrap;
+  }
+  ${narrow} {
+    a {
+      grid-template-columns: 50px minmax(0, 1fr);
+    }
+    a > small {
+      grid-column: 2;
+    }
+  }
 `;
-export const TONE: Record<WorkItem['level'], Colour> = {stop: 'seized', mend: 'corroded', look: 'tarnished', know: 'soft'};
+export const TONE: Record<WorkItem['level'], Colour> = {
+  stop: 'seized',
+  mend: 'corroded',
+  look: 'tarnished',
+  know: 'soft',
+};
 const SHOWN = [
-  {value: '', label: 'To do'}, {value: 'mine', label: 'Given to me'}, {value: 'put_off', label: 'Put off'}, {value: 'closed', label: 'Closed'},
+  {value: '', label: 'To do'},
+  {value: 'mine', label: 'Given to me'},
+  {value: 'put_off', label: 'Put off'},
+  {value: 'closed', label: 'Closed'},
 ];
 
-const EXPORTED = ['id', 'tenant', 'level', 'state', 'kind', 'subject', 'name', 'title', 'text', 'since', 'closed_at', 'mail', 'remedy', 'record', 'assigned_to', 'returns'] as const;
+const EXPORTED = [
+  'id',
+  'tenant',
+  'level',
+  'state',
+  'kind',
+  'subject',
+  'name',
+  'title',
+  'text',
+  'since',
+  'closed_at',
+  'mail',
+  'remedy',
+  'record',
+  'assigned_to',
+  'returns',
+] as const;
 
 /** Items as they are exported, a line each. */
-export const asCsv = (items: WorkItem[]): string => toCsv([...EXPORTED], items.map((item) => EXPORTED.map((name) => item[name] ?? '')));
+export const asCsv = (items: WorkItem[]): string =>
+  toCsv(
+    [...EXPORTED],
+    items.map((item) => EXPORTED.map((name) => item[name] ?? '')),
+  );
 
 export function WorklistPage({who}: {who: Schemas['Who']}) {
   const {tenant = '', id = ''} = useParams();
@@ -69,20 +147,41 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
         <h1>Worklist</h1>
         <Choice label="What is shown" value={state} options={SHOWN} onChange={(value) => view.set('state', value)} />
         <p>
-          {state === '' && <b>{urgent.length ? `${plural(urgent.length, 'thing')} to mend, in this order.` : 'Nothing has to be mended.'} </b>}
+          {state === '' && (
+            <b>
+              {urgent.length
+                ? `${plural(urgent.length, 'thing')} to mend, in this order.`
+                : 'Nothing has to be mended.'}{' '}
+            </b>
+          )}
           {state === '' && (items.length > urgent.length ? `${items.length - urgent.length} more to look at.` : '')}
         </p>
-        {items.length > 0 && <Button tone="link" onPress={() => download('worklist.csv', asCsv(items))}>CSV</Button>}
-        {view.tenant && <Button onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>{look.isPending ? 'Looking …' : 'Look again now'}</Button>}
+        {items.length > 0 && (
+          <Button tone="link" onPress={() => download('worklist.csv', asCsv(items))}>
+            CSV
+          </Button>
+        )}
+        {view.tenant && (
+          <Button onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>
+            {look.isPending ? 'Looking …' : 'Look again now'}
+          </Button>
+        )}
       </Head>
       <div style={{display: 'grid', gap: 16, minWidth: 0}}>
         {items.length === 0 ? (
-          <Notice title={state ? 'Nothing here' : 'Nothing to do'}>{state ? 'No item is in this state.' : 'No reading is pulled down, no line is crossed, and no record is at fault.'}</Notice>
+          <Notice title={state ? 'Nothing here' : 'Nothing to do'}>
+            {state
+              ? 'No item is in this state.'
+              : 'No reading is pulled down, no line is crossed, and no record is at fault.'}
+          </Notice>
         ) : (
           <List aria-label="Items">
             {items.map((item) => (
               <li key={item.id} style={{borderLeftColor: colour(TONE[item.level])}}>
-                <Link to={`/worklist/${item.tenant}/${item.id}${search && `?${search}`}`} aria-current={chosen?.id === item.id ? 'true' : undefined}>
+                <Link
+                  to={`/worklist/${item.tenant}/${item.id}${search && `?${search}`}`}
+                  aria-current={chosen?.id === item.id ? 'true' : undefined}
+                >
                   <i style={{color: colour(TONE[item.level])}}>{item.level}</i>
                   <b>{item.title}</b>
                   <small>{item.mail ? `${short(item.mail)} mails a week` : ''}</small>
@@ -122,9 +221,36 @@ function LinesCard({tenant}: {tenant: string}) {
             {name: 'Name', value: (row) => row.name},
             {name: 'Rate', value: (row) => words(row.rate)},
             {name: 'Is', value: (row) => row.value, show: (row) => percent(row.value), number: true},
-            {name: 'Watch', value: (row) => row.watch, show: (row) => <>{percent(row.watch)} <Small>{Math.round(row.watch_chance * 100)} % sure</Small></>, number: true},
-            {name: 'Stop', value: (row) => row.stop, show: (row) => <>{percent(row.stop)} <Small>{Math.round(row.stop_chance * 100)} % sure</Small></>, number: true},
-            {name: 'Past', value: (row) => row.crossed, show: (row) => (row.crossed ? <b style={{color: colour(row.crossed === 'stop' ? 'seized' : 'tarnished')}}>{row.crossed}</b> : '')},
+            {
+              name: 'Watch',
+              value: (row) => row.watch,
+              show: (row) => (
+                <>
+                  {percent(row.watch)} <Small>{Math.round(row.watch_chance * 100)} % sure</Small>
+                </>
+              ),
+              number: true,
+            },
+            {
+              name: 'Stop',
+              value: (row) => row.stop,
+              show: (row) => (
+                <>
+                  {percent(row.stop)} <Small>{Math.round(row.stop_chance * 100)} % sure</Small>
+                </>
+              ),
+              number: true,
+            },
+            {
+              name: 'Past',
+              value: (row) => row.crossed,
+              show: (row) =>
+                row.crossed ? (
+                  <b style={{color: colour(row.crossed === 'stop' ? 'seized' : 'tarnished')}}>{row.crossed}</b>
+                ) : (
+                  ''
+                ),
+            },
           ]}
           rows={lines.data}
           id={(row) => row.subject + row.name + row.rate}

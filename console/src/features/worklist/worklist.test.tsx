@@ -12,13 +12,37 @@ afterEach(cleanup);
 
 const T = '/api/v1/tenants/copperline';
 const item = (more: Partial<Schemas['WorkItemDetails']> = {}): Schemas['WorkItemDetails'] => ({
-  id: 7, tenant: 'copperline', tenant_name: 'Copperline Tram Museum', kind: 'fault', subject: 'domain', name: 'copperline.example',
-  title: '2 SPF records on copperline.example', text: 'Receivers give permerror.', level: 'mend', state: 'open', since: '2026-11-18T08:00:00Z',
-  found_at: '2026-11-18T08:00:00Z', seen_at: '2026-11-20T08:00:00Z', told_at: '2026-11-18T08:15:00Z', closed_at: null, until: null, mail: 12_400,
-  rank: 20, remedy: 'Publish one merged record.', record: 'v=spf1 ip4:192.0.2.1 -all', evidence: ['two records'], remeasure: 'audit', assigned_to: '', returns: 0,
-  steps: [{at: '2026-11-18T08:00:00Z', by: '', what: 'found', text: '2 SPF records'}], ...more,
+  id: 7,
+  tenant: 'copperline',
+  tenant_name: 'Copperline Tram Museum',
+  kind: 'fault',
+  subject: 'domain',
+  name: 'copperline.example',
+  title: '2 SPF records on copperline.example',
+  text: 'Receivers give permerror.',
+  level: 'mend',
+  state: 'open',
+  since: '2026-11-18T08:00:00Z',
+  found_at: '2026-11-18T08:00:00Z',
+  seen_at: '2026-11-20T08:00:00Z',
+  told_at: '2026-11-18T08:15:00Z',
+  closed_at: null,
+  until: null,
+  mail: 12_400,
+  rank: 20,
+  remedy: 'Publish one merged record.',
+  record: 'v=spf1 ip4:192.0.2.1 -all',
+  evidence: ['two records'],
+  remeasure: 'audit',
+  assigned_to: '',
+  returns: 0,
+  steps: [{at: '2026-11-18T08:00:00Z', by: '', what: 'found', text: '2 SPF records'}],
+  ...more,
 });
-const people = [{email: 'isla@skerry.example', name: 'Isla Mackay', role: 'engineer'}, {email: 'bram@skerry.example', name: 'Bram', role: 'engineer'}];
+const people = [
+  {email: 'isla@skerry.example', name: 'Isla Mackay', role: 'admin' as const},
+  {email: 'bram@skerry.example', name: 'Bram', role: 'admin' as const},
+];
 const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
   serviceWith({
     'GET /api/v1/worklist': () => [found],
@@ -28,7 +52,8 @@ const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
     [`GET ${T}/lines`]: () => [],
   });
 const page = (at = '/worklist/copperline/7') => open(<WorklistPage who={who} />, at, '/worklist/:tenant/:id');
-const sent = (seen: ReturnType<typeof serviceWith>) => seen.filter((each) => each.method === 'POST').map((each) => each.body);
+const sent = (seen: ReturnType<typeof serviceWith>) =>
+  seen.filter((each) => each.method === 'POST').map((each) => each.body);
 
 describe('an item', () => {
   it('shows what is wrong, the evidence, the remedy and the record to copy', async () => {
@@ -48,7 +73,9 @@ describe('an item', () => {
     await userEvent.click(screen.getByRole('button', {name: /Given to/}));
     await userEvent.click(await screen.findByRole('option', {name: 'Bram'}));
     expect(sent(seen)).toEqual([
-      {act: 'remeasure', text: '', to: ''}, {act: 'mind', text: '', to: ''}, {act: 'assign', text: '', to: 'bram@skerry.example'},
+      {act: 'remeasure', text: '', to: ''},
+      {act: 'mind', text: '', to: ''},
+      {act: 'assign', text: '', to: 'bram@skerry.example'},
     ]);
   });
 
@@ -87,14 +114,26 @@ describe('an item', () => {
   ])('leads to where one looks further', (more, to) => expect(linkOf(item(more))?.to).toBe(to));
 
   it('can be given to all who see its tenant, and says who has it', () => {
-    expect(holders(people, 'isla@skerry.example').map((each) => each.value)).toEqual(['nobody', 'isla@skerry.example', 'bram@skerry.example']);
-    expect(holders(people, 'gone@skerry.example').at(-1)).toEqual({value: 'gone@skerry.example', label: 'gone@skerry.example'});
+    expect(holders(people, 'isla@skerry.example').map((each) => each.value)).toEqual([
+      'nobody',
+      'isla@skerry.example',
+      'bram@skerry.example',
+    ]);
+    expect(holders(people, 'gone@skerry.example').at(-1)).toEqual({
+      value: 'gone@skerry.example',
+      label: 'gone@skerry.example',
+    });
   });
 });
 
 describe('an earlier day', () => {
-  it.each([['2026-11-19', '2026-11-19'], ['2026-11-20', ''], ['2027-01-01', ''], ['yesterday', ''], ['2026-99-99', '']])('%s is asked for as "%s"', (text, asked) =>
-    expect(dayOf(text, '2026-11-20')).toBe(asked));
+  it.each([
+    ['2026-11-19', '2026-11-19'],
+    ['2026-11-20', ''],
+    ['2027-01-01', ''],
+    ['yesterday', ''],
+    ['2026-99-99', ''],
+  ])('%s is asked for as "%s"', (text, asked) => expect(dayOf(text, '2026-11-20')).toBe(asked));
 });
 
 describe('the list', () => {

@@ -15,6 +15,7 @@ from rust_gauge.core.dmarc import (
     effective_policy,
     read_policy,
 )
+from rust_gauge.core.dmarc.record import POLICY_NOT_SECOND
 from rust_gauge.core.dns import DnsProgram, DnsQuestion, gather
 from rust_gauge.core.names import registered_domain
 
@@ -282,7 +283,7 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
 
 def _only_order(record: DmarcRecord) -> bool:
     """All that is wrong is where p= stands, which strict readers of RFC 7489 mind and others do not."""
-    return len(record.problems) == 1 and record.problems[0].what.startswith("p= must stand")
+    return len(record.problems) == 1 and record.problems[0].kind == POLICY_NOT_SECOND
 
 
 def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:

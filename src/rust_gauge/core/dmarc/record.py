@@ -28,6 +28,8 @@ _MEANT = {"policy": "p", "subdomain": "sp", "pc": "pct", "percent": "pct", "rau"
           "dkim": "adkim", "spf": "aspf", "akdim": "adkim", "apsf": "aspf"}  # fmt: skip
 _KNOWN = {*_CHOICES, "v", "pct", "fo", "rf", "ri", "rua", "ruf"}
 
+POLICY_NOT_SECOND = "policy-not-second"  # p= does not follow v=DMARC1, which some receivers mind (RFC 7489 §6.3)
+
 
 @dataclass(frozen=True, slots=True)
 class DmarcRecord:
@@ -89,7 +91,8 @@ def read_policy(text: str) -> DmarcRecord:
     if policy_tag is None:
         problems.append(Problem("the tag p=, which holds the policy, is missing", 1, len("v=DMARC1")))
     elif len(tags.tags) > 1 and tags.tags[1] is not policy_tag:  # §6.4: p= follows the version
-        problems.append(Problem("p= must stand right behind v=DMARC1", policy_tag.column, 2 + len(policy_tag.value)))
+        length = 2 + len(policy_tag.value)
+        problems.append(Problem("p= must stand right behind v=DMARC1", policy_tag.column, length, POLICY_NOT_SECOND))
     sub, absent = _policy(tags, "sp"), _policy(tags, "np")
     broken = policy is None or (tags.get("sp") and sub is None) or (tags.get("np") and absent is None)
     if broken:  # §6.6.3 step 6: with a usable rua= the record counts as p=none, without one as no record

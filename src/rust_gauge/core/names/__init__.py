@@ -2,5 +2,6 @@
 
 from rust_gauge.core.names.address import Address, address_key, parse_address
 from rust_gauge.core.names.domain import normalise_domain, registered_domain
+from rust_gauge.core.names.ip import parse_ip
 
-__all__ = ["Address", "address_key", "normalise_domain", "parse_address", "registered_domain"]
+__all__ = ["Address", "address_key", "normalise_domain", "parse_address", "parse_ip", "registered_domain"]

@@ -38,11 +38,6 @@ class Matching:
     same: tuple[SameMailbox, ...] = ()
     secret: bytes = b""
 
-    @property
-    def is_usual(self) -> bool:
-        """Keys are those that events have."""
-        return self.fold_case and not self.same and not self.secret
-
     def normal_form(self, address: Address, provider: str = "") -> str:
         """What two addresses are compared by. `provider`: who runs the mailboxes of its domain."""
         local, domain = address

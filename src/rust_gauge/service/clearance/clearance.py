@@ -19,9 +19,10 @@ from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reach, Reason, State, judge, no_address
 from rust_gauge.service.intake.intake import store_all
-from rust_gauge.service.providers.lookup import providers_for
+from rust_gauge.service.providers.lookup import ProviderLookup, providers_for, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.policy import list_state
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
@@ -80,12 +81,13 @@ encode = _encoder.encode
 class Desk:
     """Answers for one tenant and one question, over one state of its list."""
 
-    def __init__(self, context: Context, connection: Connection, tenant_id: int, question: Question) -> None:
-        self.now = context.clock()
-        self._context = context
-        self._connection = connection
-        self._tenant_id = tenant_id
-        matchings, brakes = list_state(context, connection, tenant_id)
+    def __init__(self, unit: UnitOfWork, lookup: ProviderLookup, question: Question) -> None:
+        self.now = unit.now
+        self._lookup = lookup
+        self._memory = unit.memory
+        self._connection = unit.connection
+        self._tenant_id = unit.tenant_id
+        matchings, brakes = list_state(unit)
         self._brake = next((each for each in brakes if _is_braked(each, question)), None)
         # What was put on the list while it was not known who runs its mailboxes stands as it is written.
         self._matchings = (*matchings, *(replace(each, same=()) for each in matchings if each.same))
@@ -102,7 +104,7 @@ class Desk:
 
     def _id(self, what: str, name: str) -> int:
         """The id of a domain or stream; -1 where there is none of this name. Ids never change, so they are kept."""
-        known: dict[tuple[str, str], int] = self._context.memory.setdefault(("ids", self._tenant_id), {})
+        known: dict[tuple[str, str], int] = self._memory.setdefault(("ids", self._tenant_id), {})
         if (what, name) not in known:
             domains, streams = store_holding.ids_of(self._connection, self._tenant_id)
             if len(known) > 10_000:
@@ -230,7 +232,7 @@ class Desk:
                 wanted.add(normalise_domain(domain))
             except DomainNameError:
                 continue
-        found = providers_for(self._context, wanted)
+        found = self._lookup.of(wanted)
         return lambda domain: found.get(domain, (0, ""))[1]
 
     def _show(self, text: str, clearance: Clearance) -> Answer:
@@ -284,13 +286,12 @@ def clear(
 ) -> Result:
     """The same from what makes up a question."""
 
-    def work(connection: Connection) -> tuple[list[Answer], list[tuple[str, str]]]:
-        desk = Desk(context, connection, tenant.id, question)
-        answers = desk.answer(texts)
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[list[Answer], list[tuple[str, str]]]:
+        answers = Desk(unit, lookup, question).answer(texts)
         holding = [each for each in answers if each.verdict == "held"]
         return holding if question.only_held else answers, [(each.address, each.reason) for each in holding]
 
-    answers, held = context.store.transaction(work)
+    answers, held = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
     if sending is not None and held:
         refused = [(*each, sending.message_id) for each in held]
         withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)

@@ -21,8 +21,10 @@ from rust_gauge.contract.checks import Gate, MadeGate, NewGate
 from rust_gauge.core.suppression.delegation import NOTHING, put_off, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
 from rust_gauge.service.clearance.clearance import BRAKE, Answer, Desk, Question, withhold
+from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import gates as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import AnyRow, StoreError, StoreUnavailable
@@ -139,7 +141,7 @@ class Gatekeeper:
                 if self._connection is None:
                     plain = self._context.store.engine.execution_options(isolation_level="AUTOCOMMIT")
                     self._connection = plain.connect()
-                return Desk(self._context, self._connection, tenant_id, question).answer(texts)
+                return with_lookups(self._context, lambda lookup: self._answers(lookup, tenant_id, question, texts))
             except DBAPIError as error:
                 connection, self._connection = self._connection, None
                 if connection is not None:
@@ -147,6 +149,14 @@ class Gatekeeper:
                 if attempt == 2:
                     raise StoreUnavailable("The database cannot be reached", why=type(error).__name__) from error
         raise AssertionError("the second attempt returns or raises")
+
+    def _answers(
+        self, lookup: ProviderLookup, tenant_id: int, question: Question, texts: Sequence[str]
+    ) -> list[Answer]:
+        context = self._context
+        assert self._connection is not None
+        unit = UnitOfWork(self._connection, tenant_id, context.clock(), "", context.settings, context.memory)
+        return Desk(unit, lookup, question).answer(texts)
 
     def _gate(self, key: str) -> AnyRow | None:
         known = self._gates.get(key)

@@ -6,22 +6,22 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.tasks import ListCheckRequest, Task
+from rust_gauge.contract.jobs import Job as ShownJob
+from rust_gauge.contract.jobs import ListCheckRequest
 from rust_gauge.core.roles import Role
 from rust_gauge.core.suppression import Reason
 from rust_gauge.core.suppression.checks import Check, Verdict
 from rust_gauge.core.suppression.files import Row, read_rows
 from rust_gauge.service.clearance.clearance import Answer, Desk, Question
-from rust_gauge.service.jobs import tasks
-from rust_gauge.service.providers.lookup import providers_for
+from rust_gauge.service.jobs import jobs
+from rust_gauge.service.providers.lookup import providers_for, with_lookups
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.suppression.address_checks import get_words, look_at
 from rust_gauge.service.suppression.entries import csv_line
 from rust_gauge.service.suppression.imports import CountedPieces, layout_document, layout_of, read_ahead
-from rust_gauge.store import tasks as store_tasks
+from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
 
 _PIECE = 5000
@@ -29,22 +29,23 @@ CLEAR, HELD, DOUBTFUL = "clear", "held", "doubtful"
 _WOULD_BOUNCE = {str(Reason.BAD_ADDRESS), str(Reason.DOMAIN_GONE), str(Reason.KEEPS_BOUNCING), "no_address", "bad"}
 
 
-def start(context: Context, tenant: TenantAccess, request: ListCheckRequest, by: str) -> Task:
+def start(context: Context, tenant: TenantAccess, request: ListCheckRequest, by: str) -> ShownJob:
     name = request.name or "unnamed list"
-    return tasks.start_collecting(context, tenant, "list_check", name, request.model_dump(mode="json"), by)
+    return jobs.add(context, tenant, "list_check", name, request.model_dump(mode="json"), by, wait_for_file=True)
 
 
-def run_check(context: Context, job: Job) -> None:
-    tasks.carry_out(context, job, lambda row: _ListCheck(context, job, row).run())
+def run_check(context: Context, job: Job) -> dict[str, Any]:
+    """The job."""
+    return _ListCheck(context, job).run()
 
 
 class _ListCheck:
-    def __init__(self, context: Context, job: Job, row: AnyRow) -> None:
-        self._context, self._job, self._id, self._tenant_id = context, job, row.id, row.tenant_id
-        self._request = ListCheckRequest.model_validate(row.request)
-        self._done = int(row.position.get("row", 0))
-        self._position = dict(row.position)
-        before = row.result
+    def __init__(self, context: Context, job: Job) -> None:
+        self._context, self._job, self._id, self._tenant_id = context, job, job.id, job.tenant_id
+        self._request = ListCheckRequest.model_validate(job.request)
+        self._done = int(job.position.get("row", 0))
+        self._position = dict(job.position)
+        before = job.result
         self._counts: Counter[str] = Counter(before.get("counts", {}))
         self._why: Counter[str] = Counter(before.get("why", {}))
         self._doubts: Counter[str] = Counter(before.get("doubts", {}))
@@ -52,8 +53,8 @@ class _ListCheck:
         for name, counts in before.get("by_provider", {}).items():
             self._providers[name] = Counter(counts)
         self._suggestions: Counter[str] = Counter(before.get("suggestions", {}))
-        self._layout = layout_of(context, row.id, self._request)
-        sizes = context.store.transaction(lambda c: store_tasks.sizes(c, row.id, store_tasks.FILE))
+        self._layout = layout_of(context, job.id, self._request)
+        sizes = context.store.transaction(lambda c: store_jobs.sizes(c, job.id, store_jobs.FILE))
         self._total = sum(size for _, size in sizes)
         tenant = TenantAccess(self._tenant_id, "", "", Role.VIEWER)
         self._words = get_words(context, tenant)
@@ -89,8 +90,9 @@ class _ListCheck:
     def _take(self, rows: list[Row], octets: int) -> None:
         texts = [row.address for row in rows]
         question = Question(self._request.stream, self._request.domain)
-        answers = self._context.store.transaction(
-            lambda c: Desk(self._context, c, self._tenant_id, question).answer(texts)
+        answers = with_lookups(
+            self._context,
+            lambda lookup: self._context.unit(self._tenant_id, lambda unit: Desk(unit, lookup, question).answer(texts)),
         )
         checks: dict[int, Check] = {}
         if self._request.check_addresses:
@@ -160,14 +162,14 @@ class _ListCheck:
 
     def _store(self, connection: Connection, last: int, octets: int, lines: dict[str, list[bytes]], now: Any) -> None:
         heading = tuple(self._layout.heading) or ("address",)
-        there = store_tasks.parts(connection, self._id)
+        there = store_jobs.parts(connection, self._id)
         for part, found in lines.items():
             if found:
                 extra = () if part == CLEAR else ("why", "says", "suggestion")
                 head = csv_line((*heading, *extra)) if part not in there else b""
-                store_tasks.put_piece(connection, self._id, part, last, head + b"".join(found))
-        tasks.advance(
-            connection, self._job, self._id, now, done=min(octets, self._total), total=self._total,
+                store_jobs.put_piece(connection, self._id, part, last, head + b"".join(found))
+        store_jobs.advance(
+            connection, self._job, now, done=min(octets, self._total), total=self._total,
             position=self._position, result=self._result(),
         )  # fmt: skip
 

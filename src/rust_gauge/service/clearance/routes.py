@@ -8,8 +8,8 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
+from rust_gauge.contract.jobs import Job, ListCheckRequest
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult
-from rust_gauge.contract.tasks import ListCheckRequest, Task
 from rust_gauge.service.clearance import clearance, gates, list_checks
 from rust_gauge.service.clearance.clearance import Question
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
@@ -19,7 +19,7 @@ router = APIRouter(prefix="/api/v1", responses=problems)
 
 
 @router.post("/tenants/{tenant}/list-checks", tags=["suppression"], status_code=201, operation_id="start_list_check")
-def start_list_check(context: Ctx, tenant: Tenant, principal: Asker, body: ListCheckRequest) -> Task:
+def start_list_check(context: Ctx, tenant: Tenant, principal: Asker, body: ListCheckRequest) -> Job:
     """Look at a list before a send: start here, send the file by pieces, then run the task."""
     return list_checks.start(context, tenant, body, principal.email)
 

@@ -29,7 +29,9 @@ from rust_gauge.contract.common import Page
 from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selector, Stream, audit_domain
 from rust_gauge.core.audit import BulkRule as CoreBulkRule
 from rust_gauge.core.dmarc import ReportError, read_report, unpack
+from rust_gauge.core.errors import IpAddressError
 from rust_gauge.core.message import authenticate
+from rust_gauge.core.names import parse_ip
 from rust_gauge.core.roles import Role
 from rust_gauge.core.spf import check_mail
 from rust_gauge.core.transport import DnsList
@@ -364,12 +366,17 @@ def _what_happened(kind: str, document: dict[str, Any]) -> dict[str, Any]:
 
 def try_spf(context: Context, request: SpfTrialRequest) -> SpfTrial:
     """Would this pass? ServiceProblem `invalid-request` when the address is none."""
+    ip = _ip(request.ip)
+    run = check_mail(ip, request.helo, request.mail_from, record=request.record)
+    return trial_document(context.resolver.run(run, fresh=True))
+
+
+def _ip(text: str) -> str:
+    """An address as it is usually written. ServiceProblem `invalid-request`."""
     try:
-        run = check_mail(request.ip, request.helo, request.mail_from, record=request.record)
-        return trial_document(context.resolver.run(run, fresh=True))
-    except ValueError:
-        what = f"{request.ip[:60]} is no IP address"
-        raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
+        return str(parse_ip(text))
+    except IpAddressError as error:
+        raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
 
 
 def check_message(
@@ -378,13 +385,9 @@ def check_message(
     """SPF, DKIM and DMARC of a message. Selectors that sign for a domain of the tenant are remembered, nothing else."""
     if not raw.strip():
         raise ServiceProblem("invalid-request", "The body is empty", remedy="Send the message as it was received")
-    try:
-        now = int(context.clock().timestamp())
-        run = authenticate(raw, ip=ip, helo=helo, mail_from=mail_from, now=now)
-        found = message_document(context.resolver.run(run, fresh=True))
-    except ValueError:
-        what = f"{ip[:60]} is no IP address"
-        raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
+    now = int(context.clock().timestamp())
+    run = authenticate(raw, ip=_ip(ip) if ip else "", helo=helo, mail_from=mail_from, now=now)
+    found = message_document(context.resolver.run(run, fresh=True))
     signed = {(each.domain, each.selector) for each in found.signatures if each.result == "pass"}
     _remember_selectors(context, tenant, "message", signed)
     return found

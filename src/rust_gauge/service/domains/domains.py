@@ -1,12 +1,10 @@
 """Sending domains and what a tenant says of them."""
 
-import ipaddress
-
 from rust_gauge.contract.audits import AuditSummary
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain, StreamPath
-from rust_gauge.core.errors import DomainNameError
-from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.errors import DomainNameError, IpAddressError
+from rust_gauge.core.names import normalise_domain, parse_ip
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -68,10 +66,9 @@ def _stream(domain: str, stream: StreamPath) -> StreamPath:
     }
     for ip in stream.ips:
         try:
-            ipaddress.ip_address(ip)
-        except ValueError:
-            what = f"{ip[:60]} is no IP address"
-            raise ServiceProblem("invalid-request", what, remedy="Give an address such as 192.0.2.43") from None
+            parse_ip(ip)
+        except IpAddressError as error:
+            raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
     return stream.model_copy(update={"header_from": domain, **names})
 
 

@@ -1,6 +1,5 @@
 """The page behind the link of a proof's message. Opening it proves nothing, since scanners do; its button does."""
 
-import html
 from typing import Annotated
 
 from fastapi import APIRouter, Path
@@ -11,6 +10,7 @@ from rust_gauge.service.http.access import Ctx
 from rust_gauge.service.http.pages import page
 
 router = APIRouter()
+_EXPIRED = ("This link has expired", "Links are valid for 24 hours, and once. Request a new message.")
 Link = Annotated[str, Path(min_length=20, max_length=100, pattern=r"^[A-Za-z0-9_-]+$")]
 
 
@@ -18,15 +18,13 @@ Link = Annotated[str, Path(min_length=20, max_length=100, pattern=r"^[A-Za-z0-9_
 def show(context: Ctx, link: Link) -> HTMLResponse:
     subject = proofs.subject_of_link(context, link)
     if subject is None:
-        return page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
-    name = html.escape(subject)
-    form = '<form method="post"><button>Yes, it is ours</button></form>'
-    return page(f"Is {name} yours?", f"Confirm only if you asked for this. {form}")
+        return page(*_EXPIRED, status=404)
+    return page(f"Is {subject} yours?", template="confirm.html")
 
 
 @router.post("/confirm/{link}", include_in_schema=False)
 def confirm(context: Ctx, link: Link) -> HTMLResponse:
     subject = proofs.confirm_link(context, link)
     if subject is None:
-        return page("This link is not good any more", "It held for 24 hours, or was used already.", status=404)
-    return page(f"{html.escape(subject)} is proven", "You can close this page.")
+        return page(*_EXPIRED, status=404)
+    return page(f"{subject} is proven", "You can close this page.")

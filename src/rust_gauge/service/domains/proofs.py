@@ -15,12 +15,13 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.contract.proofs import NewProof, Proof, Sender
-from rust_gauge.core.dns import ask, split_server
+from rust_gauge.core.dns import ask
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
-from rust_gauge.gateways.mail_out import MailNotSent, send
+from rust_gauge.gateways.mail_out import MailNotSent
 from rust_gauge.service.domains.domains import domain_name
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.mail import relay_of, send_mail
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import audits as store_audits
@@ -89,7 +90,7 @@ def _fresh(tenant: TenantAccess, kind: str, subject: str, way: str, now: Any) ->
 def _start_mail(
     context: Context, tenant: TenantAccess, kind: str, subject: str, way: str, to: str, relay: str
 ) -> Proof:
-    host, port = _relay(context, relay)
+    relay_of(context.settings, relay)  # known before anything is kept
     now = context.clock()
     code = "".join(secrets.choice(_LETTERS) for _ in range(8))
     link = secrets.token_urlsafe(32)
@@ -112,7 +113,7 @@ def _start_mail(
     id = context.store.transaction(write)
     try:
         message = _message(context, tenant, subject, to, code, link)
-        send(host, port, message, context.settings.mail_from, to, context.settings.mail_from.rpartition("@")[2])
+        send_mail(context.settings, message, to, relay)
     except MailNotSent as error:
         context.store.transaction(lambda c: store_proofs.change_proof(c, id, state="expired", expires_at=now))
         raise ServiceProblem("mail-not-sent", str(error), remedy=error.remedy) from None
@@ -121,16 +122,6 @@ def _start_mail(
 
 def _digest(tenant: TenantAccess, code: str) -> bytes:
     return hashlib.sha256(f"{tenant.id}:{code}".encode()).digest()
-
-
-def _relay(context: Context, name: str) -> tuple[str, int]:
-    known = context.settings.mail_relays
-    if not known:
-        raise ServiceProblem("mail-not-sent", "No relay is set for messages of our own", remedy="Set mail_relays")
-    if name and name not in known:
-        what = f"{name[:60]} is no relay for messages of our own"
-        raise ServiceProblem("invalid-request", what, remedy=f"Choose one of {', '.join(sorted(known))}")
-    return split_server(known[name or next(iter(known))])
 
 
 def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code: str, link: str) -> EmailMessage:
@@ -291,17 +282,18 @@ def list_senders(context: Context, tenant: TenantAccess) -> list[Sender]:
     return context.store.transaction(lambda c: senders_of(c, tenant.id))
 
 
-def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], str]:
-    """What each (domain, stream) lacks, in words; those that lack nothing are left out.
+def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], Sender]:
+    """Return each (domain, stream) that is not proven or not aligned.
 
     (domain, "") is for streams that nobody described.
     """
-    out: dict[tuple[str, str], str] = {}
+    out: dict[tuple[str, str], Sender] = {}
     for each in senders_of(connection, tenant_id):
-        if each.said:
-            out[each.domain, each.stream] = each.said
+        if not each.proven or each.aligned is False:
+            out[each.domain, each.stream] = each
         if not each.proven:
-            out.setdefault((each.domain, ""), _NOT_PROVEN)
+            unknown = Sender(domain=each.domain, stream="", relays=[], proven=False, aligned=None, said=_NOT_PROVEN)
+            out.setdefault((each.domain, ""), unknown)
     return out
 
 

@@ -3,8 +3,8 @@
 import ipaddress
 
 from rust_gauge.contract.relays import Relay, RelayDescription
-from rust_gauge.core.errors import DomainNameError
-from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.errors import DomainNameError, IpAddressError
+from rust_gauge.core.names import normalise_domain, parse_ip
 from rust_gauge.core.recordplan import DkimNeed, HostNeed, SendingHost
 from rust_gauge.core.recordplan import Relay as PlanRelay
 from rust_gauge.service.runtime.context import Context
@@ -99,9 +99,9 @@ def _refuse(field: str, what: str, remedy: str) -> ServiceProblem:
 
 def _address(text: str) -> str:
     try:
-        return str(ipaddress.ip_address(text.strip()))
-    except ValueError:
-        raise _refuse("hosts.ip", f"{text[:60]} is no IP address", "Give an address such as 192.0.2.41") from None
+        return str(parse_ip(text))
+    except IpAddressError as error:
+        raise _refuse("hosts.ip", str(error), error.remedy) from None
 
 
 def _network(text: str) -> str:

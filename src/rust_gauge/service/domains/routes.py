@@ -10,7 +10,6 @@ from rust_gauge.contract.audits import (
     AuditComparison,
     AuditSettings,
     AuditSummary,
-    Batch,
     BatchRequest,
     BatchResult,
     FeedbackReport,
@@ -21,10 +20,11 @@ from rust_gauge.contract.audits import (
 )
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
+from rust_gauge.contract.jobs import Job
 from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.service.domains import audits, batches, domains, proofs, relays
-from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
 
 router = APIRouter(prefix="/api/v1", responses=problems)
@@ -160,33 +160,9 @@ async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -
 
 
 @router.post("/tenants/{tenant}/batches", tags=["audits"], status_code=202, operation_id="start_batch")
-def start_batch(context: Ctx, tenant: Tenant, body: BatchRequest) -> Batch:
+def start_batch(context: Ctx, tenant: Tenant, principal: Asker, body: BatchRequest) -> Job:
     """Audit many domains as a job; none of them has to be watched."""
-    return batches.start_batch(context, tenant, body)
-
-
-@router.get("/tenants/{tenant}/batches", tags=["audits"], operation_id="list_batches")
-def list_batches(context: Ctx, tenant: Tenant) -> list[Batch]:
-    """The newest batches."""
-    return batches.list_batches(context, tenant)
-
-
-@router.get("/tenants/{tenant}/batches/{id}", tags=["audits"], operation_id="get_batch")
-def get_batch(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)]) -> Batch:
-    """How far a batch is."""
-    return batches.get_batch(context, tenant, id)
-
-
-@router.post("/tenants/{tenant}/batches/{id}/cancel", tags=["audits"], operation_id="cancel_batch")
-def cancel_batch(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)]) -> Batch:
-    """Stop a batch; what is done stays."""
-    return batches.cancel_batch(context, tenant, id)
-
-
-@router.post("/tenants/{tenant}/batches/{id}/resume", tags=["audits"], operation_id="resume_batch")
-def resume_batch(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)]) -> Batch:
-    """Go on with a batch that was stopped or failed."""
-    return batches.resume_batch(context, tenant, id)
+    return batches.start_batch(context, tenant, body, principal.email)
 
 
 @router.get("/tenants/{tenant}/batches/{id}/results", tags=["audits"], operation_id="list_batch_results")

@@ -40,9 +40,11 @@ from rust_gauge.core.webhooks import WebhookRefused, secret_text, verify
 from rust_gauge.service.feeds.formats import FormError, rows_of_csv, rows_of_log, rows_of_notice, split_mbox
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.intake import intake
+from rust_gauge.service.intake.rows import Refusal, Rows, read_row, rows_of, split_body
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import decrypt, encrypt
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import feeds as store_feeds
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import AnyRow
@@ -64,8 +66,8 @@ def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
             raise ServiceProblem("too-large", f"{_MAX_FEEDS} feeds are there already", remedy="Drop some")
         store_feeds.add_feed(
             connection, tenant_id=tenant.id, name=new.name, kind=new.kind, feed_key=secrets.token_hex(12),
-            token_digest=hashlib.sha256(token.encode()).digest(), secret=encrypt(context, secret),
-            password=encrypt(context, new.password) if new.password else "", source=new.source.model_dump(),
+            token_digest=hashlib.sha256(token.encode()).digest(), secret=encrypt(context.settings, secret),
+            password=encrypt(context.settings, new.password) if new.password else "", source=new.source.model_dump(),
             mapping=new.mapping.model_dump() if new.mapping else None, defaults=new.defaults.model_dump(), position={},
             paused=False, trouble="", created_at=now,
         )  # fmt: skip
@@ -124,12 +126,17 @@ def make_mapping(mapping: FeedMapping) -> Mapping:
 
 
 def list_feeds(context: Context, tenant: TenantAccess) -> list[Feed]:
-    return context.store.transaction(lambda c: _shown(context, c, tenant, store_feeds.list_feeds(c, tenant.id)))
+    return context.unit(tenant.id, lambda unit: feeds_of(unit, tenant))
+
+
+def feeds_of(unit: UnitOfWork, tenant: TenantAccess) -> list[Feed]:
+    """The same, inside a transaction."""
+    return _shown(unit, tenant, store_feeds.list_feeds(unit.connection, tenant.id))
 
 
 def get_feed(context: Context, tenant: TenantAccess, name: str) -> Feed:
     row = _row(context, tenant, name)
-    return context.store.transaction(lambda c: _shown(context, c, tenant, [row]))[0]
+    return context.unit(tenant.id, lambda unit: _shown(unit, tenant, [row]))[0]
 
 
 def _row(context: Context, tenant: TenantAccess, name: str) -> AnyRow:
@@ -150,7 +157,7 @@ def change_feed(context: Context, tenant: TenantAccess, name: str, change: FeedC
     if change.source is not None or change.mapping is not None:
         _check(context, row.kind, source, change.mapping)
     if change.password is not None:
-        values["password"] = encrypt(context, change.password) if change.password else ""
+        values["password"] = encrypt(context.settings, change.password) if change.password else ""
     if values:
         context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, **{**values, "trouble": ""}))
     return get_feed(context, tenant, name)
@@ -162,8 +169,8 @@ def drop_feed(context: Context, tenant: TenantAccess, name: str) -> None:
     context.store.transaction(lambda c: store_feeds.drop_feed(c, row.id))
 
 
-def _shown(context: Context, connection: Connection, tenant: TenantAccess, rows: Sequence[AnyRow]) -> list[Feed]:
-    now = context.clock()
+def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[AnyRow]) -> list[Feed]:
+    connection, now = unit.connection, unit.now
     today = now.replace(hour=0, minute=0, second=0, microsecond=0)
     refused = store_feeds.count_refused(connection, [row.id for row in rows])
     stored = store_feeds.stored_since(connection, tenant.id, today)
@@ -231,7 +238,7 @@ def feed_for(context: Context, key: str, authorization: str, headers: dict[str, 
     if "webhook-signature" not in headers:
         raise refused
     try:
-        verify(decrypt(context, row.secret), headers, body, int(context.clock().timestamp()))
+        verify(decrypt(context.settings, row.secret), headers, body, int(context.clock().timestamp()))
     except WebhookRefused as error:
         raise ServiceProblem("not-signed-in", str(error), remedy=error.remedy) from None
     return row
@@ -251,7 +258,7 @@ def receive(
         return take_log(context, row, body.decode("utf-8", "replace"), position)
     if kind == "text/csv":
         return _take_csv(context, row, body, position)
-    rows = intake.split_body(body, content_type or "application/json", context.settings.max_event_rows)
+    rows = split_body(body, content_type or "application/json", context.settings.max_event_rows)
     if row.mapping is None:
         return take_rows(context, row, rows, position)
     documents = [(line, _parsed(item, rows.are_text)) for line, item in zip(rows.lines, rows.items, strict=True)]
@@ -276,7 +283,7 @@ def take_mail(
         values += made.values
         lines += [number] * len(made.values)
         aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]
-    return take_rows(context, row, intake.Rows(values, lines, are_text=False), position, aside)
+    return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
 
 
 def take_log(context: Context, row: AnyRow, text: str, position: dict[str, Any] | None = None) -> IntakeResult:
@@ -286,7 +293,7 @@ def take_log(context: Context, row: AnyRow, text: str, position: dict[str, Any] 
     )
     made = rows_of_log(text, reader, context.clock())
     kept = {**(row.position if position is None else position), "open": reader.state()}
-    return take_rows(context, row, intake.rows_of(made.values), kept)
+    return take_rows(context, row, rows_of(made.values), kept)
 
 
 def _take_csv(context: Context, row: AnyRow, body: bytes, position: dict[str, Any] | None) -> IntakeResult:
@@ -301,7 +308,7 @@ def _take_csv(context: Context, row: AnyRow, body: bytes, position: dict[str, An
     if row.mapping is not None:
         return take_documents(context, row, found, position)
     lines, values = [line for line, _ in found], [value for _, value in found]
-    return take_rows(context, row, intake.Rows(values, lines, are_text=False), position)
+    return take_rows(context, row, Rows(values, lines, are_text=False), position)
 
 
 def _parsed(item: Any, is_text: bool) -> Any:
@@ -338,13 +345,13 @@ def take_documents(
         except MappingError as error:
             item = kept or orjson.dumps(document).decode()
             refused.append((item, [ProblemError(line=line, what=error.what, remedy=error.remedy or error.why)]))
-    return take_rows(context, row, intake.Rows(values, lines, are_text=False), position, refused)
+    return take_rows(context, row, Rows(values, lines, are_text=False), position, refused)
 
 
 def take_rows(
     context: Context,
     row: AnyRow,
-    rows: intake.Rows,
+    rows: Rows,
     position: dict[str, Any] | None = None,
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
 ) -> IntakeResult:
@@ -353,7 +360,7 @@ def take_rows(
     rows = _with_defaults(context, row, rows)
     now = context.clock()
 
-    def keep(connection: Connection, refused: list[intake.Refusal]) -> None:
+    def keep(connection: Connection, refused: list[Refusal]) -> None:
         kept = [_kept("row", item, problems, now) for item, problems in refused]
         kept += [_kept("document", item, problems, now) for item, problems in refused_documents]
         store_feeds.keep_refused(connection, row.tenant_id, row.id, kept)
@@ -389,7 +396,7 @@ def _json(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, default=str)
 
 
-def _with_defaults(context: Context, row: AnyRow, rows: intake.Rows) -> intake.Rows:
+def _with_defaults(context: Context, row: AnyRow, rows: Rows) -> Rows:
     """Rows with the feed's defaults; a row without a time gets that of its first arrival."""
     defaults = {name: value for name, value in row.defaults.items() if value}
     timeless: list[tuple[int, bytes]] = []
@@ -414,7 +421,7 @@ def _with_defaults(context: Context, row: AnyRow, rows: intake.Rows) -> intake.R
             items[index]["time"] = told[digest].replace(tzinfo=UTC).isoformat()
     if rows.are_text:
         items = [item if isinstance(item, bytes) else orjson.dumps(item, default=str) for item in items]
-    return intake.Rows(items, rows.lines, rows.are_text)
+    return Rows(items, rows.lines, rows.are_text)
 
 
 # Refused rows
@@ -456,7 +463,7 @@ def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) ->
             result = take_documents(context, row, values)
         else:
             items = [str(value) if isinstance(value, _Broken) else value for _, value in values]
-            result = take_rows(context, row, intake.rows_of(items))
+            result = take_rows(context, row, rows_of(items))
         for key in ("stored", "repeated", "refused"):
             totals[key] += getattr(result, key)
     ids = [each.id for each in taken]  # only now: what was cut off in between is still there, and tried once more
@@ -506,7 +513,7 @@ def _tried(context: Context, value: Any, steps: list[TrialStep], defaults: FeedD
         value = {**{k: v for k, v in defaults.model_dump().items() if v}, **value}
         if steps:
             value.setdefault("time", now.isoformat())
-    event, _, problems = intake.read_row(value, False, 1, now)
+    event, _, problems = read_row(value, False, 1, now)
     if event is None:
         return TrialRow(left_out=False, steps=steps, event=None, problems=problems)
     shown = {

@@ -7,13 +7,12 @@ not get on says why (`trouble`), is tried again with growing pauses, and holds u
 import threading
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import orjson
 import structlog
-from sqlalchemy import text
 
 from rust_gauge.contract.feeds import FeedSource
 from rust_gauge.core.errors import AddressError, RustGaugeError
@@ -24,14 +23,17 @@ from rust_gauge.gateways.mail_in import MailIn
 from rust_gauge.gateways.queue_in import QueuePlace, consume
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.feeds.formats import split_mbox
-from rust_gauge.service.intake.intake import rows_of
+from rust_gauge.service.intake.rows import rows_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.service.unsubscribes.unsubscribes import take_mailto
 from rust_gauge.store import feeds as store_feeds
+from rust_gauge.store import leases
 from rust_gauge.store.engine import AnyRow, StoreError
+from rust_gauge.store.leases import Lease, LeaseHeld, LeaseLost
 
 log = structlog.get_logger()
+LEASE = "feeds"
 _POLL = 0.5  # seconds between looks at logs
 _MAILBOX_POLL = 15.0
 _MBOX_QUIET = 10.0  # seconds after which the last message of an mbox is taken to be whole
@@ -55,6 +57,7 @@ class Runner:
     """Runs all feeds of all tenants."""
 
     def __init__(self, context: Context) -> None:
+        self.lost = threading.Event()  # another process runs feeds by now
         self._context = context
         self._turns: dict[int, _Turn] = {}
         self._mail: MailIn | None = None
@@ -134,7 +137,7 @@ class Runner:
     def _read_mailbox(self, row: AnyRow) -> bool:
         source = FeedSource.model_validate(row.source)
         if source.host:
-            password = decrypt(self._context, row.password) if row.password else ""
+            password = decrypt(self._context.settings, row.password) if row.password else ""
             ca_file = str(self._context.settings.tls_ca_file or "")
             batch = read_imap(
                 source.host, source.port, source.tls, source.user, password, source.folder, row.position, ca_file
@@ -182,7 +185,7 @@ class Runner:
 
     def _consume(self, row: AnyRow, turn: _Turn) -> None:
         source = FeedSource.model_validate(row.source)
-        password = decrypt(self._context, row.password) if row.password else ""
+        password = decrypt(self._context.settings, row.password) if row.password else ""
         place = QueuePlace(
             source.host, source.port, source.tls, source.virtual_host, source.user, password, source.queue,
             str(self._context.settings.tls_ca_file or ""),
@@ -266,12 +269,17 @@ class Runner:
 
 def run_feeds(context: Context, stop: threading.Event) -> None:
     """Run feeds until `stop` is set, in one process of the installation at a time; others wait for their turn."""
+    waits = False
     while not stop.is_set():
         try:
-            with context.store.engine.connect() as held:
-                if not held.execute(text("SELECT GET_LOCK('rust_gauge_feeds', 1)")).scalar():
-                    continue
-                _run(context, stop, held)
+            lease = context.store.transaction(lambda c: leases.take(c, LEASE, context.clock()))
+            waits = False
+            _run(context, stop, lease)
+        except LeaseHeld as error:
+            if not waits:
+                log.info("feeds_wait", error=str(error))
+            waits = True
+            stop.wait(2)
         except StoreError as error:
             log.warning("store_unavailable", error=str(error))
             stop.wait(2)
@@ -280,17 +288,31 @@ def run_feeds(context: Context, stop: threading.Event) -> None:
             stop.wait(2)
 
 
-def _run(context: Context, stop: threading.Event, held: Any) -> None:
-    runner = Runner(context)
+def _run(context: Context, stop: threading.Event, lease: Lease) -> None:
+    """Run feeds while the lease is ours. Each transaction checks it: two processes never move the same position."""
+    store = context.store
+    runner = Runner(replace(context, store=store.guarded(lambda c: leases.check(c, lease))))
+    keep = threading.Thread(target=_keep_lease, args=(context, lease, runner.lost), daemon=True)
     try:
         port = runner.start_mail()
         log.info("feeds_run", smtp_port=port)
-        asked = time.monotonic()
-        while not stop.is_set():
+        keep.start()
+        while not stop.is_set() and not runner.lost.is_set():
             if not runner.step():
                 stop.wait(_POLL)
-            if time.monotonic() - asked > 10:  # the lock is gone when the connection is
-                held.execute(text("SELECT 1"))
-                asked = time.monotonic()
     finally:
+        runner.lost.set()
         runner.close()
+        store.transaction(lambda c: leases.release(c, lease))
+
+
+def _keep_lease(context: Context, lease: Lease, lost: threading.Event) -> None:
+    """Renew the lease while feeds run, however long one of them takes; `lost` is set when another process has it."""
+    while not lost.wait(lease.length.total_seconds() / 3):
+        try:
+            context.store.transaction(lambda c: leases.renew(c, lease, context.clock()))
+        except LeaseLost as error:
+            log.warning("feeds_lost", error=str(error))
+            lost.set()
+        except StoreError as error:  # tried again; the checks hold meanwhile
+            log.warning("store_unavailable", error=str(error))

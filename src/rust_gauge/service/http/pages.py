@@ -1,12 +1,13 @@
-"""Plain pages for people who are not signed in: confirming a proof, unsubscribing."""
+"""Plain pages for people who are not signed in: confirming a proof, unsubscribing. They run no scripts."""
 
 from fastapi.responses import HTMLResponse
 
+from rust_gauge.service.runtime.templates import render
 
-def page(title: str, body: str, status: int = 200) -> HTMLResponse:
-    """Plain HTML without scripts or styles from elsewhere. `title` and `body` are HTML already."""
-    text = (
-        f"<!doctype html><html lang=en><meta charset=utf-8><meta name=viewport content='width=device-width'>"
-        f"<meta name=robots content=noindex><title>{title}</title><body><h1>{title}</h1><p>{body}</p></body></html>"
-    )
-    return HTMLResponse(text, status, headers={"Cache-Control": "no-store", "Referrer-Policy": "no-referrer"})
+
+def page(
+    title: str, text: str = "", *, template: str = "page.html", status: int = 200, **values: object
+) -> HTMLResponse:
+    """A page with a heading and a sentence, or from a template of its own with what that needs."""
+    body = render(template, title=title, text=text, **values)
+    return HTMLResponse(body, status, headers={"Cache-Control": "no-store", "Referrer-Policy": "no-referrer"})

@@ -13,7 +13,7 @@ SIGNED_IN = frozenset({"who_am_i", "sign_out", "list_tokens", "make_token", "dro
 
 _VIEWER = """
     list_domains get_domain list_audits newest_audit compare_audits get_audit list_history try_spf
-    list_batches get_batch list_batch_results get_audit_settings list_relays list_proofs list_senders
+    list_batch_results get_audit_settings list_relays list_proofs list_senders
     get_plan list_watches get_watch get_watch_settings list_update_servers show_change list_publications
     list_providers list_events show_flow show_flow_days show_causes list_flow_names compare_flow list_wordings
     get_cause_rules list_shipped_rules list_shifts get_shift get_flow_settings get_recipient_data list_erasures
@@ -21,19 +21,19 @@ _VIEWER = """
     get_work_item list_people list_lines get_alert_settings make_report list_told list_brakes
     get_address_words list_suppression count_suppression export_suppression get_address_status
     list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching
-    list_gates show_unsubscribes list_tasks get_task get_task_part
+    list_gates show_unsubscribes list_jobs get_job get_job_part
     list_feeds get_feed list_refused list_webhooks list_webhook_calls
 """
 
 _OPERATOR = """
     add_domain change_domain forget_domain run_audit check_message read_feedback_report
-    start_batch cancel_batch resume_batch describe_relay forget_relay start_proof check_proof give_code
+    start_batch describe_relay forget_relay start_proof check_proof give_code
     check_plan put_plan_settings start_watch stop_watch look_now
     name_provider load_events try_cause_rules add_mark drop_mark
     act_on_work_item look_for_work send_report put_brake release_brake
     start_import start_policy_trial check_addresses add_suppression lift_suppression decide_suppression
     start_list_check ask_clearance stream_clearance make_unsubscribe_links
-    put_task_piece run_task stop_task
+    put_job_piece run_job stop_job
     add_feed change_feed drop_feed send_to_feed drop_refused replay_refused try_mapping
 """
 

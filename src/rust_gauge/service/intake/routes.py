@@ -8,6 +8,7 @@ from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.bodies import unpack_body
 from rust_gauge.service.http.parameters import problems
 from rust_gauge.service.intake import intake
+from rust_gauge.service.intake.rows import split_body
 
 router = APIRouter(prefix="/api/v1", responses=problems)
 
@@ -43,6 +44,6 @@ async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeR
     encoding = request.headers.get("content-encoding", "")
     body = await run_in_threadpool(unpack_body, packed, encoding, context.settings.max_unpacked_bytes)
     rows = await run_in_threadpool(
-        intake.split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
+        split_body, body, request.headers.get("content-type", ""), context.settings.max_event_rows
     )
     return await run_in_threadpool(intake.take_in, context, tenant, rows)

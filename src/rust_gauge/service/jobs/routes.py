@@ -6,33 +6,33 @@ from fastapi import APIRouter, Path, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
-from rust_gauge.contract.tasks import Task, TaskKind, TaskStart
+from rust_gauge.contract.jobs import Job, JobKind, JobStart
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.parameters import problems
-from rust_gauge.service.jobs import tasks
+from rust_gauge.service.jobs import jobs
 
 router = APIRouter(prefix="/api/v1", responses=problems)
 
 
-@router.get("/tenants/{tenant}/tasks", tags=["suppression"], operation_id="list_tasks")
-def list_tasks(context: Ctx, tenant: Tenant, kind: TaskKind | None = None) -> list[Task]:
-    """Tasks of the last thirty days, newest first."""
-    return tasks.list_tasks(context, tenant, kind)
+@router.get("/tenants/{tenant}/jobs", tags=["jobs"], operation_id="list_jobs")
+def list_jobs(context: Ctx, tenant: Tenant, kind: JobKind | None = None) -> list[Job]:
+    """Jobs of the last thirty days, newest first."""
+    return jobs.list_jobs(context, tenant, kind)
 
 
 Id = Annotated[int, Path(ge=1, le=2**63)]
 
 
-@router.get("/tenants/{tenant}/tasks/{id}", tags=["suppression"], operation_id="get_task")
-def get_task(context: Ctx, tenant: Tenant, id: Id) -> Task:
+@router.get("/tenants/{tenant}/jobs/{id}", tags=["jobs"], operation_id="get_job")
+def get_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
     """How far it is, and what came out."""
-    return tasks.get(context, tenant, id)
+    return jobs.get(context, tenant, id)
 
 
 @router.put(
-    "/tenants/{tenant}/tasks/{id}/pieces/{number}",
-    tags=["suppression"],
-    operation_id="put_task_piece",
+    "/tenants/{tenant}/jobs/{id}/pieces/{number}",
+    tags=["jobs"],
+    operation_id="put_job_piece",
     openapi_extra={
         "requestBody": {
             "required": True,
@@ -40,36 +40,36 @@ def get_task(context: Ctx, tenant: Tenant, id: Id) -> Task:
         }
     },
 )
-async def put_task_piece(
+async def put_job_piece(
     context: Ctx, tenant: Tenant, id: Id, number: Annotated[int, Path(ge=0, le=20_000)], request: Request
-) -> Task:
+) -> Job:
     """A piece of the file, numbered from 0. Sent again it takes the place of what was sent before."""
     octets = await request.body()
-    return await run_in_threadpool(tasks.put_piece, context, tenant, id, number, octets)
+    return await run_in_threadpool(jobs.put_piece, context, tenant, id, number, octets)
 
 
-@router.post("/tenants/{tenant}/tasks/{id}/run", tags=["suppression"], operation_id="run_task")
-def run_task(context: Ctx, tenant: Tenant, id: Id, body: TaskStart) -> Task:
+@router.post("/tenants/{tenant}/jobs/{id}/run", tags=["jobs"], operation_id="run_job")
+def run_job(context: Ctx, tenant: Tenant, id: Id, body: JobStart) -> Job:
     """Begin, begin in earnest after a dry run, or go on after it was stopped."""
-    return tasks.run(context, tenant, id, dry=body.dry)
+    return jobs.run(context, tenant, id, dry=body.dry)
 
 
-@router.post("/tenants/{tenant}/tasks/{id}/stop", tags=["suppression"], operation_id="stop_task")
-def stop_task(context: Ctx, tenant: Tenant, id: Id) -> Task:
+@router.post("/tenants/{tenant}/jobs/{id}/stop", tags=["jobs"], operation_id="stop_job")
+def stop_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
     """Stop after the piece that is under way; one that was never run is dropped."""
-    return tasks.stop(context, tenant, id)
+    return jobs.stop(context, tenant, id)
 
 
 @router.get(
-    "/tenants/{tenant}/tasks/{id}/parts/{part}",
-    tags=["suppression"],
-    operation_id="get_task_part",
+    "/tenants/{tenant}/jobs/{id}/parts/{part}",
+    tags=["jobs"],
+    operation_id="get_job_part",
     response_class=StreamingResponse,
 )
-def get_task_part(
+def get_job_part(
     context: Ctx, tenant: Tenant, id: Id, part: Literal["refused", "clear", "held", "doubtful"]
 ) -> StreamingResponse:
     """What came out, as CSV."""
-    pieces = tasks.part(context, tenant, id, part)
+    pieces = jobs.part(context, tenant, id, part)
     name = f'attachment; filename="{part}-{id}.csv"'
     return StreamingResponse(pieces, media_type="text/csv; charset=utf-8", headers={"Content-Disposition": name})

@@ -1,30 +1,30 @@
 """Events as they are kept: the trail of a recipient or a message. How they come in is in `intake`."""
 
 import base64
-import ipaddress
 import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Connection
-
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.events import Event as EventOut
-from rust_gauge.core.errors import AddressError
+from rust_gauge.contract.proofs import Sender
+from rust_gauge.core.errors import AddressError, IpAddressError
 from rust_gauge.core.mailflow import Kind
-from rust_gauge.core.names import parse_address
+from rust_gauge.core.names import parse_address, parse_ip
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.service.domains import proofs
 from rust_gauge.service.domains.domains import find_domain
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import events as store_events
 from rust_gauge.store import flow as store_flow
 from rust_gauge.store import providers as store_providers
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.events import EventQuery
 
 _LOOKED_BACK = timedelta(days=40)
@@ -64,9 +64,9 @@ def list_events(
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
     if ip:
         try:
-            ip = str(ipaddress.ip_address(ip))
-        except ValueError:
-            raise ServiceProblem("invalid-request", f"ip: {ip} is no IP address", remedy="Such as 192.0.2.1") from None
+            ip = str(parse_ip(ip))
+        except IpAddressError as error:
+            raise ServiceProblem("invalid-request", f"ip: {error}", remedy=error.remedy) from None
     names: tuple[int | None, ...] = (None, None, None)
     if provider or stream is not None or relay is not None:
         names = context.store.transaction(
@@ -96,21 +96,25 @@ def list_events(
         before=before,
         limit=limit + 1,
     )
-    rows, lacks = context.store.transaction(
-        lambda c: ((found := list(store_events.find_events(c, query))), _lacks(context, c, tenant.id) if found else {})
-    )
+
+    def find(unit: UnitOfWork) -> tuple[list[AnyRow], Mapping[tuple[str, str], Sender]]:
+        found = list(store_events.find_events(unit.connection, query))
+        return found, _lacks(unit) if found else {}
+
+    rows, lacks = context.unit(tenant.id, find)
     items = [_show(row, lacks) for row in rows[:limit]]
     last = rows[limit - 1] if len(rows) > limit else None
     after = write_cursor(last.occurred_at.isoformat(), base64.b64encode(last.identity).decode()) if last else None
     return Page(items=items, next=after)
 
 
-def _lacks(context: Context, connection: Connection, tenant_id: int) -> Mapping[tuple[str, str], str]:
+def _lacks(unit: UnitOfWork) -> Mapping[tuple[str, str], Sender]:
     """What streams lack, remembered for a moment: a trail is asked for page by page."""
-    known = context.memory.get(("lacks", tenant_id))
+    known = unit.memory.get(("lacks", unit.tenant_id))
     if known is None or time.monotonic() - known[0] > _REMEMBERED:
-        known = context.memory[("lacks", tenant_id)] = (time.monotonic(), proofs.lacks_of(connection, tenant_id))
-    lacks: Mapping[tuple[str, str], str] = known[1]
+        lacking = proofs.lacks_of(unit.connection, unit.tenant_id)
+        known = unit.memory[("lacks", unit.tenant_id)] = (time.monotonic(), lacking)
+    lacks: Mapping[tuple[str, str], Sender] = known[1]
     return lacks
 
 
@@ -134,10 +138,11 @@ _SAME = (
 )
 
 
-def _show(row: Any, lacks: Mapping[tuple[str, str], str]) -> EventOut:
+def _show(row: Any, lacks: Mapping[tuple[str, str], Sender]) -> EventOut:
+    lacking = lacks.get((row.domain, row.stream)) or lacks.get((row.domain, ""))
     return EventOut(
         tags=row.tags.split(",") if row.tags else [],
-        sender_lacks=lacks.get((row.domain, row.stream), "") or lacks.get((row.domain, ""), ""),
+        sender_lacks=lacking.said if lacking is not None else "",
         kind=str(Kind.from_number(row.kind)),
         time=row.occurred_at,
         cause=str(Cause.from_number(row.cause)),

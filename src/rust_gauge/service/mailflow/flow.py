@@ -300,10 +300,14 @@ def _differences(
         row = RateDifference(name=name, first=_rate(one), second=_rate(two), said=said)
         if one is not None and two is not None:
             found = difference(one, two)
-            said = "not enough mail to tell"
+            said, better = "not enough mail to tell", None
             if found.can_be_told:
-                said = f"{names[(found.value > 0) == more_is_better]} is better"
-            row = row.model_copy(update={"difference": found.value, "low": found.low, "high": found.high, "said": said})
+                is_second = (found.value > 0) == more_is_better
+                said, better = f"{names[is_second]} is better", "second" if is_second else "first"
+            row = RateDifference(
+                name=name, first=row.first, second=row.second, difference=found.value, low=found.low, high=found.high,
+                better=better, said=said,
+            )  # fmt: skip
         out.append(row)
     return out
 

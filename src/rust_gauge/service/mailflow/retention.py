@@ -16,8 +16,10 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientDat
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import Address, address_key, parse_address
 from rust_gauge.service.mailflow.events import list_events
+from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.entries import keys_of, status_of
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, suppression
@@ -25,6 +27,7 @@ from rust_gauge.store import retention as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import lock_counters
 from rust_gauge.store.jobs import Job
+from rust_gauge.store.leases import LeaseHeld
 from rust_gauge.store.rejudge import raise_rules_version
 
 log = structlog.get_logger()
@@ -34,8 +37,13 @@ _MOST = 50_000  # events of one person
 
 
 def get_settings(context: Context, tenant_id: int) -> FlowSettings:
-    document = context.store.transaction(lambda c: store_settings.get_setting(c, tenant_id, _SETTING))
-    return FlowSettings.model_validate(document or {})
+    """Return how long events are kept, and how shifts are searched for."""
+    return context.store.transaction(lambda c: settings_of(c, tenant_id))
+
+
+def settings_of(connection: Connection, tenant_id: int) -> FlowSettings:
+    """The same, inside a transaction."""
+    return FlowSettings.model_validate(store_settings.get_setting(connection, tenant_id, _SETTING) or {})
 
 
 def put_settings(context: Context, tenant: TenantAccess, settings: FlowSettings) -> FlowSettings:
@@ -52,9 +60,9 @@ def put_settings(context: Context, tenant: TenantAccess, settings: FlowSettings)
     return settings
 
 
-def kept_since(context: Context, tenant_id: int) -> datetime:
-    """Midnight of the first day of which events are kept."""
-    first = context.clock().date() - timedelta(days=get_settings(context, tenant_id).keep_events_days)
+def kept_since(connection: Connection, tenant_id: int, now: datetime) -> datetime:
+    """Return midnight of the first day of which events are kept."""
+    first = now.date() - timedelta(days=settings_of(connection, tenant_id).keep_events_days)
     return datetime.combine(first, time(), UTC)
 
 
@@ -80,7 +88,10 @@ def ask_for_due(context: Context) -> None:
     context.store.transaction(work)
     kept = context.store.transaction(lambda c: store_settings.all_settings(c, _SETTING)).values()
     longest = max([usual, *(FlowSettings.model_validate(document).keep_events_days for document in kept)])
-    partitions = store.drop_partitions(context.store, today - timedelta(days=longest))
+    try:
+        partitions = store.drop_partitions(context.store, today - timedelta(days=longest), now)
+    except LeaseHeld:
+        return  # another process changes partitions just now; the next round looks again
     settled = today - _SETTLED
     while context.store.transaction(lambda c: store.forget_trouble(c, settled)) == store.PIECE:
         pass
@@ -91,7 +102,8 @@ def ask_for_due(context: Context) -> None:
 
 def run_drop(context: Context, job: Job) -> None:
     """The job: what this tenant does not keep any more, in pieces."""
-    before = kept_since(context, job.tenant_id).replace(tzinfo=None)
+    now = context.clock()
+    before = context.store.transaction(lambda c: kept_since(c, job.tenant_id, now)).replace(tzinfo=None)
     dropped, piece = 0, store.PIECE
     while piece == store.PIECE:
         piece = context.store.transaction(lambda c: store.drop_events(c, job.tenant_id, before))
@@ -140,7 +152,8 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
     words = [str(address), *([address.local] if len(address.local) > 2 else [])]
     pattern = re.compile("|".join(rf"(?<!\w){re.escape(word)}(?!\w)" for word in words), re.IGNORECASE)
 
-    def work(connection: Connection) -> tuple[int, int]:
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[int, int]:
+        connection = unit.connection
         lock_counters(connection, tenant.id)
         suppression.lock(connection, tenant.id)
         for row in store.wordings_of(connection, tenant.id, key):
@@ -152,7 +165,7 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         refused = store.refused_with(connection, tenant.id, str(address))
         store.drop_refused(connection, [row.id for row in refused])
         others = len(refused)
-        for own in keys_of(context, connection, tenant.id, str(address)):
+        for own in keys_of(unit, lookup, str(address)):
             others += store.erase_entries(connection, tenant.id, own, drop=request.may_be_mailed_again)
         store.add_erasure(
             connection, tenant_id=tenant.id, erased_at=now, erased_by=by, reason=request.reason, events=events,
@@ -160,7 +173,7 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         )  # fmt: skip
         return events, others
 
-    events, others = context.store.transaction(work)
+    events, others = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
     return Erasure(erased_at=now, erased_by=by, reason=request.reason, events=events, others=others)
 
 

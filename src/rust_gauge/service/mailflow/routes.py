@@ -179,9 +179,9 @@ def try_cause_rules(context: Ctx, tenant: Tenant, body: RuleTrialRequest) -> Rul
 
 
 @router.post("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="apply_cause_rules")
-def apply_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
+def apply_cause_rules(context: Ctx, tenant: Tenant, principal: Asker) -> CauseRules:
     """Judge the past by the rules as they are: a job, with every counter following."""
-    return rules.apply_rules(context, tenant)
+    return rules.apply_rules(context, tenant, principal.name)
 
 
 @router.delete("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="stop_cause_rules")

@@ -8,7 +8,7 @@ import time
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from functools import partial
 from typing import Any
 
@@ -46,6 +46,7 @@ from rust_gauge.service.mailflow.retention import kept_since
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.policy import policy_of
 from rust_gauge.store import audits as store_settings
@@ -57,8 +58,10 @@ from rust_gauge.store.intake import lock_counters, rules_version
 from rust_gauge.store.jobs import Job
 
 log = structlog.get_logger()
+KIND = "rules"
 _SETTING = "cause_rules"
 _SHOWN = 500
+_READINGS_AFTER = timedelta(minutes=1)  # once for all pieces of a domain's days
 _LONGEST_TRIAL = 20  # seconds
 _LOOKED_AT = timedelta(days=90)  # wordings that new rules are held against for their speed
 
@@ -91,10 +94,11 @@ def _core_rule(rule: OwnRule) -> CauseRule:
 def get_rules(context: Context, tenant: TenantAccess) -> CauseRules:
     def work(connection: Connection) -> CauseRules:
         document = store_settings.get_setting(connection, tenant.id, _SETTING) or {}
-        row = rejudge.get_application(connection, tenant.id)
+        newest = jobs.newest_of(connection, tenant.id, KIND)
         return CauseRules(
             version=rules_version(connection, tenant.id), changed_at=document.get("changed_at"),
-            changed_by=document.get("changed_by", ""), rules=document.get("rules", []), application=_application(row),
+            changed_by=document.get("changed_by", ""), rules=document.get("rules", []),
+            application=_application(newest),
         )  # fmt: skip
 
     return context.store.transaction(work)
@@ -112,10 +116,16 @@ def shipped(tenant: TenantAccess) -> list[OwnRule]:
     ]  # fmt: skip
 
 
-def _application(row: AnyRow | None) -> RuleApplication | None:
-    if row is None:
+def _application(job: Job | None) -> RuleApplication | None:
+    if job is None:
         return None
-    return RuleApplication(**{name: getattr(row, name) for name in RuleApplication.model_fields})
+    return RuleApplication.model_validate(
+        {
+            "job": job.id, "rules_version": job.request["rules_version"], "state": job.state, "days_done": job.done,
+            "days": job.total, "error": job.error, "asked_at": job.created_at, "finished_at": job.finished_at,
+            **{name: job.result.get(name, 0) for name in ("judged", "changed", "entries_made", "entries_lifted")},
+        }
+    )  # fmt: skip
 
 
 def _own(rules: Sequence[OwnRule]) -> tuple[list[CauseRule], RuleSet]:
@@ -148,16 +158,17 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
         "rules": [rule.model_dump() for rule in change.rules], "changed_at": now.isoformat(), "changed_by": by,
     }  # fmt: skip
 
-    def write(connection: Connection) -> None:
+    def write(unit: UnitOfWork) -> None:
+        connection = unit.connection
         if lock_counters(connection, tenant.id) != change.version:
             raise ServiceProblem("changed-meanwhile", "Somebody else changed the rules", remedy="Look at them again")
         store_settings.put_setting(connection, tenant.id, _SETTING, document, now)
         store_readings.mark_policy(connection, tenant.id, now, by, "the rules for causes were changed")
         rejudge.raise_rules_version(connection, tenant.id)
         if change.apply:
-            _ask(context, connection, tenant.id)
+            _ask(unit)
 
-    context.store.transaction(write)
+    context.unit(tenant.id, write, by=by)
     return get_rules(context, tenant)
 
 
@@ -190,7 +201,7 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
     first = last - timedelta(days=request.days - 1)
     past = _past(context, tenant, first)
     columns = context.store.transaction(lambda c: columns_of(c, tenant.id, last))
-    policy = context.store.transaction(lambda c: policy_of(context, c, tenant.id))
+    policy = context.unit(tenant.id, policy_of)
     classifier = Classifier(ruleset)
     decided: Counter[str] = Counter()
     rows: dict[tuple[Any, ...], JudgedWording] = {}
@@ -258,81 +269,67 @@ def _bounces_to_be_final(
 # Applying them to the past
 
 
-def apply_rules(context: Context, tenant: TenantAccess) -> CauseRules:
-    """Judge the past by the rules as they are; goes on where it was stopped, as what is judged does not change."""
-    context.store.transaction(lambda c: _ask(context, c, tenant.id))
+def apply_rules(context: Context, tenant: TenantAccess, by: str) -> CauseRules:
+    """Judge the past by the rules as they are; what is judged by them already does not change."""
+    context.unit(tenant.id, _ask, by=by)
     return get_rules(context, tenant)
 
 
-def _ask(context: Context, connection: Connection, tenant_id: int) -> None:
-    now = context.clock()
+def _ask(unit: UnitOfWork) -> None:
+    """Add a job, in place of one for older rules."""
+    connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
     lock_counters(connection, tenant_id)
-    rejudge.put_application(
-        connection, tenant_id, rules_version=rules_version(connection, tenant_id), state="waiting", cancel_asked=False,
-        days_done=0, days=0, judged=0, changed=0, entries_made=0, entries_lifted=0, error="", asked_at=now,
-        finished_at=None,
-    )  # fmt: skip
-    jobs.enqueue(connection, "rules", tenant_id, 0, now)
+    _stop(connection, tenant_id, now)
+    request = {"rules_version": rules_version(connection, tenant_id)}
+    jobs.add(connection, KIND, tenant_id, now, name="rules applied to the past", request=request, created_by=unit.by)
+
+
+def _stop(connection: Connection, tenant_id: int, now: datetime) -> None:
+    newest = jobs.newest_of(connection, tenant_id, KIND, lock=True)
+    if newest is not None:
+        jobs.request_stop(connection, newest, now)
 
 
 def stop_applying(context: Context, tenant: TenantAccess) -> CauseRules:
     """Stop after the piece that is under way. What is judged stays so."""
-
-    def work(connection: Connection) -> None:
-        row = rejudge.get_application(connection, tenant.id)
-        if row is not None and row.state in ("waiting", "running"):
-            rejudge.change_application(connection, tenant.id, cancel_asked=True)
-
-    context.store.transaction(work)
+    context.store.transaction(lambda c: _stop(c, tenant.id, context.clock()))
     return get_rules(context, tenant)
 
 
-class _Stopped(Exception):
-    """Somebody asked for it, or newer rules are to be applied."""
-
-
 def run_application(context: Context, job: Job) -> None:
-    """The job: all days that have refusals, the newest first."""
-    tenant_id = job.tenant_id
-    rules = rules_of(context, tenant_id)
-    row = context.store.transaction(lambda c: rejudge.get_application(c, tenant_id))
-    if row is None or row.state not in ("waiting", "running"):
-        return
-    days = context.store.transaction(lambda c: rejudge.refusal_days(c, tenant_id))
-    start = {"state": "running", "days": len(days), "days_done": 0, "judged": 0, "rules_version": rules.version}
-    context.store.transaction(lambda c: rejudge.change_application(c, tenant_id, **start))
-    domains: set[int] = set()
-    state, error = "done", ""
-    try:
-        for number, day in enumerate(days, 1):
-            after = None
-            while True:
-                done = context.store.transaction(partial(_piece, context, job, rules, day, after))
-                domains |= {row.domain_id for row, _ in done.changed}
-                after = done.after
-                if after is None:
-                    break
-            context.store.transaction(partial(rejudge.change_application, tenant_id=tenant_id, days_done=number))
-    except _Stopped:
-        state = "stopped"
-    except Exception as failure:
-        last = job.attempts >= jobs.MAX_ATTEMPTS  # before that the worker tries again, and goes on here
-        state, error = "failed" if last else "running", f"{type(failure).__name__}; see the service's log"
-        raise
-    finally:
-        context.store.transaction(lambda c: _end(context, c, tenant_id, rules, state, error, domains))
+    """The job: all days that have refusals, the newest first. StopRequested when newer rules are to be applied."""
+    rules = rules_of(context, job.tenant_id)
+    days = context.store.transaction(lambda c: rejudge.refusal_days(c, job.tenant_id))
+    counts: Counter[str] = Counter()
+    context.store.transaction(partial(jobs.advance, job=job, now=context.clock(), done=0, total=len(days), result={}))
+    for number, day in enumerate(days, 1):
+        after = None
+        while True:
+            done = context.unit(
+                job.tenant_id, partial(_piece, job=job, rules=rules, day=day, after=after, before=counts)
+            )
+            counts, after = done.counts, done.after
+            if after is None:
+                break
+        context.store.transaction(partial(jobs.advance, job=job, now=context.clock(), done=number))
+
+
+@dataclass(frozen=True, slots=True)
+class _Done:
+    """Where the next piece of a day begins, None at its end; and what was counted so far."""
+
+    after: tuple[datetime, bytes] | None
+    counts: Counter[str]
 
 
 def _piece(
-    context: Context, job: Job, rules: TenantRules, day: date, after: Any, connection: Connection
-) -> rejudge.Judged:
+    unit: UnitOfWork, job: Job, rules: TenantRules, day: date, after: tuple[datetime, bytes] | None,
+    before: Counter[str],
+) -> _Done:  # fmt: skip
     """One transaction: events, counters, suppression entries, and how far it is."""
-    now = context.clock()
+    connection, now = unit.connection, unit.now
     if lock_counters(connection, job.tenant_id) != rules.version:
-        raise _Stopped
-    row = rejudge.get_application(connection, job.tenant_id)
-    if row is None or row.cancel_asked:
-        raise _Stopped
+        raise jobs.StopRequested
 
     def judge(refusal: AnyRow) -> rejudge.Verdict | None:
         # By the wording, as everything else: replies that were kept before codes were in it have them beside it.
@@ -342,34 +339,16 @@ def _piece(
         return judge_again(kind, permanence, refusal.cause_rule, found)
 
     done = rejudge.rejudge(connection, job.tenant_id, day, after, judge)
-    made, lifted = _follow(context, connection, job.tenant_id, done, now)
-    rejudge.change_application(
-        connection, job.tenant_id, judged=row.judged + done.looked_at, changed=row.changed + len(done.changed),
-        entries_made=row.entries_made + made, entries_lifted=row.entries_lifted + lifted,
-    )  # fmt: skip
-    jobs.renew(connection, job, now)
-    return done
+    made, lifted = _follow(unit, done)
+    counts = Counter(before)
+    counts.update(judged=done.looked_at, changed=len(done.changed), entries_made=made, entries_lifted=lifted)
+    jobs.advance(connection, job, now, result=dict(counts))
+    for domain_id in sorted({row.domain_id for row, _ in done.changed}):
+        jobs.enqueue(connection, "readings", job.tenant_id, domain_id, now, at=now + _READINGS_AFTER)
+    return _Done(done.after, counts)
 
 
-def _follow(
-    context: Context, connection: Connection, tenant_id: int, done: rejudge.Judged, now: Any
-) -> tuple[int, int]:
+def _follow(unit: UnitOfWork, done: rejudge.Judged) -> tuple[int, int]:
     """Suppression entries follow: made where a refusal speaks against its address now, withdrawn where none does."""
     keys = sorted({bytes(row.recipient_key) for row, _ in done.changed})
-    return holding.settle(context, connection, tenant_id, keys, kept_since(context, tenant_id), now)
-
-
-def _end(
-    context: Context, connection: Connection, tenant_id: int, rules: TenantRules, state: str, error: str,
-    domains: set[int],
-) -> None:  # fmt: skip
-    now = context.clock()
-    lock_counters(connection, tenant_id)
-    row = rejudge.get_application(connection, tenant_id)
-    if row is not None and row.rules_version == rules.version and row.state == "running":
-        # Where newer rules were put meanwhile the row is theirs, and another job waits.
-        rejudge.change_application(
-            connection, tenant_id, state=state, error=error, finished_at=now if state != "running" else None
-        )
-    for domain_id in sorted(domains):
-        jobs.enqueue(connection, "readings", tenant_id, domain_id, now)
+    return holding.settle(unit, keys, kept_since(unit.connection, unit.tenant_id, unit.now))

@@ -60,7 +60,7 @@ def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdate
         "address": f"[{host}]:{port}" if ":" in host else f"{host}:{port}",
         "key_name": domain_name(new.key_name),
         "algorithm": new.algorithm,
-        "secret": encrypt(context, new.secret.get_secret_value()),
+        "secret": encrypt(context.settings, new.secret.get_secret_value()),
     }
 
     def write(connection: Any) -> None:
@@ -183,7 +183,7 @@ def _server(context: Context, tenant: TenantAccess, zone: str) -> Server:
         raise ServiceProblem(
             "invalid-request", f"{kept['address']} may not be contacted", remedy="Ask who runs the service"
         )
-    return Server(host, port, zone, kept["key_name"], kept["algorithm"], decrypt(context, kept["secret"]))
+    return Server(host, port, zone, kept["key_name"], kept["algorithm"], decrypt(context.settings, kept["secret"]))
 
 
 def _change(

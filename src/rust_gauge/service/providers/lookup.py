@@ -1,12 +1,12 @@
 """Who runs the mailboxes of recipient domains: from the cache, else from DNS."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime, timedelta
+from typing import TypeVar
 
 from rust_gauge.core.dns import gather
 from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, find_provider
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.turns import given_up
 from rust_gauge.store import providers
 
 _LOOKUPS = 256  # recipient domains asked for side by side
@@ -23,8 +23,7 @@ def providers_for(context: Context, domains: Iterable[str]) -> dict[str, tuple[i
     missing = [domain for domain in wanted if domain not in known]
     for start in range(0, len(missing), _LOOKUPS):
         part = missing[start : start + _LOOKUPS]
-        with given_up():
-            found = dict(zip(part, context.resolver.run(gather(map(find_provider, part))), strict=True))
+        found = dict(zip(part, context.resolver.run(gather(map(find_provider, part))), strict=True))
         # A resolver that is down must not hold up a load for the time-outs of all the rest.
         dead = len(part) > 8 and all(provider == UNRESOLVED for provider in found.values())
         if dead:
@@ -44,3 +43,46 @@ def _remember(
     context: Context, found: dict[str, str], now: datetime, expires: dict[str, datetime]
 ) -> dict[str, tuple[int, str]]:
     return context.store.transaction(lambda c: providers.remember_domains(c, found, now, expires))
+
+
+T = TypeVar("T")
+Provider = tuple[int, str]
+"""(provider id, provider)"""
+
+
+class LookupNeeded(Exception):
+    """Providers are needed inside a transaction that were not looked up before it began."""
+
+    def __init__(self, domains: set[str]) -> None:
+        super().__init__(f"{len(domains)} recipient domains")
+        self.domains = domains
+
+
+class ProviderLookup:
+    """Providers of recipient domains, for use inside a transaction: those that were looked up before."""
+
+    def __init__(self, known: Mapping[str, Provider]) -> None:
+        self.known = known
+
+    def of(self, domains: Iterable[str]) -> dict[str, Provider]:
+        """Return the provider of each domain. LookupNeeded where one is missing."""
+        wanted = set(domains)
+        missing = wanted - self.known.keys()
+        if missing:
+            raise LookupNeeded(missing)
+        return {domain: self.known[domain] for domain in wanted}
+
+
+def with_lookups(context: Context, run: Callable[[ProviderLookup], T]) -> T:
+    """Run a unit of work that may need providers.
+
+    When it does, its transaction is taken back, DNS is asked with nothing open, and it is run again. Few tenants
+    compare addresses by provider, so that nearly all units run once and ask nobody.
+    """
+    lookup = ProviderLookup({})
+    while True:
+        try:
+            return run(lookup)
+        except LookupNeeded as needed:
+            found = dict.fromkeys(needed.domains, (0, "")) | providers_for(context, needed.domains)
+            lookup = ProviderLookup({**lookup.known, **found})

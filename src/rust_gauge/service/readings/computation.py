@@ -36,7 +36,7 @@ from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import flow, jobs
+from rust_gauge.store import flow, jobs, leases
 from rust_gauge.store import readings as store
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.readings import KINDS, Series
@@ -231,24 +231,20 @@ def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[i
     """Compute the readings of subjects, of all of a kind if none are named. One at a time for a tenant and kind."""
     now = context.clock()
     today = now.date()
-    lock = f"'readings {tenant_id} {kind}'"
 
     def work(connection: Connection) -> int:
-        connection.exec_driver_sql(f"DO GET_LOCK({lock}, 120)")
-        try:
-            place = place_of(connection, tenant_id, today)
-            ids = list(subject_ids) or sorted(store.names_of(connection, tenant_id, kind))
-            done = 0
-            for start in range(0, len(ids), _TOGETHER):
-                part = ids[start : start + _TOGETHER]
-                found = series_of(connection, place, kind, part)
-                done += store.put_series(connection, tenant_id, kind, found, now)
-                for subject in part:
-                    kept = {each.provider_id for each in found if each.subject_id == subject}
-                    store.drop_others(connection, tenant_id, kind, subject, kept)
-            return done
-        finally:
-            connection.exec_driver_sql(f"DO RELEASE_LOCK({lock})")
+        leases.lock(connection, f"readings {tenant_id} {kind}")
+        place = place_of(connection, tenant_id, today)
+        ids = list(subject_ids) or sorted(store.names_of(connection, tenant_id, kind))
+        done = 0
+        for start in range(0, len(ids), _TOGETHER):
+            part = ids[start : start + _TOGETHER]
+            found = series_of(connection, place, kind, part)
+            done += store.put_series(connection, tenant_id, kind, found, now)
+            for subject in part:
+                kept = {each.provider_id for each in found if each.subject_id == subject}
+                store.drop_others(connection, tenant_id, kind, subject, kept)
+        return done
 
     return context.store.transaction(work)
 

@@ -17,7 +17,7 @@ from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, Line, Standing
 from rust_gauge.service.mailflow.flow import REPORTS_WITHIN
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.computation import Counted, count
-from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import flow, readings, relays
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import SUM_PROVIDER
@@ -27,10 +27,11 @@ _ATTEMPTED, _DELIVERED, _COMPLAINTS = (COUNTS.index(name) for name in ("attempte
 Rate = tuple[NDArray[np.float64], NDArray[np.float64]]  # events and mail, (days,) each
 
 
-def lines_of(context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings) -> list[LineRow]:
+def lines_of(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> list[LineRow]:
     """Rates of relays, streams, domains and providers against their lines, today."""
+    connection = unit.connection
     own = _own_lines(connection, tenant)
-    providers = columns_of(connection, tenant.id, context.clock().date())
+    providers = columns_of(connection, tenant.id, unit.now.date())
     out = []
     for kind, subject in ((3, "relay"), (2, "stream"), (1, "domain"), (SUM_PROVIDER, "provider")):
         names = (
@@ -38,20 +39,21 @@ def lines_of(context: Context, connection: Connection, tenant: TenantAccess, set
             if kind == SUM_PROVIDER
             else readings.names_of(connection, tenant.id, kind)
         )
-        out += _rows(context, connection, tenant, kind, subject, names, own if kind == 3 else {}, settings)
+        out += _rows(unit, tenant, kind, subject, names, own if kind == 3 else {}, settings)
     return out
 
 
 def stream_relay_lines(
-    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
+    unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings
 ) -> list[tuple[str, str, LineRow]]:
     """(stream, relay, line) of each stream over each relay, by the relay's lines."""
+    connection = unit.connection
     own = _own_lines(connection, tenant)
     streams, relay_names = (readings.names_of(connection, tenant.id, kind) for kind in (2, 3))
     out = []
     for relay_id, relay in relay_names.items():
         lines = dict.fromkeys(streams.values(), own[relay]) if relay in own else {}
-        rows = _rows(context, connection, tenant, 2, "stream", streams, lines, settings, relay_id)
+        rows = _rows(unit, tenant, 2, "stream", streams, lines, settings, relay_id)
         out += [(row.name, relay, row) for row in rows]
     return out
 
@@ -79,13 +81,13 @@ def _own_lines(connection: Connection, tenant: TenantAccess) -> dict[str, RelayL
 
 
 def _rows(
-    context: Context, connection: Connection, tenant: TenantAccess, kind: int, subject: str, names: Mapping[int, str],
+    unit: UnitOfWork, tenant: TenantAccess, kind: int, subject: str, names: Mapping[int, str],
     own: Mapping[str, RelayLines], settings: AlertSettings, relay_id: int | None = None,
 ) -> list[LineRow]:  # fmt: skip
     """Lines of all subjects of a kind. Those with the same lines are computed together."""
-    today = context.clock().date()
+    today = unit.now.date()
     since = today - timedelta(days=_DAYS)
-    rates = _rates(connection, tenant, kind, since, today, relay_id)
+    rates = _rates(unit.connection, tenant, kind, since, today, relay_id)
     out: dict[tuple[str, int], LineRow] = {}
     for usual, at in ((BOUNCES, 0), (COMPLAINTS, 1)):
         groups: dict[tuple[Line, bool], list[int]] = defaultdict(list)

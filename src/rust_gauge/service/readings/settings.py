@@ -1,4 +1,4 @@
-"""The parameters of a tenant's readings. A change computes the past anew, as a task that shows old beside new."""
+"""The parameters of a tenant's readings. A change computes the past anew, as a job that shows old beside new."""
 
 from functools import partial
 from typing import Any
@@ -7,7 +7,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import FactorShown, ReadingChange, ReadingSettings, ReadingSettingsView
 from rust_gauge.core.reputation import FACTORS, NO_VALUE, Factor, FactorError, factors_with
-from rust_gauge.service.jobs import tasks
+from rust_gauge.service.jobs import jobs as service_jobs
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings.computation import SETTING, factors_of
 from rust_gauge.service.readings.standing import UNITS
@@ -17,7 +17,6 @@ from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
 
 _SET = ("watch", "stop", "weight", "half_life", "quick", "usual", "worth")
@@ -66,37 +65,32 @@ def put_settings(
         store.mark_policy(connection, tenant.id, now, by, "how readings are computed was changed")
 
     context.store.transaction(write)
-    task = tasks.start_at_once(context, tenant, "readings", "readings by new settings", {"settings": given}, by)
-    return get_settings(context, tenant).model_copy(update={"task": task.id})
+    job = service_jobs.add(context, tenant, "recompute", "readings by new settings", {"settings": given}, by)
+    return get_settings(context, tenant).model_copy(update={"job": job.id})
 
 
-def run_anew(context: Context, job: Job) -> None:
+def run_anew(context: Context, job: Job) -> dict[str, Any]:
     """The job: every domain's readings anew, old beside new; then the other subjects."""
-
-    def work(row: AnyRow) -> dict[str, Any]:
-        names = context.store.transaction(lambda c: store.names_of(c, row.tenant_id, 1))
-        before = context.store.transaction(partial(_now, tenant_id=row.tenant_id))
-        position = dict(row.position)
-        kept: dict[str, Any] = position.setdefault("before", {names[id]: value for id, value in before.items()})
-        done = int(position.get("done", 0))
-        for number, (id, _) in enumerate(sorted(names.items()), 1):
-            if number <= done:
-                continue
-            readings.compute_readings(context, row.tenant_id, id)
-            position["done"] = number
-            context.store.transaction(
-                partial(tasks.advance, job=job, id=row.id, now=context.clock(), done=number, total=len(names),
-                        position=position)
-            )  # fmt: skip
-        after = context.store.transaction(partial(_now, tenant_id=row.tenant_id))
-        context.store.transaction(lambda c: jobs.enqueue(c, "subjects", row.tenant_id, 0, context.clock()))
-        changes = [
-            ReadingChange(name=name, before=kept.get(name), after=after.get(id)).model_dump()
-            for id, name in sorted(names.items(), key=lambda each: each[1])
-        ]
-        return {"changes": changes}
-
-    tasks.carry_out(context, job, work)
+    names = context.store.transaction(lambda c: store.names_of(c, job.tenant_id, 1))
+    before = context.store.transaction(partial(_now, tenant_id=job.tenant_id))
+    position = dict(job.position)
+    kept: dict[str, Any] = position.setdefault("before", {names[id]: value for id, value in before.items()})
+    done = int(position.get("done", 0))
+    for number, (id, _) in enumerate(sorted(names.items()), 1):
+        if number <= done:
+            continue
+        readings.compute_readings(context, job.tenant_id, id)
+        position["done"] = number
+        context.store.transaction(
+            partial(jobs.advance, job=job, now=context.clock(), done=number, total=len(names), position=position)
+        )
+    after = context.store.transaction(partial(_now, tenant_id=job.tenant_id))
+    context.store.transaction(lambda c: jobs.enqueue(c, "subjects", job.tenant_id, 0, context.clock()))
+    changes = [
+        ReadingChange(name=name, before=kept.get(name), after=after.get(id)).model_dump()
+        for id, name in sorted(names.items(), key=lambda each: each[1])
+    ]
+    return {"changes": changes}
 
 
 def _now(connection: Connection, tenant_id: int) -> dict[int, float | None]:

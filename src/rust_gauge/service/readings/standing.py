@@ -21,6 +21,7 @@ from rust_gauge.contract.readings import (
     Ahead,
     AheadDay,
     AheadResult,
+    Lack,
     Mark,
     Move,
     Moved,
@@ -115,12 +116,11 @@ def kind_of(subject: Subject) -> int:
     return KINDS.index(subject) + 1
 
 
-def examine(
-    context: Context, connection: Connection, tenant: TenantAccess, subject: Subject, name: str
-) -> Examined | None:
+def examine(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> Examined | None:
     """Compute one subject's readings now; None where it has no mail. ServiceProblem `not-found` for an unknown name.
 
-    A page asks four questions about a subject at once: whoever asks while it is computed gets the same.
+    A page asks four questions about a subject at once: whoever asks while it is computed gets the same. It runs in a
+    transaction of its own: those who wait hold no connection, as there may be none left for the one they wait for.
     """
     today = context.clock().date()
     key = (id(context.store), tenant.id, subject, name, today)
@@ -132,7 +132,7 @@ def examine(
     if running is not None:
         return running.result()
     try:
-        found = _examine(connection, tenant, subject, name, today)
+        found = context.store.transaction(lambda c: _examine(c, tenant, subject, name, today))
     except BaseException as error:
         mine.set_exception(error)
         raise
@@ -186,10 +186,11 @@ def show_series(
     last = last or today
     first = first or last - timedelta(days=89)
 
+    found = examine(context, tenant, subject, name)
+
     def work(connection: Connection) -> ReadingSeries:
         columns = columns_of(connection, tenant.id, today)
         provider_id = _provider_id(columns, provider)
-        found = examine(context, connection, tenant, subject, name)
         shown: list[Reading] = []
         if found is not None and (provider_id == ALL_PROVIDERS or provider_id in found.providers):
             shown = _readings(found, provider_id, first, last)
@@ -431,14 +432,15 @@ def _heaviest(newest: store.Newest) -> dict[int, tuple[float, int, int]]:
     }
 
 
-def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
+def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[Lack]]:
     """By domain: each stream and what it lacks."""
-    out: dict[str, list[str]] = {}
+    out: dict[str, list[Lack]] = {}
     found = proofs.lacks_of(connection, tenant_id)
     described = {domain for domain, stream in found if stream}
-    for (domain, stream), said in found.items():
+    for (domain, stream), sender in found.items():
         if stream or domain not in described:
-            out.setdefault(domain, []).append(f"{stream}: {said}" if stream else said)
+            lack = Lack(stream=stream, proven=sender.proven, aligned=sender.aligned, text=sender.said)
+            out.setdefault(domain, []).append(lack)
     return out
 
 
@@ -471,9 +473,10 @@ def show_moved(
     if not first < last <= today:
         raise ServiceProblem("invalid-request", "first has to lie before last, and last not in the future")
 
+    found = examine(context, tenant, subject, name)
+
     def work(connection: Connection) -> Moved:
         provider_id = _provider_id(columns_of(connection, tenant.id, today), provider)
-        found = examine(context, connection, tenant, subject, name)
         if found is None or not (first - found.first).days >= 0 or not (last - found.first).days < found.days:
             raise ServiceProblem("not-found", f"There are no readings of {name} on both days")
         if provider_id != ALL_PROVIDERS and provider_id not in found.providers:
@@ -630,11 +633,9 @@ def look_ahead(
     """The readings that would follow, as it goes and with a change."""
     today = context.clock().date()
 
-    def work(connection: Connection) -> tuple[Examined | None, int]:
-        provider_id = _provider_id(columns_of(connection, tenant.id, today), provider)
-        return examine(context, connection, tenant, subject, name), provider_id
-
-    found, provider_id = context.store.transaction(work)
+    found = examine(context, tenant, subject, name)
+    columns = context.store.transaction(lambda c: columns_of(c, tenant.id, today))
+    provider_id = _provider_id(columns, provider)
     if found is None or (provider_id != ALL_PROVIDERS and provider_id not in found.providers):
         raise ServiceProblem("not-found", f"{name} has no mail to look ahead from")
     change = Change(wanted.volume, {str(name): share for name, share in wanted.remains.items()})
@@ -664,7 +665,7 @@ def look_ahead(
 
 def show_room(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> list[Room]:
     """At each provider, how many more complaints and bounces until a line, and when it is reached at this pace."""
-    found = context.store.transaction(lambda c: examine(context, c, tenant, subject, name))
+    found = examine(context, tenant, subject, name)
     if found is None:
         raise ServiceProblem("not-found", f"{name} has no mail")
     factors, today = found.place.factors, found.place.today

@@ -3,15 +3,17 @@
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
 from rust_gauge.core.dns import split_server
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings, system_servers
 from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store.engine import Store
 
 Clock = Callable[[], datetime]
+T = TypeVar("T")
 
 
 def utc_now() -> datetime:
@@ -27,6 +29,13 @@ class Context:
     settings: Settings
     clock: Clock
     memory: dict[Any, Any] = field(default_factory=dict, compare=False)  # what may be forgotten at any time
+
+    def unit(self, tenant_id: int, work: Callable[[UnitOfWork], T], *, by: str = "") -> T:
+        """Run `work` as one unit: one transaction, done again from its beginning when it lost against another one."""
+        now = self.clock()
+        return self.store.transaction(
+            lambda connection: work(UnitOfWork(connection, tenant_id, now, by, self.settings, self.memory))
+        )
 
     def close(self) -> None:
         self.resolver.close()

@@ -7,37 +7,37 @@ import secrets
 
 from cryptography.fernet import Fernet, InvalidToken
 
-from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.settings import Settings
 
 
-def encrypt(context: Context, text: str) -> str:
-    return _fernet(context).encrypt(text.encode()).decode()
+def encrypt(settings: Settings, text: str) -> str:
+    return _fernet(settings).encrypt(text.encode()).decode()
 
 
-def decrypt(context: Context, token: str) -> str:
+def decrypt(settings: Settings, token: str) -> str:
     """ServiceProblem `invalid-request` when the key in the configuration is another one by now."""
     try:
-        return _fernet(context).decrypt(token.encode()).decode()
+        return _fernet(settings).decrypt(token.encode()).decode()
     except InvalidToken:
         what = "A stored credential cannot be read: the service's secret_key is not the one that it was kept with"
         raise ServiceProblem("invalid-request", what, remedy="Give the credential again") from None
 
 
-def service_key(context: Context) -> str:
+def service_key(settings: Settings) -> str:
     """The key from the configuration, for whoever seals something of its own kind."""
-    return _key(context)
+    return _key(settings)
 
 
-def _fernet(context: Context) -> Fernet:
-    return Fernet(base64.urlsafe_b64encode(hashlib.sha256(_key(context).encode()).digest()))
+def _fernet(settings: Settings) -> Fernet:
+    return Fernet(base64.urlsafe_b64encode(hashlib.sha256(_key(settings).encode()).digest()))
 
 
-def _key(context: Context) -> str:
+def _key(settings: Settings) -> str:
     """`secret_key`, or one that is made once and kept beside the private database."""
-    if context.settings.secret_key is not None:
-        return context.settings.secret_key.get_secret_value()
-    path = context.settings.var_dir / "secret.key"
+    if settings.secret_key is not None:
+        return settings.secret_key.get_secret_value()
+    path = settings.var_dir / "secret.key"
     try:
         return path.read_text("ascii")
     except FileNotFoundError:

@@ -7,8 +7,6 @@ from dataclasses import asdict
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Connection
-
 from rust_gauge.contract.checks import AddressCheck, AddressCheckRequest, AddressWords, CheckFinding
 from rust_gauge.core.dns import DnsProgram, MailboxAnswer, MailboxQuestion, gather
 from rust_gauge.core.mailflow import NO_MAIL, UNRESOLVED, Kind
@@ -29,8 +27,9 @@ from rust_gauge.core.suppression.checks import (
     domain_facts,
     verdict_of,
 )
-from rust_gauge.service.providers.lookup import providers_for
+from rust_gauge.service.providers.lookup import ProviderLookup, providers_for, with_lookups
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import checks as store_checks
@@ -45,6 +44,7 @@ _KEEP, _KEEP_OPEN = timedelta(days=1), timedelta(minutes=5)
 _AT_ONCE = 128
 _GONE = (Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED)
 _USUAL_FOR = timedelta(minutes=10)
+_MAILBOX_CAUSES = frozenset({Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED, Cause.MAILBOX_FULL})
 
 
 def get_words(context: Context, tenant: TenantAccess) -> AddressWords:
@@ -117,7 +117,9 @@ def look_at(context: Context, tenant_id: int, texts: Sequence[str], settings: Ad
     formed = [check_form(text) for text in texts]
     addresses = [address for address, _ in formed if address is not None]
     facts = facts_of(context, {address.domain for address in addresses})
-    history = context.store.transaction(lambda c: _histories(context, c, tenant_id, addresses))
+    history = with_lookups(
+        context, lambda lookup: context.unit(tenant_id, lambda unit: _histories(unit, lookup, addresses))
+    )
     out = []
     for text, (address, form) in zip(texts, formed, strict=True):
         if address is None:
@@ -131,15 +133,14 @@ def look_at(context: Context, tenant_id: int, texts: Sequence[str], settings: Ad
     return out
 
 
-def _histories(
-    context: Context, connection: Connection, tenant_id: int, addresses: Sequence[Address]
-) -> dict[Address, list[Found]]:
+def _histories(unit: UnitOfWork, lookup: ProviderLookup, addresses: Sequence[Address]) -> dict[Address, list[Found]]:
     """What our own events and list say."""
-    since = context.clock() - _LOOKED_BACK
+    connection, tenant_id = unit.connection, unit.tenant_id
+    since = unit.now - _LOOKED_BACK
     keys = {address_key(address): address for address in addresses}
     events = store_holding.histories(connection, tenant_id, sorted(keys), since)
-    matching = matchings_of(context, connection, tenant_id)[0]
-    known = providers_for(context, {address.domain for address in addresses}) if matching.same else {}
+    matching = matchings_of(unit)[0]
+    known = lookup.of({address.domain for address in addresses}) if matching.same else {}
     own = {
         address: (
             *matching.possible_keys(address, known.get(address.domain, (0, ""))[1]),
@@ -150,7 +151,7 @@ def _histories(
     rows = store.rows_of(connection, tenant_id, {key for keys in own.values() for key in keys})
     listed: dict[bytes, str] = {
         where.key: where.reason.meaning for where, row in rows.items()
-        if row.state == State.HELD.number and (row.until is None or row.until > context.clock().replace(tzinfo=None))
+        if row.state == State.HELD.number and (row.until is None or row.until > unit.now.replace(tzinfo=None))
     }  # fmt: skip
     out: dict[Address, list[Found]] = {}
     for address in addresses:
@@ -172,7 +173,7 @@ def _said(recipient: Recipient) -> list[Found]:
     if bounced is not None and (delivered is None or bounced.at > delivered):
         weight = (
             Weight.AGAINST
-            if bounced.permanence is Permanence.PERMANENT and "mailbox" in bounced.cause
+            if bounced.permanence is Permanence.PERMANENT and bounced.cause in _MAILBOX_CAUSES
             else Weight.DOUBT
         )
         says = f"mail to it bounced on {bounced.at:%Y-%m-%d} ({str(bounced.cause).replace('_', ' ')})"

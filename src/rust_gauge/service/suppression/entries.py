@@ -40,7 +40,6 @@ from rust_gauge.core.suppression import (
     Asking,
     Change,
     Entry,
-    Matching,
     Reach,
     Reason,
     State,
@@ -52,9 +51,10 @@ from rust_gauge.core.suppression import (
     judge,
 )
 from rust_gauge.service.http.paging import read_cursor, write_cursor
-from rust_gauge.service.providers.lookup import providers_for
+from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import flow as store_flow
@@ -138,19 +138,20 @@ def filter_of(
 ) -> Filter:  # fmt: skip
     """What somebody wants to see. ServiceProblem for an address that is none, `not-found` for an unknown name."""
 
-    def work(connection: Connection) -> Filter:
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> Filter:
+        connection = unit.connection
         made = Filter(
             text=text.strip(), states=tuple(State(each) for each in states),
             reasons=tuple(Reason(each) for each in reasons), reach=Reach(reach) if reach else None, origin=origin,
             came_back=came_back,
         )  # fmt: skip
         if ends_within_days is not None:
-            made = replace(made, ends_before=context.clock() + timedelta(days=ends_within_days))
+            made = replace(made, ends_before=unit.now + timedelta(days=ends_within_days))
             made = made if states else replace(made, states=(State.HELD, State.RESTING))
         elif not states:
             made = replace(made, states=(State.HELD,))
         if address:
-            made = replace(made, keys=keys_of(context, connection, tenant.id, address))
+            made = replace(made, keys=keys_of(unit, lookup, address))
         if stream is not None:
             ids = store_holding.ids_of(connection, tenant.id)[1]
             made = replace(made, stream_id=ids.get(stream, -1))
@@ -160,24 +161,19 @@ def filter_of(
             made = replace(made, provider_ids=(found if found is not None else -1,))
         return made
 
-    return context.store.transaction(work)
+    return with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
 
 
-def keys_of(context: Context, connection: Connection, tenant_id: int, text: str) -> tuple[bytes, ...]:
+def keys_of(unit: UnitOfWork, lookup: ProviderLookup, text: str) -> tuple[bytes, ...]:
     """The keys that an address, or @domain, may stand under."""
-    matchings = matchings_of(context, connection, tenant_id)
+    matchings = matchings_of(unit)
     if text.startswith("@"):
         return (matchings[0].domain_key(_domain(text)),)
     address = _address(text)
-    provider = provider_of(context, matchings, address.domain)
+    # Who runs the mailboxes matters only where a way of comparing asks for it.
+    needed = any(matching.same for matching in matchings)
+    provider = lookup.of([address.domain])[address.domain][1] if needed else ""
     return tuple({key: None for matching in matchings for key in matching.possible_keys(address, provider)})
-
-
-def provider_of(context: Context, matchings: Sequence[Matching], domain: str) -> str:
-    """Who runs the mailboxes of a domain, where a way of comparing asks for it; empty otherwise."""
-    if not any(matching.same for matching in matchings):
-        return ""
-    return providers_for(context, [domain])[domain][1]
 
 
 def _address(text: str) -> Address:
@@ -260,15 +256,15 @@ def csv_line(cells: Sequence[object]) -> bytes:
 
 def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatus:
     """One address: what stands, and everything that ever happened."""
-    now = context.clock()
 
-    def work(connection: Connection) -> AddressStatus:
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> AddressStatus:
+        connection, now = unit.connection, unit.now
         shown = text
-        keys = [*keys_of(context, connection, tenant.id, text)]
+        keys = [*keys_of(unit, lookup, text)]
         if not text.startswith("@"):
             address = _address(text)
             shown = str(address)
-            keys.append(matchings_of(context, connection, tenant.id)[0].domain_key(address.domain))
+            keys.append(matchings_of(unit)[0].domain_key(address.domain))
         names = Names(connection, tenant.id)
         rows = list(store.rows_of(connection, tenant.id, set(keys)).values())
         verdict = judge([_entry(row) for row in rows], Asking(), now)
@@ -278,7 +274,7 @@ def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatu
             entries=[show(row, names) for row in sorted(rows, key=lambda row: -row.number)], history=history,
         )  # fmt: skip
 
-    return context.store.transaction(work)
+    return with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
 
 
 def _entry(row: AnyRow) -> Entry:
@@ -357,14 +353,15 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
         except (AddressError, DomainNameError) as error:
             refused.append(RefusedAddress(row=row, text=text[:100], why=error.why or error.what))
 
-    def work(connection: Connection) -> int:
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> int:
+        connection = unit.connection
         store.lock(connection, tenant.id)
         names = Names(connection, tenant.id)
         reach, reach_id = reach_of(names, new.reach, new.reach_name)
-        matching = matchings_of(context, connection, tenant.id)[0]
+        matching = matchings_of(unit)[0]
         wanted = {a.domain for _, a in parsed if a is not None}
         # Where the provider decides what is the same mailbox it has to be found out; else it is only for the numbers.
-        known = providers_for(context, wanted) if matching.same else providers.known_domains(connection, wanted, now)
+        known = lookup.of(wanted) if matching.same else providers.known_domains(connection, wanted, now)
         wish = Wish(now, now, until=new.until)
         asks = []
         for domain, address in parsed:
@@ -378,10 +375,10 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
             stream_id = reach_id if reach is Reach.STREAM else 0
             asks.append(Ask(where, target, decide, now, (), new.note, origin, stream_id))
         done = store.change(connection, tenant.id, asks, by, now)
-        holding.tell(context, connection, tenant.id, done, now, by)
+        holding.tell(unit, done, by)
         return len(done)
 
-    changed = context.store.transaction(work) if parsed else 0
+    changed = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
     return EntriesMade(changed=changed, standing=len(parsed) - changed, refused=refused)
 
 
@@ -389,11 +386,11 @@ def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin:
     """Take entries off, all or none. One from a complaint needs a word more."""
     if bool(request.ids) == bool(request.address):
         raise ServiceProblem("invalid-request", "Name entries by ids, or one address", remedy="Send one of the two")
-    now = context.clock()
 
-    def work(connection: Connection) -> list[SuppressionEntry]:
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> list[SuppressionEntry]:
+        connection, now = unit.connection, unit.now
         store.lock(connection, tenant.id)
-        rows = _rows_to_change(context, connection, tenant, request)
+        rows = _rows_to_change(unit, lookup, request)
         live = {where: row for where, row in rows.items() if row.state != State.ENDED.number}
         if not live:
             raise ServiceProblem("not-found", "Nothing stands there that could be lifted")
@@ -409,29 +406,29 @@ def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin:
             for where, row in live.items()
         ]
         done = store.change(connection, tenant.id, asks, by, now)
-        holding.tell(context, connection, tenant.id, done, now, by)
+        holding.tell(unit, done, by)
         names = Names(connection, tenant.id)
         after = store.rows_of(connection, tenant.id, {where.key for where in live})
         return [show(after[where], names) for where in live]
 
-    return Lifted(entries=context.store.transaction(work))
+    return Lifted(
+        entries=with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
+    )
 
 
 def _lift(status: Status | None, now: datetime) -> Status | None:
     return None if status is None else end(status, Change.LIFTED, now, now)
 
 
-def _rows_to_change(
-    context: Context, connection: Connection, tenant: TenantAccess, request: Lift
-) -> dict[Where, AnyRow]:
+def _rows_to_change(unit: UnitOfWork, lookup: ProviderLookup, request: Lift) -> dict[Where, AnyRow]:
     if request.ids:
         wanted = [read_entry_id(id) for id in request.ids]
-        rows = store.rows_of(connection, tenant.id, {where.key for where in wanted})
+        rows = store.rows_of(unit.connection, unit.tenant_id, {where.key for where in wanted})
         missing = [where for where in wanted if where not in rows]
         if missing:
             raise ServiceProblem("not-found", f"There is no entry {entry_id(missing[0])}")
         return {where: rows[where] for where in wanted}
-    return store.rows_of(connection, tenant.id, keys_of(context, connection, tenant.id, request.address))
+    return store.rows_of(unit.connection, unit.tenant_id, keys_of(unit, lookup, request.address))
 
 
 def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) -> list[SuppressionEntry]:
@@ -443,7 +440,8 @@ def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) 
             return status
         return confirm(status) if decision.confirm else end(status, Change.DISMISSED, now, now)
 
-    def work(connection: Connection) -> list[SuppressionEntry]:
+    def work(unit: UnitOfWork) -> list[SuppressionEntry]:
+        connection = unit.connection
         store.lock(connection, tenant.id)
         wanted = [read_entry_id(id) for id in decision.ids]
         rows = store.rows_of(connection, tenant.id, {where.key for where in wanted})
@@ -452,12 +450,12 @@ def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) 
             raise ServiceProblem("not-found", "One of these is no entry of this list")
         asks = [Ask(where, Target(rows[where].address), act, now, (), decision.why, "hand") for where in known]
         done = store.change(connection, tenant.id, asks, by, now)
-        holding.tell(context, connection, tenant.id, done, now, by)
+        holding.tell(unit, done, by)
         names = Names(connection, tenant.id)
         after = store.rows_of(connection, tenant.id, {where.key for where in known})
         return [show(after[where], names) for where in known]
 
-    return context.store.transaction(work)
+    return context.unit(tenant.id, work)
 
 
 def end_overdue(context: Context) -> None:
@@ -469,14 +467,14 @@ def end_overdue(context: Context) -> None:
         for row in rows:
             tenants[row.tenant_id].append(store.where_of(row))
         for tenant_id, wheres in tenants.items():
-            context.store.transaction(
-                partial(_end_overdue, context=context, tenant_id=tenant_id, wheres=wheres, now=now)
-            )
+            context.unit(tenant_id, partial(_end_overdue, wheres=wheres))
         if len(rows) < 2000:
             return
 
 
-def _end_overdue(connection: Connection, context: Context, tenant_id: int, wheres: list[Where], now: datetime) -> None:
+def _end_overdue(unit: UnitOfWork, wheres: list[Where]) -> None:
+    connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
+
     def over(status: Status | None) -> Status | None:
         return None if status is None else end(status, Change.ENDED, status.until or now, now)
 
@@ -487,7 +485,7 @@ def _end_overdue(connection: Connection, context: Context, tenant_id: int, where
         if where in rows and rows[where].until is not None and rows[where].until <= now.replace(tzinfo=None)
     ]
     done = store.change(connection, tenant_id, asks, "time", now)
-    holding.tell(context, connection, tenant_id, done, now)
+    holding.tell(unit, done)
 
 
 # Numbers for people

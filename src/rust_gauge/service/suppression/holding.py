@@ -12,7 +12,6 @@ from functools import partial
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection
 
 from rust_gauge.core.mailflow import Event, Kind
 from rust_gauge.core.names import Address, address_key, parse_address
@@ -32,7 +31,7 @@ from rust_gauge.core.suppression import (
     end,
     standing_wishes,
 )
-from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.policy import matchings_of, policy_of
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import holding as store_holding
@@ -48,10 +47,7 @@ _NOTE = 200
 class Place:
     """What decisions about one tenant's recipients need."""
 
-    context: Context
-    connection: Connection
-    tenant_id: int
-    now: datetime
+    unit: UnitOfWork
     policy: Policy
     matching: Matching
     domains: dict[str, int]
@@ -63,18 +59,16 @@ class Place:
         return (self.streams if reach is Reach.STREAM else self.domains)[name]
 
 
-def place_of(context: Context, connection: Connection, tenant_id: int, now: datetime) -> Place:
+def place_of(unit: UnitOfWork) -> Place:
     """Takes the list's lock, so that policy and matching stay as they are until the transaction ends."""
-    store.lock(connection, tenant_id)
-    domains, streams = store_holding.ids_of(connection, tenant_id)
-    matching = matchings_of(context, connection, tenant_id)[0]
-    policy = policy_of(context, connection, tenant_id)
-    return Place(context, connection, tenant_id, now, policy, matching, domains, streams)
+    store.lock(unit.connection, unit.tenant_id)
+    domains, streams = store_holding.ids_of(unit.connection, unit.tenant_id)
+    return Place(unit, policy_of(unit), matchings_of(unit)[0], domains, streams)
 
 
 def follow(
-    context: Context, connection: Connection, tenant_id: int, told: Sequence[tuple[Event, tuple[int, str]]],
-    delivered: set[bytes], delivered_domains: dict[str, str], by: str, now: datetime, origin: str = "event",
+    unit: UnitOfWork, told: Sequence[tuple[Event, tuple[int, str]]], delivered: set[bytes],
+    delivered_domains: dict[str, str], by: str, origin: str = "event",
 ) -> list[Done]:  # fmt: skip
     """Hold and let go what these new events ask for.
 
@@ -84,9 +78,9 @@ def follow(
     """
     if not told and not delivered and not delivered_domains:
         return []
-    if not told and not delivered and not _any_domain_held(connection, tenant_id, set(delivered_domains)):
+    if not told and not delivered and not _any_domain_held(unit, set(delivered_domains)):
         return []
-    place = place_of(context, connection, tenant_id, now)
+    place = place_of(unit)
     asks: list[Ask] = []
     undecided: set[bytes] = set()
     for event, (provider_id, provider) in told:
@@ -102,10 +96,11 @@ def follow(
             asks.append(_ask_of(place, asked, event.recipient, provider_id, origin))
     if undecided or delivered:
         asks += _from_histories(place, sorted(undecided), sorted(delivered))
-    done = store.change(connection, tenant_id, asks, by, now)
+    done = store.change(unit.connection, unit.tenant_id, asks, by, unit.now)
     # Looked at when the bounces of the same load stand: only a delivery after the last of them ends it.
-    done += store.change(connection, tenant_id, _revived_domains(place, delivered_domains), by, now)
-    tell(context, connection, tenant_id, done, now)
+    revived = _revived_domains(place, delivered_domains)
+    done += store.change(unit.connection, unit.tenant_id, revived, by, unit.now)
+    tell(unit, done)
     return done
 
 
@@ -116,16 +111,16 @@ def _seen(event: Event, provider: str) -> Seen:
     )  # fmt: skip
 
 
-def _any_domain_held(connection: Connection, tenant_id: int, domains: set[str]) -> bool:
+def _any_domain_held(unit: UnitOfWork, domains: set[str]) -> bool:
     keys = sorted(Matching().domain_key(domain) for domain in domains)
-    return any(rows for rows in store.standing(connection, tenant_id, store.in_pieces(keys)))
+    return any(rows for rows in store.standing(unit.connection, unit.tenant_id, store.in_pieces(keys)))
 
 
 def _from_histories(place: Place, undecided: Sequence[bytes], delivered: Sequence[bytes]) -> list[Ask]:
     """What depends on more than one event: what lasts, and what a delivery ends."""
     keys = sorted({*undecided, *delivered})
-    since = place.now - place.policy.looks_back - timedelta(days=30)
-    found = store_holding.histories(place.connection, place.tenant_id, keys, since)
+    since = place.unit.now - place.policy.looks_back - timedelta(days=30)
+    found = store_holding.histories(place.unit.connection, place.unit.tenant_id, keys, since)
     asks: list[Ask] = []
     slow = {rule.name for rule in place.policy.rules if not rule.at_once}
     recipients: dict[bytes, tuple[Address, Recipient, list[Asked]]] = {}
@@ -145,7 +140,7 @@ def _ended_by_delivery(place: Place, recipients: list[tuple[Address, Recipient, 
     by_key = {place.matching.key(address, _provider(recipient)): (recipient, wishes)
               for address, recipient, wishes in recipients}  # fmt: skip
     asks = []
-    rows = store.rows_of(place.connection, place.tenant_id, by_key)
+    rows = store.rows_of(place.unit.connection, place.unit.tenant_id, by_key)
     for where, row in rows.items():
         if where.reason not in place.policy.ended_by_delivery or row.state == State.ENDED.number:
             continue
@@ -153,7 +148,7 @@ def _ended_by_delivery(place: Place, recipients: list[tuple[Address, Recipient, 
         newest = max((seen.at for seen in recipient.events if seen.kind is Kind.DELIVERED), default=None)
         if newest is None or any(asked.reason is where.reason for asked in wishes):
             continue
-        decide = partial(_let_go, at=newest, now=place.now, by_events=row.origin == "event")
+        decide = partial(_let_go, at=newest, now=place.unit.now, by_events=row.origin == "event")
         asks.append(Ask(where, Target(row.address), decide, newest, note="mail was delivered", origin=row.origin))
     return asks
 
@@ -171,13 +166,13 @@ def _revived_domains(place: Place, domains: dict[str, str]) -> list[Ask]:
         return []
     keys = {place.matching.domain_key(domain): datetime.fromisoformat(at) for domain, at in domains.items()}
     asks = []
-    for where, row in store.rows_of(place.connection, place.tenant_id, keys).items():
+    for where, row in store.rows_of(place.unit.connection, place.unit.tenant_id, keys).items():
         if where.reason is not Reason.DOMAIN_GONE or row.state != State.HELD.number:
             continue
         at = keys[where.key].replace(tzinfo=UTC)
         bounced = [datetime.fromisoformat(each["time"]) for each in orjson.loads(row.evidence)]
         if at > max(bounced, default=row.since.replace(tzinfo=UTC)):
-            decide = partial(_let_go, at=at, now=place.now, by_events=True)
+            decide = partial(_let_go, at=at, now=place.unit.now, by_events=True)
             asks.append(Ask(where, Target(row.address), decide, at, note="mail to this domain was delivered"))
     return asks
 
@@ -194,7 +189,7 @@ def _ask_of(place: Place, asked: Asked, recipient: Address, provider_id: int, or
     hidden = bool(place.matching.secret) and not asked.whole_domain
     return Ask(
         Where(key, asked.reason, asked.reach, place.reach_id(asked.reach, asked.reach_name)), target,
-        partial(ask, wish=asked.wish, now=place.now), asked.wish.at,
+        partial(ask, wish=asked.wish, now=place.unit.now), asked.wish.at,
         [evidence_of(seen, hidden=hidden) for seen in asked.evidence], "" if hidden else last.diagnostic[:_NOTE],
         origin, place.streams.get(last.stream, 0),
     )  # fmt: skip
@@ -220,17 +215,14 @@ def _provider(recipient: Recipient) -> str:
     return recipient.events[0].provider if recipient.events else ""
 
 
-def settle(
-    context: Context, connection: Connection, tenant_id: int, keys: Sequence[bytes], kept_since: datetime,
-    now: datetime,
-) -> tuple[int, int]:  # fmt: skip
+def settle(unit: UnitOfWork, keys: Sequence[bytes], kept_since: datetime) -> tuple[int, int]:
     """Events of these recipients were read anew: make the entries that they ask for, withdraw those that none does.
 
     Entries whose events may have been dropped since stay. Gives how many were made and withdrawn.
     """
     if not keys:
         return 0, 0
-    place = place_of(context, connection, tenant_id, now)
+    place, connection, tenant_id, now = place_of(unit), unit.connection, unit.tenant_id, unit.now
     since = kept_since
     found = store_holding.histories(connection, tenant_id, keys, since)
     asks: list[Ask] = []
@@ -255,7 +247,7 @@ def settle(
         elif where in standing and row.origin == "event" and (times := speaking.get((where.key, where.reason), 0)):
             asks.append(Ask(where, Target(row.address), partial(_counted, times=times), now, origin="event"))
     done = store.change(connection, tenant_id, asks, "rules", now)
-    tell(context, connection, tenant_id, done, now)
+    tell(unit, done)
     made = sum(each.status.state is State.HELD for each in done)
     return made, sum(each.status.change is Change.WITHDRAWN for each in done)
 
@@ -296,10 +288,9 @@ def change_document(
     }  # fmt: skip
 
 
-def tell(
-    context: Context, connection: Connection, tenant_id: int, done: Iterable[Done], now: datetime, by: str = ""
-) -> None:
+def tell(unit: UnitOfWork, done: Iterable[Done], by: str = "") -> None:
     """Tell webhooks of changes; many in one call."""
+    connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
     heard = list(done)
     if not heard or not webhooks.is_wanted(connection, tenant_id, "suppression.changed"):
         return

@@ -16,25 +16,27 @@ from typing import Any, NamedTuple
 import numpy as np
 from sqlalchemy import Connection
 
-from rust_gauge.contract.tasks import ImportRequest, Task
+from rust_gauge.contract.jobs import ImportRequest
+from rust_gauge.contract.jobs import Job as ShownJob
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.suppression import Change, Matching, Reach, Reason, State, Status, Wish, ask
 from rust_gauge.core.suppression.files import SAMPLE as SAMPLE_OCTETS
 from rust_gauge.core.suppression.files import FileError, Layout, Row, find_layout, read_rows, read_time
-from rust_gauge.service.jobs import tasks
+from rust_gauge.service.jobs import jobs
 from rust_gauge.service.providers.lookup import providers_for
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.entries import Names, csv_line, reach_of
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.service.webhooks import webhooks
+from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import suppression as store
-from rust_gauge.store import tasks as store_tasks
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.bulk import literal
 from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
-from rust_gauge.store.engine import AnyRow, StoreError
+from rust_gauge.store.engine import StoreError
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.suppression import CAME, Ask, Target, Where
 
@@ -47,7 +49,7 @@ COLUMNS = (
 )
 
 
-def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: str) -> Task:
+def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: str) -> ShownJob:
     """An import that waits for its file."""
     now = context.clock()
     if request.reason == "try_later":
@@ -56,7 +58,7 @@ def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: st
         raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
     context.store.transaction(lambda c: reach_of(Names(c, tenant.id), request.reach, request.reach_name))
     name = request.name or "unnamed list"
-    return tasks.start_collecting(context, tenant, "import", name, request.model_dump(mode="json"), by)
+    return jobs.add(context, tenant, "import", name, request.model_dump(mode="json"), by, wait_for_file=True)
 
 
 class Wanted(NamedTuple):
@@ -87,10 +89,10 @@ class _MatchingChanged(Exception):
     """Addresses are compared otherwise by now: what was read has to be read again."""
 
 
-def layout_of(context: Context, task_id: int, request: Any) -> Layout:
-    """How the file of a task is written. ServiceProblem where it cannot be read as a list."""
+def layout_of(context: Context, job_id: int, request: Any) -> Layout:
+    """How the file of a job is written. ServiceProblem where it cannot be read as a list."""
     sample = b""
-    for piece in store_tasks.pieces(context.store, task_id, store_tasks.FILE):
+    for piece in store_jobs.pieces(context.store, job_id, store_jobs.FILE):
         sample += piece
         if len(sample) >= SAMPLE_OCTETS:
             break
@@ -109,11 +111,11 @@ def layout_document(layout: Layout) -> dict[str, Any]:
 
 
 class CountedPieces:
-    """The pieces of a task's file, with how many octets were read."""
+    """The pieces of a job's file, with how many octets were read."""
 
-    def __init__(self, context: Context, task_id: int) -> None:
+    def __init__(self, context: Context, job_id: int) -> None:
         self.octets = 0
-        self._pieces = store_tasks.pieces(context.store, task_id, store_tasks.FILE)
+        self._pieces = store_jobs.pieces(context.store, job_id, store_jobs.FILE)
 
     def __iter__(self) -> Iterator[bytes]:
         for piece in self._pieces:
@@ -121,43 +123,38 @@ class CountedPieces:
             yield piece
 
 
-def run_import(context: Context, job: Job) -> None:
+def run_import(context: Context, job: Job) -> dict[str, Any]:
     """The job."""
-
-    def work(row: AnyRow) -> dict[str, Any] | None:
-        while True:
-            try:
-                return _Import(context, job, row).run()
-            except _MatchingChanged:
-                found = context.store.transaction(lambda c: store_tasks.get(c, job.subject))
-                assert found is not None
-                row = found
-
-    tasks.carry_out(context, job, work)
+    while True:
+        try:
+            return _Import(context, job).run()
+        except _MatchingChanged:
+            job = context.store.transaction(partial(store_jobs.newest, job=job))
 
 
 class _Import:
-    def __init__(self, context: Context, job: Job, row: AnyRow) -> None:
-        self._context, self._job, self._id, self._tenant_id = context, job, row.id, row.tenant_id
-        self._request = ImportRequest.model_validate(row.request)
-        self._position = dict(row.position)
+    def __init__(self, context: Context, job: Job) -> None:
+        self._context, self._job, self._id, self._tenant_id = context, job, job.id, job.tenant_id
+        self._request = ImportRequest.model_validate(job.request)
+        self._position = dict(job.position)
         self._dry = bool(self._position.get("dry"))
-        self._counts: Counter[str] = Counter(row.result.get("counts", {}))
-        self._began = row.created_at.replace(tzinfo=UTC)
-        self._by = f"import {row.id}"
-        self._sample: list[dict[str, str]] = row.result.get("sample", [])
-        self._first = row.result.get("first_number", 0)
-        self._layout = layout_of(context, row.id, self._request)
+        self._counts: Counter[str] = Counter(job.result.get("counts", {}))
+        self._began = job.created_at
+        self._by = f"import {job.id}"
+        self._sample: list[dict[str, str]] = job.result.get("sample", [])
+        self._first = job.result.get("first_number", 0)
+        self._layout = layout_of(context, job.id, self._request)
         self._seen: list[Any] = []
         self._providers: dict[str, int] = {}
 
-        def place(connection: Connection) -> tuple[Matching, Reach, int, list[tuple[int, int]]]:
+        def place(unit: UnitOfWork) -> tuple[Matching, Reach, int, list[tuple[int, int]]]:
+            connection = unit.connection
             names = Names(connection, self._tenant_id)
             reach, reach_id = reach_of(names, self._request.reach, self._request.reach_name)
-            matching = matchings_of(context, connection, self._tenant_id)[0]
-            return matching, reach, reach_id, store_tasks.sizes(connection, row.id, store_tasks.FILE)
+            matching = matchings_of(unit)[0]
+            return matching, reach, reach_id, store_jobs.sizes(connection, job.id, store_jobs.FILE)
 
-        self._matching, self._reach, self._reach_id, sizes = context.store.transaction(place)
+        self._matching, self._reach, self._reach_id, sizes = context.unit(self._tenant_id, place)
         self._total = sum(size for _, size in sizes)
         missing = set(range(len(sizes))) - {number for number, _ in sizes}
         if missing:
@@ -165,7 +162,7 @@ class _Import:
 
     def run(self) -> dict[str, Any]:
         for piece in read_ahead(self._pieces()):
-            self._context.store.transaction(partial(self._write, piece=piece))
+            self._context.unit(self._tenant_id, partial(self._write, piece=piece))
         result = self._result()
         if self._dry and self._seen:
             keys = np.concatenate(self._seen)
@@ -272,8 +269,8 @@ class _Import:
 
     # Writing
 
-    def _write(self, connection: Connection, piece: Piece) -> None:
-        now = self._context.clock()
+    def _write(self, unit: UnitOfWork, piece: Piece) -> None:
+        connection, now = unit.connection, unit.now
         counts = Counter(self._counts)
         counts["rows"] += piece.rows
         counts["refused"] += len(piece.refused)
@@ -283,22 +280,22 @@ class _Import:
                  "until": "" if each.until == r"\N" else each.until, "note": each.note}
                 for each in piece.wanted[:_SHOWN]
             ]  # fmt: skip
-        if matchings_of(self._context, connection, self._tenant_id)[0] != self._matching:
+        if matchings_of(unit)[0] != self._matching:
             raise _MatchingChanged
         merged = _merged(piece.wanted, self._request.standing)
         counts["repeated"] += len(piece.wanted) - len(merged)
         if self._dry:
             self._foretell(connection, merged, counts)
         else:
-            self._store(connection, merged, piece.providers, counts, now)
+            self._store(unit, merged, piece.providers, counts)
         if piece.refused:
             head = csv_line(("row", "address", "why")) if counts["refused"] == len(piece.refused) else b""
             lines = head + b"".join(csv_line(each) for each in piece.refused)
-            store_tasks.put_piece(connection, self._id, REFUSED, piece.last, lines)
+            store_jobs.put_piece(connection, self._id, REFUSED, piece.last, lines)
         position = {**self._position, "row": piece.last}
         result = {**self._result(), "counts": dict(counts)}
-        tasks.advance(
-            connection, self._job, self._id, now, done=min(piece.octets, self._total), total=self._total,
+        store_jobs.advance(
+            connection, self._job, now, done=min(piece.octets, self._total), total=self._total,
             position=position, result=result,
         )  # fmt: skip
         self._counts, self._position = counts, position
@@ -325,10 +322,8 @@ class _Import:
             return "came_back" if after is not None and after.state is State.HELD else "stayed_clear"
         return "standing" if after is None or after.until == before.until else "changed"
 
-    def _store(
-        self, connection: Connection, merged: list[Wanted], providers: dict[str, int], counts: Counter[str],
-        now: datetime,
-    ) -> None:  # fmt: skip
+    def _store(self, unit: UnitOfWork, merged: list[Wanted], providers: dict[str, int], counts: Counter[str]) -> None:
+        connection, now = unit.connection, unit.now
         first = store.lock(connection, self._tenant_id) + 1
         if not self._first:
             self._first = first
@@ -350,7 +345,7 @@ class _Import:
         counts["new"] += done.records - done.skipped
         self._count_days(connection, merged, there, providers, stream_id)
         if there:
-            self._decide_standing(connection, there, providers, counts, now)
+            self._decide_standing(unit, there, providers, counts)
 
     def _shared(self, now: datetime) -> str:
         at = literal(now.astimezone(UTC).replace(tzinfo=None))
@@ -405,9 +400,9 @@ class _Import:
         store.add_counts(connection, counts)
 
     def _decide_standing(
-        self, connection: Connection, there: Sequence[Wanted], providers: dict[str, int], counts: Counter[str],
-        now: datetime,
-    ) -> None:  # fmt: skip
+        self, unit: UnitOfWork, there: Sequence[Wanted], providers: dict[str, int], counts: Counter[str]
+    ) -> None:
+        connection, now = unit.connection, unit.now
         rows = store.rows_of(connection, self._tenant_id, {each.key for each in there})
         asks = []
         for each in there:
@@ -420,7 +415,7 @@ class _Import:
                 decide = partial(self._decide, each=each, now=now)
                 asks.append(Ask(where, target, decide, _time(each.since), (), each.note, "import"))
         done = store.change(connection, self._tenant_id, asks, self._by, now)
-        holding.tell(self._context, connection, self._tenant_id, done, now, self._by)
+        holding.tell(unit, done, self._by)
 
     def _decide(self, status: Status | None, each: Wanted, now: datetime) -> Status | None:
         """What the request makes of what stands; None leaves it."""

@@ -47,7 +47,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
             )  # fmt: skip
         values: dict[str, Any] = {"matching": settings.model_dump(), "matching_before": before.model_dump()}
         if settings.digests_only:
-            values["secret"] = encrypt(context, secrets.token_bytes(32).hex())
+            values["secret"] = encrypt(context.settings, secrets.token_bytes(32).hex())
         store.change_state(connection, tenant.id, **values)
         jobs.enqueue(connection, "matching", tenant.id, 0, now)
 
@@ -63,7 +63,7 @@ def run_matching(context: Context, job: Job) -> None:
             lambda c: store.pages_by_key(c, job.tenant_id, Filter(), after, _PIECE)  # noqa: B023 - called at once
         )
         names = {row.mail_domain for row in rows if row.mail_domain}
-        matchings = context.store.transaction(lambda c: matchings_of(context, c, job.tenant_id))
+        matchings = context.unit(job.tenant_id, matchings_of)
         if len(matchings) < 2:
             return
         known = providers_for(context, names) if matchings[0].same else {}

@@ -30,6 +30,8 @@ from rust_gauge.core.suppression import (
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import decrypt
+from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import suppression as store
@@ -41,17 +43,17 @@ _POLICY = "suppression_policy"
 # The policy
 
 
-def policy_of(context: Context, connection: Connection, tenant_id: int) -> Policy:
-    """The policy that holds."""
-    document = store_settings.get_setting(connection, tenant_id, _POLICY)
+def policy_of(unit: UnitOfWork) -> Policy:
+    """Return the policy that holds."""
+    document = store_settings.get_setting(unit.connection, unit.tenant_id, _POLICY)
     if document is None:
         return SHIPPED
     # A rule costs some time to check, and a tenant's policy seldom changes.
     digest = orjson.dumps(document, option=orjson.OPT_SORT_KEYS)
-    known = context.memory.get(("policy", tenant_id))
+    known = unit.memory.get(("policy", unit.tenant_id))
     if known is None or known[0] != digest:
         policy = core_policy(SuppressionPolicy.model_validate(document["policy"]))
-        known = context.memory[("policy", tenant_id)] = (digest, policy)
+        known = unit.memory[("policy", unit.tenant_id)] = (digest, policy)
     found: Policy = known[1]
     return found
 
@@ -138,31 +140,29 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
 # Comparing addresses
 
 
-def matching_from(context: Context, document: dict[str, Any], secret: str) -> Matching:
+def matching_from(settings: Settings, document: dict[str, Any], secret: str) -> Matching:
     """How addresses are compared, from what the store has."""
-    settings = MatchingSettings.model_validate(document or {})
-    same = tuple(SameMailbox(each.provider.lower(), each.tag_after, each.without_dots) for each in settings.same)
-    key = bytes.fromhex(decrypt(context, secret)) if settings.digests_only else b""
-    return Matching(settings.fold_case, same, key)
+    found = MatchingSettings.model_validate(document or {})
+    same = tuple(SameMailbox(each.provider.lower(), each.tag_after, each.without_dots) for each in found.same)
+    key = bytes.fromhex(decrypt(settings, secret)) if found.digests_only else b""
+    return Matching(found.fold_case, same, key)
 
 
-def matchings_of(context: Context, connection: Connection, tenant_id: int) -> tuple[Matching, ...]:
+def matchings_of(unit: UnitOfWork) -> tuple[Matching, ...]:
     """How addresses are compared now; a second way while the list is being rewritten from it."""
-    return list_state(context, connection, tenant_id)[0]
+    return list_state(unit)[0]
 
 
-def list_state(
-    context: Context, connection: Connection, tenant_id: int
-) -> tuple[tuple[Matching, ...], list[dict[str, Any]]]:
+def list_state(unit: UnitOfWork) -> tuple[tuple[Matching, ...], list[dict[str, Any]]]:
     """How addresses are compared, and the brakes that hold: each a stream, a relay (or any), since when and why."""
-    matching, before, secret, brakes = store.matching_of(connection, tenant_id)
+    matching, before, secret, brakes = store.matching_of(unit.connection, unit.tenant_id)
     held = orjson.loads(brakes) if brakes != "[]" else []
     if matching == "{}" and before is None:
         return (_USUAL,), held
-    now = matching_from(context, orjson.loads(matching), secret)
+    now = matching_from(unit.settings, orjson.loads(matching), secret)
     if before is None:
         return (now,), held
-    return (now, matching_from(context, orjson.loads(before), secret)), held
+    return (now, matching_from(unit.settings, orjson.loads(before), secret)), held
 
 
 _USUAL = Matching()
@@ -171,5 +171,5 @@ _USUAL = Matching()
 def get_matching(context: Context, tenant: TenantAccess) -> MatchingView:
     row = context.store.transaction(lambda c: store.get_state(c, tenant.id))
     settings = MatchingSettings.model_validate(row.matching or {})
-    key = decrypt(context, row.secret) if settings.digests_only else ""
+    key = decrypt(context.settings, row.secret) if settings.digests_only else ""
     return MatchingView(settings=settings, changing=row.matching_before is not None, key=key)

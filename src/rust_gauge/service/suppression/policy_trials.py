@@ -1,78 +1,74 @@
-"""Trying a policy on the past as a task: beside the policy that holds, on the same events."""
+"""Trying a policy on the past as a job: beside the policy that holds, on the same events."""
 
 from dataclasses import asdict
 from datetime import timedelta
+from functools import partial
 from typing import Any
 
 from sqlalchemy import Connection
 
+from rust_gauge.contract.jobs import Job as ShownJob
 from rust_gauge.contract.suppression import (
     RehearsalLine,
     RehearsalRequest,
     RehearsalResult,
-    SuppressionPolicy,
 )
-from rust_gauge.contract.tasks import Task
-from rust_gauge.core.suppression import Rehearsal, Tally
-from rust_gauge.service.jobs import tasks
+from rust_gauge.core.suppression import Policy, Rehearsal, Tally
+from rust_gauge.service.jobs import jobs
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.entries import Names
 from rust_gauge.service.suppression.policy import core_policy, policy_of
 from rust_gauge.store import holding as store_holding
+from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
 
-_TOLD_EVERY = 500  # recipients
+_PIECE = 500  # recipients between two notes of progress
 
 
-def start(context: Context, tenant: TenantAccess, request: RehearsalRequest, by: str) -> Task:
+def start(context: Context, tenant: TenantAccess, request: RehearsalRequest, by: str) -> ShownJob:
     core_policy(request.policy)
     name = f"a policy on {request.days} days"
-    return tasks.start_at_once(context, tenant, "policy_trial", name, request.model_dump(mode="json"), by)
+    return jobs.add(context, tenant, "policy_trial", name, request.model_dump(mode="json"), by)
 
 
-def run_trial(context: Context, job: Job) -> None:
+def run_trial(context: Context, job: Job) -> dict[str, Any]:
     """The job. Begun again it starts anew: it changes nothing, so nothing is lost."""
+    request = RehearsalRequest.model_validate(job.request)
+    since = context.clock() - timedelta(days=request.days)
 
-    def work(row: AnyRow) -> dict[str, Any]:
-        request = RehearsalRequest.model_validate(row.request)
-        since = context.clock() - timedelta(days=request.days)
+    def read(unit: UnitOfWork) -> tuple[Policy, list[bytes]]:
+        return policy_of(unit), store_holding.troubled_keys(unit.connection, unit.tenant_id, since)
 
-        def read(connection: Connection) -> RehearsalResult:
-            holding = Rehearsal(policy_of(context, connection, row.tenant_id))
-            tried = Rehearsal(core_policy(SuppressionPolicy.model_validate(row.request["policy"])))
-            names = Names(connection, row.tenant_id)
-            recipients = 0
-            for found in store_holding.histories_of_troubled(connection, row.tenant_id, since):
-                for recipient in found.values():
-                    provider = str(recipient.provider_id)
-                    holding.walk(provider, recipient.events)
-                    tried.walk(provider, recipient.events)
-                    recipients += 1
-                    if recipients % _TOLD_EVERY == 0:
-                        _tell(context, job, row.id, recipients)
-            return RehearsalResult(
-                recipients=recipients, ours=_line("all", "", _sum(tried)), holding=_line("all", "", _sum(holding)),
-                providers=sorted(
-                    (_line(names.provider(int(id)), names.label(int(id)), tally)
-                     for id, tally in tried.by_provider.items()),
-                    key=lambda line: -line.held,
-                ),
-                reasons=sorted(
-                    (_line(str(reason), "", tally) for reason, tally in tried.by_reason.items()),
-                    key=lambda line: -line.held,
-                ),
-            )  # fmt: skip
+    policy, keys = context.unit(job.tenant_id, read)
+    holding, tried = Rehearsal(policy), Rehearsal(core_policy(request.policy))
+    for start in range(0, len(keys), _PIECE):
+        piece = keys[start : start + _PIECE]
+        found = context.store.transaction(
+            partial(store_holding.histories, tenant_id=job.tenant_id, keys=piece, since=since)
+        )
+        for recipient in found.values():
+            provider = str(recipient.provider_id)
+            holding.walk(provider, recipient.events)
+            tried.walk(provider, recipient.events)
+        done = start + len(piece)
+        context.store.transaction(partial(store_jobs.advance, job=job, now=context.clock(), done=done, total=len(keys)))
 
-        return context.store.transaction(read).model_dump()
+    def read_names(connection: Connection) -> dict[str, tuple[str, str]]:
+        names = Names(connection, job.tenant_id)
+        return {id: (names.provider(int(id)), names.label(int(id))) for id in tried.by_provider}
 
-    tasks.carry_out(context, job, work)
-
-
-def _tell(context: Context, job: Job, id: int, recipients: int) -> None:
-    now = context.clock()
-    context.store.transaction(lambda c: tasks.advance(c, job, id, now, done=recipients))
+    labels = context.store.transaction(read_names)
+    return RehearsalResult(
+        recipients=len(keys), ours=_line("all", "", _sum(tried)), holding=_line("all", "", _sum(holding)),
+        providers=sorted(
+            (_line(*labels[id], tally) for id, tally in tried.by_provider.items()), key=lambda line: -line.held
+        ),
+        reasons=sorted(
+            (_line(str(reason), "", tally) for reason, tally in tried.by_reason.items()), key=lambda line: -line.held
+        ),
+    ).model_dump()  # fmt: skip
 
 
 def _sum(rehearsal: Rehearsal) -> Tally:

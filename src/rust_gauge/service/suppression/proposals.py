@@ -1,6 +1,6 @@
 """Looking once a day for addresses that somebody should decide about: nothing of it holds before a person agrees."""
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 from functools import partial
 
 import structlog
@@ -12,6 +12,7 @@ from rust_gauge.core.names import parse_address
 from rust_gauge.core.suppression import Reason, Seen, State, Wish, ask
 from rust_gauge.core.suppression.checks import ROLES
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.policy import matchings_of, policy_of
 from rust_gauge.store import audits as store_settings
@@ -45,8 +46,9 @@ def run_look(context: Context, job: Job) -> None:
     """The job."""
     now, tenant_id = context.clock(), job.tenant_id
 
-    def find(connection: Connection) -> list[tuple[Reason, AnyRow, str]]:
-        settings = policy_of(context, connection, tenant_id).proposals
+    def find(unit: UnitOfWork) -> list[tuple[Reason, AnyRow, str]]:
+        connection = unit.connection
+        settings = policy_of(unit).proposals
         found: list[tuple[Reason, AnyRow, str]] = []
         if settings.no_life_sends:
             since = now - timedelta(days=2 * settings.no_life_days)
@@ -70,16 +72,15 @@ def run_look(context: Context, job: Job) -> None:
                 found.append((Reason.SPAM_TRAP, row, says))
         return found
 
-    found = context.store.transaction(find)
-    jobs_done = context.store.transaction(partial(_propose, context=context, tenant_id=tenant_id, found=found, now=now))
-    log.info("proposals", tenant=tenant_id, found=len(found), proposed=jobs_done)
+    found = context.unit(tenant_id, find)
+    proposed = context.unit(tenant_id, partial(_propose, found=found))
+    log.info("proposals", tenant=tenant_id, found=len(found), proposed=proposed)
 
 
-def _propose(
-    connection: Connection, context: Context, tenant_id: int, found: list[tuple[Reason, AnyRow, str]], now: datetime
-) -> int:
+def _propose(unit: UnitOfWork, found: list[tuple[Reason, AnyRow, str]]) -> int:
+    connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
     store_list.lock(connection, tenant_id)
-    matching = matchings_of(context, connection, tenant_id)[0]
+    matching = matchings_of(unit)[0]
     names = providers.names(connection, {row.provider_id for _, row, _ in found})
     asks = []
     for reason, row, says in found:
@@ -96,5 +97,5 @@ def _propose(
     known = {where for where in there if there[where].state != State.ENDED.number}
     asks = [each for each in asks if each.where.key not in held and each.where not in known]
     done = store_list.change(connection, tenant_id, asks, "daily look", now)
-    holding.tell(context, connection, tenant_id, done, now)
+    holding.tell(unit, done)
     return len(done)

@@ -7,6 +7,7 @@ from fastapi.responses import StreamingResponse
 
 from rust_gauge.contract.checks import AddressCheck, AddressCheckRequest, AddressWords
 from rust_gauge.contract.common import Day, Page
+from rust_gauge.contract.jobs import ImportRequest, Job
 from rust_gauge.contract.suppression import (
     AddressStatus,
     Decision,
@@ -27,7 +28,6 @@ from rust_gauge.contract.suppression import (
     SuppressionEntry,
     SuppressionPolicy,
 )
-from rust_gauge.contract.tasks import ImportRequest, Task
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
 from rust_gauge.service.suppression import address_checks, entries, imports, matching, policy, policy_trials
@@ -40,7 +40,7 @@ router = APIRouter(prefix="/api/v1", responses=problems)
 @router.post(
     "/tenants/{tenant}/suppression/imports", tags=["suppression"], status_code=201, operation_id="start_import"
 )
-def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportRequest) -> Task:
+def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportRequest) -> Job:
     """Put a list on the suppression list: start here, send the file by pieces, then run the task."""
     return imports.start(context, tenant, body, principal.email)
 
@@ -51,7 +51,7 @@ def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportReq
     status_code=201,
     operation_id="start_policy_trial",
 )
-def start_policy_trial(context: Ctx, tenant: Tenant, principal: Asker, body: RehearsalRequest) -> Task:
+def start_policy_trial(context: Ctx, tenant: Tenant, principal: Asker, body: RehearsalRequest) -> Job:
     """Try a policy on the past, beside the one that holds. Begins at once."""
     return policy_trials.start(context, tenant, body, principal.email)
 

@@ -1,6 +1,5 @@
 """The page and the POST behind List-Unsubscribe (RFC 8058). Nobody signs in: the link itself proves what it may do."""
 
-import html
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Request
@@ -24,12 +23,10 @@ def show(context: Ctx, token: Token) -> HTMLResponse:
     if link is None:
         return _UNKNOWN
     name, value = POST_FIELD.split("=")
-    what = html.escape(link.stream or "all mail") + " from " + html.escape(link.domain)
-    form = (
-        f'<form method="post"><input type="hidden" name="{name}" value="{value}">'
-        '<input type="hidden" name="way" value="page"><button>Yes, stop it</button></form>'
-    )
-    return page("No more of this mail?", f"{html.escape(link.recipient)} gets no more of: {what}. {form}")
+    return page(
+        "Unsubscribe?", template="unsubscribe.html", recipient=link.recipient, stream=link.stream, domain=link.domain,
+        field=name, value=value,
+    )  # fmt: skip
 
 
 @router.post("/unsubscribe/{token}", include_in_schema=False)
@@ -42,4 +39,4 @@ async def unsubscribe(context: Ctx, token: Token, request: Request) -> HTMLRespo
     link = await run_in_threadpool(unsubscribes.unsubscribe, context, token, way)
     if link is None:
         return _UNKNOWN
-    return page("Done", f"{html.escape(link.recipient)} gets no more of: {html.escape(link.stream or 'all mail')}.")
+    return page("Unsubscribed", f"{link.recipient} will get no more of: {link.stream or 'all mail'}.")

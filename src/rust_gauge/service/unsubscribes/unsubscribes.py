@@ -26,9 +26,11 @@ from rust_gauge.core.suppression.unsubscribe import (
 )
 from rust_gauge.service.clearance.clearance import Desk, Question
 from rust_gauge.service.intake.intake import store_all
+from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import service_key
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
@@ -43,7 +45,7 @@ _WAYS = ("post", "page", "mailto", "event")
 def links(context: Context, tenant: TenantAccess, request: MailLinksRequest) -> list[MailLinks]:
     """Values of List-Unsubscribe and List-Unsubscribe-Post, one pair for each recipient."""
     base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
-    secret = service_key(context)
+    secret = service_key(context.settings)
     try:
         domain = normalise_domain(request.domain)
     except DomainNameError as error:
@@ -63,7 +65,7 @@ def links(context: Context, tenant: TenantAccess, request: MailLinksRequest) -> 
 def open_link(context: Context, token: str) -> Link | None:
     """What a link is about; None for one that is not ours."""
     try:
-        return unseal(service_key(context), token)
+        return unseal(service_key(context.settings), token)
     except LinkError:
         return None
 
@@ -88,11 +90,11 @@ def _stands(context: Context, link: Link) -> bool:
     """Whether it is in force already: told again, it is no second unsubscription."""
     question = Question(stream=link.stream or None, domain=link.domain)
 
-    def work(connection: Connection) -> bool:
-        (answer,) = Desk(context, connection, link.tenant_id, question).answer([link.recipient])
+    def work(unit: UnitOfWork, lookup: ProviderLookup) -> bool:
+        (answer,) = Desk(unit, lookup, question).answer([link.recipient])
         return answer.verdict == "held" and answer.reason == Reason.UNSUBSCRIBED
 
-    return context.store.transaction(work)
+    return with_lookups(context, lambda lookup: context.unit(link.tenant_id, lambda unit: work(unit, lookup)))
 
 
 def take_mailto(context: Context, raw: bytes) -> bool:

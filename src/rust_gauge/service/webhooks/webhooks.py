@@ -61,7 +61,7 @@ def run_call(context: Context, id: int) -> None:
     if row is None or row.state != "waiting" or row.paused:
         return
     body, now = row.body.encode(), context.clock()
-    headers = headers_of(decrypt(context, row.secret), row.message_id, int(now.timestamp()), body)
+    headers = headers_of(decrypt(context.settings, row.secret), row.message_id, int(now.timestamp()), body)
     answer = _caller(context).post(row.url, headers, body, context.resolver.answer_all)
     now, attempts = context.clock(), row.attempts + 1
     values: dict[str, Any] = {"attempts": attempts, "said": answer.said or "nothing came back"}
@@ -105,7 +105,7 @@ def add_webhook(context: Context, tenant: TenantAccess, new: NewWebhook) -> Made
             raise ServiceProblem("too-large", f"{_MAX_WEBHOOKS} webhooks are kept already", remedy="Drop some")
         return store_webhooks.add_webhook(
             connection, tenant_id=tenant.id, name=new.name, url=new.url, subjects=list(dict.fromkeys(new.subjects)),
-            secret=encrypt(context, secret), paused=False, created_at=now, last_said="",
+            secret=encrypt(context.settings, secret), paused=False, created_at=now, last_said="",
         )  # fmt: skip
 
     shown = _shown(_row(context, tenant, context.store.transaction(write)))

@@ -22,7 +22,7 @@ from rust_gauge.core.worklist import Level, State, Trouble, join
 from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.readings.computation import EVENTS_OF, count
 from rust_gauge.service.readings.lines import is_past_since, lines_of
-from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import signs
 from rust_gauge.store import flow
 from rust_gauge.store import readings as store_readings
@@ -87,11 +87,9 @@ class Place:
     mended: Mapping[str, tuple[date, float]] = field(default_factory=dict)  # by key: since when, at how many points
 
 
-def find_troubles(
-    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings
-) -> list[Trouble]:
+def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> list[Trouble]:
     """All that is wrong now, one trouble for each incident."""
-    now = context.clock()
+    connection, now = unit.connection, unit.now
     today = now.date()
     ids = _worth_a_look(connection, tenant, today)
     place = place_of(connection, tenant, today, ids)
@@ -99,9 +97,9 @@ def find_troubles(
     place = _without_mended_faults(connection, place, {each.key for each in faults})
     rows = store_readings.histories(connection, tenant.id, 1, ids) if ids else []
     found = pulls_on(connection, place, [store_readings.unpack(row) for row in rows], today)
-    found = _with_lines(connection, place, found, _crossed_lines(context, connection, place, settings))
+    found = _with_lines(connection, place, found, _crossed_lines(unit, place, settings))
     found += outages_on(connection, place, today) + faults
-    found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(context, tenant, now)
+    found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(unit, tenant)
     found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
     mended: dict[str, date] = {}
@@ -411,11 +409,11 @@ def outages_on(connection: Connection, place: Place, day: date) -> list[Trouble]
 # Lines
 
 
-def _crossed_lines(context: Context, connection: Connection, place: Place, settings: AlertSettings) -> list[Trouble]:
+def _crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> list[Trouble]:
     """Lines that are crossed, or soon will be; but for those that only remember what is mended."""
-    now = context.clock()
+    connection, now = unit.connection, unit.now
     out = []
-    for row in lines_of(context, connection, place.tenant, settings):
+    for row in lines_of(unit, place.tenant, settings):
         key = f"line:{row.subject}:{row.name}:{row.rate}"
         if not (row.crossed or row.next):
             continue

@@ -33,6 +33,7 @@ from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings import lines
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.service.worklist import detection, notifications
 from rust_gauge.store import accounts as store_accounts
@@ -123,24 +124,23 @@ def run_look(context: Context, job: Job) -> None:
 
 def look(context: Context, tenant: TenantAccess) -> int:
     """Find what is wrong now and follow every item. Gives how many items live."""
-    now = context.clock()
 
-    def work(connection: Connection) -> int:
-        settings = settings_of(connection, tenant.id)
-        found = detection.find_troubles(context, connection, tenant, settings)
-        live = follow_all(context, connection, tenant, found, settings, now)
+    def work(unit: UnitOfWork) -> int:
+        settings = settings_of(unit.connection, tenant.id)
+        found = detection.find_troubles(unit, tenant, settings)
+        live = follow_all(unit, tenant, found, settings)
         if settings.brake:
-            _brake(context, connection, tenant, settings, now)
+            _brake(unit, tenant, settings)
         return live
 
-    return context.store.transaction(work)
+    return context.unit(tenant.id, work)
 
 
 def follow_all(
-    context: Context, connection: Connection, tenant: TenantAccess, found: Iterable[Trouble], settings: AlertSettings,
-    now: datetime, *, tell: bool = True,
-) -> int:  # fmt: skip
+    unit: UnitOfWork, tenant: TenantAccess, found: Iterable[Trouble], settings: AlertSettings, *, tell: bool = True
+) -> int:
     """Follow the items of a tenant by what was found; what has to be told is told in the same transaction."""
+    connection, now = unit.connection, unit.now
     patience = _patience(settings)
     wanted = {each.key[:400]: each for each in found}
     rows = {row.item_key: row for row in store.items(connection, [tenant.id], lock=True)}
@@ -171,7 +171,7 @@ def follow_all(
         text = _OLD_NEWS if news else _WELL if said is Tell.CLOSED else after.trouble.text
         store.add_step(connection, id, now, "", str(said), text)
         if tell and not news:
-            notifications.tell(context, connection, tenant, id, after, said, settings, now)
+            notifications.tell(unit, tenant, id, after, said, settings)
     return live
 
 
@@ -206,29 +206,28 @@ def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trou
 # The brake
 
 
-def _brake(
-    context: Context, connection: Connection, tenant: TenantAccess, settings: AlertSettings, now: datetime
-) -> None:
+def _brake(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> None:
     """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
+    connection, now = unit.connection, unit.now
     held = {(each["stream"], each["relay"]) for each in store.brakes(connection, tenant.id)}
     released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
-    for stream, relay, row in lines.stream_relay_lines(context, connection, tenant, settings):
+    for stream, relay, row in lines.stream_relay_lines(unit, tenant, settings):
         if row.crossed != "stop" or (stream, relay) in held:
             continue
         if released.get(f"{stream}\x1f{relay}", "") > (now - _LET_GO_FOR).isoformat():
             continue  # somebody let it go on, knowing
         why = f"{row.rate} at {row.value:.2%} are past the stop line of {row.stop:.2%}"
-        add_brake(context, connection, tenant, stream, relay, why, now)
+        add_brake(unit, tenant, stream, relay, why)
 
 
-def add_brake(
-    context: Context, connection: Connection, tenant: TenantAccess, stream: str, relay: str, why: str, now: datetime
-) -> None:
+def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, why: str) -> None:
+    """Hold a stream over a relay; who asked for it is kept, nobody where a stop line did."""
+    connection, now = unit.connection, unit.now
     store_list.lock(connection, tenant.id)
     found = store.brakes(connection, tenant.id)
     if any((each["stream"], each["relay"]) == (stream, relay) for each in found):
         return
-    brake = {"stream": stream, "relay": relay, "since": now.isoformat(), "why": why[:300]}
+    brake = {"stream": stream, "relay": relay, "since": now.isoformat(), "why": why[:300], "by": unit.by}
     store.set_brakes(connection, tenant.id, [*found, brake])
     webhooks.tell(connection, tenant.id, "brake.on", brake, now)
     log.info("brake_on", tenant=tenant.slug, stream=stream, relay=relay)
@@ -238,10 +237,9 @@ def list_brakes(context: Context, tenant: TenantAccess) -> list[Brake]:
     return [Brake.model_validate(each) for each in context.store.transaction(lambda c: store.brakes(c, tenant.id))]
 
 
-def put_brake(context: Context, tenant: TenantAccess, new: BrakeRelease) -> list[Brake]:
+def put_brake(context: Context, tenant: TenantAccess, new: BrakeRelease, by: str) -> list[Brake]:
     """Hold a stream over a relay by hand."""
-    now = context.clock()
-    context.store.transaction(lambda c: add_brake(context, c, tenant, new.stream, new.relay, new.why, now))
+    context.unit(tenant.id, lambda unit: add_brake(unit, tenant, new.stream, new.relay, new.why), by=by)
     return list_brakes(context, tenant)
 
 
@@ -390,14 +388,14 @@ def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkI
     if trouble.remeasure in ("audit", "readings"):
         for domain_id in list(domains.values())[:_AUDITS_AT_ONCE]:
             readings.compute_readings(context, tenant.id, domain_id)
-    now = context.clock()
 
-    def work(connection: Connection) -> None:
+    def work(unit: UnitOfWork) -> None:
+        connection, now = unit.connection, unit.now
         settings = settings_of(connection, tenant.id)
-        found = {each.key[:400]: each for each in detection.find_troubles(context, connection, tenant, settings)}
+        found = {each.key[:400]: each for each in detection.find_troubles(unit, tenant, settings)}
         key = row.item_key
         still = found.get(key) or next((each for each in found.values() if key in each.parts), None)
-        newest = _newest_mail(context, connection, tenant, still, list(domains.values())) if still is not None else ""
+        newest = _newest_mail(unit, still, list(domains.values())) if still is not None else ""
         kept = store.get(connection, tenant.id, id, lock=True)
         if kept is not None and kept.state != str(State.CLOSED) and (still is None or newest):
             item = store.item_of(kept)
@@ -407,12 +405,12 @@ def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkI
             item = close(item, now)
             store.change(connection, id, item)
             store.add_step(connection, id, now, by, "closed", newest or _WELL)
-            notifications.tell(context, connection, tenant, id, item, Tell.CLOSED, settings, now)
-        follow_all(context, connection, tenant, found.values(), settings, now)
+            notifications.tell(unit, tenant, id, item, Tell.CLOSED, settings)
+        follow_all(unit, tenant, found.values(), settings)
         if still is not None and not newest and store.get(connection, tenant.id, id) is not None:
             store.add_step(connection, id, now, by, "remeasured", f"Still so: {still.text}")
 
-    context.store.transaction(work)
+    context.unit(tenant.id, work, by=by)
     return get_item(context, tenant, id)
 
 
@@ -428,9 +426,7 @@ def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, i
     context.store.transaction(ask)
 
 
-def _newest_mail(
-    context: Context, connection: Connection, tenant: TenantAccess, trouble: Trouble, domain_ids: list[int]
-) -> str:
+def _newest_mail(unit: UnitOfWork, trouble: Trouble, domain_ids: list[int]) -> str:
     """What the newest mail says, if it says that a pull is mended: a reading remembers for days, the last hours do not.
 
     The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
@@ -438,8 +434,8 @@ def _newest_mail(
     factor = next((each for each in FACTORS if each.name == trouble.topic), None)
     if trouble.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
         return ""
-    since = (context.clock() - _WINDOW).replace(minute=0, second=0, microsecond=0)
-    rows = store_readings.lately(connection, tenant.id, domain_ids, since)
+    since = (unit.now - _WINDOW).replace(minute=0, second=0, microsecond=0)
+    rows = store_readings.lately(unit.connection, unit.tenant_id, domain_ids, since)
     hours = int(_WINDOW / timedelta(hours=1))
     counted = readings.count(rows, date.min, date.min + timedelta(days=hours))
     events, mail = (counted.counts[COUNTS.index(name)].sum(axis=0) for name in (factor.name, "attempted"))
@@ -456,10 +452,10 @@ def _newest_mail(
 def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
     """Bounce and complaint rates against their lines, today, what is nearest to its line first."""
 
-    def work(connection: Connection) -> list[LineRow]:
-        return lines.lines_of(context, connection, tenant, settings_of(connection, tenant.id))
+    def work(unit: UnitOfWork) -> list[LineRow]:
+        return lines.lines_of(unit, tenant, settings_of(unit.connection, tenant.id))
 
-    rows = context.store.transaction(work)
+    rows = context.unit(tenant.id, work)
     return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.value / row.watch))
 
 
@@ -471,7 +467,8 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
     told. For a service that is begun on counters that are there already. Gives how many items were made.
     """
 
-    def work(connection: Connection) -> int:
+    def work(unit: UnitOfWork) -> int:
+        connection = unit.connection
         settings = settings_of(connection, tenant.id)
         settings = settings.model_copy(update={"wait_minutes": 0, "well_hours": 20, "repeat_hours": 0})
         series = [store_readings.unpack(row) for row in store_readings.histories(connection, tenant.id, 1)]
@@ -482,8 +479,8 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
             found = detection.pulls_on(connection, place, series, day) + detection.outages_on(connection, place, day)
             found = detection.joined(found)
             at = datetime.combine(day, time(23), UTC)
-            follow_all(context, connection, tenant, found, settings, at, tell=False)
+            follow_all(replace(unit, now=at), tenant, found, settings, tell=False)
             day += timedelta(days=1)
         return len(store.items(connection, [tenant.id]))
 
-    return context.store.transaction(work)
+    return context.unit(tenant.id, work)

@@ -12,15 +12,17 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.contract.worklist import AlertSettings, Told, WayToTell
-from rust_gauge.core.dns import split_server
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.webhooks import pause_after
 from rust_gauge.core.worklist import Item, Level, Tell, in_quiet_hours
-from rust_gauge.gateways.mail_out import MailNotSent, send
+from rust_gauge.gateways.mail_out import MailNotSent
 from rust_gauge.gateways.webhook import HookAddressError, HookCaller
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.mail import send_mail
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs
 from rust_gauge.store import worklist as store
@@ -68,20 +70,19 @@ def _caller(context: Context) -> HookCaller:
     return HookCaller(frozenset(settings.webhook_hosts), context.resolver.reach, str(settings.tls_ca_file or ""))
 
 
-def _link(context: Context, tenant: TenantAccess, id: int) -> str:
-    base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
+def _link(settings: Settings, tenant: TenantAccess, id: int) -> str:
+    base = settings.public_url or f"http://{settings.host}:{settings.port}"
     return f"{base.rstrip('/')}/worklist/{tenant.slug}/{id}"
 
 
 def tell(
-    context: Context, connection: Connection, tenant: TenantAccess, id: int, item: Item, said: Tell,
-    settings: AlertSettings, now: datetime,
+    unit: UnitOfWork, tenant: TenantAccess, id: int, item: Item, said: Tell, settings: AlertSettings
 ) -> None:  # fmt: skip
     """Write down who is to be told of an item; the worker tells them, after their quiet hours."""
-    trouble = item.trouble
+    connection, now, trouble = unit.connection, unit.now, item.trouble
     values = {
         "title": trouble.title, "text": trouble.text, "level": str(trouble.level), "what": _WORDS[said],
-        "tenant": tenant.name, "remedy": trouble.remedy, "link": _link(context, tenant, id),
+        "tenant": tenant.name, "remedy": trouble.remedy, "link": _link(unit.settings, tenant, id),
     }  # fmt: skip
     data = {
         **values, "what": str(said), "id": id, "tenant": tenant.slug, "kind": trouble.kind, "name": trouble.name,
@@ -155,7 +156,6 @@ def run_told(context: Context, job: Any) -> None:
 def _send_mail(context: Context, row: AnyRow, way: WayToTell) -> tuple[bool, str]:
     if not context.settings.mail_relays:
         return False, "No relay is set for messages of our own: mail_relays"
-    host, port = split_server(next(iter(context.settings.mail_relays.values())))
     mail_from = context.settings.mail_from
     refused = []
     for to in way.to:
@@ -165,7 +165,7 @@ def _send_mail(context: Context, row: AnyRow, way: WayToTell) -> tuple[bool, str
         message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence is to answer it
         message.set_content(row.body)
         try:
-            send(host, port, message, mail_from, to, mail_from.rpartition("@")[2])
+            send_mail(context.settings, message, to)
         except MailNotSent as error:
             refused.append(f"{to}: {error}")
     if refused and len(refused) == len(way.to):

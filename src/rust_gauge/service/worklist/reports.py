@@ -4,7 +4,6 @@ The console shows the same for printing; here it goes to the people whom a tenan
 """
 
 import base64
-import html
 from datetime import date, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
@@ -14,11 +13,12 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import WallRow
 from rust_gauge.contract.worklist import AlertSettings, Report, WorkItem
-from rust_gauge.core.dns import split_server
-from rust_gauge.gateways.mail_out import MailNotSent, send
+from rust_gauge.gateways.mail_out import MailNotSent
 from rust_gauge.service.readings import standing
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.mail import relay_of, send_mail
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.templates import render
 from rust_gauge.service.worklist import items as worklist
 from rust_gauge.service.worklist import report_charts
 from rust_gauge.store import accounts as store_accounts
@@ -72,17 +72,14 @@ def run_report(context: Context, job: Job) -> None:
 
 def send_report(context: Context, tenant: TenantAccess, to: list[str], days: int) -> None:
     """Send it now. ServiceProblem `mail-not-sent` when nobody could be reached."""
-    relays = context.settings.mail_relays
-    if not relays:
-        raise ServiceProblem("mail-not-sent", "No relay is set for messages of our own", remedy="Set mail_relays")
-    host, port = split_server(next(iter(relays.values())))
+    relay_of(context.settings)
     mail_from = context.settings.mail_from
     said = []
     for address in to:
         message = make_message(context, tenant, days)
         message["From"], message["To"] = f"Rust Gauge <{mail_from}>", address
         try:
-            send(host, port, message, mail_from, address, mail_from.rpartition("@")[2])
+            send_mail(context.settings, message, address)
         except MailNotSent as error:
             said.append(str(error))
     if len(said) == len(to):
@@ -132,12 +129,19 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
     link = f"{base.rstrip('/')}/report?tenant={tenant.slug}&days={days}"
     charted = sorted(rows, key=lambda row: 101.0 if row.cells[0].value is None else row.cells[0].value)
     chart, height = report_charts.draw([_band(row, days) for row in charted], days)
-    size = f'width="{report_charts.WIDTH}" height="{height}"'
-    picture = f'<p><img src="{source}" {size} alt="Readings by day; the table holds them"></p>' if rows else ""
+    picture = {"source": source, "width": report_charts.WIDTH, "height": height} if rows else None
     made = Report(
         title=f"{tenant.name}: mail from {first:%d %b} to {now:%d %b %Y}",
         text=_text(tenant, sum(delivered.values()), rows, days, mended, todo, link),
-        html=_html(tenant, rows, days, mended, todo, link, picture),
+        html=render(
+            "report.html",
+            tenant=tenant.name,
+            picture=picture,
+            lines=_lines(rows, days),
+            resolved=mended,
+            next=todo[:_NEXT],
+            link=link,
+        ),
     )
     return made, chart
 
@@ -192,37 +196,7 @@ def _text(
         f"{name:<40} {value:>3} {condition:<10} {change:>6}  {weighs}".rstrip()
         for name, value, condition, change, weighs in _lines(rows, days)
     ]
-    parts += ["", "Came and was mended:", *(f"- {item.title}" for item in mended)] if mended else []
+    parts += ["", "Resolved:", *(f"- {item.title}" for item in mended)] if mended else []
     parts += ["", "Next:" if todo else "Nothing has to be done."]
     parts += [f"{n}. {item.title}. {item.remedy or item.text}" for n, item in enumerate(todo[:_NEXT], 1)]
     return "\n".join([*parts, "", link]) + "\n"
-
-
-def _html(
-    tenant: TenantAccess,
-    rows: list[WallRow],
-    days: int,
-    mended: list[WorkItem],
-    todo: list[WorkItem],
-    link: str,
-    picture: str,
-) -> str:
-    e = html.escape
-    cells = "".join(
-        "<tr>" + "".join(f'<td style="padding:4px 12px 4px 0">{e(each)}</td>' for each in line) + "</tr>"
-        for line in _lines(rows, days)
-    )
-    head = "".join(
-        f'<th align="left" style="padding:4px 12px 4px 0">{each}</th>'
-        for each in ("Domain", "Reading", "", "Change", "What weighs most")
-    )
-    items = "".join(f"<li>{e(item.title)}</li>" for item in mended)
-    steps = "".join(f"<li><b>{e(item.title)}</b>. {e(item.remedy or item.text)}</li>" for item in todo[:_NEXT])
-    return (
-        f'<html lang="en"><head><meta charset="utf-8"><title>{e(tenant.name)}</title></head>'
-        f'<body style="font-family:sans-serif;color:#22262A"><h2>{e(tenant.name)}</h2>'
-        f"{picture}<table>{head}{cells}</table>"
-        + (f"<h3>Came and was mended</h3><ul>{items}</ul>" if items else "")
-        + (f"<h3>Next</h3><ol>{steps}</ol>" if steps else "<p>Nothing has to be done.</p>")
-        + f'<p><a href="{e(link)}">The whole report</a></p></body></html>'
-    )

@@ -120,9 +120,9 @@ def list_brakes(context: Ctx, tenant: Tenant) -> list[Brake]:
 
 
 @router.post("/tenants/{tenant}/brakes", tags=["worklist"], operation_id="put_brake")
-def put_brake(context: Ctx, tenant: Tenant, body: BrakeRelease) -> list[Brake]:
+def put_brake(context: Ctx, tenant: Tenant, principal: Asker, body: BrakeRelease) -> list[Brake]:
     """Hold a stream over a relay by hand (an empty relay: over any)."""
-    return items.put_brake(context, tenant, body)
+    return items.put_brake(context, tenant, body, principal.email)
 
 
 @router.post("/tenants/{tenant}/brakes/releases", tags=["worklist"], operation_id="release_brake")

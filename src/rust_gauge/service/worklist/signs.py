@@ -15,7 +15,7 @@ from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
 from rust_gauge.core.worklist import Level, Trouble
 from rust_gauge.service.feeds import feeds
-from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import relays as store_relays
 from rust_gauge.store import worklist as store
@@ -45,9 +45,7 @@ def faults(
         groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
         for finding in audit.findings:
             if finding["level"] == "fault":
-                # What is listed stands at the end of the finding's id, behind the list.
-                address = finding["id"].rpartition(f":{finding['place']['name']}:")[2]
-                groups[address if finding["rule"] == "listed-ip" else finding["rule"]].append(finding)
+                groups[finding.get("topic", "") if finding["rule"] == "listed-ip" else finding["rule"]].append(finding)
         for address, those in groups.items():
             found = _fault(name, those, audit.finished_at.replace(tzinfo=UTC), mail.get(domain_id, 0))
             if found.topic != "listed-ip":
@@ -143,9 +141,10 @@ def lost_proofs(connection: Connection, tenant: TenantAccess, now: datetime) -> 
     ]  # fmt: skip
 
 
-def silent_feeds(context: Context, tenant: TenantAccess, now: datetime) -> list[Trouble]:
-    out = []
-    for feed in feeds.list_feeds(context, tenant):
+def silent_feeds(unit: UnitOfWork, tenant: TenantAccess) -> list[Trouble]:
+    """Feeds that brought something once and bring nothing now."""
+    now, out = unit.now, []
+    for feed in feeds.feeds_of(unit, tenant):
         silent = feed.last_arrival_at is not None and now - feed.last_arrival_at > _SILENT_AFTER
         if feed.paused or not (silent or feed.trouble) or feed.last_arrival_at is None:
             continue

@@ -1,4 +1,4 @@
-"""Tasks: imports, checks of lists, rehearsals. A file is handed in by pieces, what comes out is fetched by part."""
+"""Jobs: long work with progress. A file is sent in pieces, what comes out is fetched by part."""
 
 from datetime import datetime
 from typing import Annotated, Any, Literal
@@ -8,7 +8,7 @@ from pydantic import Field, StringConstraints
 from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.suppression import Note, Reach, Reason
 
-TaskKind = Literal["import", "list_check", "policy_trial", "readings"]
+JobKind = Literal["import", "list_check", "policy_trial", "recompute", "batch", "rules"]
 _Column = Annotated[str, StringConstraints(max_length=200)]
 
 
@@ -50,25 +50,25 @@ class ListCheckRequest(Model):
     check_addresses: bool = Field(True, description="Look at the addresses and their domains, too")
 
 
-class Task(Model):
-    """Work that takes its time. `done` of `total` in octets or recipients; `parts` can be fetched."""
+class Job(Model):
+    """Work that takes its time. `done` of `total` in units of its kind: octets, recipients, domains, days."""
 
     id: int
-    kind: TaskKind
+    kind: JobKind
     name: str
     state: Literal["collecting", "waiting", "running", "stopped", "failed", "done"]
     done: int
     total: int
     request: dict[str, Any]
     result: dict[str, Any]
-    parts: dict[str, int] = Field(default={}, description="Octets by part")
+    parts: dict[str, int] = Field(default={}, description="Octets by part; each can be fetched")
     error: str = ""
-    made_by: str
+    created_by: str
     created_at: UtcTime
     finished_at: UtcTime | None = None
 
 
-class TaskStart(Model):
+class JobStart(Model):
     """Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards."""
 
     dry: bool = False
