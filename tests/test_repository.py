@@ -1,11 +1,14 @@
 """What the files of the repository promise: locks without hosts, links that lead somewhere, names that are ours."""
 
+import ast
 import json
 import re
 import subprocess
 import sys
+from graphlib import TopologicalSorter
 from pathlib import Path
 
+import grimp
 import pytest
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -75,3 +78,31 @@ def test_arrows_point_downwards_only() -> None:
     command = Path(sys.executable).with_name("lint-imports")
     done = subprocess.run([command, "--no-cache"], cwd=ROOT, capture_output=True, text=True)
     assert done.returncode == 0, done.stdout
+
+
+def test_no_module_imports_itself_by_way_of_others() -> None:
+    graph = grimp.build_graph("rust_gauge")
+    order = TopologicalSorter({name: graph.find_modules_directly_imported_by(name) for name in graph.modules})
+    order.prepare()  # CycleError names the modules
+
+
+def test_no_function_takes_both_a_context_and_a_connection() -> None:
+    """What runs inside a transaction has one unit of work, from which nothing outside can be reached."""
+    both = []
+    for path in (ROOT / "src/rust_gauge/service").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                arguments = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
+                kinds = {ast.unparse(each.annotation) for each in arguments if each.annotation is not None}
+                if {"Context", "Connection"} <= kinds:
+                    both.append(f"{path.name}: {node.name}")
+    assert both == []
+
+
+def test_sql_is_written_in_the_store_alone() -> None:
+    words = re.compile(r"\b(SELECT .+ FROM|INSERT INTO|UPDATE \w+ SET|DELETE FROM|LOAD DATA|GET_LOCK)\b")
+    for path in (ROOT / "src/rust_gauge").rglob("*.py"):
+        inside = path.relative_to(ROOT / "src/rust_gauge").parts[0]
+        if inside not in ("store", "launch"):  # launch makes the database itself
+            code = re.sub(r'""".*?"""|#.*', "", path.read_text("utf-8"), flags=re.DOTALL)
+            assert not words.search(code), path

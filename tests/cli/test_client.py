@@ -3,6 +3,7 @@
 import asyncio
 import inspect
 from collections.abc import Callable
+from types import SimpleNamespace
 
 import httpx
 import pytest
@@ -34,8 +35,9 @@ def at_once(monkeypatch: pytest.MonkeyPatch) -> list[float]:
     async def pause(seconds: float) -> None:
         waits.append(seconds)
 
-    monkeypatch.setattr("time.sleep", waits.append)
-    monkeypatch.setattr("asyncio.sleep", pause)
+    # Of the clients alone: other threads of the tests may sleep meanwhile.
+    monkeypatch.setattr("rust_gauge.client.synchronous.time", SimpleNamespace(sleep=waits.append))
+    monkeypatch.setattr("rust_gauge.client.asynchronous.asyncio", SimpleNamespace(sleep=pause))
     return waits
 
 
@@ -97,6 +99,47 @@ def test_reading_is_tried_again_while_the_service_is_away(at_once: list[float]) 
     assert client(answer).who().name == "I"
     assert len(seen) == 3
     assert at_once[0] == 3
+
+
+class CutOff(httpx.SyncByteStream):
+    """An answer whose connection breaks behind the pieces that it has."""
+
+    def __init__(self, *pieces: bytes) -> None:
+        self._pieces = pieces
+
+    def __iter__(self):  # type: ignore[no-untyped-def]
+        yield from self._pieces
+        raise httpx.ReadError("connection reset")
+
+
+def test_a_download_is_asked_for_again_while_nothing_of_it_has_come() -> None:
+    busy = httpx.Response(503, json={"type": "x", "title": "busy", "status": 503}, headers={"Retry-After": "2"})
+    answers = (
+        httpx.ConnectError("refused"),
+        busy,
+        httpx.Response(200, stream=CutOff()),
+        httpx.Response(200, content=b"all"),
+    )
+    answer, seen = in_turn(*answers)
+    assert b"".join(client(answer).suppression.export("t")) == b"all"
+    assert len(seen) == 4
+
+
+def test_a_download_that_breaks_in_the_middle_says_so() -> None:
+    answer, seen = in_turn(httpx.Response(200, stream=CutOff(b"half")))
+    pieces = client(answer).suppression.export("t")
+    assert next(pieces) == b"half"
+    with pytest.raises(ServiceUnreachable, match="connection reset"):
+        next(pieces)
+    assert len(seen) == 1, "what was handed on cannot be taken back"
+
+
+def test_a_download_that_is_refused_says_why() -> None:
+    refused = httpx.Response(404, json={"type": "/problems/not-found", "title": "Not found", "status": 404})
+    answer, seen = in_turn(refused)
+    with pytest.raises(NotFoundError):
+        list(client(answer).suppression.export("t"))
+    assert len(seen) == 1
 
 
 def test_trying_ends(at_once: list[float]) -> None:

@@ -100,7 +100,7 @@ def test_one_bad_line_in_ten_thousand_loses_no_other(office: Office, client: Cli
         (json.dumps(row(enhanced_code="5.1")), "enhanced_code", "5.1"),
         (json.dumps(row(stream="x" * 61)), "stream", "60"),
         (json.dumps(row(stream="a\nb")), "stream", "pattern"),
-        (json.dumps(row(sending_ip="1.2.3.4.5")), "sending_ip", "no IP address"),
+        (json.dumps(row(sending_ip="1.2.3.4.5")), "sending_ip", "is not an IP address"),
         (json.dumps(row(recipient="\ud800@a.example")), "", "no JSON"),
     ],
 )

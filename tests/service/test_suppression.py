@@ -22,7 +22,7 @@ from rust_gauge.contract.suppression import (
     Sending,
     SuppressionPolicy,
 )
-from rust_gauge.service.suppression import entries as service
+from rust_gauge.service.suppression import editing
 from tests.conftest import Office
 from tests.rows import START, bounce, ndjson, row
 
@@ -205,7 +205,7 @@ def test_an_entry_ends_by_itself_comes_back_longer_and_all_of_it_is_told(office:
     address = "person1@tidepost.example"
     with office.world.clock.later(timedelta(days=30)):
         assert verdicts(client, office, address) == ["clear"], "its time is over, written down or not"
-        service.end_overdue(office.world.context)
+        editing.end_overdue(office.world.context)
         ended = entry(client, office, address, state="ended", reason="keeps_bouncing")
         assert ended.change == "ended"
         client.events.load(office.slug, ndjson(full(1, time="2026-12-18T08:00:00Z", message_id="again")))

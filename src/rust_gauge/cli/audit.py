@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from rust_gauge.cli import formats, local
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.audits import Audit, CheckPoint, Finding, LookupNode, StreamResult
@@ -23,6 +24,27 @@ _NOTHING = {
 _WINDOW = 30  # characters shown on each side of a marked place in a long record
 _MARKS = {"good": "=", "fault": "x", "risk": "!", "note": "i", "absent": "-", "unmeasured": "?"}
 _SHOWN_NETWORKS = 4
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("audit", audit, "audit a domain's records now: at the service, or here from zone files")
+    made.add_argument("domain", nargs="*", help="with --zone-file or --answers: without it all that they speak of")
+    made.add_argument("--format", choices=("text", "json", "csv", "ndjson", "sarif", "junit"), default="text")
+    made.add_argument("--last", action="store_true", help="show the newest audit instead of making one")
+    made.add_argument("--fail-on", choices=("fault", "risk", "note", "never"), default="fault",
+                      help="exit with 3 from this level on (fault)")  # fmt: skip
+    made.add_argument("--selector", action="append", default=[], help="without a service: a DKIM selector; repeatable")
+    made.add_argument("--ip", action="append", default=[], help="without a service: a sending address; repeatable")
+    made.add_argument("--record-to", metavar="FILE", help="without a service: write all answers there")
+    local.options(made)
+    made = commands.add("compare", compare, "two audits of a domain beside each other", commands.brief)
+    made.add_argument("domain")
+    made.add_argument("--before", type=positive, help="the number of the earlier one (the one before the newest)")
+    made.add_argument("--after", type=positive, help="the number of the later one (the newest)")
+    made = commands.add("history", history, "what changed at a domain: records, findings", commands.tables)
+    made.add_argument("domain")
+    made.add_argument("--limit", type=positive, default=100, help="the newest so many (100)")
 
 
 def audit(session: Session) -> int:

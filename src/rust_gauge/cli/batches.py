@@ -4,10 +4,22 @@ import sys
 import time
 from pathlib import Path
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import plural
 from rust_gauge.cli.session import Session, UsageError
 
 _POLL = 1.0  # seconds between looks at a batch that runs
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("batch", batch, "audit many domains from a file, one name a line", commands.tables)
+    made.add_argument("file", nargs="?", help="a file, or - for standard input; without it the batches there are")
+    made.add_argument("--selector", action="append", default=[], help="a DKIM selector to look for; repeatable")
+    made.add_argument("--id", type=positive, help="look at this batch")
+    made.add_argument("--stop", action="store_true", help="with --id: stop it")
+    made.add_argument("--resume", action="store_true", help="with --id: go on where it stopped")
+    made.add_argument("--no-wait", action="store_true", help="only start it")
 
 
 def batch(session: Session) -> int:

@@ -2,7 +2,14 @@
 
 import argparse
 
+from rust_gauge.cli.commands import Commands
 from rust_gauge.cli.session import Session
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("completion", completion, "completion script for your shell")
+    made.add_argument("shell", choices=("bash", "zsh"))
 
 
 def words_of(parser: argparse.ArgumentParser) -> dict[str, list[str]]:

@@ -1,7 +1,18 @@
 """`rustgauge domains`, `add`, `forget`."""
 
+from rust_gauge.cli.commands import Commands
 from rust_gauge.cli.output import plural
 from rust_gauge.cli.session import Session
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    commands.add("domains", list_domains, "list domains", commands.tables)
+    made = commands.add("add", add, "watch a domain")
+    made.add_argument("domain")
+    made.add_argument("--selector", action="append", default=[], help="a DKIM selector that signs its mail; repeatable")
+    made = commands.add("forget", forget, "stop watching a domain")
+    made.add_argument("domain")
 
 
 def list_domains(session: Session) -> int:

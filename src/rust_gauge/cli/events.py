@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.client import InvalidInputError
@@ -15,6 +16,28 @@ from rust_gauge.contract.events import IntakeResult
 
 _ROWS, _OCTETS = 5000, 4 * 1024 * 1024  # of one request
 _SHOWN = 20
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add(
+        "load", load, "load events from a file: JSON lines, CSV, a log, mail that came back", commands.brief
+    )
+    made.add_argument(
+        "file", help="a file, or - for standard input (JSON lines); with --feed also .csv, .log, .eml, .mbox"
+    )
+    made.add_argument("--feed", help="by this feed: with its mapping and its defaults")
+    made = commands.add("trail", trail, "all events of a recipient or a message", commands.tables)
+    made.add_argument("--recipient", help="an address")
+    made.add_argument("--message", help="a message id")
+    made.add_argument("--kind", action="append", help="only this kind; repeatable")
+    made.add_argument("--cause", action="append", help="only this cause; repeatable")
+    made.add_argument("--provider", help="only at this mailbox provider")
+    for what in ("domain", "stream", "relay"):
+        made.add_argument(f"--{what}", help=f"only mail of this {what}")
+    made.add_argument("--ip", help="only from this sending address")
+    made.add_argument("--reply", help="only where this text stands in the reply")
+    made.add_argument("--limit", type=positive, default=200, help="the newest so many (200)")
 
 
 class _Totals:

@@ -7,6 +7,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.feeds import (
@@ -18,6 +19,37 @@ from rust_gauge.contract.feeds import (
     MappingTrialResult,
     NewFeed,
 )
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add(
+        "feed", feed, "ways in for events: open one, look how it goes, try refused rows again", commands.tables
+    )
+    made.add_argument("name", nargs="?", help="one of them; without it all")
+    made.add_argument("--add", choices=("http", "mail", "mailbox", "log", "queue"), help="open it, of this kind")
+    made.add_argument("--mapping", metavar="FILE", help="JSON that says where things are; - for standard input")
+    made.add_argument("--domain", default="", help="sending domain where the source says none")
+    made.add_argument("--stream", default="", help="stream where the source says none")
+    made.add_argument("--relay", default="", help="relay where the source says none")
+    made.add_argument("--address", action="append", default=[], help="mail: an address, or @domain; repeatable")
+    made.add_argument("--path", help="log: the file; mailbox: a Maildir or an mbox, at the service")
+    made.add_argument("--host", help="mailbox (IMAP) and queue (AMQP 0-9-1): where")
+    made.add_argument("--port", type=positive)
+    made.add_argument("--no-tls", action="store_true")
+    made.add_argument("--user")
+    made.add_argument("--password-file", help="holds the password; - for standard input")
+    made.add_argument("--folder", default="INBOX")
+    made.add_argument("--queue", help="its name")
+    made.add_argument("--pause", action="store_true", help="take nothing for now")
+    made.add_argument("--go-on", action="store_true", help="take again")
+    made.add_argument("--refused", action="store_true", help="rows that were refused, and why")
+    made.add_argument("--replay", action="store_true", help="try refused rows again")
+    made.add_argument("--drop", action="store_true", help="close it; its events stay")
+    made = commands.add("mapping", mapping, "a sample of a source becoming events, field by field", commands.brief)
+    made.add_argument("sample", help="a file with what the source sends; - for standard input")
+    made.add_argument("--mapping", metavar="FILE", help="the mapping to try")
+    made.add_argument("--feed", help="try this feed's mapping")
 
 
 def feed(session: Session) -> int:

@@ -3,9 +3,29 @@
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
+from rust_gauge.cli.commands import Commands, positive, which_mail
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.flow import FlowRow, Rate
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("flow", flow, "mail flow per mailbox provider", commands.tables)
+    which_mail(made)
+    made.add_argument("--by-day", action="store_true", help="day by day")
+    made.add_argument("--versus", metavar="WHAT=NAME", help="beside other mail, such as campaign=spring-b")
+    made = commands.add("causes", causes, "why mail bounced or waited, per provider, with replies", commands.tables)
+    which_mail(made)
+    made = commands.add(
+        "replies", wordings, "replies grouped by their fixed part, the most frequent first", commands.tables
+    )
+    made.add_argument("--cause", help="only these; unclassified for those that no rule knows")
+    made.add_argument("--days", type=positive, default=7, help="today and the days before (7)")
+    made.add_argument("--limit", type=positive, default=50, help="so many (50)")
+    made = commands.add("providers", providers, "mailbox providers, and what you call them", commands.tables)
+    made.add_argument("provider", nargs="?", help="one of them, to give it a name")
+    made.add_argument("--call", help="its name")
 
 
 def flow(session: Session) -> int:

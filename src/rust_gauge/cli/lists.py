@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
@@ -20,6 +21,61 @@ _SAID = {
     "new": "new", "standing": "stood already", "repeated": "twice in the file", "changed": "changed",
     "came_back": "held again", "stayed_clear": "lifted before, stay clear", "refused": "cannot be used",
 }  # fmt: skip
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("import", import_list, "put a list on the suppression list: CSV, NDJSON or an address a line")
+    made.add_argument("file", nargs="?")
+    made.add_argument("--dry", action="store_true", help="only tell what would happen")
+    made.add_argument("--reason", default="by_hand", help="where no column says it (by_hand)")
+    made.add_argument("--stream", help="hold them for mail of this stream only")
+    made.add_argument("--column", action="append", default=[], metavar="FIELD=COLUMN",
+                      help="address, reason, since, until or note, and its column; repeatable")  # fmt: skip
+    made.add_argument("--form", choices=("csv", "ndjson", "plain"), help="how it is written; found if left out")
+    made.add_argument("--encoding", help="such as windows-1252; found if left out")
+    made.add_argument("--standing", choices=("keep", "widen", "replace"), default="keep",
+                      help="where an entry stands: leave it, widen it, or have it as the file says")  # fmt: skip
+    made.add_argument("--hold-lifted-again", action="store_true", help="hold what somebody lifted, too")
+    made.add_argument("--note", help="kept with each entry")
+    made.add_argument("--refused-to", metavar="FILE", help="where rows go that cannot be used, with the reason")
+    made.add_argument("--resume", type=positive, metavar="JOB", help="go on with an import that was stopped")
+    made = commands.add(
+        "list-check", list_check, "a list before a campaign: what would be held, and why", commands.tables
+    )
+    made.add_argument("file")
+    made.add_argument("--stream", help="for mail of this stream")
+    made.add_argument("--column", action="append", default=[], metavar="FIELD=COLUMN", help="such as address=E-Mail")
+    made.add_argument("--only-list", action="store_true", help="ask the suppression list alone, check no address")
+    for part in ("clear", "held", "doubtful"):
+        made.add_argument(f"--{part}-to", metavar="FILE", help=f"where the {part} rows go")
+    made = commands.add("check", check, "look at addresses: form, domain, kind, our own history", commands.tables)
+    made.add_argument("address", nargs="+")
+    made.add_argument("--probe", action="store_true", help="ask the mail host, if the settings allow it")
+    made = commands.add(
+        "growth", growth, "how the suppression list grew in ninety days, and what it spared", commands.tables
+    )
+    made.add_argument("--by", choices=("reason", "provider", "stream"), default="reason")
+    made = commands.add("policy", policy, "what events make of an address's status", commands.tables)
+    made.add_argument(
+        "--rehearse", metavar="FILE", help="try this policy (JSON) on the past, beside the one that holds"
+    )
+    made.add_argument("--days", type=positive, default=180, help="with --rehearse: how far back (180)")
+    made.add_argument("--keep", metavar="FILE", help="have this policy from now on")
+    made.add_argument("--shipped", action="store_true", help="go back to the shipped policy")
+    made = commands.add(
+        "unsubscribes", unsubscribes, "who wanted no more, and whether it was honoured in time", commands.tables
+    )
+    made.add_argument("--days", type=positive, default=30, help="today and the days before (30)")
+    made = commands.add("unsubscribe-link", unsubscribe_link, "List-Unsubscribe headers for a message")
+    made.add_argument("address", nargs="+")
+    made.add_argument("--domain", required=True, help="the sending domain")
+    made.add_argument("--stream", help="the stream; without it the link stops all mail")
+    made = commands.add("gates", gates, "ways in for MTAs that ask about recipients", commands.tables)
+    made.add_argument("--open", metavar="NAME", help="open one for this MTA")
+    made.add_argument("--stream", help="with --open: the stream of its mail")
+    made.add_argument("--relay", help="with --open: the relay that it is")
+    made.add_argument("--close", metavar="NAME", help="close it")
 
 
 def import_list(session: Session) -> int:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.domains import DomainChange, StreamPath
@@ -14,6 +15,52 @@ from rust_gauge.contract.relays import RelayDescription
 
 COLOURS = {"matches": "sound", "spreading": "risk", "waiting": "dim", "unanswered": "dim"}
 _COLUMNS = ("purpose", "host", "type", "priority", "ttl", "value", "state", "causes", "zone_line")
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("plan", plan, "all records that a domain ought to publish, and what became of them")
+    made.add_argument("domain")
+    made.add_argument("--format", choices=("text", "json", "csv", "zone"), default="text")
+    made.add_argument("--no-check", action="store_true", help="only what to publish; look at nothing")
+    made.add_argument("--host-form", choices=("host", "host_or_blank", "host_full", "host_with_dot"), default="host",
+                      help="how hosts are written: in the zone (@ for itself), whole, with the last dot")  # fmt: skip
+    made.add_argument("--stage", choices=("watch", "quarantine", "reject"), help="how strict the DMARC policy is")
+    made.add_argument("--reports-to", metavar="ADDRESS", help="where aggregate reports go")
+    made.add_argument("--spf", action="append", default=[], metavar="RELAY=WAY",
+                      help="list, move, drop or include a relay in the SPF record; repeatable")  # fmt: skip
+    made.add_argument("--spf-ending", choices=("~all", "-all"), help="how the SPF record ends")
+    made.add_argument("--keep", action="append", default=[], metavar="TERM", help="keep this SPF term; repeatable")
+    made.add_argument("--ttl", type=positive, help="seconds that resolvers may hold the records")
+    made.add_argument("--mta-sts", choices=("off", "testing", "enforce"), help="plan an MTA-STS policy")
+    made.add_argument("--mta-sts-host", metavar="HOST", help="the host that serves it")
+    made.add_argument("--tls-reports-to", metavar="ADDRESS", help="where TLS reports go")
+    made.add_argument("--key", metavar="SELECTOR", help="make a DKIM key; prints the private half, this once")
+    made.add_argument("--key-kind", choices=("rsa2048", "ed25519"), default="rsa2048")
+    commands.add("relays", list_relays, "relays, what they want published, who uses them", commands.tables)
+    made = commands.add("relay", relay, "describe a relay, or show what is said of it")
+    made.add_argument("name")
+    made.add_argument("--own", action="store_true", help="an MTA of ours")
+    made.add_argument("--host", action="append", default=[], metavar="IP[=HELO]", help="a sending address; repeatable")
+    made.add_argument("--include", metavar="NAME", help="what goes behind include: in SPF")
+    made.add_argument("--network", action="append", default=[], help="addresses to list in SPF; repeatable")
+    made.add_argument("--dkim", action="append", default=[], metavar="SELECTOR=TARGET", help="a key by CNAME")
+    made.add_argument("--dkim-txt", action="append", default=[], metavar="SELECTOR[=RECORD]", help="a key by TXT")
+    made.add_argument("--return-path", metavar="LABEL=[TYPE:]TARGET", help="host for returned mail (mx: or cname:)")
+    made.add_argument("--tracking", metavar="LABEL=TARGET", help="host for counted links")
+    made.add_argument("--inbound", action="append", default=[], metavar="PRIORITY:HOST", help="takes in mail")
+    made.add_argument("--file", help="the whole description as JSON, with limits and lines")
+    made.add_argument("--forget", action="store_true", help="forget what was said of it")
+    made = commands.add("stream", stream, "say how one kind of mail of a domain is sent")
+    made.add_argument("domain")
+    made.add_argument("name", help="such as newsletter")
+    made.add_argument("--relay", action="append", default=[], help="carries it; repeatable")
+    made.add_argument("--envelope", default="", help="domain of MAIL FROM")
+    made.add_argument("--dkim-domain", default="", help="d= of its signatures")
+    made.add_argument("--selector", default="", help="s= of its signatures")
+    made.add_argument("--helo", default="", help="the name that it greets with")
+    made.add_argument("--ip", action="append", default=[], help="an address that it comes from; repeatable")
+    made.add_argument("--forget", action="store_true", help="take the stream out")
 
 
 def plan(session: Session) -> int:

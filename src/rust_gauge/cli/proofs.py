@@ -1,8 +1,21 @@
 """`rustgauge prove` (that a domain or an address is yours) and `senders` (what mail is sent as: proven, aligned)."""
 
+from rust_gauge.cli.commands import Commands
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.proofs import Proof
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("prove", prove, "that a domain or a sender address is yours", commands.brief)
+    made.add_argument("subject", nargs="?", help="a domain or an address; without it all proofs")
+    made.add_argument(
+        "--by", choices=("record", "postmaster", "abuse", "mail"), help="how (record, or mail for addresses)"
+    )
+    made.add_argument("--relay", default="", help="carries the message")
+    made.add_argument("--code", help="the code of the message")
+    commands.add("senders", senders, "what mail is sent as: proven or not, aligned or not", commands.tables)
 
 
 def prove(session: Session) -> int:

@@ -5,9 +5,27 @@ from pathlib import Path
 
 from pydantic import SecretStr
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.publishing import NewUpdateServer, Publication, RrsetChange
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("publish", publish, "publish a plan by dynamic update: shows the change, asks, applies it")
+    made.add_argument("domain")
+    made.add_argument("--record", action="append", default=[], metavar="KEY", help="only this record; repeatable")
+    made.add_argument("--yes", action="store_true", help="apply it without asking")
+    made.add_argument("--list", action="store_true", help="changes that were made")
+    made.add_argument("--roll-back", type=positive, metavar="NUMBER", help="take this change back")
+    made = commands.add("update-server", update_server, "where a zone is changed, and with which TSIG key")
+    made.add_argument("zone", nargs="?", help="without it the servers that are kept")
+    made.add_argument("--address", help="address or address:port of the primary server")
+    made.add_argument("--key-name", help="the key's name")
+    made.add_argument("--algorithm", choices=("hmac-sha256", "hmac-sha384", "hmac-sha512"), default="hmac-sha256")
+    made.add_argument("--secret-file", help="holds the secret in base64; - for standard input")
+    made.add_argument("--forget", action="store_true", help="forget the server and its key")
 
 
 def publish(session: Session) -> int:

@@ -1,5 +1,6 @@
 """`rustgauge wall`, `reading`, `moved`, `ahead`, `room`, `notes`, `reading-settings`."""
 
+import argparse
 import json
 import shlex
 import time
@@ -9,12 +10,48 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from rust_gauge.cli.commands import SUBJECTS, Commands, positive
 from rust_gauge.cli.output import MARKS, percent, plate
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError, parse_day
 from rust_gauge.contract.readings import Ahead, Moved, NewMark, Pull, Reading, ReadingSettings
 
 _WIDEST = 14  # of a provider's name at the head of its column
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("wall", wall, "all domains by mailbox provider", commands.tables)
+    made.add_argument("--days", type=positive, default=7, help="over how many days mail is counted (7)")
+    made.add_argument("--subject", choices=SUBJECTS, default="domain", help="what the rows are (domain)")
+    made.add_argument("--last", metavar="DAY", help="as it was on this day (today)")
+    of_subject = argparse.ArgumentParser(add_help=False)
+    of_subject.add_argument("name", help="a domain, or the name of a stream, relay or sending address")
+    of_subject.add_argument("--subject", choices=SUBJECTS, default="domain", help="what the name is of (domain)")
+    there = argparse.ArgumentParser(add_help=False)
+    there.add_argument("--provider", help="at this mailbox provider only")
+    made = commands.add("reading", reading, "readings, day by day", commands.tables, of_subject, there)
+    made.add_argument("--days", type=positive, default=14, help="today and the days before (14)")
+    made = commands.add("moved", moved, "what moved a reading between two days", commands.tables, of_subject, there)
+    made.add_argument("--first", metavar="DAY", help="the first day (seven days before the last)")
+    made.add_argument("--last", metavar="DAY", help="the last day (today)")
+    made = commands.add(
+        "ahead", ahead, "what a reading will be, and would be with a change", commands.tables, of_subject, there
+    )
+    made.add_argument("--days", type=positive, default=21, help="how far ahead (21)")
+    made.add_argument("--volume", type=float, default=1.0, help="how much of the mail goes out: 0.5 is half")
+    made.add_argument("--remains", action="append", default=[], metavar="FACTOR=SHARE",
+                      help="how much of a factor's events remains: authentication=0; repeatable")  # fmt: skip
+    commands.add("room", room, "how many more complaints or bounces until a line", commands.tables, of_subject)
+    made = commands.add("notes", notes, "what happened on the time axis, with notes of people", commands.tables)
+    made.add_argument("--days", type=positive, default=30, help="how far back (30)")
+    made.add_argument("--domain", help="only what is about this domain")
+    made.add_argument("--add", metavar="TEXT", help="keep a note")
+    made.add_argument("--day", help="with --add: its day (today)")
+    made.add_argument("--drop", type=int, metavar="NOTE", help="take a note away")
+    made = commands.add("reading-settings", settings, "the parameters of readings", commands.tables)
+    made.add_argument("--keep", metavar="FILE", help="set them from a JSON file; the past is computed anew")
+    made.add_argument("--shipped", action="store_true", help="back to those that are shipped")
 
 
 def measured(value: float | None, unit: str) -> str:

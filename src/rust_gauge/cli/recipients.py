@@ -1,7 +1,17 @@
 """`rustgauge person`: all that is kept of one recipient, and its erasure."""
 
+from rust_gauge.cli.commands import Commands
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.recipients import ErasureRequest
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("person", person, "all that is kept of one recipient, and its erasure", commands.tables)
+    made.add_argument("address", nargs="?", help="without it: the erasures there were")
+    made.add_argument("--erase", action="store_true", help="take the recipient out of everything, for good")
+    made.add_argument("--reason", default="", help="why; kept with the erasure")
+    made.add_argument("--may-be-mailed-again", action="store_true", help="drop the suppression entries, too")
 
 
 def person(session: Session) -> int:

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
@@ -15,6 +16,20 @@ from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTria
 _POLL = 0.5  # seconds between looks at the job
 _FILE_NAMES = {"not": "fits_not"}  # what is called otherwise in files, as it is a word of Python
 _COLUMNS = ("rule", "cause", "permanence", "words", "pattern", "codes", "provider")
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("rules", rules, "rules of your own that find the cause of a refusal")
+    made.add_argument("--format", choices=("text", "json", "csv", "ndjson", "toml"), default="text")
+    made.add_argument("--shipped", action="store_true", help="those that come with the service, asked after your own")
+    made.add_argument("--rehearse", metavar="FILE", help="what the rules of this TOML file would make of the past")
+    made.add_argument("--days", type=positive, default=90, help="with --rehearse: how far back (90)")
+    made.add_argument("--keep", metavar="FILE", help="have the rules of this file in place of those there are")
+    made.add_argument("--not-to-the-past", action="store_true", help="with --keep: only what comes in from now on")
+    made.add_argument("--apply", action="store_true", help="judge the past by the rules as they are")
+    made.add_argument("--stop", action="store_true", help="stop judging the past")
+    made.add_argument("--no-wait", action="store_true", help="do not wait until the past is judged")
 
 
 def rules(session: Session) -> int:

@@ -1,7 +1,18 @@
 """`rustgauge shifts`: sudden rises of a rate. `rustgauge keeping`: how long events are kept, how alert shifts are."""
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.session import Session
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("shifts", shifts, "rates that rose suddenly at a provider or relay, and why", commands.tables)
+    made.add_argument("id", nargs="?", type=positive, help="the number of one, to see what is behind it")
+    made.add_argument("--days", type=positive, default=7, help="today and the days before (7)")
+    made = commands.add("keeping", keeping, "how long events are kept, and how alert the search for shifts is")
+    made.add_argument("--events-days", type=positive, help="drop events after so many days; counters stay")
+    made.add_argument("--false-alarms", type=float, help="shifts a year that may be reported although they are none")
 
 
 def shifts(session: Session) -> int:

@@ -9,12 +9,60 @@ from itertools import islice
 from pathlib import Path
 from typing import IO, Any
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.common import spreadsheet_cell
 from rust_gauge.contract.suppression import ClearanceAnswer, Lift, NewEntries, Sending, SuppressionEntry
 
 _BATCH = 20_000
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("clearance", clearance, "may these addresses be mailed?", commands.tables)
+    made.add_argument("address", nargs="*")
+    made.add_argument("--file", help="a file with an address a line, or - for standard input")
+    made.add_argument("--stream", help="for mail of this stream")
+    made.add_argument("--domain", help="for mail of this sending domain")
+    made.add_argument("--relay", help="for mail over this relay")
+    made.add_argument("--only-held", action="store_true", help="leave out the clear ones")
+    made.add_argument("--split", metavar="CSV", help="cut this CSV file in two: clear, and held with the reason")
+    made.add_argument("--column", help="with --split: the column that holds the addresses")
+    made.add_argument("--clear-to", metavar="FILE", help="with --split: where the clear rows go")
+    made.add_argument("--held-to", metavar="FILE", help="with --split: where the held rows go")
+    made.add_argument("--count-as-withheld", action="store_true", help="those held will not be sent: count them so")
+    made.add_argument("--campaign", help="with --count-as-withheld: the campaign")
+    made = commands.add("suppression", suppression, "the suppression list, what changed last first", commands.tables)
+    made.add_argument("text", nargs="?", default="", help="beginning of an address, or of a domain behind @")
+    made.add_argument("--address", help="only this address")
+    made.add_argument("--reason", action="append", help="only for this reason; repeatable")
+    made.add_argument("--state", action="append", choices=("held", "proposed", "resting", "ended"))
+    made.add_argument("--provider", help="only at this mailbox provider")
+    made.add_argument("--stream", help="only from mail of this stream")
+    made.add_argument("--ends-within", type=positive, metavar="DAYS", help="only what ends within so many days")
+    made.add_argument("--came-back", action="store_true", help="only what came back")
+    made.add_argument("--limit", type=positive, default=100, help="so many entries (100)")
+    made = commands.add("suppression-export", export, "the whole suppression list as a file")
+    made.add_argument("out", help="the file; - for standard output")
+    made.add_argument("--form", choices=("csv", "ndjson"), default="csv")
+    made = commands.add("hold", hold, "put addresses, or @domains, on the suppression list")
+    made.add_argument("address", nargs="*")
+    made.add_argument("--file", help="a file with an address a line, or - for standard input")
+    made.add_argument("--reason", default="by_hand", help="by_hand unless you know better")
+    made.add_argument("--stream", help="only for mail of this stream")
+    made.add_argument("--domain", help="only for mail of this sending domain")
+    made.add_argument("--days", type=positive, help="for so many days; without it for good")
+    made.add_argument("--note", help="why, in your words")
+    made = commands.add("lift", lift, "take an address off the suppression list")
+    made.add_argument("address")
+    made.add_argument("--why", required=True, help="why; kept with the address")
+    made.add_argument("--despite-complaint", action="store_true", help="its owner complained, and wants mail again")
+    made = commands.add("address", address, "one address: what holds it, and all that happened to it", commands.tables)
+    made.add_argument("address")
+    made = commands.add("changes", changes, "changes of the suppression list as NDJSON")
+    made.add_argument("--after", type=int, default=0, help="the number of the last change that you know")
+    made.add_argument("--follow", action="store_true", help="go on as they come")
 
 
 def clearance(session: Session) -> int:

@@ -4,12 +4,31 @@ import sys
 from pathlib import Path
 
 from rust_gauge.cli import local
+from rust_gauge.cli.commands import Commands
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.audits import MessageCheck, SignatureResult, SpfResult, SpfTrial
 
 _MAX_MESSAGE = 40 * 1024 * 1024
 _COLOURS = {"pass": "sound", "fail": "fault", "permerror": "fault", "softfail": "risk", "temperror": "risk"}
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("trial", trial, "would a message from this address pass SPF?", commands.brief)
+    made.add_argument("ip", help="the address that sends")
+    made.add_argument("mail_from", nargs="?", default="", help="the envelope sender; empty for notices")
+    made.add_argument("--helo", default="", help="the name that it greets with")
+    made.add_argument("--record", help="try this record in place of what is published")
+    local.options(made)
+    made = commands.add("message", message, "SPF, DKIM and DMARC of a captured message, and why", commands.brief)
+    made.add_argument("file", help="a file, or - for standard input")
+    made.add_argument("--ip", default="", help="the address that it came from, for SPF")
+    made.add_argument("--helo", default="", help="the name that it greeted with")
+    made.add_argument("--mail-from", default="", help="its envelope sender")
+    local.options(made)
+    made = commands.add("feedback", feedback, "what a DMARC aggregate report says, by source", commands.brief)
+    made.add_argument("file", help="XML, .xml.gz, .zip or a message; - for standard input")
 
 
 def trial(session: Session) -> int:

@@ -2,6 +2,7 @@
 
 import time
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session
 from rust_gauge.contract.watches import Watch
@@ -13,6 +14,21 @@ _MARKS = {
     "nothing": ("nothing", "risk"),
     "failed": ("failed", "fault"),
 }
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add(
+        "watch", watch, "how a change of records spreads over name servers and resolvers", commands.brief
+    )
+    made.add_argument("domain")
+    made.add_argument("--record", action="append", default=[], metavar="KEY",
+                      help="only this record of the plan (as the JSON of plan names it); repeatable")  # fmt: skip
+    made.add_argument("--wait", action="store_true", help="until everybody has it or the watch gives up")
+    made.add_argument("--hours", type=positive, default=48, help="give up after so long (48)")
+    made.add_argument("--list", action="store_true", help="the newest watches of the domain")
+    made.add_argument("--id", type=positive, help="look at this watch")
+    made.add_argument("--stop", action="store_true", help="stop it")
 
 
 def watch(session: Session) -> int:

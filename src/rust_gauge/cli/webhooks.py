@@ -1,7 +1,22 @@
 """`rustgauge webhook`: addresses that are told what happens."""
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.session import Session
 from rust_gauge.contract.webhooks import Webhook, WebhookCall, WebhookChange
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("webhook", webhook, "addresses that are told what happens, signed", commands.tables)
+    made.add_argument("id", nargs="?", type=positive, help="one of them; without more its calls")
+    made.add_argument("--add", metavar="URL", help="call this address from now on")
+    made.add_argument("--name", default="", help="with --add: what you call it")
+    made.add_argument("--subject", action="append", default=[], help="with --add: only this subject; repeatable")
+    made.add_argument("--test", action="store_true", help="call it now, and tell what came back")
+    made.add_argument("--pause", action="store_true", help="call it no more for now")
+    made.add_argument("--go-on", action="store_true", help="call it again, and send what waited")
+    made.add_argument("--replay", action="store_true", help="try the calls that were given up anew")
+    made.add_argument("--drop", action="store_true", help="forget it")
 
 
 def webhook(session: Session) -> int:

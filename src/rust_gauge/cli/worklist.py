@@ -6,11 +6,44 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
+from rust_gauge.cli.commands import Commands, positive
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.session import Session, UsageError, parse_day
 from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WorkAct, WorkItemDetails
 
 _COLOURS = {"stop": "seized", "mend": "corroded", "look": "tarnished", "know": "dim"}
+
+
+def register(commands: Commands) -> None:
+    """Add these commands to the parser."""
+    made = commands.add("worklist", worklist, "what to do next, by mail at risk", commands.tables)
+    made.add_argument("--state", action="append", choices=("waiting", "open", "minded", "put_off", "closed"))
+    made.add_argument("--assigned-to", help="only what somebody looks after")
+    made.add_argument("--on", metavar="DAY", help="what lived on this day, whatever became of it")
+    made.add_argument("--look", action="store_true", help="look for trouble of the tenant now")
+    made = commands.add("work", work, "an item of the worklist: show it, or do something with it", commands.brief)
+    made.add_argument("item", type=int)
+    made.add_argument("--mind", action="store_true", help="say that you look after it")
+    made.add_argument("--assign", metavar="WHO", help="give it to somebody; an empty text to nobody")
+    made.add_argument("--comment", metavar="TEXT")
+    made.add_argument("--put-off", type=float, metavar="DAYS", help="with --why")
+    made.add_argument("--why", metavar="TEXT")
+    made.add_argument("--remeasure", action="store_true", help="look again now; closes it when it is mended")
+    commands.add("lines", lines, "bounce and complaint rates against their lines", commands.tables)
+    made = commands.add("alerts", alerts, "who is told of trouble, and what was told", commands.tables)
+    made.add_argument("--keep", metavar="FILE", help="set it from a JSON file")
+    made.add_argument("--told", action="store_true", help="the newest messages, and what became of them")
+    made = commands.add(
+        "report", report, "how each domain stood in a period, what was mended, what is next", commands.brief
+    )
+    made.add_argument("--days", type=positive, default=7, help="of this many days, beside as many before (7)")
+    made.add_argument("--file", metavar="FILE", help="keep it as a page (HTML, its picture inside)")
+    made.add_argument("--send", action="store_true", help="mail it to the people of `alerts`")
+    made = commands.add("brakes", brakes, "streams that clearance holds as a whole", commands.tables)
+    made.add_argument("--hold", metavar="STREAM")
+    made.add_argument("--release", metavar="STREAM")
+    made.add_argument("--relay", help="only over this relay")
+    made.add_argument("--why", metavar="TEXT")
 
 
 def worklist(session: Session) -> int:

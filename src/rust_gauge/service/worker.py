@@ -19,7 +19,7 @@ from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.service.suppression import entries, imports, matching, policy_trials, proposals
+from rust_gauge.service.suppression import editing, imports, matching, policy_trials, proposals
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.service.worklist import items, notifications, reports
 from rust_gauge.store import jobs
@@ -125,7 +125,7 @@ def tick(context: Context) -> None:
     proofs.look_at_due(context)
     webhooks.forget_old(context)
     feeds.forget_old(context)
-    entries.end_overdue(context)
+    editing.end_overdue(context)
     proposals.ask_for_due(context)
     service_jobs.forget_old(context)
     shifts.ask_for_open(context)

@@ -43,9 +43,3 @@ def insert_rows(
 def run(connection: Connection, sql: str) -> CursorResult[Any]:
     """Run a statement that is written out."""
     return connection.exec_driver_sql(sql, execution_options={"no_parameters": True})
-
-
-def raw_rows(connection: Connection, sql: str) -> list[tuple[Any, ...]]:
-    """The rows of a statement as the driver gives them, for those that are read by the ten thousand."""
-    cursor: Any = run(connection, sql).cursor
-    return list(cursor.fetchall())

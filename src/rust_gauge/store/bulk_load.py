@@ -1,19 +1,13 @@
-"""LOAD DATA LOCAL from memory: the fastest way in that MariaDB has, fed while the rows are still being made.
-
-The driver's own way sends whichever file the server names. This one sends only what it is given, and the connection
-refuses everything else: `engine` sets the client flag, not the driver's `local_infile`.
-"""
+"""LOAD DATA LOCAL from memory: the fastest way in that MariaDB has."""
 
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
 
-from pymysql.constants import COMMAND
-from pymysql.err import MySQLError, OperationalError
-from pymysql.protocol import LoadLocalPacketWrapper, OKPacketWrapper
 from sqlalchemy import Connection
-from sqlalchemy.exc import DBAPIError
+
+from rust_gauge.store.driver import load_local
+from rust_gauge.store.engine import StoreError
 
 FIELD, LINE = b"\x1f", b"\x1e"
 SPECIAL = re.compile(rb"[\\\x1e\x1f]")
@@ -41,34 +35,13 @@ def load_rows(connection: Connection, table: str, columns: str, values: str, pac
 
     Each packet holds whole rows (fields parted by FIELD, rows ended by LINE) and is sent as it comes.
     """
-    driver: Any = connection.connection.driver_connection
     statement = (
         f"LOAD DATA LOCAL INFILE 'rows' IGNORE INTO TABLE {table} CHARACTER SET binary "
         r"FIELDS TERMINATED BY X'1f' ESCAPED BY '\\' LINES TERMINATED BY X'1e' "
         f"({columns}) SET {values}"
     )
-    try:
-        done = _send(driver, statement, packets)
-    except MySQLError as error:  # as SQLAlchemy would give it, so that a transaction can be tried again
-        lost = not isinstance(error.args[0] if error.args else None, int) or not driver.open
-        raise DBAPIError(statement, None, error, connection_invalidated=lost) from error
-    found = _INFO.search(done.message.decode("ascii", "replace") if done.message else "")
+    said = load_local(connection, statement, packets)
+    found = _INFO.search(said)
     if found is None:
-        raise OperationalError(1105, "LOAD DATA did not say how many rows it took")
+        raise StoreError("LOAD DATA did not say how many rows it took", why=said[:200])
     return Loaded(*map(int, found.groups()))
-
-
-def _send(driver: Any, statement: str, packets: Iterable[bytes]) -> Any:
-    driver._execute_command(COMMAND.COM_QUERY, statement.encode())
-    first = driver._read_packet()
-    if not first.is_load_local_packet():
-        raise OperationalError(1148, "the server does not take LOAD DATA LOCAL")
-    LoadLocalPacketWrapper(first)
-    try:
-        for packet in packets:
-            if packet:
-                driver.write_packet(packet)
-    finally:
-        driver.write_packet(b"")  # the end; without it the connection could not be used again
-        last = driver._read_packet()
-    return OKPacketWrapper(last)

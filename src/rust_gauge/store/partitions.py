@@ -26,7 +26,7 @@ def ensure_partitions(store: Store, now: datetime) -> None:
     if not store.transaction(lambda c: _missing(c, today)):
         return
 
-    def work(connection: Connection) -> None:
+    def read(connection: Connection) -> None:
         missing = _missing(connection, today)
         if missing:
             parts = ", ".join(
@@ -40,7 +40,7 @@ def ensure_partitions(store: Store, now: datetime) -> None:
             )
 
     with leases.held(store, LEASE, now, LEASE_FOR):
-        store.transaction(work)
+        store.transaction(read)
 
 
 def partition_ends(connection: Connection) -> list[tuple[str, date]]:

@@ -14,7 +14,8 @@ from sqlalchemy import Connection, func, select
 
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.store import tables as t
-from rust_gauge.store.bulk import insert_rows, literal, raw_rows, run
+from rust_gauge.store.bulk import insert_rows, literal, run
+from rust_gauge.store.driver import raw_rows
 from rust_gauge.store.engine import AnyRow
 
 TREND = 190  # days that lie beside the newest reading

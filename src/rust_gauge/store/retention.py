@@ -28,14 +28,14 @@ def drop_partitions(store: Store, before: date, now: datetime) -> int:
     if not store.transaction(old_ones):
         return 0
 
-    def work(connection: Connection) -> int:
+    def read(connection: Connection) -> int:
         old = old_ones(connection)
         if old:
             connection.execute(text(f"ALTER TABLE event DROP PARTITION {', '.join(old)}"))
         return len(old)
 
     with leases.held(store, LEASE, now, LEASE_FOR):
-        return store.transaction(work)
+        return store.transaction(read)
 
 
 def drop_events(connection: Connection, tenant_id: int, before: datetime) -> int:

@@ -11,14 +11,12 @@ from datetime import UTC, date, datetime
 from typing import Any, NamedTuple
 
 import orjson
-from pymysql.constants import COMMAND
-from pymysql.err import MySQLError
 from sqlalchemy import Connection, Select, and_, func, literal_column, or_, select, update
-from sqlalchemy.exc import DBAPIError
 
 from rust_gauge.core.suppression import Change, Reach, Reason, State, Status
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
+from rust_gauge.store.driver import Question, RawRow, raw_rows
 from rust_gauge.store.engine import AnyRow
 
 EVIDENCE_KEPT = 5
@@ -270,58 +268,37 @@ _STANDING = (
 
 def standing(
     connection: Connection, tenant_id: int, questions: Iterable[Sequence[bytes]]
-) -> Iterator[Sequence[AnyRow]]:
+) -> Iterator[Sequence[RawRow]]:
     """What does not stand ended for the keys of each question (LOOKED_UP at most; sorted ones are faster).
 
     Each row: address_key, reason, reach, reach_id, state, since, until, note; times as text, which is cheaper. While
     MariaDB looks up one question the next is made and the rows of the one before are used: a question is sent before
     the rows of the last one are given.
     """
-    driver: Any = connection.connection.driver_connection
-    waiting = False
+    waiting: Question | None = None
     try:
         for keys in questions:
             if not keys:
                 continue
             listed = ",".join([f"(x'{key.hex()}')" for key in keys])
             sql = _STANDING.format(keys=listed, tenant=literal(tenant_id))
-            rows = _read(driver) if waiting else None
-            waiting = False
-            _send(driver, sql)
-            waiting = True
+            before, waiting = waiting, None
+            rows = before.rows() if before is not None else None
+            waiting = Question(connection, sql)
             if rows is not None:
                 yield rows
-        if waiting:
-            waiting = False
-            yield _read(driver)
+        if waiting is not None:
+            last, waiting = waiting, None
+            yield last.rows()
     finally:
-        if waiting:
-            _read(driver)
+        if waiting is not None:
+            waiting.rows()
 
 
 def in_pieces(keys: Sequence[bytes]) -> Iterator[Sequence[bytes]]:
     """Keys as questions."""
     for start in range(0, len(keys), LOOKED_UP):
         yield keys[start : start + LOOKED_UP]
-
-
-def _send(driver: Any, sql: str) -> None:
-    _as_sqlalchemy(lambda: driver._execute_command(COMMAND.COM_QUERY, sql.encode()), sql, driver)
-
-
-def _read(driver: Any) -> Sequence[AnyRow]:
-    _as_sqlalchemy(lambda: driver._read_query_result(), "", driver)
-    rows: Sequence[AnyRow] = driver._result.rows
-    return rows
-
-
-def _as_sqlalchemy(work: Callable[[], object], sql: str, driver: Any) -> None:
-    """The driver's errors as SQLAlchemy gives them, so that a transaction can be tried again."""
-    try:
-        work()
-    except MySQLError as error:
-        lost = not isinstance(error.args[0] if error.args else None, int) or not driver.open
-        raise DBAPIError(sql[:200], None, error, connection_invalidated=lost) from error
 
 
 # Reading the list
@@ -513,11 +490,9 @@ def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None
 
     Asked with every question, so it goes around all that costs time.
     """
-    driver: Any = connection.connection.driver_connection
     columns = "matching, matching_before, secret, brakes"
     sql = f"SELECT {columns} FROM suppression_state WHERE tenant_id = {literal(tenant_id)}"
-    _send(driver, sql)
-    (row,) = _read(driver)
+    (row,) = raw_rows(connection, sql)
     found: tuple[str, str | None, str, str] = row
     return found
 

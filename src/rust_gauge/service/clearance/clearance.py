@@ -286,12 +286,12 @@ def clear(
 ) -> Result:
     """The same from what makes up a question."""
 
-    def work(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[list[Answer], list[tuple[str, str]]]:
+    def read(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[list[Answer], list[tuple[str, str]]]:
         answers = Desk(unit, lookup, question).answer(texts)
         holding = [each for each in answers if each.verdict == "held"]
         return holding if question.only_held else answers, [(each.address, each.reason) for each in holding]
 
-    answers, held = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
+    answers, held = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
     if sending is not None and held:
         refused = [(*each, sending.message_id) for each in held]
         withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)
@@ -330,7 +330,7 @@ def _count_reasons(context: Context, tenant_id: int, events: Sequence[Event]) ->
     """Why mail was withheld, for the numbers that people look at."""
     found = providers_for(context, {event.recipient.domain for event in events})
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         streams = store_holding.ids_of(connection, tenant_id)[1]
         counts: Counter[tuple[Any, ...]] = Counter()
         for event in events:
@@ -342,7 +342,7 @@ def _count_reasons(context: Context, tenant_id: int, events: Sequence[Event]) ->
         store.lock(connection, tenant_id)
         store.add_counts(connection, counts)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
 
 
 # A stream of millions

@@ -195,7 +195,7 @@ def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Pro
     now = context.clock()
     given = "".join(code.split()).replace("-", "").upper()
 
-    def work(connection: Any) -> str:
+    def write(connection: Any) -> str:
         row = store_proofs.get_proof(connection, tenant.id, id, lock=True)
         if row is None:
             return "not-found"
@@ -212,7 +212,7 @@ def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Pro
         _prove(connection, row, now)
         return ""
 
-    said = context.store.transaction(work)
+    said = context.store.transaction(write)
     if said == "not-found":
         raise _no_proof(tenant, id)
     if said:
@@ -237,14 +237,14 @@ def confirm_link(context: Context, link: str) -> str | None:
     """Prove what a link stands for; None when it is not good (any more)."""
     digest, now = hashlib.sha256(link.encode()).digest(), context.clock()
 
-    def work(connection: Any) -> str | None:
+    def read(connection: Any) -> str | None:
         row = store_proofs.proof_of_link(connection, digest)
         if row is None or row.state != "waiting" or row.expires_at.replace(tzinfo=UTC) < now:
             return None
         _prove(connection, row, now)
         return str(row.subject)
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def get_proof(context: Context, tenant: TenantAccess, id: int) -> Proof:

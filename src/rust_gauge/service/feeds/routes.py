@@ -17,7 +17,7 @@ from rust_gauge.contract.feeds import (
     RefusedRow,
     ReplayResult,
 )
-from rust_gauge.service.feeds import feeds
+from rust_gauge.service.feeds import feeds, mapping, receiving, refused
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.bodies import unpack_body
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
@@ -71,11 +71,11 @@ async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Reques
     """
     body = await request.body()
 
-    def work() -> IntakeResult:
+    def take() -> IntakeResult:
         unpacked = unpack_body(body, request.headers.get("content-encoding", ""), context.settings.max_unpacked_bytes)
-        return feeds.receive_by_name(context, tenant, name, unpacked, request.headers.get("content-type", ""))
+        return receiving.receive_by_name(context, tenant, name, unpacked, request.headers.get("content-type", ""))
 
-    return await run_in_threadpool(work)
+    return await run_in_threadpool(take)
 
 
 @router.get("/tenants/{tenant}/feeds/{name}/refused", tags=["feeds"], operation_id="list_refused")
@@ -83,7 +83,7 @@ def list_refused(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100
 ) -> Page[RefusedRow]:
     """Rows that were refused, newest first, with what is wrong with each."""
-    return feeds.list_refused(context, tenant, name, cursor, limit)
+    return refused.list_refused(context, tenant, name, cursor, limit)
 
 
 @router.post("/tenants/{tenant}/feeds/{name}/refused/replay", tags=["feeds"], operation_id="replay_refused")
@@ -91,19 +91,19 @@ def replay_refused(
     context: Ctx, tenant: Tenant, name: Name, id: Annotated[int | None, Query(ge=1, description="Only this row")] = None
 ) -> ReplayResult:
     """Try refused rows again, with the mapping as it is now."""
-    return feeds.replay(context, tenant, name, id)
+    return refused.replay(context, tenant, name, id)
 
 
 @router.delete("/tenants/{tenant}/feeds/{name}/refused", tags=["feeds"], operation_id="drop_refused")
 def drop_refused(context: Ctx, tenant: Tenant, name: Name) -> int:
     """Forget what was refused. Gives how many rows."""
-    return feeds.drop_refused(context, tenant, name)
+    return refused.drop_refused(context, tenant, name)
 
 
 @router.post("/tenants/{tenant}/mapping-trials", tags=["feeds"], operation_id="try_mapping")
 def try_mapping(context: Ctx, tenant: Tenant, body: MappingTrial) -> MappingTrialResult:
     """A sample becoming events, field by field. Nothing is stored."""
-    return feeds.try_mapping(context, tenant, body)
+    return mapping.try_mapping(context, tenant, body)
 
 
 @router.post(
@@ -131,9 +131,9 @@ async def receive(context: Ctx, request: Request, key: Annotated[str, Path(max_l
     headers = {name: request.headers.get(name, "") for name in ("webhook-id", "webhook-timestamp", "webhook-signature")}
     headers = {name: value for name, value in headers.items() if value}
 
-    def work() -> IntakeResult:
-        feed = feeds.feed_for(context, key, request.headers.get("authorization", ""), headers, body)
+    def take() -> IntakeResult:
+        feed = receiving.feed_for(context, key, request.headers.get("authorization", ""), headers, body)
         unpacked = unpack_body(body, request.headers.get("content-encoding", ""), context.settings.max_unpacked_bytes)
-        return feeds.receive(context, feed, unpacked, request.headers.get("content-type", ""))
+        return receiving.receive(context, feed, unpacked, request.headers.get("content-type", ""))
 
-    return await run_in_threadpool(work)
+    return await run_in_threadpool(take)

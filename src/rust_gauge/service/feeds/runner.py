@@ -21,7 +21,7 @@ from rust_gauge.gateways.log_file import read_more
 from rust_gauge.gateways.mail_folders import mark_read, read_imap, read_maildir, sent_to
 from rust_gauge.gateways.mail_in import MailIn
 from rust_gauge.gateways.queue_in import QueuePlace, consume
-from rust_gauge.service.feeds import feeds
+from rust_gauge.service.feeds import receiving
 from rust_gauge.service.feeds.formats import split_mbox
 from rust_gauge.service.intake.rows import rows_of
 from rust_gauge.service.runtime.context import Context
@@ -128,7 +128,7 @@ class Runner:
         piece = read_more(self._check_path(row), row.position)
         before = {key: value for key, value in row.position.items() if key != "open"}
         if piece.octets:
-            feeds.take_log(self._context, row, piece.octets.decode("utf-8", "replace"), piece.position)
+            receiving.take_log(self._context, row, piece.octets.decode("utf-8", "replace"), piece.position)
         elif piece.position != before:
             position = {**piece.position, "open": row.position.get("open", {})}
             self._context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, position=position))
@@ -143,13 +143,13 @@ class Runner:
                 source.host, source.port, source.tls, source.user, password, source.folder, row.position, ca_file
             )
             if batch.messages:
-                feeds.take_mail(self._context, row, batch.messages, batch.position)
+                receiving.take_mail(self._context, row, batch.messages, batch.position)
             return batch.more
         path = self._check_path(row)
         if path.is_dir():
             batch = read_maildir(path)
             if batch.messages:
-                feeds.take_mail(self._context, row, batch.messages)
+                receiving.take_mail(self._context, row, batch.messages)
                 mark_read(batch.files)
             return batch.more
         return self._read_mbox(row, path)
@@ -163,7 +163,7 @@ class Runner:
             position = {**position, "offset": position["offset"] - len(piece.octets) + len(raw)}
         if not raw:
             return False
-        feeds.take_mail(self._context, row, [(each, sent_to(each)) for each in split_mbox(raw)], position)
+        receiving.take_mail(self._context, row, [(each, sent_to(each)) for each in split_mbox(raw)], position)
         return piece.more
 
     # Queues
@@ -221,9 +221,9 @@ class Runner:
                 documents.append((number, each))
                 lines.append(orjson.dumps(each))
         if documents and row.mapping is not None:
-            feeds.take_documents(self._context, row, documents)
+            receiving.take_documents(self._context, row, documents)
         elif documents:
-            feeds.take_rows(self._context, row, rows_of([each for _, each in documents]))
+            receiving.take_rows(self._context, row, rows_of([each for _, each in documents]))
         turn.failures = 0
         if row.trouble:
             self._tell(row, "")
@@ -264,7 +264,7 @@ class Runner:
                 take_mailto(self._context, raw)
                 continue
             for row in self._feeds_for(recipient):
-                feeds.take_mail(self._context, row, [(raw, recipient)])
+                receiving.take_mail(self._context, row, [(raw, recipient)])
 
 
 def run_feeds(context: Context, stop: threading.Event) -> None:

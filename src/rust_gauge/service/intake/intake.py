@@ -106,7 +106,7 @@ def store_all(
     `origin`: what entries of the suppression list are said to come from.
     """
 
-    def work(known: KnownNames) -> int:
+    def write(known: KnownNames) -> int:
         load = Load(tenant_id, feed_id, known.names, known.rules.version)
 
         def read() -> Iterator[None]:
@@ -119,7 +119,7 @@ def store_all(
         turns.take(read())
         return _store(context, load, arrived, 0, lambda _: None, origin)
 
-    return _with_rules_of_today(context, tenant_id, work)
+    return _with_rules_of_today(context, tenant_id, write)
 
 
 def _store(

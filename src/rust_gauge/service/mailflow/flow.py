@@ -102,7 +102,7 @@ def show_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
     where = _filter(context, tenant, query)
     span = last - first + timedelta(days=1)
 
-    def work(connection: Connection) -> Flow:
+    def write(connection: Connection) -> Flow:
         columns = columns_of(connection, tenant.id, today)
         reporting = store_flow.reporting_providers(connection, today - REPORTS_WITHIN)
         lines = store_flow.flow_lines(connection, tenant.id, first, last, where)
@@ -125,7 +125,7 @@ def show_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
             causes=_causes(lines),
         )  # fmt: skip
 
-    return context.store.transaction(work)
+    return context.store.transaction(write)
 
 
 def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowDays:
@@ -135,7 +135,7 @@ def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowD
     length = (last - first).days + 1
     today = context.clock().date()
 
-    def work(connection: Connection) -> FlowDays:
+    def write(connection: Connection) -> FlowDays:
         columns = columns_of(connection, tenant.id, today)
         reporting = store_flow.reporting_providers(connection, today - REPORTS_WITHIN)
         reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
@@ -149,7 +149,7 @@ def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowD
             first_day=first, last_day=last, series=[_series(ALL, ALL_LABEL, bool(reporting), days[0]), *series]
         )
 
-    return context.store.transaction(work)
+    return context.store.transaction(write)
 
 
 def _series(provider: str, label: str, reports: bool, days: list[FlowCounts]) -> FlowSeries:
@@ -167,7 +167,7 @@ def show_causes(context: Context, tenant: TenantAccess, query: FlowQuery) -> Cau
     where = _filter(context, tenant, query)
     length = (last - first).days + 1
 
-    def work(connection: Connection) -> Causes:
+    def read(connection: Connection) -> Causes:
         columns = columns_of(connection, tenant.id, context.clock().date())
         back = first - max(_NEW_AFTER, timedelta(days=length))
         rows: dict[tuple[int, Cause], dict[str, Any]] = {}
@@ -195,7 +195,7 @@ def show_causes(context: Context, tenant: TenantAccess, query: FlowQuery) -> Cau
         made.sort(key=lambda row: -(row.bounced + row.delayed))
         return Causes(first_day=first, last_day=last, rows=made[:200])
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def _examples(
@@ -218,7 +218,7 @@ def list_wordings(
     begin, end = _period(context, FlowQuery(first=first, last=last))
     chosen = Cause(cause) if cause else None
 
-    def work(connection: Connection) -> list[WordingRow]:
+    def read(connection: Connection) -> list[WordingRow]:
         columns = columns_of(connection, tenant.id, context.clock().date())
         return [
             WordingRow(
@@ -229,7 +229,7 @@ def list_wordings(
             for row in store_flow.wordings(connection, tenant.id, begin, end, chosen, limit)
         ]  # fmt: skip
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def list_names(context: Context, tenant: TenantAccess) -> FlowNames:
@@ -242,7 +242,7 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
     first, last = _period(context, one)
     filters = [_filter(context, tenant, each) for each in (one, other)]
 
-    def work(connection: Connection) -> FlowComparison:
+    def read(connection: Connection) -> FlowComparison:
         columns = columns_of(connection, tenant.id, context.clock().date())
         sides = [
             _by_place(store_flow.flow_lines(connection, tenant.id, first, last, where), columns.place)
@@ -266,7 +266,7 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
             },
         )  # fmt: skip
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def _called(query: FlowQuery) -> str:

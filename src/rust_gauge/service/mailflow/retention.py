@@ -74,7 +74,7 @@ def ask_for_due(context: Context) -> None:
     midnight, now = datetime.combine(today, time()), context.clock()
     usual = FlowSettings().keep_events_days
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         chosen = {
             tenant_id: FlowSettings.model_validate(document).keep_events_days
             for tenant_id, document in store_settings.all_settings(connection, _SETTING).items()
@@ -85,7 +85,7 @@ def ask_for_due(context: Context) -> None:
             for tenant_id in store.with_older(connection, midnight - timedelta(days=days), tenants, others):
                 jobs.enqueue(connection, "retention", tenant_id, 0, now)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
     kept = context.store.transaction(lambda c: store_settings.all_settings(c, _SETTING)).values()
     longest = max([usual, *(FlowSettings.model_validate(document).keep_events_days for document in kept)])
     try:
@@ -152,7 +152,7 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
     words = [str(address), *([address.local] if len(address.local) > 2 else [])]
     pattern = re.compile("|".join(rf"(?<!\w){re.escape(word)}(?!\w)" for word in words), re.IGNORECASE)
 
-    def work(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[int, int]:
+    def write(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[int, int]:
         connection = unit.connection
         lock_counters(connection, tenant.id)
         suppression.lock(connection, tenant.id)
@@ -173,7 +173,7 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         )  # fmt: skip
         return events, others
 
-    events, others = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: work(unit, lookup)))
+    events, others = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: write(unit, lookup)))
     return Erasure(erased_at=now, erased_by=by, reason=request.reason, events=events, others=others)
 
 

@@ -75,10 +75,10 @@ class TenantRules:
 
 
 def rules_of(context: Context, tenant_id: int) -> TenantRules:
-    def work(connection: Connection) -> tuple[int, Any]:
+    def read(connection: Connection) -> tuple[int, Any]:
         return rules_version(connection, tenant_id), store_settings.get_setting(connection, tenant_id, _SETTING)
 
-    version, document = context.store.transaction(work)
+    version, document = context.store.transaction(read)
     rules = [_core_rule(OwnRule.model_validate(rule)) for rule in (document or {}).get("rules", [])]
     return TenantRules(version, Classifier(own_rules(rules, time.thread_time)) if rules else shipped_classifier())
 
@@ -92,7 +92,7 @@ def _core_rule(rule: OwnRule) -> CauseRule:
 
 
 def get_rules(context: Context, tenant: TenantAccess) -> CauseRules:
-    def work(connection: Connection) -> CauseRules:
+    def read(connection: Connection) -> CauseRules:
         document = store_settings.get_setting(connection, tenant.id, _SETTING) or {}
         newest = jobs.newest_of(connection, tenant.id, KIND)
         return CauseRules(
@@ -101,7 +101,7 @@ def get_rules(context: Context, tenant: TenantAccess) -> CauseRules:
             application=_application(newest),
         )  # fmt: skip
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def shipped(tenant: TenantAccess) -> list[OwnRule]:

@@ -44,11 +44,11 @@ def ask_for_open(context: Context) -> None:
     """Shifts that go on are looked at even when nothing comes in: that may be how they end."""
     now = context.clock()
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         for tenant_id in store.tenants_with_open(connection, now - _AGAIN):
             jobs.enqueue(connection, "shifts", tenant_id, 0, now)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
 
 
 _Series = dict[tuple[str, int, str], list[Hour]]
@@ -185,12 +185,12 @@ def list_shifts(context: Context, tenant: TenantAccess, days: int) -> list[Shift
     """Those that go on or ended within the last days, the newest first."""
     now = context.clock()
 
-    def work(connection: Connection) -> list[Shift]:
+    def read(connection: Connection) -> list[Shift]:
         columns = columns_of(connection, tenant.id, now.date())
         rows = store.list_shifts(connection, tenant.id, _plain(now - timedelta(days=days)))
         return [_show(row, columns) for row in rows]
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def _show(row: AnyRow, columns: Columns) -> Shift:

@@ -55,7 +55,7 @@ def list_providers(context: Context, tenant: TenantAccess) -> list[Provider]:
     """Every provider that the tenant's mail went to, those with most mail first."""
     since = context.clock().date() - timedelta(days=_DAYS)
 
-    def work(connection: Connection) -> list[Provider]:
+    def read(connection: Connection) -> list[Provider]:
         labels = providers.labels(connection, tenant.id)
         volume = flow.volume_by_provider(connection, tenant.id, since)
         ids = sorted({*volume, *labels}, key=lambda id: (-volume.get(id, 0), id))
@@ -66,20 +66,20 @@ def list_providers(context: Context, tenant: TenantAccess) -> list[Provider]:
             if not names[id].startswith("(")
         ]
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def name_provider(context: Context, tenant: TenantAccess, provider: str, label: str) -> Provider:
     """Call a provider by a name of one's own; an empty one takes it back."""
     label = label.strip()
 
-    def work(connection: Connection) -> bool:
+    def write(connection: Connection) -> bool:
         id = providers.find(connection, provider)
         if id is None or provider.startswith("("):
             return False
         providers.set_label(connection, tenant.id, id, label)
         return True
 
-    if not context.store.transaction(work):
+    if not context.store.transaction(write):
         raise ServiceProblem("not-found", f"No mail went to a provider {provider[:80]}", remedy="List the providers")
     return Provider(provider=provider, label=label or provider, named=bool(label))

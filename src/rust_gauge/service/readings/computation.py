@@ -232,7 +232,7 @@ def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[i
     now = context.clock()
     today = now.date()
 
-    def work(connection: Connection) -> int:
+    def write(connection: Connection) -> int:
         leases.lock(connection, f"readings {tenant_id} {kind}")
         place = place_of(connection, tenant_id, today)
         ids = list(subject_ids) or sorted(store.names_of(connection, tenant_id, kind))
@@ -246,7 +246,7 @@ def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[i
                 store.drop_others(connection, tenant_id, kind, subject, kept)
         return done
 
-    return context.store.transaction(work)
+    return context.store.transaction(write)
 
 
 def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequence[int]) -> list[Series]:
@@ -312,7 +312,7 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
     today = now.date()
     since = first_day(today) if whole else today - _OUTAGE_RUN_IN
 
-    def work(connection: Connection) -> int:
+    def write(connection: Connection) -> int:
         rows = store.sender_days(connection, since)
         keep_from = since if whole else today - timedelta(days=2)
         before = {
@@ -339,7 +339,7 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
             jobs.enqueue(connection, "readings", tenant_id, domain_id, now)
         return len(put)
 
-    changed = context.store.transaction(work)
+    changed = context.store.transaction(write)
     log.info("providers_looked_at", days=changed)
     return changed
 
@@ -416,14 +416,14 @@ def run_held(context: Context, job: Job) -> None:
     now = context.clock()
     today = now.date()
 
-    def work(connection: Connection) -> int:
+    def write(connection: Connection) -> int:
         found = store.find_held_mailed(connection, job.tenant_id, today - _HELD_LOOKED_BACK, today)
         if found:
             for domain_id in store.names_of(connection, job.tenant_id, 1):
                 jobs.enqueue(connection, "readings", job.tenant_id, domain_id, now)
         return found
 
-    log.info("held_mailed", tenant=job.tenant_id, groups=context.store.transaction(work))
+    log.info("held_mailed", tenant=job.tenant_id, groups=context.store.transaction(write))
 
 
 def run_subjects(context: Context, job: Job) -> None:
@@ -443,7 +443,7 @@ def ask_for_stale(context: Context) -> int:
         for tenant_id in context.store.transaction(store_accounts.tenant_ids):
             context.store.transaction(lambda c, id=tenant_id: jobs.enqueue(c, "held", id, 0, now))  # type: ignore[misc]
 
-    def work(connection: Connection) -> int:
+    def write(connection: Connection) -> int:
         stale = store.stale_domains(connection, now.date())
         for tenant_id, domain_id in stale:
             jobs.enqueue(connection, "readings", tenant_id, domain_id, now)
@@ -451,4 +451,4 @@ def ask_for_stale(context: Context) -> int:
             jobs.enqueue(connection, "subjects", tenant_id, 0, now)
         return len(stale)
 
-    return context.store.transaction(work)
+    return context.store.transaction(write)

@@ -20,7 +20,7 @@ from rust_gauge.contract.readings import (
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import problems
-from rust_gauge.service.readings import settings, standing
+from rust_gauge.service.readings import annotations, explanation, forecast, series, settings, wall
 from rust_gauge.service.runtime.problems import ServiceProblem
 
 router = APIRouter(prefix="/api/v1", responses=problems)
@@ -39,8 +39,8 @@ def show_wall(
     chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
-    wall = standing.show_wall(context, chosen, days, subject, last)
-    return Response(standing.wall_json(wall), media_type="application/json")
+    found = wall.show_wall(context, chosen, days, subject, last)
+    return Response(wall.wall_json(found), media_type="application/json")
 
 
 First = Annotated[Day | None, Query(description="First day, UTC")]
@@ -61,7 +61,7 @@ def show_readings(
     first: First = None, last: Last = None,
 ) -> ReadingSeries:  # fmt: skip
     """A subject's readings, a day each; the last 90 days if no dates are given."""
-    return standing.show_series(context, tenant, subject, name, provider, first, last)
+    return series.show_series(context, tenant, subject, name, provider, first, last)
 
 
 @router.get("/tenants/{tenant}/readings/moved", tags=["readings"], operation_id="show_moved")
@@ -70,7 +70,7 @@ def show_moved(
     provider: Provider = None,
 ) -> Moved:  # fmt: skip
     """What moved a reading between two days: factors, providers, streams, and what else happened then."""
-    return standing.show_moved(context, tenant, subject, name, provider, first, last)
+    return explanation.show_moved(context, tenant, subject, name, provider, first, last)
 
 
 @router.post("/tenants/{tenant}/readings/ahead", tags=["readings"], operation_id="look_ahead")
@@ -78,13 +78,13 @@ def look_ahead(
     context: Ctx, tenant: Tenant, name: SubjectName, body: Ahead, subject: Subject = "domain", provider: Provider = None
 ) -> AheadResult:
     """The readings that would follow: as it goes, and with less volume, a cleaned list, a mended key."""
-    return standing.look_ahead(context, tenant, subject, name, provider, body)
+    return forecast.look_ahead(context, tenant, subject, name, provider, body)
 
 
 @router.get("/tenants/{tenant}/readings/room", tags=["readings"], operation_id="show_room")
 def show_room(context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain") -> list[Room]:
     """How many more complaints or bounces today until a line, and when it is reached at the present pace."""
-    return standing.show_room(context, tenant, subject, name)
+    return forecast.show_room(context, tenant, subject, name)
 
 
 @router.get("/tenants/{tenant}/readings/settings", tags=["readings"], operation_id="get_reading_settings")
@@ -111,16 +111,16 @@ def list_marks(
     domain: Annotated[str | None, Query(max_length=253, description="Only what is about this domain")] = None,
 ) -> list[Mark]:  # fmt: skip
     """What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies."""
-    return standing.list_marks(context, tenant, first, last, domain)
+    return annotations.list_marks(context, tenant, first, last, domain)
 
 
 @router.post("/tenants/{tenant}/marks", tags=["readings"], status_code=201, operation_id="add_mark")
 def add_mark(context: Ctx, tenant: Tenant, principal: Asker, body: NewMark) -> Mark:
     """A note on the time axis."""
-    return standing.add_mark(context, tenant, body, principal.email)
+    return annotations.add_mark(context, tenant, body, principal.email)
 
 
 @router.delete("/tenants/{tenant}/marks/{id}", tags=["readings"], status_code=204, operation_id="drop_mark")
 def drop_mark(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1, le=2**63)]) -> None:
     """Take a note away."""
-    standing.drop_mark(context, tenant, id)
+    annotations.drop_mark(context, tenant, id)

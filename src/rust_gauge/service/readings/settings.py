@@ -10,7 +10,7 @@ from rust_gauge.core.reputation import FACTORS, NO_VALUE, Factor, FactorError, f
 from rust_gauge.service.jobs import jobs as service_jobs
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings.computation import SETTING, factors_of
-from rust_gauge.service.readings.standing import UNITS
+from rust_gauge.service.readings.examination import UNITS
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import audits as store_settings
@@ -23,10 +23,10 @@ _SET = ("watch", "stop", "weight", "half_life", "quick", "usual", "worth")
 
 
 def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
-    def work(connection: Connection) -> tuple[Any, tuple[Factor, ...]]:
+    def read(connection: Connection) -> tuple[Any, tuple[Factor, ...]]:
         return store_settings.get_setting(connection, tenant.id, SETTING), factors_of(connection, tenant.id)
 
-    document, factors = context.store.transaction(work)
+    document, factors = context.store.transaction(read)
     shipped = {factor.name: factor for factor in FACTORS}
     shown = [
         FactorShown(

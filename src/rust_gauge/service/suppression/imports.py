@@ -28,7 +28,8 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
-from rust_gauge.service.suppression.entries import Names, csv_line, reach_of
+from rust_gauge.service.suppression.entries import csv_line, reach_of
+from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs as store_jobs

@@ -32,7 +32,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
     """Keep settings, and have the list rewritten."""
     now = context.clock()
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         store.lock(connection, tenant.id)
         row = store.get_state(connection, tenant.id)
         before = MatchingSettings.model_validate(row.matching or {})
@@ -51,7 +51,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
         store.change_state(connection, tenant.id, **values)
         jobs.enqueue(connection, "matching", tenant.id, 0, now)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
     return get_matching(context, tenant)
 
 
@@ -69,13 +69,13 @@ def run_matching(context: Context, job: Job) -> None:
         known = providers_for(context, names) if matchings[0].same else {}
         providers = {name: provider for name, (_, provider) in known.items()}
 
-        def work(connection: Connection, rows: list[AnyRow] = rows) -> None:
+        def rekey(connection: Connection, rows: list[AnyRow] = rows) -> None:
             store.lock(connection, job.tenant_id)
             moves = [move for row in rows if (move := _move(row, matchings[0], providers)) is not None]  # noqa: B023
             store.rekey(connection, job.tenant_id, moves)
             jobs.renew(connection, job, context.clock())
 
-        context.store.transaction(work)
+        context.store.transaction(rekey)
         if len(rows) < _PIECE:
             break
         after = store.where_of(rows[-1])

@@ -17,7 +17,7 @@ from rust_gauge.core.suppression import Policy, Rehearsal, Tally
 from rust_gauge.service.jobs import jobs
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.units import UnitOfWork
-from rust_gauge.service.suppression.entries import Names
+from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import core_policy, policy_of
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import jobs as store_jobs

@@ -34,11 +34,11 @@ def ask_for_due(context: Context) -> None:
     if context.memory.get("proposals") == now.date():
         return
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         for tenant_id in store.tenants_with_mail(connection, now - _RECENT):
             jobs.enqueue(connection, "proposals", tenant_id, 0, now)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
     context.memory["proposals"] = now.date()
 
 

@@ -30,7 +30,17 @@ from rust_gauge.contract.suppression import (
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
-from rust_gauge.service.suppression import address_checks, entries, imports, matching, policy, policy_trials
+from rust_gauge.service.suppression import (
+    address_checks,
+    changes,
+    editing,
+    entries,
+    growth,
+    imports,
+    matching,
+    policy,
+    policy_trials,
+)
 from rust_gauge.store.accounts import Principal
 from rust_gauge.store.suppression import Filter
 
@@ -138,19 +148,19 @@ def origin_of(principal: Principal) -> str:
 @router.post("/tenants/{tenant}/suppression", tags=["suppression"], operation_id="add_suppression")
 def add_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: NewEntries) -> EntriesMade:
     """Hold addresses, or whole domains. What is no address is told, the others are held."""
-    return entries.add_entries(context, tenant, body, principal.email, origin_of(principal))
+    return editing.add_entries(context, tenant, body, principal.email, origin_of(principal))
 
 
 @router.post("/tenants/{tenant}/suppression/lifts", tags=["suppression"], operation_id="lift_suppression")
 def lift_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Lift) -> Lifted:
     """Take entries off, with a reason. One from a complaint needs `despite_complaint`."""
-    return entries.lift(context, tenant, body, principal.email, origin_of(principal))
+    return editing.lift(context, tenant, body, principal.email, origin_of(principal))
 
 
 @router.post("/tenants/{tenant}/suppression/decisions", tags=["suppression"], operation_id="decide_suppression")
 def decide_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Decision) -> list[SuppressionEntry]:
     """Agree to proposals, or dismiss them."""
-    return entries.decide(context, tenant, body, principal.email)
+    return editing.decide(context, tenant, body, principal.email)
 
 
 @router.get("/tenants/{tenant}/suppression/status", tags=["suppression"], operation_id="get_address_status")
@@ -170,13 +180,13 @@ async def list_suppression_changes(
     wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for a change where there is none")] = 0,
 ) -> ListChanges:
     """What changed, in order, each change once. Ask again with `last`: nothing is missed or told twice."""
-    return await entries.await_changes(context, tenant, after, limit, wait)
+    return await changes.await_changes(context, tenant, after, limit, wait)
 
 
 @router.get("/tenants/{tenant}/suppression/growth", tags=["suppression"], operation_id="get_suppression_growth")
 def get_suppression_growth(context: Ctx, tenant: Tenant, first: Day | None = None, last: Day | None = None) -> Growth:
     """How the list grew by reason, provider and stream, and what withholding spared; ninety days if none are named."""
-    return entries.growth(context, tenant, first, last)
+    return growth.growth(context, tenant, first, last)
 
 
 @router.get("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="get_suppression_policy")

@@ -90,11 +90,11 @@ def _stands(context: Context, link: Link) -> bool:
     """Whether it is in force already: told again, it is no second unsubscription."""
     question = Question(stream=link.stream or None, domain=link.domain)
 
-    def work(unit: UnitOfWork, lookup: ProviderLookup) -> bool:
+    def read(unit: UnitOfWork, lookup: ProviderLookup) -> bool:
         (answer,) = Desk(unit, lookup, question).answer([link.recipient])
         return answer.verdict == "held" and answer.reason == Reason.UNSUBSCRIBED
 
-    return with_lookups(context, lambda lookup: context.unit(link.tenant_id, lambda unit: work(unit, lookup)))
+    return with_lookups(context, lambda lookup: context.unit(link.tenant_id, lambda unit: read(unit, lookup)))
 
 
 def take_mailto(context: Context, raw: bytes) -> bool:
@@ -111,7 +111,7 @@ def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
     """How unsubscriptions of the last days went."""
     now = context.clock()
 
-    def work(connection: Connection) -> list[tuple[Any, datetime | None]]:
+    def write(connection: Connection) -> list[tuple[Any, datetime | None]]:
         filter = Filter(reasons=(Reason.UNSUBSCRIBED,), states=tuple(State), made_since=now - timedelta(days=days))
         rows = store.list_entries(connection, tenant.id, filter, None, 5000)
         out: list[tuple[Any, datetime | None]] = []
@@ -124,7 +124,7 @@ def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
             out.append((row, mailed))
         return out
 
-    rows = context.store.transaction(work)
+    rows = context.store.transaction(write)
     ways = Counter(row.origin if row.origin in _WAYS else "event" for row, _ in rows)
     # What a feed tells of was done elsewhere: its age says how late the feed is, not how long it took.
     own = [(row.made_at - row.since).total_seconds() for row, _ in rows if row.origin in ("post", "page", "mailto")]

@@ -1,28 +1,13 @@
-"""The worklist: what was found wrong becomes items that are followed, told, looked after, measured anew and closed.
-
-A look goes over one tenant: it finds all troubles, follows each item by the core's transitions, tells whom it concerns,
-and puts the brake on where a tenant wants that. It runs every few minutes, and when somebody asks for a re-measure.
-"""
+"""Items of the worklist: detection follows them, people act on them, a re-measure closes them."""
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
 
 import numpy as np
-import structlog
 from sqlalchemy import Connection
 
-from rust_gauge.contract.worklist import (
-    AlertSettings,
-    Brake,
-    BrakeRelease,
-    LineRow,
-    Person,
-    WorkAct,
-    WorkItem,
-    WorkItemDetails,
-    WorkStep,
-)
+from rust_gauge.contract.worklist import AlertSettings, LineRow, Person, WorkAct, WorkItem, WorkItemDetails, WorkStep
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.reputation import COUNTS, FACTORS
@@ -34,32 +19,53 @@ from rust_gauge.service.readings import lines
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
-from rust_gauge.service.webhooks import webhooks
 from rust_gauge.service.worklist import detection, notifications
+from rust_gauge.service.worklist.brakes import brake_at_stop_lines
+from rust_gauge.service.worklist.outages import outages_on
+from rust_gauge.service.worklist.place import place_of
+from rust_gauge.service.worklist.pulls import pulls_on
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs
 from rust_gauge.store import readings as store_readings
-from rust_gauge.store import suppression as store_list
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
 
-log = structlog.get_logger()
 SETTING = "alerts"
-_RELEASED = "brake_releases"
-_LET_GO_FOR = timedelta(hours=24)  # a brake that was released is not put on again by itself
+
+
 LOOK_EVERY = timedelta(minutes=5)
+
+
 _SHOWN_CLOSED = timedelta(days=400)
+
+
 _WELL = "Measured well: nothing is wrong any more"
+
+
 _NEWS = ("record", "reply")  # kinds that are news for a day; nobody has to be told that the day is over
+
+
 _OLD_NEWS = "It was news for a day"
+
+
 _AUDITS_AT_ONCE = 5  # of domains that a re-measure waits for; more are asked for
+
+
 _WINDOW = timedelta(hours=24)  # in which a re-measure looks for the newest mail
+
+
 _ENOUGH = 100.0  # messages that say something
+
+
 _SEEN_AT_ONCE = ("bad_addresses", "refusals", "listings", "authentication", "delays")
+
+
 _SURE_WELL = 0.1  # how probable it may be that the rate still lies above its watch line
+
+
 _LIVE = (str(State.OPEN), str(State.MINDED), str(State.PUT_OFF), str(State.WAITING))
 
 
@@ -97,9 +103,6 @@ def _patience(settings: AlertSettings) -> Patience:
     )
 
 
-# Looking
-
-
 def ask_for_looks(context: Context) -> None:
     """Have every tenant with mail looked at every few minutes."""
     now = context.clock()
@@ -108,11 +111,11 @@ def ask_for_looks(context: Context) -> None:
         return
     context.memory["worklist"] = now
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         for tenant_id in store_accounts.tenant_ids(connection):
             jobs.enqueue(connection, "worklist", tenant_id, 0, now)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
 
 
 def run_look(context: Context, job: Job) -> None:
@@ -125,15 +128,15 @@ def run_look(context: Context, job: Job) -> None:
 def look(context: Context, tenant: TenantAccess) -> int:
     """Find what is wrong now and follow every item. Gives how many items live."""
 
-    def work(unit: UnitOfWork) -> int:
+    def write(unit: UnitOfWork) -> int:
         settings = settings_of(unit.connection, tenant.id)
         found = detection.find_troubles(unit, tenant, settings)
         live = follow_all(unit, tenant, found, settings)
         if settings.brake:
-            _brake(unit, tenant, settings)
+            brake_at_stop_lines(unit, tenant, settings)
         return live
 
-    return context.unit(tenant.id, work)
+    return context.unit(tenant.id, write)
 
 
 def follow_all(
@@ -203,71 +206,6 @@ def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trou
             del rows[part]
 
 
-# The brake
-
-
-def _brake(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> None:
-    """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
-    connection, now = unit.connection, unit.now
-    held = {(each["stream"], each["relay"]) for each in store.brakes(connection, tenant.id)}
-    released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
-    for stream, relay, row in lines.stream_relay_lines(unit, tenant, settings):
-        if row.crossed != "stop" or (stream, relay) in held:
-            continue
-        if released.get(f"{stream}\x1f{relay}", "") > (now - _LET_GO_FOR).isoformat():
-            continue  # somebody let it go on, knowing
-        why = f"{row.rate} at {row.value:.2%} are past the stop line of {row.stop:.2%}"
-        add_brake(unit, tenant, stream, relay, why)
-
-
-def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, why: str) -> None:
-    """Hold a stream over a relay; who asked for it is kept, nobody where a stop line did."""
-    connection, now = unit.connection, unit.now
-    store_list.lock(connection, tenant.id)
-    found = store.brakes(connection, tenant.id)
-    if any((each["stream"], each["relay"]) == (stream, relay) for each in found):
-        return
-    brake = {"stream": stream, "relay": relay, "since": now.isoformat(), "why": why[:300], "by": unit.by}
-    store.set_brakes(connection, tenant.id, [*found, brake])
-    webhooks.tell(connection, tenant.id, "brake.on", brake, now)
-    log.info("brake_on", tenant=tenant.slug, stream=stream, relay=relay)
-
-
-def list_brakes(context: Context, tenant: TenantAccess) -> list[Brake]:
-    return [Brake.model_validate(each) for each in context.store.transaction(lambda c: store.brakes(c, tenant.id))]
-
-
-def put_brake(context: Context, tenant: TenantAccess, new: BrakeRelease, by: str) -> list[Brake]:
-    """Hold a stream over a relay by hand."""
-    context.unit(tenant.id, lambda unit: add_brake(unit, tenant, new.stream, new.relay, new.why), by=by)
-    return list_brakes(context, tenant)
-
-
-def release_brake(context: Context, tenant: TenantAccess, release: BrakeRelease, by: str) -> list[Brake]:
-    """Let a stream over a relay go on. For a day it is not held again by itself."""
-    now = context.clock()
-
-    def work(connection: Connection) -> None:
-        store_list.lock(connection, tenant.id)
-        found = store.brakes(connection, tenant.id)
-        kept = [each for each in found if (each["stream"], each["relay"]) != (release.stream, release.relay)]
-        if len(kept) == len(found):
-            raise ServiceProblem("not-found", f"Nothing holds {release.stream} over {release.relay or 'any relay'}")
-        store.set_brakes(connection, tenant.id, kept)
-        data = {"stream": release.stream, "relay": release.relay, "why": release.why, "by": by}
-        webhooks.tell(connection, tenant.id, "brake.off", data, now)
-        released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
-        recent = {key: at for key, at in released.items() if at > (now - _LET_GO_FOR).isoformat()}
-        document = {**recent, f"{release.stream}\x1f{release.relay}": now.isoformat()}
-        store_settings.put_setting(connection, tenant.id, _RELEASED, document, now)
-
-    context.store.transaction(work)
-    return list_brakes(context, tenant)
-
-
-# Showing and acting
-
-
 def list_items(
     context: Context, tenants: tuple[TenantAccess, ...], states: tuple[str, ...], assigned: str | None
 ) -> list[WorkItem]:
@@ -291,7 +229,7 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
     now = context.clock()
     names = {tenant.id: tenant for tenant in tenants}
 
-    def work(connection: Connection) -> list[WorkItem]:
+    def read(connection: Connection) -> list[WorkItem]:
         lived = store.lived_on(connection, list(names) or [0], day)
         rows = [row for row in store.items(connection, list(names) or [0]) if row.id in lived]
         out = []
@@ -301,7 +239,7 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
             out.append(shown.model_copy(update={"title": title or shown.title, "text": text}))
         return out
 
-    found = context.store.transaction(work)
+    found = context.store.transaction(read)
     return sorted(found, key=lambda each: (-Level(each.level).urgency, -each.mail, each.id))
 
 
@@ -321,14 +259,14 @@ def _show(row: AnyRow, tenant: TenantAccess, now: datetime) -> WorkItem:
 def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails:
     now = context.clock()
 
-    def work(connection: Connection) -> WorkItemDetails:
+    def read(connection: Connection) -> WorkItemDetails:
         row = _row(connection, tenant, id)
         steps = [
             WorkStep(at=each.at, by=each.by, what=each.what, text=each.text) for each in store.steps(connection, id)
         ]
         return WorkItemDetails(**_show(row, tenant, now).model_dump(), steps=steps)
 
-    return context.store.transaction(work)
+    return context.store.transaction(read)
 
 
 def list_people(context: Context, tenant: TenantAccess) -> list[Person]:
@@ -354,7 +292,7 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
     if wanted.act in ("put_off", "comment") and not wanted.text.strip():
         raise ServiceProblem("invalid-request", "text: say why", remedy="A word for who comes after you")
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         row = _row(connection, tenant, id, lock=True)
         item = store.item_of(row)
         text = wanted.text
@@ -371,7 +309,7 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
             text = f"until {wanted.until:%Y-%m-%d %H:%M} UTC: {wanted.text}"
         store.add_step(connection, id, now, by, wanted.act, text)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
     return get_item(context, tenant, id)
 
 
@@ -389,7 +327,7 @@ def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkI
         for domain_id in list(domains.values())[:_AUDITS_AT_ONCE]:
             readings.compute_readings(context, tenant.id, domain_id)
 
-    def work(unit: UnitOfWork) -> None:
+    def write(unit: UnitOfWork) -> None:
         connection, now = unit.connection, unit.now
         settings = settings_of(connection, tenant.id)
         found = {each.key[:400]: each for each in detection.find_troubles(unit, tenant, settings)}
@@ -410,7 +348,7 @@ def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkI
         if still is not None and not newest and store.get(connection, tenant.id, id) is not None:
             store.add_step(connection, id, now, by, "remeasured", f"Still so: {still.text}")
 
-    context.unit(tenant.id, work, by=by)
+    context.unit(tenant.id, write, by=by)
     return get_item(context, tenant, id)
 
 
@@ -452,14 +390,11 @@ def _newest_mail(unit: UnitOfWork, trouble: Trouble, domain_ids: list[int]) -> s
 def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
     """Bounce and complaint rates against their lines, today, what is nearest to its line first."""
 
-    def work(unit: UnitOfWork) -> list[LineRow]:
+    def read(unit: UnitOfWork) -> list[LineRow]:
         return lines.lines_of(unit, tenant, settings_of(unit.connection, tenant.id))
 
-    rows = context.unit(tenant.id, work)
+    rows = context.unit(tenant.id, read)
     return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.value / row.watch))
-
-
-# The past
 
 
 def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> int:
@@ -467,7 +402,7 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
     told. For a service that is begun on counters that are there already. Gives how many items were made.
     """
 
-    def work(unit: UnitOfWork) -> int:
+    def write(unit: UnitOfWork) -> int:
         connection = unit.connection
         settings = settings_of(connection, tenant.id)
         settings = settings.model_copy(update={"wait_minutes": 0, "well_hours": 20, "repeat_hours": 0})
@@ -475,12 +410,12 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
         ids = list(store_readings.names_of(connection, tenant.id, 1))
         day = first
         while day <= last:
-            place = detection.place_of(connection, tenant, day, ids)
-            found = detection.pulls_on(connection, place, series, day) + detection.outages_on(connection, place, day)
+            around = place_of(connection, tenant, day, ids)
+            found = pulls_on(connection, around, series, day) + outages_on(connection, around, day)
             found = detection.joined(found)
             at = datetime.combine(day, time(23), UTC)
             follow_all(replace(unit, now=at), tenant, found, settings, tell=False)
             day += timedelta(days=1)
         return len(store.items(connection, [tenant.id]))
 
-    return context.unit(tenant.id, work)
+    return context.unit(tenant.id, write)

@@ -14,7 +14,7 @@ from sqlalchemy import Connection
 from rust_gauge.contract.readings import WallRow
 from rust_gauge.contract.worklist import AlertSettings, Report, WorkItem
 from rust_gauge.gateways.mail_out import MailNotSent
-from rust_gauge.service.readings import standing
+from rust_gauge.service.readings import wall
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.mail import relay_of, send_mail
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -45,7 +45,7 @@ def ask_for_due(context: Context) -> None:
     """Have reports sent that are due and were not sent yet."""
     now = context.clock()
 
-    def work(connection: Connection) -> None:
+    def write(connection: Connection) -> None:
         for tenant_id, document in store_settings.all_settings(connection, worklist.SETTING).items():
             settings = AlertSettings.model_validate(document)
             day = due_on(settings.report_every, now)
@@ -53,7 +53,7 @@ def ask_for_due(context: Context) -> None:
             if day is not None and settings.report_to and sent.get("day", "") < str(day):
                 jobs.enqueue(connection, "report", tenant_id, 0, now)
 
-    context.store.transaction(work)
+    context.store.transaction(write)
 
 
 def run_report(context: Context, job: Job) -> None:
@@ -115,8 +115,8 @@ def make_report(context: Context, tenant: TenantAccess, days: int) -> Report:
 def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tuple[Report, bytes]:
     """The report with a picture that is found at `source`, and the picture."""
     now = context.clock()
-    wall = standing.show_wall(context, (tenant,), min(2 * days, 190))
-    rows = [row for row in wall.rows if any(value is not None for value in row.cells[0].trend)]
+    shown = wall.show_wall(context, (tenant,), min(2 * days, 190))
+    rows = [row for row in shown.rows if any(value is not None for value in row.cells[0].trend)]
     first = now.date() - timedelta(days=days - 1)
     delivered = context.store.transaction(lambda c: flow.delivered_by(c, [tenant.id], 1, first, now.date()))
     mended = [

@@ -21,7 +21,7 @@ from rust_gauge.contract.worklist import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import problems
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.service.worklist import items, notifications, reports
+from rust_gauge.service.worklist import brakes, items, notifications, reports
 
 router = APIRouter(prefix="/api/v1", responses=problems)
 
@@ -116,16 +116,16 @@ def list_told(context: Ctx, tenant: Tenant) -> list[Told]:
 @router.get("/tenants/{tenant}/brakes", tags=["worklist"], operation_id="list_brakes")
 def list_brakes(context: Ctx, tenant: Tenant) -> list[Brake]:
     """Streams over relays that clearance holds as a whole."""
-    return items.list_brakes(context, tenant)
+    return brakes.list_brakes(context, tenant)
 
 
 @router.post("/tenants/{tenant}/brakes", tags=["worklist"], operation_id="put_brake")
 def put_brake(context: Ctx, tenant: Tenant, principal: Asker, body: BrakeRelease) -> list[Brake]:
     """Hold a stream over a relay by hand (an empty relay: over any)."""
-    return items.put_brake(context, tenant, body, principal.email)
+    return brakes.put_brake(context, tenant, body, principal.email)
 
 
 @router.post("/tenants/{tenant}/brakes/releases", tags=["worklist"], operation_id="release_brake")
 def release_brake(context: Ctx, tenant: Tenant, principal: Asker, body: BrakeRelease) -> list[Brake]:
     """Let a stream over a relay go on, with a reason."""
-    return items.release_brake(context, tenant, body, principal.email)
+    return brakes.release_brake(context, tenant, body, principal.email)

@@ -1,0 +1,232 @@
+"""Taking in what a feed brings: documents, CSV, messages and logs become rows, and rows become events."""
+
+import hashlib
+import json
+import secrets
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import orjson
+from sqlalchemy import Connection
+
+from rust_gauge.contract.common import ProblemError
+from rust_gauge.contract.events import IntakeResult
+from rust_gauge.contract.feeds import FeedMapping
+from rust_gauge.core.mailflow.mapping import MappingError
+from rust_gauge.core.mtalog import LogReader
+from rust_gauge.core.roles import Role
+from rust_gauge.core.webhooks import WebhookRefused, verify
+from rust_gauge.service.feeds.feeds import find_feed
+from rust_gauge.service.feeds.formats import FormError, rows_of_csv, rows_of_log, rows_of_notice, split_mbox
+from rust_gauge.service.feeds.mapping import make_mapping
+from rust_gauge.service.intake import intake
+from rust_gauge.service.intake.rows import Refusal, Rows, rows_of, split_body
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.secrets import decrypt
+from rust_gauge.store import feeds as store_feeds
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+
+_ITEM = 64 * 1024  # characters of a refused row that are kept
+
+
+def feed_for(context: Context, key: str, authorization: str, headers: dict[str, str], body: bytes) -> AnyRow:
+    """The feed of an address, when the request proves that it may: its token, or its signature over time and body."""
+    row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
+    refused = ServiceProblem("not-signed-in", "This needs the feed's token, or a signature with its key")
+    if row is None:
+        raise refused
+    scheme, _, token = authorization.partition(" ")
+    if scheme.lower() == "bearer":
+        if not secrets.compare_digest(hashlib.sha256(token.strip().encode()).digest(), bytes(row.token_digest)):
+            raise refused
+        return row
+    if "webhook-signature" not in headers:
+        raise refused
+    try:
+        verify(decrypt(context.settings, row.secret), headers, body, int(context.clock().timestamp()))
+    except WebhookRefused as error:
+        raise ServiceProblem("not-signed-in", str(error), remedy=error.remedy) from None
+    return row
+
+
+def receive(
+    context: Context, row: AnyRow, body: bytes, content_type: str, position: dict[str, Any] | None = None
+) -> IntakeResult:
+    """Take in what came by a feed, in the form that its type states. ServiceProblem `feed-paused` when it is paused."""
+    if row.paused:
+        raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Send it again later")
+    kind = content_type.partition(";")[0].strip().lower()
+    if kind in ("message/rfc822", "application/mbox"):
+        raws = [body] if kind == "message/rfc822" else list(split_mbox(body))
+        return take_mail(context, row, [(raw, "") for raw in raws], position)
+    if kind == "text/plain" and row.kind == "log":
+        return take_log(context, row, body.decode("utf-8", "replace"), position)
+    if kind == "text/csv":
+        return _take_csv(context, row, body, position)
+    rows = split_body(body, content_type or "application/json", context.settings.max_event_rows)
+    if row.mapping is None:
+        return take_rows(context, row, rows, position)
+    documents = [(line, parsed(item, rows.are_text)) for line, item in zip(rows.lines, rows.items, strict=True)]
+    return take_documents(context, row, documents, position)
+
+
+def receive_by_name(context: Context, tenant: TenantAccess, name: str, body: bytes, content_type: str) -> IntakeResult:
+    """The same for a person or program that may see the tenant, as the command line."""
+    return receive(context, find_feed(context, tenant, name), body, content_type)
+
+
+def take_mail(
+    context: Context, row: AnyRow, messages: Sequence[tuple[bytes, str]], position: dict[str, Any] | None = None
+) -> IntakeResult:
+    """Notices, each with the envelope recipient that it came to. What is no notice counts for nothing."""
+    now = context.clock()
+    values: list[Any] = []
+    lines: list[int] = []
+    aside: list[tuple[Any, list[ProblemError]]] = []
+    for number, (raw, sent_to) in enumerate(messages, 1):
+        made = rows_of_notice(raw, sent_to, now, row.defaults.get("domain", ""))
+        values += made.values
+        lines += [number] * len(made.values)
+        aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]
+    return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
+
+
+def take_log(context: Context, row: AnyRow, text: str, position: dict[str, Any] | None = None) -> IntakeResult:
+    """Lines of a log. What is known of open messages goes on from piece to piece."""
+    reader = LogReader(
+        relay=row.defaults.get("relay", ""), domain=row.defaults.get("domain", ""), state=row.position.get("open")
+    )
+    made = rows_of_log(text, reader, context.clock())
+    kept = {**(row.position if position is None else position), "open": reader.state()}
+    return take_rows(context, row, rows_of(made.values), kept)
+
+
+def _take_csv(context: Context, row: AnyRow, body: bytes, position: dict[str, Any] | None) -> IntakeResult:
+    try:
+        found = list(rows_of_csv(body.decode("utf-8")))
+    except UnicodeDecodeError as error:
+        raise ServiceProblem("not-utf-8", f"Octet {error.start + 1} is not UTF-8", remedy="Convert it first") from None
+    except FormError as error:
+        raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
+    if len(found) > context.settings.max_event_rows:
+        raise ServiceProblem("too-large", f"{len(found)} rows in one request", remedy="Send it in pieces")
+    if row.mapping is not None:
+        return take_documents(context, row, found, position)
+    lines, values = [line for line, _ in found], [value for _, value in found]
+    return take_rows(context, row, Rows(values, lines, are_text=False), position)
+
+
+def parsed(item: Any, is_text: bool) -> Any:
+    if not is_text:
+        return item
+    try:
+        return orjson.loads(item)
+    except ValueError:
+        return BrokenDocument(item.decode("utf-8", "replace"))
+
+
+class BrokenDocument(str):
+    """A line that is no JSON."""
+
+
+def take_documents(
+    context: Context, row: AnyRow, documents: Sequence[tuple[int, Any]], position: dict[str, Any] | None = None
+) -> IntakeResult:
+    """Map documents and take their rows in. One that does not fit is kept as refused, whole."""
+    mapping = make_mapping(FeedMapping.model_validate(row.mapping))
+    values: list[Any] = []
+    lines: list[int] = []
+    refused: list[tuple[Any, list[ProblemError]]] = []
+    for line, document in documents:
+        if isinstance(document, BrokenDocument):
+            refused.append((str(document), [ProblemError(line=line, what="This line is no JSON")]))
+            continue
+        try:
+            kept = orjson.dumps(document).decode() if mapping.unwrap else ""
+            for made in mapping.apply(document):
+                if not made.left_out:
+                    values.append(made.values)
+                    lines.append(line)
+        except MappingError as error:
+            item = kept or orjson.dumps(document).decode()
+            refused.append((item, [ProblemError(line=line, what=error.what, remedy=error.remedy or error.why)]))
+    return take_rows(context, row, Rows(values, lines, are_text=False), position, refused)
+
+
+def take_rows(
+    context: Context,
+    row: AnyRow,
+    rows: Rows,
+    position: dict[str, Any] | None = None,
+    refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
+) -> IntakeResult:
+    """Take rows in that are events' fields: defaults, times for those without, events, refused rows, position."""
+    tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, Role.OPERATOR)
+    rows = _with_defaults(context, row, rows)
+    now = context.clock()
+
+    def keep(connection: Connection, refused: list[Refusal]) -> None:
+        kept = [_kept("row", item, problems, now) for item, problems in refused]
+        kept += [_kept("document", item, problems, now) for item, problems in refused_documents]
+        store_feeds.keep_refused(connection, row.tenant_id, row.id, kept)
+        if position is not None:
+            store_feeds.change_feed(connection, row.id, position=position, trouble="")
+
+    if not len(rows):
+        context.store.transaction(lambda c: keep(c, []))
+        result = IntakeResult(received=0, stored=0, repeated=0, refused=0, refusals=[])
+    else:
+        result = intake.take_in(context, tenant, rows, row.id, keep)
+    if refused_documents:
+        more = [problem for _, problems in refused_documents for problem in problems]
+        result = result.model_copy(
+            update={
+                "received": result.received + len(refused_documents),
+                "refused": result.refused + len(refused_documents),
+                "refusals": [*result.refusals, *more][:200],
+            }
+        )
+    return result
+
+
+def _kept(form: str, item: Any, problems: list[ProblemError], now: datetime) -> dict[str, Any]:
+    text = (
+        item if isinstance(item, str) else item.decode("utf-8", "replace") if isinstance(item, bytes) else _json(item)
+    )
+    found = [problem.model_dump() for problem in problems[:20]]
+    return {"arrived_at": now, "form": form, "item": text[:_ITEM], "problems": found}
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, default=str)
+
+
+def _with_defaults(context: Context, row: AnyRow, rows: Rows) -> Rows:
+    """Rows with the feed's defaults; a row without a time gets that of its first arrival."""
+    defaults = {name: value for name, value in row.defaults.items() if value}
+    timeless: list[tuple[int, bytes]] = []
+    items: list[Any] = []
+    if not defaults and rows.are_text and row.mapping is None:
+        return rows  # nothing to add; a row without a time is refused with its line
+    for item in rows.items:
+        value = parsed(item, rows.are_text)
+        if not isinstance(value, dict):
+            items.append(item if rows.are_text else value)
+            continue
+        value = {**defaults, **{name: each for name, each in value.items() if each not in ("", None)}}
+        if row.mapping is not None and "time" not in value:
+            text = orjson.dumps(value, option=orjson.OPT_SORT_KEYS, default=str)
+            timeless.append((len(items), hashlib.blake2b(text, digest_size=16).digest()))
+        items.append(value)
+    if timeless:
+        now = context.clock()
+        digests = [digest for _, digest in timeless]
+        told = context.store.transaction(lambda c: store_feeds.times_told(c, row.id, digests, now))
+        for index, digest in timeless:
+            items[index]["time"] = told[digest].replace(tzinfo=UTC).isoformat()
+    if rows.are_text:
+        items = [item if isinstance(item, bytes) else orjson.dumps(item, default=str) for item in items]
+    return Rows(items, rows.lines, rows.are_text)

@@ -1,0 +1,62 @@
+"""Rows that a feed could not use: listed with the reason, tried again, forgotten."""
+
+from rust_gauge.contract.common import Page, ProblemError
+from rust_gauge.contract.feeds import RefusedRow, ReplayResult
+from rust_gauge.service.feeds.feeds import find_feed
+from rust_gauge.service.feeds.receiving import BrokenDocument, parsed, take_documents, take_rows
+from rust_gauge.service.http.paging import read_cursor, write_cursor
+from rust_gauge.service.intake.rows import rows_of
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import feeds as store_feeds
+from rust_gauge.store.accounts import TenantAccess
+
+
+def list_refused(context: Context, tenant: TenantAccess, name: str, cursor: str | None, limit: int) -> Page[RefusedRow]:
+    """Newest first."""
+    row = find_feed(context, tenant, name)
+    position = read_cursor(cursor, int)
+    rows = context.store.transaction(
+        lambda c: store_feeds.list_refused(c, row.id, position[0] if position else None, limit + 1)
+    )
+    items = [
+        RefusedRow(
+            id=each.id, arrived_at=each.arrived_at, item=each.item,
+            problems=[ProblemError.model_validate(problem) for problem in each.problems],
+        )
+        for each in rows[:limit]
+    ]  # fmt: skip
+    return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
+
+
+def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) -> ReplayResult:
+    """Try refused rows again, with the mapping as it is now. What is refused again is kept again."""
+    row = find_feed(context, tenant, name)
+    taken = context.store.transaction(lambda c: store_feeds.list_refused(c, row.id, None, store_feeds.MAX_KEPT))
+    taken = [each for each in reversed(taken) if id is None or each.id == id]
+    if id is not None and not taken:
+        raise ServiceProblem("not-found", f"The feed {name} keeps no refused row {id}")
+    totals = {"tried": len(taken), "stored": 0, "repeated": 0, "refused": 0}
+    for form in ("document", "row"):
+        some = [each for each in taken if each.form == form]
+        if not some:
+            continue
+        values = [
+            (number, parsed(each.item.encode("utf-8", "surrogatepass"), True)) for number, each in enumerate(some, 1)
+        ]
+        if form == "document" and row.mapping is not None:
+            result = take_documents(context, row, values)
+        else:
+            items = [str(value) if isinstance(value, BrokenDocument) else value for _, value in values]
+            result = take_rows(context, row, rows_of(items))
+        for key in ("stored", "repeated", "refused"):
+            totals[key] += getattr(result, key)
+    ids = [each.id for each in taken]  # only now: what was cut off in between is still there, and tried once more
+    context.store.transaction(lambda c: store_feeds.take_refused(c, row.id, ids, len(ids) + 1))
+    return ReplayResult(**totals)
+
+
+def drop_refused(context: Context, tenant: TenantAccess, name: str) -> int:
+    """Forget what was refused. Gives how many rows."""
+    row = find_feed(context, tenant, name)
+    return context.store.transaction(lambda c: store_feeds.drop_refused(c, row.id))

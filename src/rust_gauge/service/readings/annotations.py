@@ -1,0 +1,101 @@
+"""The time axis: notes of people beside what happened to records, rates and providers."""
+
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.readings import Mark, NewMark
+from rust_gauge.core.errors import DomainNameError
+from rust_gauge.core.names import normalise_domain
+from rust_gauge.service.providers.providers import columns_of
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import domains as store_domains
+from rust_gauge.store import readings as store
+from rust_gauge.store import shifts as store_shifts
+from rust_gauge.store.accounts import TenantAccess
+
+_SHIFTED = {
+    "permanent": "permanent bounces", "transient": "transient bounces", "delayed": "delays", "unwanted": "refusals",
+    "complaints": "complaints",
+}  # fmt: skip
+
+
+_MOST_MARKS = 5000
+
+
+def marks_of(
+    connection: Connection, tenant: TenantAccess, first: date, last: date, domain: str | None, today: date
+) -> list[Mark]:
+    """What happened between two days: people's notes, changed records, findings, shifts, outages, changed policies."""
+    marks = [
+        Mark(
+            day=row.day,
+            kind=row.kind,
+            text=row.text,
+            domain=row.domain,
+            by=row.made_by,
+            id=row.id if row.kind == "note" else None,
+        )
+        for row in store.marks(connection, tenant.id, first, last, domain)
+    ]
+    for row in store_domains.history_between(connection, tenant.id, first, last, domain):
+        kind: Any = "record" if row.kind.startswith("record") else "finding"
+        marks.append(Mark(day=row.happened_at.date(), kind=kind, text=row.title, domain=row.name))
+    columns = columns_of(connection, tenant.id, today)
+    for row in store_shifts.list_shifts(connection, tenant.id, datetime.combine(first, datetime.min.time())):
+        if first <= row.began_at.date() <= last:
+            where = columns.label(row.subject_id) if row.what == "provider" else ""
+            at = f"at {where}" if where else f"through {row.relay}"
+            share = f"{row.count / row.total:.1%}" if row.total else ""
+            text = f"{_SHIFTED[row.rate]} {at} rose to {share}, usually {row.usual:.1%}"
+            marks.append(Mark(day=row.began_at.date(), kind="shift", text=text, provider=where))
+    for row in store.provider_days(connection, first, columns.names):
+        if row.day <= last and row.outage:
+            text = f"{columns.label(row.provider_id)} put off {row.outage:.0%} of everybody's mail by its own trouble"
+            marks.append(Mark(day=row.day, kind="outage", text=text, provider=columns.label(row.provider_id)))
+    for row in store.new_addresses(connection, tenant.id, first, last):
+        marks.append(Mark(day=row.day, kind="sending_ip", text=f"first mail from {row.name}"))
+    return sorted(marks, key=lambda mark: (mark.day, mark.kind, mark.text))
+
+
+def list_marks(
+    context: Context, tenant: TenantAccess, first: date | None, last: date | None, domain: str | None
+) -> list[Mark]:
+    """All that happened in a period; the last ninety days without dates."""
+    today = context.clock().date()
+    last = last or today
+    first = first or last - timedelta(days=89)
+    return context.store.transaction(lambda c: marks_of(c, tenant, first, last, domain, today))
+
+
+def add_mark(context: Context, tenant: TenantAccess, new: NewMark, by: str) -> Mark:
+    """Keep a note."""
+    domain = ""
+    if new.domain:
+        try:
+            domain = normalise_domain(new.domain)
+        except DomainNameError as error:
+            raise ServiceProblem("not-a-domain", str(error), remedy=error.remedy) from None
+
+    def write(connection: Connection) -> int:
+        if len(store.marks(connection, tenant.id, date(2000, 1, 1), date(9999, 1, 1), None)) >= _MOST_MARKS:
+            raise ServiceProblem("too-large", f"{_MOST_MARKS:,} notes are kept already", remedy="Drop some")
+        return store.add_mark(
+            connection,
+            tenant_id=tenant.id,
+            domain=domain,
+            day=new.day,
+            text=new.text,
+            made_at=context.clock(),
+            made_by=by,
+        )
+
+    id = context.store.transaction(write)
+    return Mark(day=new.day, kind="note", text=new.text, domain=domain, id=id, by=by)
+
+
+def drop_mark(context: Context, tenant: TenantAccess, id: int) -> None:
+    if not context.store.transaction(lambda c: store.drop_mark(c, tenant.id, id)):
+        raise ServiceProblem("not-found", f"{tenant.name} has no note {id}")

@@ -1,0 +1,193 @@
+"""One subject's counts and readings, computed from its counters when they are asked for.
+
+It is the same arithmetic as that of the readings that are kept, so each number can be opened.
+"""
+
+from concurrent.futures import Future
+from dataclasses import dataclass
+from datetime import date, timedelta
+from threading import Lock
+
+import numpy as np
+from sqlalchemy import Connection
+
+from rust_gauge.contract.readings import Pull, Reading, Subject, Unit
+from rust_gauge.core.errors import DomainNameError
+from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.reputation import NO_VALUE, Readings, Surroundings, condition_of, over_providers, read, split
+from rust_gauge.core.reputation.factors import Kind
+from rust_gauge.service.providers.providers import ALL, OTHERS, Columns
+from rust_gauge.service.readings.computation import (
+    EVENTS_OF,
+    Counted,
+    Place,
+    count,
+    first_day,
+    place_of,
+    rows_of,
+    surroundings,
+)
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import readings as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.readings import KINDS
+from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
+
+UNITS: dict[Kind, Unit] = {
+    Kind.RATE: "rate", Kind.ENGAGEMENT: "drop", Kind.VOLUME: "doublings", Kind.AUDIT: "faults",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Examined:
+    """One subject's counts and readings at every provider, as they were computed just now."""
+
+    place: Place
+    subject_id: int
+    counted: Counted
+    around: Surroundings
+    readings: Readings
+
+    @property
+    def providers(self) -> list[int]:
+        return [provider for _, provider in self.counted.series]
+
+    @property
+    def days(self) -> int:
+        return int(self.readings.tenths.shape[1])
+
+    @property
+    def first(self) -> date:
+        return self.counted.first
+
+
+def kind_of(subject: Subject) -> int:
+    return KINDS.index(subject) + 1
+
+
+def examine(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> Examined | None:
+    """Compute one subject's readings now; None where it has no mail. ServiceProblem `not-found` for an unknown name.
+
+    A page asks four questions about a subject at once: whoever asks while it is computed gets the same. It runs in a
+    transaction of its own: those who wait hold no connection, as there may be none left for the one they wait for.
+    """
+    today = context.clock().date()
+    key = (id(context.store), tenant.id, subject, name, today)
+    with _lock:
+        running = _running.get(key)
+        mine: Future[Examined | None] = Future()
+        if running is None:
+            _running[key] = mine
+    if running is not None:
+        return running.result()
+    try:
+        found = context.store.transaction(lambda c: _examine(c, tenant, subject, name, today))
+    except BaseException as error:
+        mine.set_exception(error)
+        raise
+    else:
+        mine.set_result(found)
+        return found
+    finally:
+        with _lock:
+            del _running[key]
+
+
+_lock = Lock()
+
+
+_running: dict[tuple[int, int, str, str, date], "Future[Examined | None]"] = {}
+
+
+def _examine(connection: Connection, tenant: TenantAccess, subject: Subject, name: str, today: date) -> Examined | None:
+    place = place_of(connection, tenant.id, today)
+    subject_id = _id_of(connection, tenant, subject, name)
+    since = first_day(today)
+    kind = kind_of(subject)
+    rows = rows_of(connection, tenant.id, kind, since, [subject_id])
+    counted = count(rows, since, today, place.shown_as)
+    if not counted.series:
+        return None
+    around = surroundings(connection, place, kind, counted)
+    return Examined(place, subject_id, counted, around, read(counted.counts, around, place.factors))
+
+
+def _id_of(connection: Connection, tenant: TenantAccess, subject: Subject, name: str) -> int:
+    if subject == "domain":
+        try:
+            name = normalise_domain(name)
+        except DomainNameError as error:
+            raise ServiceProblem("not-a-domain", str(error), remedy=error.remedy) from None
+    names = {name: id for id, name in store.names_of(connection, tenant.id, kind_of(subject)).items()}
+    if name not in names:
+        what = {"ip": "sending address"}.get(subject, subject)
+        raise ServiceProblem("not-found", f"{tenant.name} has no {what} {name[:80]}")
+    return names[name]
+
+
+def provider_id_of(columns: Columns, provider: str | None) -> int:
+    ids = {ALL: ALL_PROVIDERS, OTHERS: OTHER_PROVIDERS, **{name: id for id, name in columns.names.items()}}
+    ids |= {columns.label(id): id for id in columns.names}
+    found = ids.get(provider or ALL)
+    if found is None:
+        raise ServiceProblem(
+            "not-found", f"{provider} has no readings of its own", remedy="Ask for a provider of the wall, or (others)"
+        )
+    return found
+
+
+def readings_between(found: Examined, provider_id: int, first: date, last: date) -> list[Reading]:
+    """Readings of days within the examined ones, overall or at one provider."""
+    start = max(0, (first - found.first).days)
+    end = min(found.days, (last - found.first).days + 1)
+    whole = over_providers(found.readings) if provider_id == ALL_PROVIDERS else None
+    row = 0 if whole is not None else found.providers.index(provider_id)
+    shown = whole or found.readings
+    out = []
+    for at in range(start, end):
+        pulls = _pulls(found, at, row, whole)
+        tenths = int(shown.tenths[row, at])
+        value = None if tenths == NO_VALUE else tenths / 10
+        day = found.first + timedelta(days=at)
+        out.append(
+            Reading(
+                day=day, value=value, margin=None if value is None else int(shown.margin[row, at]) / 10,
+                condition=None if value is None else condition_of(value).value,
+                mail=round(float(shown.mail[row, at]), 1), provisional=day >= found.place.today,
+                pulls=pulls if value is not None else [],
+            )
+        )  # fmt: skip
+    seen = next((n for n, each in enumerate(out) if each.mail > 0), len(out))
+    return out[seen:]  # from the first mail on
+
+
+def _pulls(found: Examined, at: int, row: int, whole: Readings | None) -> list[Pull]:
+    """Pulls of a day, the heaviest first: of one provider's reading, or of that over all."""
+    if whole is None:
+        rows, tenths = [row], found.readings.pulls[:, [row], at]
+    else:
+        rows, tenths = list(range(len(found.providers))), split(found.readings, whole, at)
+    columns = found.place.columns
+    pulls = []
+    for factor_at, row_at in zip(*np.nonzero(tenths), strict=True):
+        provider = found.providers[rows[row_at]]
+        factor = found.place.factors[factor_at]
+        measure, low, high = measured_at(found, int(factor_at), rows[row_at], at)
+        kinds, causes = EVENTS_OF.get(factor.name, ([], []))
+        pulls.append(
+            Pull(
+                factor=factor.name, provider=columns.name(provider), label=columns.label(provider),
+                points=int(tenths[factor_at, row_at]) / 10, unit=UNITS[factor.kind], measure=measure, low=low,
+                high=high, watch=factor.watch, stop=factor.stop, kinds=kinds, causes=causes,
+            )
+        )  # fmt: skip
+    return sorted(pulls, key=lambda pull: (-pull.points, pull.factor, pull.provider))
+
+
+def measured_at(found: Examined, factor: int, row: int, at: int) -> tuple[float, float, float]:
+    measures = found.readings.measures
+    assert measures is not None
+    return tuple(  # type: ignore[return-value]
+        round(float(np.nan_to_num(part[factor, row, at])), 7) for part in (measures.value, measures.low, measures.high)
+    )

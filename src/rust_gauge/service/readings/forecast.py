@@ -1,0 +1,104 @@
+"""Readings to come, as it goes and with a change; and how much room is left until a line."""
+
+from collections.abc import Mapping
+from datetime import timedelta
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rust_gauge.contract.readings import Ahead, AheadDay, AheadResult, Room, Subject
+from rust_gauge.core.reputation import NAMES, NO_VALUE, Readings, Surroundings, over_providers
+from rust_gauge.core.reputation.ahead import Change, ahead, room
+from rust_gauge.service.providers.providers import columns_of
+from rust_gauge.service.readings.computation import part_of
+from rust_gauge.service.readings.examination import examine, provider_id_of, readings_between
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.tables import ALL_PROVIDERS
+
+_AHEAD_MOST = 60  # days in which a line may be reached
+
+
+def look_ahead(
+    context: Context, tenant: TenantAccess, subject: Subject, name: str, provider: str | None, wanted: Ahead
+) -> AheadResult:
+    """The readings that would follow, as it goes and with a change."""
+    today = context.clock().date()
+
+    found = examine(context, tenant, subject, name)
+    columns = context.store.transaction(lambda c: columns_of(c, tenant.id, today))
+    provider_id = provider_id_of(columns, provider)
+    if found is None or (provider_id != ALL_PROVIDERS and provider_id not in found.providers):
+        raise ServiceProblem("not-found", f"{name} has no mail to look ahead from")
+    change = Change(wanted.volume, {str(name): share for name, share in wanted.remains.items()})
+    sides = []
+    for each in (None, change):
+        readings = ahead(found.counted.counts, found.around, wanted.days, each, found.place.factors)
+        if provider_id == ALL_PROVIDERS:
+            sides.append(over_providers(readings))
+        else:
+            sides.append(part_of(readings, [found.providers.index(provider_id)]))
+
+    def value(readings: Readings, at: int) -> float | None:
+        return None if readings.tenths[0, at] == NO_VALUE else int(readings.tenths[0, at]) / 10
+
+    days = [
+        AheadDay(
+            day=today + timedelta(days=at + 1), as_it_goes=value(sides[0], at), with_change=value(sides[1], at),
+            margin=None if value(sides[1], at) is None else int(sides[1].margin[0, at]) / 10,
+        )
+        for at in range(wanted.days)
+    ]  # fmt: skip
+    now = readings_between(found, provider_id, today, today)
+    is_sound = bool(now) and now[0].value is not None and now[0].value >= 80
+    again = next((each.day for each in days if (each.with_change or 0) >= 80), None)
+    return AheadResult(days=days, sound_again=None if is_sound else again)
+
+
+def show_room(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> list[Room]:
+    """At each provider, how many more complaints and bounces until a line, and when it is reached at this pace."""
+    found = examine(context, tenant, subject, name)
+    if found is None:
+        raise ServiceProblem("not-found", f"{name} has no mail")
+    factors, today = found.place.factors, found.place.today
+    pace = ahead(found.counted.counts, found.around, _AHEAD_MOST, None, factors).measures
+    measures = found.readings.measures
+    assert pace is not None and measures is not None
+    out = []
+    for row, provider in enumerate(found.providers):
+        if found.readings.tenths[row, -1] == NO_VALUE:
+            continue
+        counts, around = found.counted.counts[:, [row]], _one(found.around, row)
+        for factor_name in ("complaints", "bad_addresses"):
+            at = NAMES.index(factor_name)
+            factor = factors[at]
+            now = float(measures.value[at, row, -1])
+            if now != now:
+                continue
+            later = pace.value[at, row]
+            dates = [
+                None if now >= line or not (later >= line).any()
+                else today + timedelta(days=int((later >= line).argmax()) + 1)
+                for line in (factor.watch, factor.stop)
+            ]  # fmt: skip
+            out.append(
+                Room(
+                    factor=factor_name, provider=found.place.columns.name(provider),
+                    label=found.place.columns.label(provider), measure=now, watch=factor.watch, stop=factor.stop,
+                    to_watch=room(counts, around, factor_name, factor.watch, factors),
+                    to_stop=room(counts, around, factor_name, factor.stop, factors),
+                    watch_on=dates[0], stop_on=dates[1],
+                )
+            )  # fmt: skip
+    return out
+
+
+def _one(around: Surroundings, row: int) -> Surroundings:
+    """What is around one of the series."""
+    peers: Mapping[str, NDArray[np.float64]] = {name: each[[row]] for name, each in (around.peers or {}).items()}
+    return Surroundings(
+        around.reports[[row]], np.zeros(1, dtype=np.intp),
+        None if around.common_delay is None else around.common_delay[[row]], dict(peers),
+        None if around.faults is None else around.faults[[row]],
+    )  # fmt: skip

@@ -1,0 +1,213 @@
+"""The wall: subjects by mailbox provider, from the readings that are kept."""
+
+from collections import defaultdict
+from collections.abc import Iterable
+from datetime import date, timedelta
+
+import numpy as np
+import orjson
+from numpy.typing import NDArray
+from sqlalchemy import Connection
+
+from rust_gauge.contract.readings import Lack, Pull, Subject, Wall, WallCell, WallColumn, WallRow
+from rust_gauge.core.reputation import FACTORS, NO_VALUE, condition_of
+from rust_gauge.service.domains import proofs
+from rust_gauge.service.providers.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
+from rust_gauge.service.readings.examination import UNITS, kind_of
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import domains as store_domains
+from rust_gauge.store import flow
+from rust_gauge.store import readings as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
+
+
+def show_wall(
+    context: Context,
+    tenants: tuple[TenantAccess, ...],
+    days: int,
+    subject: Subject = "domain",
+    last: date | None = None,
+) -> Wall:
+    """All subjects of a kind of these tenants by provider, with the trend of `days` days up to one, today if none is
+    named. What audits find and what streams lack is of today only.
+    """
+    now = context.clock().date()
+    today = last or now
+    if today > now:
+        raise ServiceProblem("invalid-request", "last: this day has not come yet")
+    first = today - timedelta(days=days - 1)
+    ids = [tenant.id for tenant in tenants]
+    kind = kind_of(subject)
+
+    def read(connection: Connection) -> Wall:
+        if not ids:
+            return Wall(day=today, days=days, subject=subject, columns=[], rows=[])
+        columns = {tenant.id: columns_of(connection, tenant.id, now) for tenant in tenants}
+        cells = _Cells(connection, ids, kind, today, days, past=today < now)
+        delivered = flow.delivered_by(connection, ids, kind, first, today)
+        audits = store_domains.newest_findings(connection, ids) if kind == 1 and today == now else {}
+        order = _column_order(columns.values())
+        rows = []
+        for tenant in tenants:
+            lacks = _lacks(connection, tenant.id) if kind == 1 and today == now else {}
+            own = columns[tenant.id]
+            places = [
+                (name, next((i for i in of if i in own.names or i <= OTHER_PROVIDERS), None)) for name, of in order
+            ]
+            for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda each: each[1]):
+                if (kind > 1 or today < now) and not cells.has(id):
+                    continue
+                audit = audits.get(id)
+                fault = next((f for f in audit.findings if f["level"] == "fault"), None) if audit else None
+                rows.append(
+                    WallRow.model_construct(
+                        tenant=tenant.slug, tenant_name=tenant.name, name=name, delivered=delivered.get(id, 0),
+                        cells=[cells.show(id, provider, shown) for shown, provider in places],
+                        heaviest=cells.heaviest(id, own), lacks=lacks.get(name, []),
+                        faults=audit.faults if audit else None, fault=fault["title"] if fault else None,
+                        remedy=fault["remedy"] if fault else None, record=fault["record"] if fault else None,
+                    )
+                )  # fmt: skip
+        outages = {
+            row.provider_id: row.outage
+            for row in store.provider_days(connection, today)
+            if row.outage and row.day == today
+        }
+        labels = [
+            WallColumn(provider=name, label=_label(name, of, columns.values()), outage=outages.get(of[0]))
+            for name, of in order
+        ]
+        return Wall.model_construct(day=today, days=days, subject=subject, columns=labels, rows=rows)
+
+    return context.store.transaction(read)
+
+
+def wall_json(wall: Wall) -> bytes:
+    """A wall as it is sent; it has too many values to look at each once more."""
+    return orjson.dumps(wall, default=vars)
+
+
+class _Cells:
+    """Crossings of the wall, from the newest readings."""
+
+    def __init__(
+        self, connection: Connection, ids: list[int], kind: int, today: date, days: int, *, past: bool = False
+    ) -> None:
+        newest = (store.as_of if past else store.newest)(connection, ids, kind, today, days)
+        keys = zip(newest.subject_id.tolist(), newest.provider_id.tolist(), strict=True)
+        self._rows = {key: n for n, key in enumerate(keys)}
+        self._margin: list[float] = (newest.margin / 10).tolist()
+        self._trends = _trends(newest.tenths)
+        self._nothing: list[float | None] = [None] * days
+        self._heaviest = _heaviest(newest)
+        # What was measured is kept of the newest day only.
+        wanted = [] if past else [(subject, provider) for subject, (_, provider, _) in self._heaviest.items()]
+        self._measures = store.measures_of(connection, ids, kind, wanted)
+
+    def has(self, subject_id: int) -> bool:
+        return (subject_id, ALL_PROVIDERS) in self._rows
+
+    def show(self, subject_id: int, provider_id: int | None, name: str) -> WallCell:
+        n = self._rows.get((subject_id, provider_id or 0))
+        if n is None:
+            return _cell(name, None, None, None, self._nothing)
+        trend = self._trends[n]
+        value = trend[-1]
+        if value is None:
+            return _cell(name, None, None, None, trend)
+        return _cell(name, value, self._margin[n], condition_of(value).value, trend)
+
+    def heaviest(self, subject_id: int, columns: Columns) -> Pull | None:
+        whole = self._rows.get((subject_id, ALL_PROVIDERS))
+        if whole is None or self._trends[whole][-1] is None or subject_id not in self._heaviest:
+            return None
+        points, provider_id, at = self._heaviest[subject_id]
+        measures = self._measures.get((subject_id, provider_id))
+        value, low, high = (0.0, 0.0, 0.0) if measures is None else np.nan_to_num(measures[:, at]).tolist()
+        factor = FACTORS[at]
+        return Pull(
+            factor=factor.name, provider=columns.name(provider_id), label=columns.label(provider_id),
+            points=round(points / 10, 1), unit=UNITS[factor.kind], measure=value, low=low, high=high,
+            watch=factor.watch, stop=factor.stop, measured=measures is not None,
+        )  # fmt: skip
+
+
+_set = object.__setattr__
+
+
+_CELL_FIELDS = {"provider", "value", "margin", "condition", "trend"}
+
+
+def _cell(
+    provider: str, value: float | None, margin: float | None, condition: str | None, trend: list[float | None]
+) -> WallCell:
+    """What `WallCell.model_construct` makes, without its loop over fields: a wall has ten thousand of them."""
+    cell = WallCell.__new__(WallCell)
+    values = {"provider": provider, "value": value, "margin": margin, "condition": condition, "trend": trend}
+    _set(cell, "__dict__", values)
+    _set(cell, "__pydantic_fields_set__", _CELL_FIELDS)
+    _set(cell, "__pydantic_extra__", None)
+    _set(cell, "__pydantic_private__", None)
+    return cell
+
+
+def _trends(tenths: NDArray[np.int16]) -> list[list[float | None]]:
+    """By row: one value for each of the days; days that were not computed, or without enough mail, have none."""
+    shown: list[list[float | None]] = (tenths / 10).tolist()
+    for n in np.nonzero((tenths < 0).any(axis=1))[0]:
+        shown[n] = [None if each < 0 else each for each in shown[n]]  # type: ignore[operator]
+    return shown
+
+
+_LEAST_SHOWN = 5  # tenths of a point that a pull has to take for the wall to name it
+
+
+def _heaviest(newest: store.Newest) -> dict[int, tuple[float, int, int]]:
+    """By subject: (tenths of a point, provider, factor) of the heaviest pull of one provider, if it is worth a word.
+
+    As in the reading over all providers each pull counts by its provider's share of the mail.
+    """
+    known = (newest.provider_id != ALL_PROVIDERS) & (newest.tenths[:, -1] != NO_VALUE)
+    known &= (newest.mail > 0) & (newest.late == 0)
+    subjects, of = np.unique(newest.subject_id[known], return_inverse=True)
+    mail = newest.mail[known]
+    points = newest.pulls[known] * (mail / np.bincount(of, mail)[of])[:, None] if len(of) else np.zeros((0, 1))
+    most, factor, provider = points.max(axis=1), points.argmax(axis=1), newest.provider_id[known]
+    first = np.lexsort((provider, -most, of))[np.searchsorted(np.sort(of), np.arange(len(subjects)))]
+    return {
+        subject: (float(most[n]), int(provider[n]), int(factor[n]))
+        for subject, n in zip(subjects.tolist(), first.tolist(), strict=True)
+        if most[n] >= _LEAST_SHOWN
+    }
+
+
+def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[Lack]]:
+    """By domain: each stream and what it lacks."""
+    out: dict[str, list[Lack]] = {}
+    found = proofs.lacks_of(connection, tenant_id)
+    described = {domain for domain, stream in found if stream}
+    for (domain, stream), sender in found.items():
+        if stream or domain not in described:
+            lack = Lack(stream=stream, proven=sender.proven, aligned=sender.aligned, text=sender.said)
+            out.setdefault(domain, []).append(lack)
+    return out
+
+
+def _column_order(columns: Iterable[Columns]) -> list[tuple[str, list[int]]]:
+    """(provider, its ids): all first, the others last, between them what most tenants have in front."""
+    ranks: dict[str, list[int]] = defaultdict(list)
+    ids: dict[str, int] = {}
+    for each in columns:
+        for rank, (id, name) in enumerate(each.names.items()):
+            ranks[name].append(rank)
+            ids[name] = id
+    names = sorted(ranks, key=lambda name: (-len(ranks[name]), sum(ranks[name]), name))[:20]
+    return [(ALL, [ALL_PROVIDERS]), *((name, [ids[name]]) for name in names), (OTHERS, [OTHER_PROVIDERS])]
+
+
+def _label(name: str, ids: list[int], columns: Iterable[Columns]) -> str:
+    if name in (ALL, OTHERS):
+        return ALL_LABEL if name == ALL else OTHERS_LABEL
+    return next((each.labels[ids[0]] for each in columns if ids[0] in each.labels), name)

@@ -1,0 +1,182 @@
+"""Changing the suppression list: entries are added, lifted, decided about, and ended when their time is over."""
+
+from collections import defaultdict
+from datetime import datetime
+from functools import partial
+
+from rust_gauge.contract.suppression import (
+    Decision,
+    EntriesMade,
+    Lift,
+    Lifted,
+    NewEntries,
+    RefusedAddress,
+    SuppressionEntry,
+)
+from rust_gauge.core.errors import AddressError, DomainNameError
+from rust_gauge.core.names import Address, normalise_domain, parse_address
+from rust_gauge.core.suppression import Change, Reach, Reason, State, Status, Wish, ask, confirm, end
+from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.service.suppression import holding
+from rust_gauge.service.suppression.entries import entry_id, keys_of, reach_of, read_entry_id, show
+from rust_gauge.service.suppression.names import Names
+from rust_gauge.service.suppression.policy import matchings_of
+from rust_gauge.store import providers
+from rust_gauge.store import suppression as store
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.suppression import Ask, Target, Where
+
+
+def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str, origin: str) -> EntriesMade:
+    """Hold addresses by hand or by a program. What is no address is told, the others are held."""
+    now = context.clock()
+    if new.until is not None and new.until <= now:
+        raise ServiceProblem("invalid-request", "until lies in the past", remedy="Leave it out for no end")
+    if new.reason == "try_later":
+        raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
+    parsed: list[tuple[str, Address | None]] = []
+    refused: list[RefusedAddress] = []
+    for row, text in enumerate(new.addresses, 1):
+        try:
+            text = text.strip()
+            parsed.append((f"@{normalise_domain(text[1:])}", None) if text[:1] == "@" else ("", parse_address(text)))
+        except (AddressError, DomainNameError) as error:
+            refused.append(RefusedAddress(row=row, text=text[:100], why=error.why or error.what))
+
+    def write(unit: UnitOfWork, lookup: ProviderLookup) -> int:
+        connection = unit.connection
+        store.lock(connection, tenant.id)
+        names = Names(connection, tenant.id)
+        reach, reach_id = reach_of(names, new.reach, new.reach_name)
+        matching = matchings_of(unit)[0]
+        wanted = {a.domain for _, a in parsed if a is not None}
+        # Where the provider decides what is the same mailbox it has to be found out; else it is only for the numbers.
+        known = lookup.of(wanted) if matching.same else providers.known_domains(connection, wanted, now)
+        wish = Wish(now, now, until=new.until)
+        asks = []
+        for domain, address in parsed:
+            if address is None:
+                key, target = matching.domain_key(domain[1:]), Target(domain, domain[1:])
+            else:
+                provider_id, provider = known.get(address.domain, (0, ""))
+                key, target = matching.key(address, provider), holding.target_of(matching, address, provider_id)
+            where = Where(key, Reason(new.reason), reach, reach_id)
+            decide = partial(ask, wish=wish, now=now)
+            stream_id = reach_id if reach is Reach.STREAM else 0
+            asks.append(Ask(where, target, decide, now, (), new.note, origin, stream_id))
+        done = store.change(connection, tenant.id, asks, by, now)
+        holding.tell(unit, done, by)
+        return len(done)
+
+    changed = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: write(unit, lookup)))
+    return EntriesMade(changed=changed, standing=len(parsed) - changed, refused=refused)
+
+
+def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin: str) -> Lifted:
+    """Take entries off, all or none. One from a complaint needs a word more."""
+    if bool(request.ids) == bool(request.address):
+        raise ServiceProblem("invalid-request", "Name entries by ids, or one address", remedy="Send one of the two")
+
+    def write(unit: UnitOfWork, lookup: ProviderLookup) -> list[SuppressionEntry]:
+        connection, now = unit.connection, unit.now
+        store.lock(connection, tenant.id)
+        rows = _rows_to_change(unit, lookup, request)
+        live = {where: row for where, row in rows.items() if row.state != State.ENDED.number}
+        if not live:
+            raise ServiceProblem("not-found", "Nothing stands there that could be lifted")
+        complained = [where for where in live if where.reason is Reason.COMPLAINT]
+        if complained and not request.despite_complaint:
+            raise ServiceProblem(
+                "needs-confirmation",
+                f"{len(complained)} of these came from a complaint: the owner reported your mail as unwanted",
+                remedy="Lift the others alone, or say despite_complaint if its owner asked for mail again",
+            )
+        asks = [
+            Ask(where, Target(row.address), partial(_lift, now=now), now, (), request.why, origin)
+            for where, row in live.items()
+        ]
+        done = store.change(connection, tenant.id, asks, by, now)
+        holding.tell(unit, done, by)
+        names = Names(connection, tenant.id)
+        after = store.rows_of(connection, tenant.id, {where.key for where in live})
+        return [show(after[where], names) for where in live]
+
+    return Lifted(
+        entries=with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: write(unit, lookup)))
+    )
+
+
+def _lift(status: Status | None, now: datetime) -> Status | None:
+    return None if status is None else end(status, Change.LIFTED, now, now)
+
+
+def _rows_to_change(unit: UnitOfWork, lookup: ProviderLookup, request: Lift) -> dict[Where, AnyRow]:
+    if request.ids:
+        wanted = [read_entry_id(id) for id in request.ids]
+        rows = store.rows_of(unit.connection, unit.tenant_id, {where.key for where in wanted})
+        missing = [where for where in wanted if where not in rows]
+        if missing:
+            raise ServiceProblem("not-found", f"There is no entry {entry_id(missing[0])}")
+        return {where: rows[where] for where in wanted}
+    return store.rows_of(unit.connection, unit.tenant_id, keys_of(unit, lookup, request.address))
+
+
+def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) -> list[SuppressionEntry]:
+    """Agree to proposals, or dismiss them."""
+    now = context.clock()
+
+    def act(status: Status | None) -> Status | None:
+        if status is None or status.state is not State.PROPOSED:
+            return status
+        return confirm(status) if decision.confirm else end(status, Change.DISMISSED, now, now)
+
+    def write(unit: UnitOfWork) -> list[SuppressionEntry]:
+        connection = unit.connection
+        store.lock(connection, tenant.id)
+        wanted = [read_entry_id(id) for id in decision.ids]
+        rows = store.rows_of(connection, tenant.id, {where.key for where in wanted})
+        known = [where for where in wanted if where in rows]
+        if len(known) < len(wanted):
+            raise ServiceProblem("not-found", "One of these is no entry of this list")
+        asks = [Ask(where, Target(rows[where].address), act, now, (), decision.why, "hand") for where in known]
+        done = store.change(connection, tenant.id, asks, by, now)
+        holding.tell(unit, done, by)
+        names = Names(connection, tenant.id)
+        after = store.rows_of(connection, tenant.id, {where.key for where in known})
+        return [show(after[where], names) for where in known]
+
+    return context.unit(tenant.id, write)
+
+
+def end_overdue(context: Context) -> None:
+    """Write down that the time of entries is over. They hold no more from that moment, written or not."""
+    now = context.clock()
+    while True:
+        rows = context.store.transaction(lambda c: store.overdue(c, now, 2000))
+        tenants: dict[int, list[Where]] = defaultdict(list)
+        for row in rows:
+            tenants[row.tenant_id].append(store.where_of(row))
+        for tenant_id, wheres in tenants.items():
+            context.unit(tenant_id, partial(_end_overdue, wheres=wheres))
+        if len(rows) < 2000:
+            return
+
+
+def _end_overdue(unit: UnitOfWork, wheres: list[Where]) -> None:
+    connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
+
+    def over(status: Status | None) -> Status | None:
+        return None if status is None else end(status, Change.ENDED, status.until or now, now)
+
+    rows = store.rows_of(connection, tenant_id, {where.key for where in wheres})
+    asks = [
+        Ask(where, Target(rows[where].address), over, rows[where].until or now, origin="look")
+        for where in wheres
+        if where in rows and rows[where].until is not None and rows[where].until <= now.replace(tzinfo=None)
+    ]
+    done = store.change(connection, tenant_id, asks, "time", now)
+    holding.tell(unit, done)

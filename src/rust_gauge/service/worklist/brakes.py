@@ -1,0 +1,84 @@
+"""Brakes: a stream over a relay that clearance holds as a whole until somebody releases it."""
+
+from datetime import timedelta
+
+import structlog
+from sqlalchemy import Connection
+
+from rust_gauge.contract.worklist import AlertSettings, Brake, BrakeRelease
+from rust_gauge.service.readings import lines
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.service.webhooks import webhooks
+from rust_gauge.store import audits as store_settings
+from rust_gauge.store import suppression as store_list
+from rust_gauge.store import worklist as store
+from rust_gauge.store.accounts import TenantAccess
+
+log = structlog.get_logger()
+
+
+_RELEASED = "brake_releases"
+
+
+_LET_GO_FOR = timedelta(hours=24)  # a brake that was released is not put on again by itself
+
+
+def brake_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> None:
+    """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
+    connection, now = unit.connection, unit.now
+    held = {(each["stream"], each["relay"]) for each in store.brakes(connection, tenant.id)}
+    released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
+    for stream, relay, row in lines.stream_relay_lines(unit, tenant, settings):
+        if row.crossed != "stop" or (stream, relay) in held:
+            continue
+        if released.get(f"{stream}\x1f{relay}", "") > (now - _LET_GO_FOR).isoformat():
+            continue  # somebody let it go on, knowing
+        why = f"{row.rate} at {row.value:.2%} are past the stop line of {row.stop:.2%}"
+        add_brake(unit, tenant, stream, relay, why)
+
+
+def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, why: str) -> None:
+    """Hold a stream over a relay; who asked for it is kept, nobody where a stop line did."""
+    connection, now = unit.connection, unit.now
+    store_list.lock(connection, tenant.id)
+    found = store.brakes(connection, tenant.id)
+    if any((each["stream"], each["relay"]) == (stream, relay) for each in found):
+        return
+    brake = {"stream": stream, "relay": relay, "since": now.isoformat(), "why": why[:300], "by": unit.by}
+    store.set_brakes(connection, tenant.id, [*found, brake])
+    webhooks.tell(connection, tenant.id, "brake.on", brake, now)
+    log.info("brake_on", tenant=tenant.slug, stream=stream, relay=relay)
+
+
+def list_brakes(context: Context, tenant: TenantAccess) -> list[Brake]:
+    return [Brake.model_validate(each) for each in context.store.transaction(lambda c: store.brakes(c, tenant.id))]
+
+
+def put_brake(context: Context, tenant: TenantAccess, new: BrakeRelease, by: str) -> list[Brake]:
+    """Hold a stream over a relay by hand."""
+    context.unit(tenant.id, lambda unit: add_brake(unit, tenant, new.stream, new.relay, new.why), by=by)
+    return list_brakes(context, tenant)
+
+
+def release_brake(context: Context, tenant: TenantAccess, release: BrakeRelease, by: str) -> list[Brake]:
+    """Let a stream over a relay go on. For a day it is not held again by itself."""
+    now = context.clock()
+
+    def write(connection: Connection) -> None:
+        store_list.lock(connection, tenant.id)
+        found = store.brakes(connection, tenant.id)
+        kept = [each for each in found if (each["stream"], each["relay"]) != (release.stream, release.relay)]
+        if len(kept) == len(found):
+            raise ServiceProblem("not-found", f"Nothing holds {release.stream} over {release.relay or 'any relay'}")
+        store.set_brakes(connection, tenant.id, kept)
+        data = {"stream": release.stream, "relay": release.relay, "why": release.why, "by": by}
+        webhooks.tell(connection, tenant.id, "brake.off", data, now)
+        released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
+        recent = {key: at for key, at in released.items() if at > (now - _LET_GO_FOR).isoformat()}
+        document = {**recent, f"{release.stream}\x1f{release.relay}": now.isoformat()}
+        store_settings.put_setting(connection, tenant.id, _RELEASED, document, now)
+
+    context.store.transaction(write)
+    return list_brakes(context, tenant)

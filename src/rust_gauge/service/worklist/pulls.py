@@ -1,0 +1,271 @@
+"""Problems that readings show: heavy pulls of one factor, and readings that fell."""
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, date, datetime, time, timedelta
+
+import numpy as np
+from sqlalchemy import Connection
+
+from rust_gauge.core.replies.causes import Cause
+from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
+from rust_gauge.core.reputation.factors import Factor, Kind
+from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.service.readings.computation import count
+from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
+from rust_gauge.store import flow
+from rust_gauge.store import readings as store_readings
+from rust_gauge.store.readings import Series
+from rust_gauge.store.tables import ALL_PROVIDERS
+
+HEAVY = 8.0  # points that one factor takes at one provider
+
+
+_SURELY = 1.2  # times its margin that a pull has to be: two complaints of four hundred mails are no incident
+
+
+HEAVY_OVER_ALL = 4.0  # or over all of them
+
+
+_FADES_FOR = 4  # days without a rise after which a pull is that of something mended
+
+
+_LEAST_SHARE = 0.03  # of a domain's mail that a provider has to have
+
+
+_FELL = 12.0  # points within them that are told though no single factor is heavy
+
+
+_RISES = 1.0  # points by which a pull that only fades may stand above the least that it had since
+
+
+_WORDS = {
+    "complaints": "complaints", "bad_addresses": "bounces of bad addresses", "refusals": "refusals",
+    "listings": "refusals for a blocklist", "authentication": "failed authentication", "delays": "delays",
+    "held": "mail to held addresses", "unsubscribed": "unsubscriptions", "engagement": "fewer readers",
+    "volume": "a jump in volume", "audit": "faults in the records",
+}  # fmt: skip
+
+
+_REMEDIES = {
+    "complaints": "Stop {stream} to the part of the list that complains: who joined last, and who has not opened for "
+    "long. Those who complained are held already. Go on slowly when the rate is below its watch line.",
+    "bad_addresses": "Check the list of {stream} before the next send (Suppression, Before a send) and mail the clear "
+    "half only. Addresses that bounced are held already.",
+    "refusals": "Read the replies (Mail flow, Causes), mend what they name, and send {stream} slower until they stop.",
+    "listings": "Find what the listed address sent, stop it, and ask the list to take the address off; meanwhile send "
+    "{stream} over another relay.",
+    "authentication": "Mend the record or key that does not pass: the audit says which. Then measure again.",
+    "delays": "Send {stream} slower to this provider until the delays are usual again.",
+    "held": "Ask for clearance before {stream} is sent, or put a gate in front of the relay.",
+    "unsubscribed": "Ask why readers of {stream} leave: how often they are mailed, and with what.",
+    "engagement": "See where {stream} lands at this provider, and leave out who has not opened for long.",
+    "volume": "Send no more than twice a usual week until this one is usual, best recipients first.",
+    "audit": "Publish the records that the audit asks for.",
+}  # fmt: skip
+
+
+def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day: date) -> list[Trouble]:
+    """Factors that take much from a domain's readings on a day, each once, with the providers that it shows at."""
+    of: dict[int, list[Series]] = defaultdict(list)
+    for each in series:
+        if each.first <= day <= each.last:
+            of[each.subject_id].append(each)
+    found = []
+    for domain_id, mine in of.items():
+        whole = next((each for each in mine if each.provider_id == ALL_PROVIDERS), None)
+        if whole is None or domain_id not in place.names:
+            continue
+        heavy = [_heavy(connection, place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
+        these = [trouble for trouble in heavy if trouble is not None]
+        # What fell by a factor that only fades by now was told with that factor.
+        index = (day - whole.first).days
+        told = any(
+            whole.pulls[at, index] / 10 >= HEAVY_OVER_ALL and _is_over(place, whole, domain_id, at, index)
+            for at in range(len(NAMES))
+        )
+        found += these if these or told else _fell(place, domain_id, whole, day)
+    return _by_relay(connection, place, found)
+
+
+def _heavy(
+    connection: Connection, place: Place, domain_id: int, whole: Series, mine: Sequence[Series], at: int, day: date
+) -> Trouble | None:
+    factor, name = FACTORS[at], place.names[domain_id]
+    if factor.kind is Kind.AUDIT:
+        return None  # told with the faults themselves
+    mail = place.mail.get(domain_id, {})
+    total = sum(mail.values()) or 1
+    mended = place.mended.get(f"pull:{name}:{factor.name}")
+
+    def fades(series: Series, index: int) -> bool:
+        if _recovers(series, at, index):
+            return True
+        if mended is None or not _only_fades(series, at, index, *mended):
+            return False
+        return not _fails_again(connection, place, domain_id, factor, mended[0])
+
+    keeps = KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
+    where: list[tuple[float, Series, int]] = []
+    for each in mine:
+        index = (day - each.first).days
+        if each is whole or each.tenths[index] == NO_VALUE:
+            continue
+        points = each.pulls[at, index] / 10
+        share = mail.get(each.provider_id, 0) / total
+        sure = keeps * max(HEAVY, _SURELY * each.margin[index] / 10)
+        if points >= sure and share >= _LEAST_SHARE and not fades(each, index):
+            where.append((float(points), each, index))
+    index_of_all = (day - whole.first).days
+    over_all = whole.pulls[at, index_of_all] / 10
+    sure_of_all = keeps * max(HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
+    if not where and (over_all < sure_of_all or fades(whole, index_of_all)):
+        return None
+    if not where:  # a little everywhere
+        where = [
+            (float(each.pulls[at, index] / 10), each, index)
+            for each in mine
+            if each is not whole and each.tenths[index := (day - each.first).days] != NO_VALUE
+            and each.pulls[at, index] >= 20
+        ]  # fmt: skip
+    if not where:
+        return None
+    where.sort(key=lambda each: -each[0])
+    worst = min(int(each.tenths[index]) / 10 for _, each, index in where)
+    condition = condition_of(worst)
+    level = {"seized": Level.STOP, "corroded": Level.MEND, "tarnished": Level.LOOK, "sound": Level.LOOK}[
+        condition.value
+    ]
+    labels = [place.columns.label(each.provider_id) for _, each, _ in where]
+    stream, events, of = place.streams.get((domain_id, factor.name), ("", 0, 0))
+    shown = f"{stream} of {name}" if stream else name
+    spread = labels[0] if len(labels) == 1 else f"{len(labels)} providers"
+    evidence = [f"{points:.1f} points at {label}" for (points, _, _), label in zip(where, labels, strict=True)]
+    if events:
+        evidence.append(f"{events:,} of {of:,} in the last seven days came from {stream or 'mail without a stream'}")
+    since = min(_began(each, at, index) for _, each, index in where)
+    touched = sum(mail.get(each.provider_id, 0) for _, each, _ in where)
+    return Trouble(
+        f"pull:{name}:{factor.name}", "pull", "domain", name, f"{capital(_WORDS[factor.name])} at {spread}: {name}",
+        f"{capital(_WORDS[factor.name])} {_verb('take', factor.name)} {where[0][0]:.0f} points off its reading at "
+        f"{labels[0]}"
+        + (f", and {_verb('weigh', factor.name)} at {', '.join(labels[1:4])} too" if len(labels) > 1 else "")
+        + f". It stands at {worst:.0f} there: {condition}.",
+        level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
+        tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
+        where[0][0],
+    )  # fmt: skip
+
+
+def _recovers(series: Series, factor: int, index: int) -> bool:
+    """Whether a pull only fades by now: it has not risen for days in which as much mail went out as before."""
+    if index < _FADES_FOR:
+        return False
+    pulls, mail = series.pulls[factor, : index + 1].astype(int), series.mail[: index + 1]
+    lately = pulls[-_FADES_FOR - 1 :]
+    falls = bool((np.diff(lately) <= 1).all()) and lately[-1] < lately[0]
+    return falls and lately[-1] < 0.75 * pulls[-15:].max() and mail[-1] >= 0.8 * mail[-_FADES_FOR - 1]
+
+
+def _only_fades(series: Series, factor: int, index: int, since: date, measure: float) -> bool:
+    """Whether a pull has not risen since its incident was mended, when it took `measure` points."""
+    start = max(0, (since - series.first).days)
+    pulls = series.pulls[factor, start : index + 1] / 10
+    return bool(len(pulls)) and bool(pulls[-1] <= min(float(pulls.min()), measure) + _RISES)
+
+
+def _is_over(place: Place, whole: Series, domain_id: int, at: int, index: int) -> bool:
+    """Whether a pull over all providers is that of something mended."""
+    mended = place.mended.get(f"pull:{place.names[domain_id]}:{NAMES[at]}")
+    return _recovers(whole, at, index) or (mended is not None and _only_fades(whole, at, index, *mended))
+
+
+def _fails_again(connection: Connection, place: Place, domain_id: int, factor: Factor, since: date) -> bool:
+    """Whether mail of the days after something was mended is past the watch line. A reading that is as low as it can
+    be, or whose sender mails once a week, does not show that by itself.
+    """
+    if factor.name not in COUNTS or since >= place.day:
+        return False
+    first = max(since + timedelta(days=1), place.day - timedelta(days=6))
+    rows = store_readings.counters(connection, place.tenant.id, 1, first, [domain_id], place.day)
+    sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
+    mail = float(sums[COUNTS.index("delivered" if factor.of == "reported" else "attempted")])
+    events = float(sums[COUNTS.index(factor.name)])
+    return (events + factor.usual * factor.worth) / (mail + factor.worth) > factor.watch
+
+
+def _began(series: Series, factor: int, index: int) -> date:
+    """The first day of those on which this pull has been noticeable without a break."""
+    light = np.flatnonzero(series.pulls[factor, : index + 1] < 30)
+    start = int(light[-1]) + 1 if len(light) else 0
+    return series.first + timedelta(days=min(start, index))
+
+
+def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Trouble]:
+    """A reading that fell much, or into another condition, though nothing of it is heavy alone."""
+    index = (day - whole.first).days
+    then = index - FELL_WITHIN
+    if then < 0 or whole.tenths[index] == NO_VALUE or whole.tenths[then] == NO_VALUE:
+        return []
+    now, before = int(whole.tenths[index]) / 10, int(whole.tenths[then]) / 10
+    margin = int(whole.margin[index]) / 10
+    was, stands = condition_of(before), condition_of(now)
+    changed = was != stands and before - now >= max(CONDITION_FELL, margin)
+    if before - now < max(_FELL, margin) and not changed:
+        return []
+    name = place.names[domain_id]
+    level = Level.MEND if now < 60 else Level.LOOK
+    fell = f"fell by {before - now:.0f} points" if was == stands else f"fell from {was} to {stands}"
+    pulls = sorted(((float(each), _WORDS[NAMES[at]]) for at, each in enumerate(whole.pulls[:, index] / 10) if each))[
+        ::-1
+    ]
+    most = " and ".join(word for _, word in pulls[:2]) or "small things"
+    return [
+        Trouble(
+            f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
+            f"It stands at {now:.0f}, a week ago at {before:.0f}. {capital(most)} weigh most, none of them surely "
+            "alone.", level,
+            datetime.combine(day, time(), UTC), place.mail_of.get(domain_id, 0),
+            f"See what moved it: rustgauge moved {name}", "",
+            (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {word}" for points, word in pulls[:3])),
+            domains=(name,),
+        )
+    ]  # fmt: skip
+
+
+def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> list[Trouble]:
+    """Listings belong to a relay's address: those of several domains over one relay are one trouble."""
+    listed = [trouble for trouble in found if trouble.key.endswith(":listings")]
+    if not listed:
+        return found
+    ids = {name: id for id, name in place.names.items()}
+    relays = store_readings.names_of(connection, place.tenant.id, 3)
+    groups: dict[str, list[Trouble]] = defaultdict(list)
+    for trouble in listed:
+        relay_id = flow.worst_relay(
+            connection, place.tenant.id, ids[trouble.name], place.day - timedelta(days=30), place.day, Cause.BLOCKLISTED
+        )
+        groups[relays.get(relay_id or 0, "")].append(trouble)
+    out = [trouble for trouble in found if trouble not in listed]
+    for relay, those in groups.items():
+        first = max(those, key=lambda each: (each.level.urgency, each.mail))
+        names = ", ".join(sorted(each.name for each in those))
+        title = f"An address of {relay or 'a relay'} is listed: {names}"
+        out.append(
+            replace(
+                first, key=f"listing:{relay or names}", subject="relay" if relay else "domain",
+                name=relay or first.name, title=title, mail=sum(each.mail for each in those),
+                since=min(each.since for each in those), measure=max(each.measure for each in those),
+                evidence=tuple(line for each in those for line in (each.name, *each.evidence))[:12],
+                domains=tuple(each.name for each in those), parts=tuple(each.key for each in those),
+            )
+        )  # fmt: skip
+    return out
+
+
+_SINGULAR = ("authentication", "held", "volume")
+
+
+def _verb(verb: str, factor: str) -> str:
+    return verb + "s" if factor in _SINGULAR else verb

@@ -1,0 +1,19 @@
+"""Gates of MTAs."""
+
+from sqlalchemy import BINARY, Column, ForeignKey, String, UniqueConstraint
+
+from rust_gauge.store.tables.base import Id, Time, table
+
+# Ways in for an MTA that asks about recipients (Postfix's policy delegation).
+gate = table(
+    "gate",
+    Column("id", Id, primary_key=True, autoincrement=True),
+    Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(60), nullable=False),
+    Column("digest", BINARY(32), nullable=False, unique=True),
+    Column("stream", String(60), nullable=False),
+    Column("relay", String(60), nullable=False),
+    Column("created_at", Time, nullable=False),
+    Column("last_used_at", Time, nullable=True),
+    UniqueConstraint("tenant_id", "name", name="gate_name"),
+)
