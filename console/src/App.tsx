@@ -1,5 +1,5 @@
 import {Navigate, Route, Routes} from 'react-router';
-import {useSession} from './api/queries';
+import {useSession} from './features/session/queries';
 import {ProblemError} from './api/client';
 import {Loading, Notice, Trouble} from './design/Notice';
 import {DomainPage} from './features/domains/DomainPage';

@@ -7,7 +7,7 @@ import {StrictMode} from 'react';
 import {createRoot} from 'react-dom/client';
 import {BrowserRouter} from 'react-router';
 import {ProblemError} from './api/client';
-import {sessionQuery} from './api/queries';
+import {sessionQuery} from './features/session/queries';
 import {App} from './App';
 import {GlobalStyle} from './design/GlobalStyle';
 import {applyTheme, savedTheme} from './shell/theme';

@@ -10,7 +10,7 @@ from rust_gauge.store.driver import PINNED, Question, load_local, raw_rows
 from tests.conftest import World
 
 LOAD = r"LOAD DATA LOCAL INFILE 'rows' IGNORE INTO TABLE driver_rows FIELDS TERMINATED BY ',' (a, b)"
-TABLE = "CREATE TEMPORARY TABLE driver_rows (a INT PRIMARY KEY, b VARCHAR(10))"
+TABLE = "CREATE OR REPLACE TEMPORARY TABLE driver_rows (a INT PRIMARY KEY, b VARCHAR(10))"
 
 
 def test_the_driver_is_the_one_that_was_looked_at() -> None:

@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy import Connection, select
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.core.mailflow import Kind
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import run
 
@@ -36,7 +37,8 @@ def usual_domains(connection: Connection, tenant_id: int) -> list[str]:
     """Recipient domains of the newest mail, those with most of it first; rare ones may be slips themselves."""
     sql = (
         "SELECT SUBSTRING_INDEX(recipient, '@', -1) AS domain, COUNT(*) AS n FROM (SELECT recipient FROM event "
-        f"WHERE tenant_id = {tenant_id} AND kind = 1 ORDER BY occurred_at DESC LIMIT {_LOOKED_AT}) AS newest "
+        f"WHERE tenant_id = {tenant_id} AND kind = {Kind.DELIVERED.number} "
+        f"ORDER BY occurred_at DESC LIMIT {_LOOKED_AT}) AS newest "
         f"GROUP BY domain HAVING n >= 5 ORDER BY n DESC LIMIT {_USUAL}"
     )
     return [row.domain for row in run(connection, sql)]

@@ -31,7 +31,8 @@ def without_life(
     Streams whose feeds tell of no openings say nothing about anybody.
     """
     sql = (
-        "SELECT MIN(recipient) AS recipient, MAX(provider_id) AS provider_id, SUM(kind = 1) AS n, "
+        "SELECT MIN(recipient) AS recipient, MAX(provider_id) AS provider_id, "
+        f"SUM(kind = {Kind.DELIVERED.number}) AS n, "
         "MIN(occurred_at) AS first "
         f"FROM event WHERE tenant_id = {tenant_id} AND occurred_at >= {_at(since)} AND kind IN ({_DELIVERED}, {_LIFE}) "
         f"AND stream_id IN (SELECT DISTINCT stream_id FROM flow_day WHERE tenant_id = {tenant_id} "

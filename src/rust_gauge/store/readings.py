@@ -12,9 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, func, select
 
+from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
+from rust_gauge.core.suppression import Reach, State
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
+from rust_gauge.store.counter_rows import CounterRows, SenderRows, StreamRows
 from rust_gauge.store.driver import raw_rows
 from rust_gauge.store.engine import AnyRow
 
@@ -206,10 +209,8 @@ _SUBJECT = {1: "domain_id", 2: "stream_id", 3: "relay_id", 4: "label_id"}
 def counters(
     connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int] = (),
     last: date | None = None,
-) -> NDArray[np.int64]:  # fmt: skip
-    """Counters of subjects since a day (up to another), an array with a row each: subject, provider, days since
-    `since`, kind, cause, permanence, n. Of all subjects if none are named.
-    """
+) -> CounterRows:  # fmt: skip
+    """Return counters of subjects since a day (up to another), of all subjects if none are named."""
     column, table = _SUBJECT[kind], "flow_label_day" if kind == 4 else "flow_day"
     where = f"tenant_id = {tenant_id} AND day >= {literal(since)}"
     if last is not None:
@@ -225,7 +226,7 @@ def counters(
         f"SELECT {column}, provider_id, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
         f"CAST(SUM(n) AS UNSIGNED) FROM {table} WHERE {where} GROUP BY {keys}"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
 HELD = 99  # stands for a kind of counter: mail to addresses that were held
@@ -233,10 +234,10 @@ HELD = 99  # stands for a kind of counter: mail to addresses that were held
 
 def held_counters(
     connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int] = ()
-) -> NDArray[np.int64]:
+) -> CounterRows:
     """Mail to held addresses in the form of `counters`, with HELD as its kind. None by sending address."""
     if kind == 4:
-        return np.zeros((0, 7), dtype=np.int64)
+        return CounterRows.of(())
     column = _SUBJECT[kind]
     where = f"tenant_id = {tenant_id} AND day >= {literal(since)}"
     if subject_ids:
@@ -245,7 +246,7 @@ def held_counters(
         f"SELECT {column}, provider_id, DATEDIFF(day, {literal(since)}), {HELD}, 0, 0, CAST(SUM(n) AS UNSIGNED) "
         f"FROM held_mailed_day WHERE {where} GROUP BY {column}, provider_id, day"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
 def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: date) -> int:
@@ -262,32 +263,30 @@ def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: 
         "SELECT e.tenant_id, DATE(e.occurred_at), e.domain_id, e.provider_id, e.stream_id, e.relay_id, "
         "COUNT(DISTINCT e.message_key, e.recipient_key) FROM event AS e "
         "STRAIGHT_JOIN suppression_entry AS s FORCE INDEX (PRIMARY) "
-        f"ON s.tenant_id = {tenant_id} AND s.address_key = e.recipient_key AND s.state = 1 AND s.reach = 1 "
-        f"AND s.made_at < e.occurred_at - INTERVAL 1 HOUR WHERE e.tenant_id = {tenant_id} AND e.kind IN (1, 3) "
+        f"ON s.tenant_id = {tenant_id} AND s.address_key = e.recipient_key "
+        f"AND s.state = {State.HELD.number} AND s.reach = {Reach.TENANT.number} "
+        f"AND s.made_at < e.occurred_at - INTERVAL 1 HOUR WHERE e.tenant_id = {tenant_id} "
+        f"AND e.kind IN ({Kind.DELIVERED.number}, {Kind.BOUNCED.number}) "
         f"AND e.occurred_at >= {literal(first)} AND e.occurred_at < {literal(last + timedelta(days=1))} "
         "GROUP BY 1, 2, 3, 4, 5, 6",
     )
     return int(done.rowcount)
 
 
-def stream_counters(
-    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date
-) -> NDArray[np.int64]:
+def stream_counters(connection: Connection, tenant_id: int, domain_id: int, first: date, last: date) -> CounterRows:
     """A domain's counters of some days by stream, in the form of `counters`; providers are left together."""
     sql = (
         f"SELECT stream_id, 0, DATEDIFF(day, {literal(first)}), kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) "
         f"FROM flow_day WHERE tenant_id = {tenant_id} AND domain_id = {domain_id} "
         f"AND day BETWEEN {literal(first)} AND {literal(last)} GROUP BY stream_id, day, kind, cause, permanence"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
 def week_by_stream(
     connection: Connection, tenant_id: int, domain_ids: Sequence[int], first: date, last: date
-) -> NDArray[np.int64]:
-    """Sums of some days of these domains: domain, stream, provider where nobody takes mail (else 0), kind, cause,
-    permanence, n.
-    """
+) -> StreamRows:
+    """Return sums of some days of these domains by stream."""
     listed = ", ".join(map(str, domain_ids)) or "0"
     sql = (
         f"SELECT domain_id, stream_id, IF(provider_id = {t.NO_MAIL_PROVIDER}, provider_id, 0) AS p, kind, cause, "
@@ -296,7 +295,7 @@ def week_by_stream(
         f"AND day BETWEEN {literal(first)} AND {literal(last)} "
         "GROUP BY domain_id, stream_id, p, kind, cause, permanence"
     )
-    return rows_as_array(connection, sql, 7)
+    return StreamRows.of(raw_rows(connection, sql))
 
 
 REPORTING = 1  # stands for a provider that sends complaint reports
@@ -304,7 +303,7 @@ REPORTING = 1  # stands for a provider that sends complaint reports
 
 def stream_sums(
     connection: Connection, tenant_id: int, relay_id: int, since: date, reporting: Sequence[int]
-) -> NDArray[np.int64]:
+) -> CounterRows:
     """A relay's mail by stream, in the form of `counters`, with REPORTING for providers that send reports (else 0)."""
     listed = ", ".join(map(str, reporting)) or "0"
     sql = (
@@ -312,35 +311,33 @@ def stream_sums(
         f"0, 0, CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
         f"AND day >= {literal(since)} AND relay_id = {relay_id} GROUP BY stream_id, p, day, kind"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
 _TAKEN = f"({Count.DELIVERED.number}, {Count.BOUNCED.number}, {Count.RETURNED.number})"
 
 
-def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) -> NDArray[np.int64]:
+def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) -> CounterRows:
     """What was delivered, bounced and returned by subject alone, in the form of `counters` (kind 5: by provider)."""
     sql = (
         f"SELECT part_id, 0, DATEDIFF(day, {literal(since)}), kind, 0, 0, n FROM flow_sum_day "
         f"WHERE tenant_id = {tenant_id} AND what = {kind} AND day >= {literal(since)} AND kind IN {_TAKEN}"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
-def heard_sums(
-    connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int]
-) -> NDArray[np.int64]:
+def heard_sums(connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int]) -> CounterRows:
     """What was delivered and complained at these providers by subject, in the form of `counters`."""
     column = {**_SUBJECT, t.SUM_PROVIDER: "provider_id"}[kind]
     if not reporting:
-        return np.zeros((0, 7), dtype=np.int64)
+        return CounterRows.of(())
     kinds = f"({Count.DELIVERED.number}, {Count.RETURNED.number}, {Count.COMPLAINED.number})"
     sql = (
         f"SELECT {column}, {REPORTING}, DATEDIFF(day, {literal(since)}), kind, 0, 0, CAST(SUM(n) AS UNSIGNED) "
         f"FROM flow_day WHERE {_of_domains(connection, tenant_id)} AND day >= {literal(since)} "
         f"AND provider_id IN ({', '.join(map(str, reporting))}) AND kind IN {kinds} GROUP BY {column}, day, kind"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
 def _of_domains(connection: Connection, tenant_id: int) -> str:
@@ -351,7 +348,7 @@ def _of_domains(connection: Connection, tenant_id: int) -> str:
     return f"tenant_id = {tenant_id} AND domain_id IN ({', '.join(map(str, ids)) or '0'})"
 
 
-def lately(connection: Connection, tenant_id: int, domain_ids: Sequence[int], since: datetime) -> NDArray[np.int64]:
+def lately(connection: Connection, tenant_id: int, domain_ids: Sequence[int], since: datetime) -> CounterRows:
     """These domains' counters by the hour in the form of `counters`: 0, provider, hours since `since`, and so on."""
     at = since.astimezone(UTC).replace(tzinfo=None)
     listed = ", ".join(map(str, domain_ids)) or "0"
@@ -360,7 +357,7 @@ def lately(connection: Connection, tenant_id: int, domain_ids: Sequence[int], si
         f"CAST(SUM(n) AS UNSIGNED) FROM flow_hour WHERE tenant_id = {tenant_id} AND domain_id IN ({listed}) "
         f"AND hour >= {literal(at)} GROUP BY provider_id, hour, kind, cause, permanence"
     )
-    return rows_as_array(connection, sql, 7)
+    return CounterRows.of(raw_rows(connection, sql))
 
 
 def new_addresses(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
@@ -378,12 +375,6 @@ def new_addresses(connection: Connection, tenant_id: int, first: date, last: dat
     return list(connection.execute(query.order_by(began.c.day, c.name)))
 
 
-def rows_as_array(connection: Connection, sql: str, columns: int) -> NDArray[np.int64]:
-    """The rows of a statement whose columns are whole numbers."""
-    rows = raw_rows(connection, sql)
-    return np.array(rows, dtype=np.int64).reshape(len(rows), columns)
-
-
 def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str]:
     """Subjects of a kind by id; those without a name are none."""
     if kind == 4:
@@ -398,26 +389,28 @@ def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str
 # Providers
 
 
-def sender_days(connection: Connection, since: date) -> NDArray[np.int64]:
-    """All tenants' mail by provider, domain and day since a day: provider, domain, days since, kind, cause, n. Delays,
-    deliveries and bounces.
-    """
+_SENT = ", ".join(str(count.number) for count in (Count.DELIVERED, Count.DELAYED, Count.BOUNCED, Count.RETURNED))
+
+
+def sender_days(connection: Connection, since: date) -> SenderRows:
+    """Return all tenants' deliveries, delays and bounces by provider, domain and day, with the causes of delays."""
     sql = (
-        f"SELECT provider_id, domain_id, DATEDIFF(day, {literal(since)}), kind, IF(kind = 2, cause, 0) AS c, "
-        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE day >= {literal(since)} AND kind IN (1, 2, 3, 13) "
+        f"SELECT provider_id, domain_id, DATEDIFF(day, {literal(since)}), kind, "
+        f"IF(kind = {Count.DELAYED.number}, cause, 0) AS c, 0, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE day >= {literal(since)} AND kind IN ({_SENT}) "
         "GROUP BY provider_id, domain_id, day, kind, c"
     )
-    return rows_as_array(connection, sql, 6)
+    return SenderRows.of(raw_rows(connection, sql))
 
 
-def sender_sums(connection: Connection, first: date, last: date) -> NDArray[np.int64]:
-    """All tenants' sums of a period: provider, domain, kind, cause, permanence, n."""
+def sender_sums(connection: Connection, first: date, last: date) -> SenderRows:
+    """Return all tenants' sums of a period by provider and domain."""
     sql = (
-        "SELECT provider_id, domain_id, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) FROM flow_day "
+        "SELECT provider_id, domain_id, 0, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) FROM flow_day "
         f"WHERE day BETWEEN {literal(first)} AND {literal(last)} "
         "GROUP BY provider_id, domain_id, kind, cause, permanence"
     )
-    return rows_as_array(connection, sql, 6)
+    return SenderRows.of(raw_rows(connection, sql))
 
 
 def put_provider_days(connection: Connection, rows: Sequence[tuple[int, date, int, float, float]]) -> None:

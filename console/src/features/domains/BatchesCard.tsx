@@ -2,7 +2,8 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {fetchBatchResults, useJobs, useRunJob, useStartBatch} from '../../api/queries';
+import {fetchBatchResults, useStartBatch} from './queries';
+import {useJobs, useRunJob} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {download, toCsv} from '../../design/csv';

@@ -1,7 +1,9 @@
 import {useParams} from 'react-router';
 import styled from 'styled-components';
 import {ProblemError} from '../../api/client';
-import {useAudit, useFlow, useNewestAudit, useReadings} from '../../api/queries';
+import {useAudit, useNewestAudit} from './queries';
+import {useFlow} from '../mailflow/queries';
+import {useReadings} from '../readings/queries';
 import {Button} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {firstDay, plural} from '../../design/format';

@@ -2,7 +2,7 @@ import {useState, type FormEvent} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddDomain, useDomains} from '../../api/queries';
+import {useAddDomain, useDomains} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';

@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAudits, useComparison, useHistory} from '../../api/queries';
+import {useAudits, useComparison, useHistory} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

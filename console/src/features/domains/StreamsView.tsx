@@ -2,7 +2,8 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useChangeDomain, useDomain, useSenders} from '../../api/queries';
+import {useChangeDomain, useDomain} from './queries';
+import {useSenders} from '../recordplan/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';

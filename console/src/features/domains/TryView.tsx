@@ -3,7 +3,7 @@ import {useState, type FormEvent} from 'react';
 import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useFeedbackReport, useMessageCheck, useSpfTrial} from '../../api/queries';
+import {useFeedbackReport, useMessageCheck, useSpfTrial} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';

@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useCauses, useWordings, type Which} from '../../api/queries';
+import {useCauses, useWordings, type Which} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';

@@ -1,6 +1,6 @@
 /** Two parts of the mail beside each other: each difference with its interval, or that nobody can tell. */
 import type {Schemas} from '../../api/client';
-import {useComparisonOfFlow, type Which} from '../../api/queries';
+import {useComparisonOfFlow, type Which} from './queries';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';

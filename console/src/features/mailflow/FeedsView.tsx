@@ -11,7 +11,7 @@ import {
   useMappingTrial,
   useRefused,
   useReplayRefused,
-} from '../../api/queries';
+} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -3,7 +3,7 @@ import {useState} from 'react';
 import {Line, LineChart, ReferenceArea, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useFlowDays, useShifts, type Which} from '../../api/queries';
+import {useFlowDays, useShifts, type Which} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';

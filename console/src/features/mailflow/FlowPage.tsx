@@ -1,7 +1,8 @@
 /** Mail flow: per provider, why it bounced or waited, one trail, two parts beside each other, and the ways in. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useDomains, useFlow, useFlowNames, type Which} from '../../api/queries';
+import {useDomains} from '../domains/queries';
+import {useFlow, useFlowNames, type Which} from './queries';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {firstDay} from '../../design/format';

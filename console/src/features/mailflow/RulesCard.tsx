@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useApplyRules, useKeepRules, useRules, useRuleTrial, useStopRules} from '../../api/queries';
+import {useApplyRules, useKeepRules, useRules, useRuleTrial, useStopRules} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

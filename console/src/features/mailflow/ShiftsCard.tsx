@@ -1,7 +1,7 @@
 /** Rates that rose suddenly at one provider or relay, and what is behind each. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useShift, useShifts} from '../../api/queries';
+import {useShift, useShifts} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';

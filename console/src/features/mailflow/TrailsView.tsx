@@ -3,7 +3,7 @@ import {useState, type FormEvent} from 'react';
 import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useProviders, useTrail, type TrailSearch} from '../../api/queries';
+import {useProviders, useTrail, type TrailSearch} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -3,7 +3,7 @@ import {useState} from 'react';
 import {CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAhead, useRoom, type Subjected} from '../../api/queries';
+import {useAhead, useRoom, type Subjected} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddMark, useDropMark} from '../../api/queries';
+import {useAddMark, useDropMark} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Field} from '../../design/Field';

@@ -4,7 +4,8 @@ import {CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAx
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useWall, type Subject} from '../../api/queries';
+import {useWall} from '../wall/queries';
+import {type Subject} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -2,7 +2,7 @@
 import type {ReactNode} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useMarks, useReadings, type Subject} from '../../api/queries';
+import {useMarks, useReadings, type Subject} from './queries';
 import {firstDay} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';

@@ -1,7 +1,8 @@
 /** A stream, relay or sending address: how its mail stands. */
 import {useParams} from 'react-router';
 import styled from 'styled-components';
-import {useReadings, useWall, type Subject} from '../../api/queries';
+import {useReadings, type Subject} from './queries';
+import {useWall} from '../wall/queries';
 import {factor, firstDay, measured} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';

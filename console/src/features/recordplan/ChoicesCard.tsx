@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useMakeKey, usePlanSettings} from '../../api/queries';
+import {useMakeKey, usePlanSettings} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useProofAction, useProofs, useSenders} from '../../api/queries';
+import {useProofAction, useProofs, useSenders} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';

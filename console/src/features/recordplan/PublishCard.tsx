@@ -1,7 +1,7 @@
 /** Publishing by dynamic update: the exact change first, applied when it is confirmed, and the way back. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
-import {usePublications, usePublish, usePutUpdateServer, useShowChange, useUpdateServers} from '../../api/queries';
+import {usePublications, usePublish, usePutUpdateServer, useShowChange, useUpdateServers} from './queries';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';

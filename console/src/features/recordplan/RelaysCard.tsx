@@ -3,7 +3,7 @@ import {useState, type FormEvent} from 'react';
 import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useDescribeRelay, useRelays} from '../../api/queries';
+import {useDescribeRelay, useRelays} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';

@@ -1,6 +1,6 @@
 /** From "I have a domain" to everything published, seen by every resolver and proven, on one page. */
 import styled from 'styled-components';
-import {usePlan} from '../../api/queries';
+import {usePlan} from './queries';
 import {Card} from '../../design/Card';
 import {Loading, Trouble} from '../../design/Notice';
 import {colour, space} from '../../design/tokens';

@@ -2,7 +2,7 @@
 import {useEffect, useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useWatchAction, useWatches} from '../../api/queries';
+import {useWatchAction, useWatches} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {download, toCsv} from '../../design/csv';

@@ -1,7 +1,9 @@
 /** A report for a period, for a client or a boss: how the mail stood, what happened, what is next. Made to be printed. */
 import styled, {createGlobalStyle} from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useFlow, useWall, useWorklist} from '../../api/queries';
+import {useFlow} from '../mailflow/queries';
+import {useWall} from '../wall/queries';
+import {useWorklist} from '../worklist/queries';
 import {Button} from '../../design/Button';
 import {Soft} from '../../design/Card';
 import {count, day, factor, firstDay, percent, plural} from '../../design/format';

@@ -2,7 +2,7 @@ import {useMutation, useQueryClient} from '@tanstack/react-query';
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import {api, unwrap} from '../../api/client';
-import {sessionQuery} from '../../api/queries';
+import {sessionQuery} from './queries';
 import {Button} from '../../design/Button';
 import {Field} from '../../design/Field';
 import {Trouble} from '../../design/Notice';

@@ -9,7 +9,7 @@ import {
   usePutBrake,
   useReleaseBrake,
   useTold,
-} from '../../api/queries';
+} from '../worklist/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useChangeFlowSettings, useFlowSettings} from '../../api/queries';
+import {useChangeFlowSettings, useFlowSettings} from '../mailflow/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Field} from '../../design/Field';

@@ -3,7 +3,7 @@ import {useState, type FormEvent} from 'react';
 import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useErase, useErasures, useRecipientData} from '../../api/queries';
+import {useErase, useErasures, useRecipientData} from '../mailflow/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {download} from '../../design/csv';

@@ -2,7 +2,8 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useChangeReadingSettings, useReadingSettings, useJob} from '../../api/queries';
+import {useChangeReadingSettings, useReadingSettings} from '../readings/queries';
+import {useJob} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';

@@ -2,7 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useDropToken, useMakeToken, useTokens} from '../../api/queries';
+import {useDropToken, useMakeToken, useTokens} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';

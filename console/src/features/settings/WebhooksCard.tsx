@@ -10,7 +10,7 @@ import {
   useTestWebhook,
   useWebhookCalls,
   useWebhooks,
-} from '../../api/queries';
+} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';

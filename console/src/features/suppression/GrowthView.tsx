@@ -3,7 +3,7 @@ import {useState} from 'react';
 import {Area, AreaChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useGrowth} from '../../api/queries';
+import {useGrowth} from './queries';
 import {Button} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -11,7 +11,7 @@ import {
   useSuppression,
   useSuppressionCount,
   type Listed,
-} from '../../api/queries';
+} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';

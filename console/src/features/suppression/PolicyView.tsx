@@ -2,7 +2,8 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {usePutPolicy, useRunJob, useSuppressionPolicy, useJob, useTryPolicy} from '../../api/queries';
+import {usePutPolicy, useSuppressionPolicy, useTryPolicy} from './queries';
+import {useRunJob, useJob} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -1,7 +1,7 @@
 /** Suppression: who is held and why, how the list grows, what to look at before a send, and the policy behind it. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useGrowth, useSuppressionCount} from '../../api/queries';
+import {useGrowth, useSuppressionCount} from './queries';
 import {count, firstDay, percent} from '../../design/format';
 import {Tabs} from '../../design/Tabs';
 import {space} from '../../design/tokens';

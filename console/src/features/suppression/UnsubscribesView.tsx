@@ -1,6 +1,6 @@
 /** Unsubscriptions against the two days that mailbox providers allow, and mail that went on. */
 import type {Schemas} from '../../api/client';
-import {useUnsubscribes} from '../../api/queries';
+import {useUnsubscribes} from './queries';
 import {Card, Small} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
 import {count, time, words} from '../../design/format';

@@ -3,16 +3,8 @@ import {useState, type FormEvent} from 'react';
 import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {
-  useAddressWords,
-  useChangeGates,
-  useGates,
-  usePutAddressWords,
-  useRunJob,
-  useSendList,
-  useJob,
-  useJobs,
-} from '../../api/queries';
+import {useAddressWords, useChangeGates, useGates, usePutAddressWords, useSendList} from './queries';
+import {useRunJob, useJob, useJobs} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -1,7 +1,8 @@
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useWall, useWorklist} from '../../api/queries';
+import {useWall} from './queries';
+import {useWorklist} from '../worklist/queries';
 import {Button} from '../../design/Button';
 import {Choice} from '../../design/Choice';
 import {Small, Soft} from '../../design/Card';

@@ -3,7 +3,7 @@ import {useState} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useActOnWork, usePeople, useWorkItem} from '../../api/queries';
+import {useActOnWork, usePeople, useWorkItem} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -2,7 +2,7 @@
 import {Link, useParams} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useLines, useLookForWork, useWorklist} from '../../api/queries';
+import {useLines, useLookForWork, useWorklist} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';

@@ -10,11 +10,10 @@ import msgspec
 
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.core.mailflow import Kind
-from rust_gauge.core.mailflow.counting import time_bucket
 from rust_gauge.core.mailflow.event import CLOCK_TOLERANCE, EARLIEST, identity_of
 from rust_gauge.service.intake.names import KnownNames
 from rust_gauge.service.intake.rows import Refusal, Rows, read_row
-from rust_gauge.store.intake import NO_CAUSE, NO_NUMBERS, Load, PathRow
+from rust_gauge.store.intake import Load, PathRow
 
 _TIME = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}[Tt ](?:[01][0-9]|2[0-3]):[0-5][0-9]\Z")
 _PLAIN = re.compile(r"[A-Za-z0-9_+-]+(?:\.[A-Za-z0-9_+-]+)*\Z")
@@ -116,9 +115,7 @@ class Reader:
         One loop, since it is what a load's speed hangs on.
         """
         rest: list[int] = []
-        load, paths, domains, minutes = self._load, self._paths, self._domains, self._minutes
-        times, delivered, add_line = load.times, load.delivered, load.add_line
-        delivered_domains = load.delivered_domains
+        paths, domains, minutes, add_plain = self._paths, self._domains, self._minutes, self._load.add_plain
         read: Any = _read_usual if rows.are_text else _usual_of
         for number in range(start, end):
             try:
@@ -142,28 +139,13 @@ class Reader:
             except (KeyError, msgspec.MsgspecError, ValueError, RecursionError):
                 rest.append(number)
                 continue
-            numbers = NO_NUMBERS
-            if row.reply_code is not None or enhanced is not None or attempt is not None or seconds is not None:
-                parts = (row.reply_code, enhanced, attempt, seconds)
-                numbers = "\x1f".join(["\\N" if part is None else str(part) for part in parts])
             address = f"{local}@{domain}"
             key = blake2b(address.lower().encode(), digest_size=16).digest()
             identity = identity_of(kind, time, key, source_id, message_id, attempt, path.where)
-            add_line(
-                identity + key,
-                f"{time}\x1f{kind}\x1f{path.before}\x1f{provider_id}\x1f{address}\x1f{message_id}\x1f{host}\x1f"
-                f"{path.behind}\x1f{numbers}\x1f{NO_CAUSE}\x1f{diagnostic}",
-            )
-            times.append(time)
-            if kind == _DELIVERED:
-                delivered.append(key)
-                if delivered_domains.get(domain, "") < time:
-                    delivered_domains[domain] = time
-                if seconds is not None:
-                    bucket = (time[:10], provider_id, time_bucket(seconds))
-                    path.times[bucket] = path.times.get(bucket, 0) + 1
-            count = (time[:13], provider_id, kind)
-            path.counts[count] = path.counts.get(count, 0) + 1
+            add_plain(
+                identity, key, time, kind, path, provider_id, address, domain, message_id, host, row.reply_code,
+                enhanced, attempt, seconds, diagnostic,
+            )  # fmt: skip
         return rest
 
     def _minute(self, text: str) -> str:

@@ -38,6 +38,7 @@ from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import flow, jobs, leases
 from rust_gauge.store import readings as store
+from rust_gauge.store.counter_rows import CounterRows, SenderRows
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.readings import KINDS, Series
 from rust_gauge.store.tables import ALL_PROVIDERS, NO_MAIL_PROVIDER, OTHER_PROVIDERS
@@ -119,12 +120,12 @@ class Counted:
     series: list[tuple[int, int]]
 
 
-def count(rows: NDArray[np.int64], since: date, today: date, place: Mapping[int, int] | None = None) -> Counted:
+def count(rows: CounterRows, since: date, today: date, place: Mapping[int, int] | None = None) -> Counted:
     """Counters (`store.counters`) as counts. `place`: the provider that each is shown as; others are left out."""
-    rows = rows[(rows[:, 2] >= 0) & (rows[:, 2] <= (today - since).days)]
+    rows = rows.where((rows.day >= 0) & (rows.day <= (today - since).days))
     if not len(rows):
         return Counted(today, np.zeros((len(COUNTS), 0, 1)), [])
-    subjects, providers, days, kinds, causes, permanences, n = rows.T
+    providers, days, kinds, causes, permanences = rows.provider, rows.day, rows.kind, rows.cause, rows.permanence
     # Domains that take no mail: whoever bounces there is a bad address, whatever was said.
     gone = (providers == NO_MAIL_PROVIDER) & (kinds == _BOUNCED)
     causes = np.where(gone, Cause.NO_SUCH_DOMAIN.number, causes)
@@ -132,12 +133,12 @@ def count(rows: NDArray[np.int64], since: date, today: date, place: Mapping[int,
     if place is not None:
         known, inverse = np.unique(providers, return_inverse=True)
         providers = np.array([place.get(int(id), OTHER_PROVIDERS) for id in known])[inverse]
-    pairs, at = np.unique(subjects * 2**32 + providers, return_inverse=True)
+    pairs, at = np.unique(rows.subject * 2**32 + providers, return_inverse=True)
     start = int(days.min())
     length = (today - since).days - start + 1
     cell = at * length + (days - start)
     codes = np.where(kinds == store.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences))
-    weights = _TABLE[codes] * n[:, None]
+    weights = _TABLE[codes] * rows.n[:, None]
     counts = np.empty((len(COUNTS), len(pairs), length))
     for row in range(len(COUNTS)):
         counts[row] = np.bincount(cell, weights[:, row], len(pairs) * length).reshape(len(pairs), length)
@@ -274,13 +275,11 @@ def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequ
     return out
 
 
-def rows_of(
-    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]
-) -> NDArray[np.int64]:
+def rows_of(connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]) -> CounterRows:
     """Counters of subjects, with the mail that went to held addresses."""
     rows = store.counters(connection, tenant_id, kind, since, subject_ids)
     held = store.held_counters(connection, tenant_id, kind, since, subject_ids)
-    return np.concatenate([rows, held]) if len(held) else rows
+    return rows.and_also(held) if len(held) else rows
 
 
 def part_of(readings: Readings, rows: Sequence[int]) -> Readings:
@@ -321,8 +320,8 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
         length = (today - since).days + 1
         put: list[tuple[int, date, int, float, float]] = []
         touched: set[int] = set()
-        for provider in np.unique(rows[:, 0]).tolist() if len(rows) else []:
-            mine = rows[(rows[:, 0] == provider) & (rows[:, 2] < length)]
+        for provider in np.unique(rows.provider).tolist():
+            mine = rows.where((rows.provider == provider) & (rows.day < length))
             common, outage, senders = _common(mine, length)
             for at in range((keep_from - since).days, length):
                 day = since + timedelta(days=at)
@@ -331,7 +330,7 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
                 if max(abs(a - b) for a, b in zip(known, found, strict=True)) > 0.01:
                     put.append((provider, day, int(senders[at]), *found))
                     if abs(known[0] - found[0]) > 0.01:
-                        touched |= set(mine[mine[:, 2] == at][:, 1].tolist())
+                        touched |= set(mine.domain[mine.day == at].tolist())
         store.put_provider_days(connection, put)
         _learn_usual(connection, today)
         tenants = store.tenants_of_domains(connection, touched)
@@ -344,11 +343,11 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
     return changed
 
 
-def _common(rows: NDArray[np.int64], length: int) -> tuple[Any, Any, Any]:
+def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
     """By day: what was put off for everybody, the same with the provider's own trouble, and how many senders."""
-    _, domains, days, kinds, causes, n = rows.T
-    senders, at = np.unique(domains, return_inverse=True)
-    cell = at * length + days
+    kinds, causes, n = rows.kind, rows.cause, rows.n
+    senders, at = np.unique(rows.domain, return_inverse=True)
+    cell = at * length + rows.day
 
     def sums(use: Any, weight: Any = n) -> NDArray[np.float64]:
         counts: NDArray[Any] = np.bincount(cell[use], weight[use].astype(float), len(senders) * length)
@@ -379,9 +378,8 @@ def _learn_usual(connection: Connection, today: date) -> None:
     rows = store.sender_sums(connection, today - _USUAL_OF, today)
     if not len(rows):
         return
-    zero = np.zeros(len(rows), dtype=np.int64)
-    as_counters = np.column_stack([rows[:, 1], rows[:, 0], zero, rows[:, 2:]])
-    counted = count(as_counters, today, today)
+    by_sender = CounterRows(rows.domain, rows.provider, rows.day, rows.kind, rows.cause, rows.permanence, rows.n)
+    counted = count(by_sender, today, today)
     sums = counted.counts[:, :, 0]
     providers = sorted({provider for _, provider in counted.series} - {OTHER_PROVIDERS, NO_MAIL_PROVIDER})
     senders = sorted({sender for sender, _ in counted.series})

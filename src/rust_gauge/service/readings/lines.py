@@ -117,7 +117,7 @@ def _rates(
         reported = readings.heard_sums(connection, tenant.id, kind, since, reporting)
     else:
         all_mail = readings.stream_sums(connection, tenant.id, relay_id, since, reporting)
-        reported = all_mail[all_mail[:, 1] == readings.REPORTING]
+        reported = all_mail.where(all_mail.provider == readings.REPORTING)
     sums, heard = count(all_mail, since, today), count(reported, since, today)
     bounces, complaints = {}, {}
     for subject, counts in _by_subject(sums).items():  # a bounce was attempted and is not delivered

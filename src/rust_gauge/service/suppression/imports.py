@@ -35,8 +35,6 @@ from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.bulk import literal
-from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.suppression import CAME, Ask, Target, Where
@@ -45,9 +43,6 @@ _PIECE = 25_000  # rows in a transaction: the list is locked for less than a sec
 _AHEAD = 2  # pieces that are read before they are written
 _SHOWN = 20
 REFUSED = "refused"
-COLUMNS = (
-    "address_key, reason, reach, reach_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
-)
 
 
 def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: str) -> ShownJob:
@@ -330,13 +325,10 @@ class _Import:
             self._first = first
         merged.sort()  # in the order of the keys, so that neighbours are written together
         stream_id = self._reach_id if self._reach is Reach.STREAM else 0
-        done = load_rows(
-            connection,
-            "suppression_entry",
-            COLUMNS,
-            self._shared(now),
-            self._packets(merged, providers, first, stream_id),
-        )
+        done = store.load_entries(
+            connection, self._tenant_id, self._rows(merged, providers, first), reach=self._reach,
+            reach_id=self._reach_id, stream_id=stream_id, at=now, by=self._by,
+        )  # fmt: skip
         if done.warnings != done.skipped or done.records != len(merged):
             raise StoreError("MariaDB doubted a row that we thought right", why=f"{done}", remedy="See the log")
         store.set_last_number(connection, self._tenant_id, first + len(merged) - 1)
@@ -348,38 +340,16 @@ class _Import:
         if there:
             self._decide_standing(unit, there, providers, counts)
 
-    def _shared(self, now: datetime) -> str:
-        at = literal(now.astimezone(UTC).replace(tzinfo=None))
-        return (
-            f"tenant_id = {self._tenant_id}, state = 1, ended_at = NULL, times = 1, returns = 0, made_at = {at}, "
-            f"`change` = {Change.MADE.number}, changed_at = {at}, changed_by = {literal(self._by)}, "
-            "origin = 'import', evidence = '[]'"
-        )
-
-    def _packets(self, merged: list[Wanted], providers: dict[str, int], first: int, stream_id: int) -> Iterator[bytes]:
+    def _rows(self, merged: list[Wanted], providers: dict[str, int], first: int) -> Iterator[store.LoadedEntry]:
+        """Entries as the list keeps them: without what names a person where only digests are kept."""
         hidden = bool(self._matching.secret)
-        reach, reach_id = self._reach.number, self._reach_id
-        lines = []
-        for number, (key, address, domain, reason, since, until, note) in enumerate(merged, first):
-            if hidden and not address.startswith("@"):
-                address = domain_shown = note = ""
-            else:
-                domain_shown = domain
-            text = (
-                f"{reason}\x1f{reach}\x1f{reach_id}\x1f{number}\x1f{address}\x1f{domain_shown}\x1f"
-                f"{providers.get(domain, 0)}\x1f{stream_id}\x1f{since}\x1f{until}\x1f"
-            )
-            octets = text.encode("utf-8", "surrogatepass")
-            if "\\" in address:
-                octets = text.replace(address, address.replace("\\", "\\\\")).encode("utf-8", "surrogatepass")
-            if SPECIAL.search(key):
-                key = escape(key)
-            lines.append(b"%b\x1f%b%b" % (key, octets, escape(note.encode("utf-8", "replace")) if note else b""))
-            if len(lines) == 5000:
-                yield LINE.join(lines) + LINE
-                lines = []
-        if lines:
-            yield LINE.join(lines) + LINE
+        for number, each in enumerate(merged, first):
+            provider = providers.get(each.domain, 0)
+            hide = hidden and not each.address.startswith("@")
+            yield store.LoadedEntry(
+                each.key, each.reason, number, "" if hide else each.address, "" if hide else each.domain, provider,
+                each.since, each.until, "" if hide else each.note,
+            )  # fmt: skip
 
     def _standing(self, connection: Connection, merged: list[Wanted], first: int) -> list[Wanted]:
         """Those that were left out, as their entry was there."""

@@ -17,6 +17,7 @@ from rust_gauge.store import flow
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.counter_rows import CounterRows
 from rust_gauge.store.tables import SUM_PROVIDER
 
 KEEPS = 0.5  # of that at which an item that lives goes on
@@ -76,8 +77,9 @@ def _streams(
     rows = store_readings.week_by_stream(connection, tenant.id, domain_ids, first, last)
     if not len(rows):
         return {}
-    pairs, at = np.unique(rows[:, :2], axis=0, return_inverse=True)
-    flat = np.column_stack([at.reshape(-1), rows[:, 2], np.zeros(len(rows), dtype=np.int64), rows[:, 3:]])
+    pairs, at = np.unique(np.column_stack([rows.domain, rows.stream]), axis=0, return_inverse=True)
+    zero = np.zeros(len(rows), dtype=np.int64)  # all days together
+    flat = CounterRows(at.reshape(-1), rows.provider, zero, rows.kind, rows.cause, rows.permanence, rows.n)
     counted = count(flat, first, first)
     sums: dict[int, dict[int, NDArray[np.float64]]] = defaultdict(dict)  # by domain and stream: (COUNTS,)
     for row, (pair, _) in enumerate(counted.series):

@@ -1,0 +1,38 @@
+/** Queries and changes of jobs. A key begins with the resource's name, so that a change refreshes all that shows it. */
+import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
+import {api, unwrap, type Schemas} from '../../api/client';
+
+const isOver = (job?: Schemas['Job']) => !job || ['done', 'failed', 'stopped', 'collecting'].includes(job.state);
+
+const jobsQuery = (tenant: string, kind: Schemas['Job']['kind']) =>
+  queryOptions({
+    queryKey: ['jobs', tenant, kind],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/jobs', {params: {path: {tenant}, query: {kind}}, signal})),
+    refetchInterval: (query) => (query.state.data?.every((job) => isOver(job)) === false ? 1000 : false),
+  });
+export const useJobs = (tenant: string, kind: Schemas['Job']['kind']) => useQuery(jobsQuery(tenant, kind));
+
+const jobQuery = (tenant: string, id: number) =>
+  queryOptions({
+    queryKey: ['jobs', tenant, id],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/jobs/{id}', {params: {path: {tenant, id}}, signal})),
+    enabled: id > 0,
+    refetchInterval: (query) => (isOver(query.state.data) ? false : 700),
+  });
+export const useJob = (tenant: string, id: number) => useQuery(jobQuery(tenant, id));
+
+export function useRunJob(tenant: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({id, dry = false, stop = false}: {id: number; dry?: boolean; stop?: boolean}) =>
+      stop
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/stop', {params: {path: {tenant, id}}}))
+        : unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/run', {params: {path: {tenant, id}}, body: {dry}})),
+    onSuccess: () => {
+      void queries.invalidateQueries({queryKey: ['jobs', tenant]});
+      void queries.invalidateQueries({queryKey: ['suppression', tenant]});
+    },
+  });
+}

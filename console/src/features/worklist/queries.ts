@@ -1,0 +1,121 @@
+/** Queries and changes of worklist. A key begins with the resource's name, so that a change refreshes all that shows it. */
+import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
+import {api, unwrap, type Schemas} from '../../api/client';
+
+const worklistQuery = (tenant: string, state = '', assigned = '', on = '') =>
+  queryOptions({
+    queryKey: ['worklist', tenant, state, assigned, on],
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/worklist', {
+          params: {
+            query: {
+              tenant: tenant || undefined,
+              state: state ? [state as Schemas['WorkItem']['state']] : undefined,
+              assigned_to: assigned || undefined,
+              on: on || undefined,
+            },
+          },
+          signal,
+        }),
+      ),
+    refetchInterval: 60_000,
+    placeholderData: (previous) => previous,
+  });
+export const useWorklist = (tenant: string, state = '', assigned = '', on = '') =>
+  useQuery(worklistQuery(tenant, state, assigned, on));
+
+const workItemQuery = (tenant: string, id: number) =>
+  queryOptions({
+    queryKey: ['worklist', tenant, 'item', id],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, signal})),
+    retry: false,
+  });
+export const useWorkItem = (tenant: string, id: number) => useQuery(workItemQuery(tenant, id));
+
+const peopleQuery = (tenant: string) =>
+  queryOptions({
+    queryKey: ['people', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/people', {params: {path: {tenant}}, signal})),
+    staleTime: 600_000,
+  });
+export const usePeople = (tenant: string) => useQuery(peopleQuery(tenant));
+
+export const useActOnWork = (tenant: string, id: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['WorkAct']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, body})),
+    onSuccess: () =>
+      Promise.all(
+        ['worklist', 'wall', 'audit', 'readings'].map((each) => queries.invalidateQueries({queryKey: [each]})),
+      ),
+  });
+};
+
+export const useLookForWork = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (tenant: string) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist-look', {params: {path: {tenant}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['worklist']}),
+  });
+};
+
+const alertSettingsQuery = (tenant: string) =>
+  queryOptions({
+    queryKey: ['alerts', tenant],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/alert-settings', {params: {path: {tenant}}, signal})),
+  });
+export const useAlertSettings = (tenant: string) => useQuery(alertSettingsQuery(tenant));
+
+export const usePutAlertSettings = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['AlertSettings']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/alert-settings', {params: {path: {tenant}}, body})),
+    onSuccess: (kept) => queries.setQueryData(['alerts', tenant], kept),
+  });
+};
+
+const toldQuery = (tenant: string) =>
+  queryOptions({
+    queryKey: ['told', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/told', {params: {path: {tenant}}, signal})),
+    refetchInterval: 30_000,
+  });
+export const useTold = (tenant: string) => useQuery(toldQuery(tenant));
+
+const brakesQuery = (tenant: string) =>
+  queryOptions({
+    queryKey: ['brakes', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, signal})),
+  });
+export const useBrakes = (tenant: string) => useQuery(brakesQuery(tenant));
+
+export const usePutBrake = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['BrakeRelease']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, body})),
+    onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
+  });
+};
+
+export const useReleaseBrake = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['BrakeRelease']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/brakes/releases', {params: {path: {tenant}}, body})),
+    onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
+  });
+};
+
+const linesQuery = (tenant: string) =>
+  queryOptions({
+    queryKey: ['lines', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/lines', {params: {path: {tenant}}, signal})),
+  });
+export const useLines = (tenant: string) => useQuery(linesQuery(tenant));
