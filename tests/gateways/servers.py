@@ -8,13 +8,11 @@ import signal
 import socket
 import subprocess
 import tempfile
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
 from rust_gauge.launch.mariadb import free_port
-
-_WITHIN = 90.0  # seconds
+from tests.waiting import until
 
 
 def program(*names: str) -> str:
@@ -31,13 +29,15 @@ def listens(port: int) -> bool:
 
 
 def wait_for(port: int, process: subprocess.Popen[bytes] | None, log: Path) -> None:
-    end = time.monotonic() + _WITHIN
-    while not listens(port):
-        if time.monotonic() > end or (process is not None and process.poll() not in (None, 0)):
-            raise RuntimeError(
-                f"it did not start: {log.read_text('utf-8', 'replace')[-3000:] if log.exists() else '(no log)'}"
-            )
-        time.sleep(0.1)
+    def said() -> str:
+        return log.read_text("utf-8", "replace")[-3000:] if log.exists() else "(no log)"
+
+    def has_started() -> bool:
+        if process is not None and process.poll() not in (None, 0):
+            raise RuntimeError(f"The server ended: {said()}")
+        return listens(port)
+
+    until(has_started, said)
 
 
 @contextlib.contextmanager
@@ -228,10 +228,8 @@ alias_database =
         made = Postfix(home, logs / "mail.log", port)
         said = made.tool("postfix", "start")
         try:
-            if not listens(port):
-                with contextlib.suppress(RuntimeError):
-                    wait_for(port, None, made.log)
-            assert listens(port), said + (made.log.read_text() if made.log.exists() else "")
+            assert made.log.exists(), said
+            wait_for(port, None, made.log)
             yield made
         finally:
             made.tool("postfix", "stop")

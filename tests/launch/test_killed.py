@@ -3,6 +3,7 @@
 RUST_GAUGE_KILLS sets how many times; a few in the usual run, a hundred to be sure.
 """
 
+import contextlib
 import os
 import random
 import shutil
@@ -11,7 +12,6 @@ import subprocess
 import sys
 import tempfile
 import threading
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import timedelta
@@ -35,6 +35,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.recount import counters, recount
 from tests.rows import ndjson
+from tests.waiting import until
 
 ROUNDS = int(os.environ.get("RUST_GAUGE_KILLS", "3"))
 PIECES, ROWS = 24, 120
@@ -67,14 +68,13 @@ class Site:
         self.processes[name] = subprocess.Popen(command, env=environment, stdout=log, stderr=log)
 
     def wait(self) -> None:
-        end = time.monotonic() + 60
-        while time.monotonic() < end:
-            try:
-                if httpx.get(f"{self.url}/readyz", timeout=5).status_code == 200:
-                    return
-            except httpx.TransportError:
-                time.sleep(0.05)
-        raise AssertionError((self.home / "service.out").read_text()[-2000:])
+        until(self._is_ready, lambda: (self.home / "service.out").read_text()[-2000:])
+
+    def _is_ready(self) -> bool:
+        try:
+            return httpx.get(f"{self.url}/readyz", timeout=5).status_code == 200
+        except httpx.TransportError:
+            return False
 
     def kill(self, name: str) -> None:
         if name == "mariadb":
@@ -194,7 +194,8 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
     for thread in threads:
         thread.start()
     assert begun.wait(30)
-    time.sleep(chance.random() * 0.9)  # the moment is what is tried here
+    moment = chance.randrange(PIECES // 2)  # with how many acknowledged, others on their way
+    until(lambda: len(acknowledged) >= moment)
     site.kill(victim)
     for thread in threads:
         thread.join(120)
@@ -207,10 +208,7 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
             )
             assert answer.status_code == 200, answer.text
     wanted = len(events) + LINES * 2
-    end = time.monotonic() + 60
-    while _count(site, tenant_id) < wanted:
-        assert time.monotonic() < end, f"{victim}: {_count(site, tenant_id)} of {wanted}"
-        time.sleep(0.05)
+    until(lambda: _count(site, tenant_id) >= wanted, lambda: f"{victim}: {_count(site, tenant_id)} of {wanted}")
     assert _count(site, tenant_id) == wanted
     assert kept <= _identities(site, tenant_id)
     held, right = store.transaction(lambda c: (counters(c, tenant_id), recount(c, tenant_id)))
@@ -218,12 +216,15 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
 
 
 def _ask(site: Site, sql: str) -> list[Any]:
-    for _ in range(40):
-        try:
-            return site.context.store.transaction(lambda c: list(c.exec_driver_sql(sql)))
-        except StoreError:
-            time.sleep(0.1)
-    raise AssertionError("the database does not come back")
+    found: list[list[Any]] = []
+
+    def answers() -> bool:
+        with contextlib.suppress(StoreError):
+            found.append(site.context.store.transaction(lambda c: list(c.exec_driver_sql(sql))))
+        return bool(found)
+
+    until(answers)
+    return found[0]
 
 
 def _count(site: Site, tenant_id: int) -> int:

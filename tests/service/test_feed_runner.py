@@ -4,7 +4,6 @@ import json
 import os
 import smtplib
 import threading
-import time
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -17,6 +16,7 @@ from rust_gauge.contract.feeds import FeedChange, FeedDefaults, FeedSource, NewF
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.standins.mail_host import MailHost
+from tests import waiting
 from tests.conftest import Office
 from tests.core.test_mtalog import LOG
 from tests.gateways.servers import dovecot, postfix, rabbitmq
@@ -39,13 +39,9 @@ def runner(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> I
     made.close()
 
 
-def until(what: Callable[[], object], runner: Runner, seconds: float = 40) -> None:
+def run_until(what: Callable[[], object], runner: Runner) -> None:
     """Run feeds until something is so."""
-    end = time.monotonic() + seconds
-    while not what():
-        assert time.monotonic() < end, "it did not come about"
-        if not runner.step():
-            time.sleep(0.05)
+    waiting.until(lambda: what() or (runner.step() and what()))
 
 
 def settle(runner: Runner) -> None:
@@ -207,16 +203,16 @@ def test_a_queue_is_consumed_in_batches_and_dead_letters_are_set_aside(
         channel.basic_publish("", "events", json.dumps([bounce(701), row(702, kind="posted")]).encode())
         source = FeedSource(host="127.0.0.1", port=port, tls=False, user="guest", queue="events")
         client.feeds.add(office.slug, NewFeed(name="queue", kind="queue", source=source, password="guest"))
-        until(lambda: counts(office) == {"delivered": 700, "bounced": 1}, runner)
-        until(lambda: channel.queue_declare("events.dead", passive=True).method.message_count == 1, runner)
+        run_until(lambda: counts(office) == {"delivered": 700, "bounced": 1}, runner)
+        run_until(lambda: channel.queue_declare("events.dead", passive=True).method.message_count == 1, runner)
         assert client.feeds.get(office.slug, "queue").refused == 1  # JSON, but no event
         client.feeds.change(office.slug, "queue", FeedChange(mapping=MAPPING))
         channel.basic_publish("", "events", json.dumps(letter(box="late@tidepost.example")).encode())
-        until(lambda: counts(office).get("bounced") == 2, runner)
+        run_until(lambda: counts(office).get("bounced") == 2, runner)
         assert channel.queue_declare("events", passive=True).method.message_count == 0
         right(office)
         connection.close()
-    until(lambda: "127.0.0.1" in client.feeds.get(office.slug, "queue").trouble, runner)
+    run_until(lambda: "127.0.0.1" in client.feeds.get(office.slug, "queue").trouble, runner)
 
 
 @NEEDS_ROOT
@@ -243,7 +239,7 @@ def test_a_real_postfix_shows_up_from_its_log(office: Office, client: Client, ru
                     defaults=FeedDefaults(relay="office-1"),
                 ),
             )
-            until(lambda: counts(office).get("delayed_again", 0) >= 1, runner)
+            run_until(lambda: counts(office).get("delayed_again", 0) >= 1, runner)
             seen = counts(office)
             assert (seen["accepted"], seen["delivered"], seen["bounced"], seen["delayed"]) == (3, 1, 1, 1)
             events = {

@@ -28,6 +28,7 @@ from tests.conftest import Office
 from tests.gateways.servers import postfix
 from tests.rows import bounce, ndjson, row
 from tests.service.test_feed_runner import NEEDS_ROOT
+from tests.waiting import until
 
 
 @pytest.fixture
@@ -68,13 +69,6 @@ def talk(port: int, *requests: bytes) -> list[str]:
             out.append(file.readline().decode().strip())
             assert file.readline() == b"\n"
         return out
-
-
-def until(what: Callable[[], object], seconds: float = 30) -> None:
-    end = time.monotonic() + seconds
-    while not what():
-        assert time.monotonic() < end, "it did not come about"
-        time.sleep(0.02)
 
 
 def test_a_gate_refuses_what_is_held_and_counts_it_as_withheld(

@@ -1,11 +1,11 @@
 """Publishing by dynamic update (RFC 2136) with TSIG at a real BIND 9: show, apply, verify, roll back."""
 
 import base64
+import contextlib
 import io
 import secrets
 import shutil
 import subprocess
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,6 +24,7 @@ from rust_gauge.contract.publishing import NewUpdateServer
 from rust_gauge.contract.relays import RelayDescription, RelayHost
 from tests.conftest import Office
 from tests.gateways.test_bind import NAMED
+from tests.waiting import until
 
 SECRET = base64.b64encode(secrets.token_bytes(32)).decode()
 ZONE = """$TTL 300
@@ -48,6 +49,11 @@ class Primary:
         answer = dns.query.udp(dns.message.make_query(name, rdtype), "127.0.0.1", port=self.port, timeout=5)
         return {rdata.to_text() for rrset in answer.answer for rdata in rrset}
 
+    def answers(self) -> bool:
+        with contextlib.suppress(OSError, dns.exception.Timeout):
+            return bool(self.texts("u0.example", "SOA"))
+        return False
+
 
 @pytest.fixture(scope="session")
 def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator[Primary]:
@@ -66,12 +72,7 @@ def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator
     with (directory / "log").open("wb") as log:
         process = subprocess.Popen([NAMED, "-g", "-c", str(directory / "named.conf")], stdout=log, stderr=log)
     primary = Primary(update_port, {f"u{n}.example" for n in range(8)}, directory)
-    for _ in range(100):
-        try:
-            primary.texts("u0.example", "SOA")
-            break
-        except (OSError, dns.exception.Timeout):
-            time.sleep(0.1)  # until it answers for the first time
+    until(primary.answers)
     yield primary
     process.terminate()
     process.wait(10)

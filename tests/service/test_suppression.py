@@ -11,6 +11,7 @@ from typing import Any
 
 import httpx
 import pytest
+from sqlalchemy import Connection
 
 from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.suppression import (
@@ -22,7 +23,9 @@ from rust_gauge.contract.suppression import (
     Sending,
     SuppressionPolicy,
 )
+from rust_gauge.service.clearance.clearance import Question, withhold
 from rust_gauge.service.suppression import editing
+from rust_gauge.store.engine import StoreError
 from tests.conftest import Office
 from tests.rows import START, bounce, ndjson, row
 
@@ -427,6 +430,34 @@ def test_what_is_withheld_is_counted_and_what_it_would_have_done(office: Office,
     assert [(part.name, part.standing, part.withheld) for part in growth.reasons] == [("bad_address", 1, 1)]
     (event,) = client.events.list(office.slug, kinds=["withheld"])
     assert (event.recipient, event.campaign) == ("person1@tidepost.example", "spring")
+
+
+def test_a_repeated_question_counts_only_what_is_new(office: Office, client: Client) -> None:
+    client.events.load(office.slug, ndjson(bounce(1), bounce(2)))
+    sending = Sending(domain="news.d.example", message_id="m1@news.d.example")
+    for numbers in ([1], [1, 2], [2, 1]):  # as after a time-out: the same mail, with more recipients
+        asked = [f"person{n}@tidepost.example" for n in numbers]
+        client.suppression.clearance(office.slug, asked, stream="newsletter", sending=sending)
+    (reason,) = client.suppression.growth(office.slug).reasons
+    assert len([*client.events.list(office.slug, kinds=["withheld"])]) == reason.withheld == 2
+
+
+def test_withheld_mail_and_its_counts_are_stored_together_or_not_at_all(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    client.events.load(office.slug, ndjson(bounce(1)))
+    context, tenant_id = office.world.context, office.tenant.id
+    held = [("person1@tidepost.example", "bad_address", "m1@news.d.example")]
+
+    def fail(connection: Connection, counts: object) -> None:
+        raise StoreError("The counts could not be written", why="a test", remedy="none")
+
+    with monkeypatch.context() as patched, pytest.raises(StoreError):
+        patched.setattr("rust_gauge.store.suppression.add_counts", fail)
+        withhold(context, tenant_id, held, Question(), "news.d.example")
+    assert not [*client.events.list(office.slug, kinds=["withheld"])]
+    assert withhold(context, tenant_id, held, Question(), "news.d.example") == 1, "so it can be told again"
+    assert client.suppression.growth(office.slug).saved.withheld == 1
 
 
 def test_a_stream_of_addresses_is_answered_line_by_line_in_any_form(office: Office, client: Client) -> None:

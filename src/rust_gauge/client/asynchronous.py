@@ -182,6 +182,7 @@ class AsyncClient:
         await self.close()
 
     async def close(self) -> None:
+        """Close the connections that are kept open."""
         await self._http.aclose()
 
     async def who(self) -> Who:
@@ -214,7 +215,7 @@ class AsyncClient:
         return ServiceUnreachable(f"{self._http.base_url} does not answer: {str(error) or type(error).__name__}")
 
     async def download(self, path: str, query: Mapping[str, Any]) -> AsyncIterator[bytes]:
-        """A long answer, piece by piece as it comes; asked for again while nothing of it has come.
+        """Yield a long answer piece by piece as it comes; repeat the request while nothing of it has come.
 
         ServiceUnreachable when it ends in the middle: what came so far is not all.
         """
@@ -258,14 +259,16 @@ class Tokens(_Part):
     """Tokens for programs."""
 
     async def list(self) -> Sequence[Token]:
+        """Return the tokens of your account."""
         return await self._client.send(calls.list_tokens())
 
     async def make(self, name: str, *, tenant: str | None = None, expires_in_days: int | None = None) -> MadeToken:
-        """A new token; its `secret` is in this answer only."""
+        """Create a token; its `secret` is in this answer only."""
         new = NewToken.model_construct(name=name, tenant=tenant, expires_in_days=expires_in_days)
         return await self._client.send(calls.make_token(new))
 
     async def drop(self, id: int) -> None:
+        """Delete a token: it stops working at once."""
         await self._client.send(calls.drop_token(id))
 
 
@@ -273,6 +276,7 @@ class Domains(_Part):
     """Sending domains."""
 
     def list(self, tenant: str) -> AsyncIterator[Domain]:
+        """Yield the tenant's sending domains by name."""
         return self._client.pages(lambda cursor: calls.list_domains(tenant, cursor))
 
     async def get(self, tenant: str, name: str) -> Domain:
@@ -286,7 +290,7 @@ class Domains(_Part):
         return await self._client.send(calls.add_domain(tenant, new))
 
     async def change(self, tenant: str, name: str, change: DomainChange) -> Domain:
-        """New settings; what is left out stays."""
+        """Change settings of a domain; what is left out stays."""
         return await self._client.send(calls.change_domain(tenant, name, change))
 
     async def forget(self, tenant: str, name: str) -> None:
@@ -302,9 +306,11 @@ class Audits(_Part):
         return await self._client.send(calls.run_audit(tenant, domain))
 
     async def newest(self, tenant: str, domain: str) -> Audit:
+        """Return the newest audit of a domain. NotFoundError before the first one."""
         return await self._client.send(calls.newest_audit(tenant, domain))
 
     async def get(self, tenant: str, domain: str, id: int) -> Audit:
+        """Return one audit. NotFoundError."""
         return await self._client.send(calls.get_audit(tenant, domain, id))
 
     def list(self, tenant: str, domain: str) -> AsyncIterator[AuditSummary]:
@@ -318,7 +324,7 @@ class Audits(_Part):
         return await self._client.send(calls.compare_audits(tenant, domain, before, after))
 
     def history(self, tenant: str, domain: str) -> AsyncIterator[HistoryEntry]:
-        """What changed, newest first."""
+        """Yield what changed between audits, newest first."""
         return self._client.pages(lambda cursor: calls.list_history(tenant, domain, cursor))
 
     async def try_spf(
@@ -335,7 +341,7 @@ class Audits(_Part):
         return await self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
     async def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
-        """What an aggregate report says; its selectors are looked at by audits from now on."""
+        """Read an aggregate report; its selectors are looked at by audits from now on."""
         return await self._client.send(calls.read_feedback_report(tenant, octets))
 
     async def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Job:
@@ -348,7 +354,7 @@ class Audits(_Part):
         return self._client.pages(lambda cursor: calls.list_batch_results(tenant, id, cursor))
 
     async def settings(self, tenant: str) -> AuditSettings:
-        """What the tenant's audits look at."""
+        """Return what the tenant's audits look at."""
         return await self._client.send(calls.get_audit_settings(tenant))
 
     async def set_settings(self, tenant: str, settings: AuditSettings) -> AuditSettings:
@@ -412,7 +418,7 @@ class FlowReader(_Part):
         return await self._client.send(calls.flow(tenant, query))
 
     async def days(self, tenant: str, **query: Any) -> FlowDays:
-        """The same day by day. Chosen as in `show`."""
+        """Return the same counts day by day; `query` as for `show`."""
         return await self._client.send(calls.flow_days(tenant, query))
 
     async def causes(self, tenant: str, **query: Any) -> Causes:
@@ -420,7 +426,7 @@ class FlowReader(_Part):
         return await self._client.send(calls.causes(tenant, query))
 
     async def names(self, tenant: str) -> FlowNames:
-        """What mail can be told apart by."""
+        """Return the names that mail can be told apart by."""
         return await self._client.send(calls.flow_names(tenant))
 
     async def compare(self, tenant: str, **query: Any) -> FlowComparison:
@@ -428,10 +434,11 @@ class FlowReader(_Part):
         return await self._client.send(calls.compare_flow(tenant, query))
 
     async def wordings(self, tenant: str, **query: Any) -> Sequence[WordingRow]:
-        """Replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
+        """Return replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
         return await self._client.send(calls.wordings(tenant, query))
 
     async def providers(self, tenant: str) -> Sequence[Provider]:
+        """Return the mailbox providers that the tenant's mail went to."""
         return await self._client.send(calls.list_providers(tenant))
 
     async def name_provider(self, tenant: str, provider: str, label: str) -> Provider:
@@ -443,7 +450,7 @@ class FlowReader(_Part):
         return await self._client.send(calls.list_shifts(tenant, days))
 
     async def shift(self, tenant: str, id: int) -> ShiftDetails:
-        """A shift with its causes, where it came from, and some of its events. NotFoundError."""
+        """Return a shift with its causes, where it came from, and some of its events. NotFoundError."""
         return await self._client.send(calls.get_shift(tenant, id))
 
     async def settings(self, tenant: str) -> FlowSettings:
@@ -451,6 +458,7 @@ class FlowReader(_Part):
         return await self._client.send(calls.get_flow_settings(tenant))
 
     async def change_settings(self, tenant: str, settings: FlowSettings) -> FlowSettings:
+        """Replace what counts as a shift, and how long events are stored."""
         return await self._client.send(calls.put_flow_settings(tenant, settings))
 
 
@@ -466,7 +474,7 @@ class Recipients(_Part):
         return await self._client.send(calls.erase(tenant, request))
 
     async def erasures(self, tenant: str) -> Sequence[Erasure]:
-        """That people were erased; not who."""
+        """Return which erasures were made, when and by whom; not of whom."""
         return await self._client.send(calls.list_erasures(tenant))
 
 
@@ -474,11 +482,11 @@ class CauseRulesPart(_Part):
     """Rules of a tenant's own that find the cause of a refusal."""
 
     async def get(self, tenant: str) -> CauseRules:
-        """The rules in their order, and how far the past is judged by them."""
+        """Return the rules in their order, and how far the past is judged by them."""
         return await self._client.send(calls.get_rules(tenant))
 
     async def shipped(self, tenant: str) -> Sequence[OwnRule]:
-        """The rules that come with the service, asked after a tenant's own."""
+        """Return the rules that come with the service, asked after a tenant's own."""
         return await self._client.send(calls.shipped_rules(tenant))
 
     async def put(self, tenant: str, change: RulesChange) -> CauseRules:
@@ -486,7 +494,7 @@ class CauseRulesPart(_Part):
         return await self._client.send(calls.put_rules(tenant, change))
 
     async def rehearse(self, tenant: str, request: RuleTrialRequest) -> RuleTrial:
-        """What rules would have made of the past. Nothing is changed."""
+        """Return what rules would have made of the past. Nothing is changed."""
         return await self._client.send(calls.try_rules(tenant, request))
 
     async def apply(self, tenant: str) -> CauseRules:
@@ -525,14 +533,16 @@ class Suppression(_Part):
     async def clear_all(
         self, tenant: str, addresses: Iterable[str], *, batch: int = 20_000, **question: Any
     ) -> AsyncIterator[ClearanceAnswer]:
-        """The same for any number of addresses, taken and answered batch by batch. `question` as for `clearance`."""
+        """Yield answers for any number of addresses, sent batch by batch. `question` as for `clearance`."""
         for texts in batches_of(addresses, batch):
             for answer in (await self.clearance(tenant, texts, **question)).answers:
                 yield answer
 
     def list(self, tenant: str, **query: Any) -> AsyncIterator[SuppressionEntry]:
-        """What changed last first. `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`,
-        `ends_within_days` and `came_back` narrow it.
+        """Yield entries, what changed last first.
+
+        `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`, `ends_within_days` and
+        `came_back` narrow them.
         """
         return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, query))
 
@@ -549,7 +559,7 @@ class Suppression(_Part):
         return await self._client.send(calls.lift_suppression(tenant, lift))
 
     async def export(self, tenant: str, *, form: str = "csv", **query: Any) -> AsyncIterator[bytes]:
-        """The whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
+        """Yield the whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
         path, chosen = calls.export_suppression(tenant, form, query)
         async for piece in self._client.download(path, chosen):
             yield piece
@@ -566,7 +576,7 @@ class Suppression(_Part):
         return await self._client.send(calls.address_status(tenant, address))
 
     async def changes(self, tenant: str, *, after: int = 0, limit: int = 500, wait: float = 0) -> ListChanges:
-        """Changes after a number, in order; waits up to `wait` seconds (55 at most) for one."""
+        """Return changes after a number, in order; wait up to `wait` seconds (55 at most) for one."""
         return await self._client.send(calls.suppression_changes(tenant, after, limit, wait))
 
     async def growth(self, tenant: str, *, first: date | None = None, last: date | None = None) -> Growth:
@@ -574,7 +584,7 @@ class Suppression(_Part):
         return await self._client.send(calls.suppression_growth(tenant, first, last))
 
     async def policy(self, tenant: str) -> PolicyView:
-        """What events make of an address's status."""
+        """Return what events make of an address's status."""
         return await self._client.send(calls.get_suppression_policy(tenant))
 
     async def put_policy(self, tenant: str, policy: SuppressionPolicy) -> PolicyView:
@@ -598,15 +608,15 @@ class Jobs(_Part):
     """Work on files and on the past: imports, checks of lists, trials of a policy."""
 
     async def start_import(self, tenant: str, request: ImportRequest) -> Job:
-        """A list for the suppression list. Then `send` its file, then `run`."""
+        """Start the import of a list. Then `send` its file, then `run`."""
         return await self._client.send(calls.start_import(tenant, request))
 
     async def start_list_check(self, tenant: str, request: ListCheckRequest) -> Job:
-        """A look at a list before a send. Then `send` its file, then `run`."""
+        """Start the check of a list before a send. Then `send` its file, then `run`."""
         return await self._client.send(calls.start_list_check(tenant, request))
 
     async def start_policy_trial(self, tenant: str, request: RehearsalRequest) -> Job:
-        """A policy tried on the past. Begins at once."""
+        """Start trying a policy on the past. It begins at once."""
         return await self._client.send(calls.start_policy_trial(tenant, request))
 
     async def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Job]":
@@ -618,7 +628,7 @@ class Jobs(_Part):
         return await self._client.send(calls.get_job(tenant, id))
 
     async def send(self, tenant: str, id: int, number: int, octets: bytes) -> Job:
-        """A piece of the file, numbered from 0; a megabyte or some is a good size."""
+        """Send a piece of the file, numbered from 0; about a megabyte is a good size."""
         return await self._client.send(calls.put_job_piece(tenant, id, number, octets))
 
     async def run(self, tenant: str, id: int, *, dry: bool = False) -> Job:
@@ -630,7 +640,7 @@ class Jobs(_Part):
         return await self._client.send(calls.stop_job(tenant, id))
 
     async def part(self, tenant: str, id: int, part: str) -> AsyncIterator[bytes]:
-        """What came out (refused, clear, held, doubtful), as CSV in pieces."""
+        """Yield a result (refused, clear, held, doubtful) as CSV in pieces."""
         path, query = calls.task_part(tenant, id, part)
         async for piece in self._client.download(path, query):
             yield piece
@@ -645,11 +655,11 @@ class Addresses(_Part):
         return await self._client.send(calls.check_addresses(tenant, request))
 
     async def words(self, tenant: str) -> AddressWords:
-        """What addresses are held against."""
+        """Return what addresses are held against."""
         return await self._client.send(calls.get_address_words(tenant))
 
     async def put_words(self, tenant: str, words: AddressWords) -> AddressWords:
-        """Lists and settings of one's own."""
+        """Replace the tenant's own lists and settings."""
         return await self._client.send(calls.put_address_words(tenant, words))
 
     async def unsubscribe_links(
@@ -668,7 +678,7 @@ class Addresses(_Part):
         return await self._client.send(calls.list_gates(tenant))
 
     async def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
-        """A gate; its key is in this answer only."""
+        """Create a gate; its key is in this answer only."""
         return await self._client.send(calls.add_gate(tenant, new))
 
     async def drop_gate(self, tenant: str, id: int) -> None:
@@ -687,13 +697,14 @@ class Worklist(_Part):
         assigned_to: str | None = None,
         on: date | None = None,
     ) -> list[WorkItem]:
-        """What to do next, over all tenants unless one is named; put off and closed items only by their states. `on`:
-        what lived on a day instead, whatever became of it.
+        """Return what to do next, over all tenants unless one is named; put off and closed items only by their states.
+
+        `on`: what was open on that day instead, whatever became of it.
         """
         return await self._client.send(calls.list_worklist(tenant, state, assigned_to, on))
 
     async def get(self, tenant: str, id: int) -> WorkItemDetails:
-        """An item with all that happened to it."""
+        """Return an item with all that happened to it. NotFoundError."""
         return await self._client.send(calls.get_work_item(tenant, id))
 
     async def act(self, tenant: str, id: int, act: WorkAct) -> WorkItemDetails:
@@ -721,7 +732,7 @@ class Worklist(_Part):
         return await self._client.send(calls.put_alert_settings(tenant, settings))
 
     async def report(self, tenant: str, *, days: int = 7) -> Report:
-        """The report of a period: words, and a page that is whole in itself."""
+        """Return the report of a period: its text, and an HTML page that needs nothing else."""
         return await self._client.send(calls.make_report(tenant, days))
 
     async def send_report(self, tenant: str, *, days: int = 7) -> None:
@@ -729,7 +740,7 @@ class Worklist(_Part):
         await self._client.send(calls.send_report(tenant, days))
 
     async def told(self, tenant: str) -> builtins.list[Told]:
-        """The newest messages, and what became of them."""
+        """Return the newest messages, and what became of them."""
         return await self._client.send(calls.list_told(tenant))
 
     async def brakes(self, tenant: str) -> builtins.list[Brake]:
@@ -758,7 +769,7 @@ class Readings(_Part):
         first: date | None = None,
         last: date | None = None,
     ) -> ReadingSeries:
-        """A reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
+        """Return a reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
         return await self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
     async def wall(
@@ -777,13 +788,13 @@ class Readings(_Part):
         subject: Subject = "domain",
         provider: str | None = None,
     ) -> Moved:
-        """What moved a reading between two days, and what else happened then."""
+        """Return what moved a reading between two days, and what else happened then."""
         return await self._client.send(calls.moved(tenant, name, subject, provider, first, last))
 
     async def ahead(
         self, tenant: str, name: str, wanted: Ahead, *, subject: Subject = "domain", provider: str | None = None
     ) -> AheadResult:
-        """The readings that would follow, as it goes and with a change."""
+        """Return the readings that would follow, as it goes and with a change."""
         return await self._client.send(calls.look_ahead(tenant, name, subject, provider, wanted))
 
     async def room(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Room]:
@@ -791,7 +802,7 @@ class Readings(_Part):
         return await self._client.send(calls.room(tenant, name, subject))
 
     async def settings(self, tenant: str) -> ReadingSettingsView:
-        """The parameters of a tenant's readings."""
+        """Return the parameters of a tenant's readings."""
         return await self._client.send(calls.get_reading_settings(tenant))
 
     async def put_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
@@ -805,11 +816,11 @@ class Readings(_Part):
     async def marks(
         self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
     ) -> list[Mark]:
-        """What happened: notes, changed records, findings, shifts, outages."""
+        """Return what happened: notes, changed records, findings, shifts, outages."""
         return await self._client.send(calls.list_marks(tenant, first, last, domain))
 
     async def add_mark(self, tenant: str, new: NewMark) -> Mark:
-        """A note on the time axis."""
+        """Add a note on the time axis."""
         return await self._client.send(calls.add_mark(tenant, new))
 
     async def drop_mark(self, tenant: str, id: int) -> None:
@@ -837,11 +848,11 @@ class Plans(_Part):
     """What domains ought to publish."""
 
     async def get(self, tenant: str, name: str) -> Plan:
-        """The plan, not yet beside what is published."""
+        """Return the plan, not yet compared with what is published."""
         return await self._client.send(calls.get_plan(tenant, name))
 
     async def check(self, tenant: str, name: str) -> Plan:
-        """The plan beside what the zone's name servers give now."""
+        """Compare the plan with what the zone's name servers give now."""
         return await self._client.send(calls.check_plan(tenant, name))
 
     async def choose(self, tenant: str, name: str, settings: PlanSettings) -> Plan:
@@ -862,7 +873,7 @@ class Watches(_Part):
         return await self._client.send(calls.start_watch(tenant, name, WatchRequest(keys=[*keys], hours=hours)))
 
     async def list(self, tenant: str, name: str) -> "builtins.list[Watch]":
-        """The newest watches of a domain."""
+        """Return the newest watches of a domain."""
         return await self._client.send(calls.list_watches(tenant, name))
 
     async def get(self, tenant: str, id: int) -> Watch:
@@ -910,7 +921,7 @@ class Publishing(_Part):
         return await self._client.send(calls.apply_change(tenant, name, ZoneChangeRequest(keys=[*keys], digest=digest)))
 
     async def list(self, tenant: str, name: str) -> "builtins.list[Publication]":
-        """Changes that were made for a domain, newest first."""
+        """Return the changes that were made for a domain, newest first."""
         return await self._client.send(calls.list_publications(tenant, name))
 
     async def roll_back(self, tenant: str, id: int) -> Publication:
@@ -935,7 +946,7 @@ class Proofs(_Part):
         return await self._client.send(calls.check_proof(tenant, id))
 
     async def give_code(self, tenant: str, id: int, code: str) -> Proof:
-        """The code of the message."""
+        """Send the code that the message brought."""
         return await self._client.send(calls.give_code(tenant, id, ProofCode(code=code)))
 
     async def senders(self, tenant: str) -> "builtins.list[Sender]":
@@ -956,7 +967,7 @@ class Webhooks(_Part):
         return await self._client.send(calls.add_webhook(tenant, new))
 
     async def change(self, tenant: str, id: int, change: WebhookChange) -> Webhook:
-        """New settings; what is left out stays."""
+        """Change settings of a webhook; what is left out stays."""
         return await self._client.send(calls.change_webhook(tenant, id, change))
 
     async def drop(self, tenant: str, id: int) -> None:
@@ -992,7 +1003,7 @@ class Feeds(_Part):
         return await self._client.send(calls.get_feed(tenant, name))
 
     async def change(self, tenant: str, name: str, change: FeedChange) -> Feed:
-        """New settings; what is left out stays."""
+        """Change settings of a feed; what is left out stays."""
         return await self._client.send(calls.change_feed(tenant, name, change))
 
     async def drop(self, tenant: str, name: str) -> None:
@@ -1012,7 +1023,7 @@ class Feeds(_Part):
         return await self._client.send(calls.drop_refused(tenant, name))
 
     async def try_mapping(self, tenant: str, sample: str, mapping: FeedMapping | None = None) -> MappingTrialResult:
-        """A sample becoming events, field by field; nothing is stored."""
+        """Turn a sample into events, field by field; nothing is stored."""
         trial = MappingTrial.model_construct(sample=sample, mapping=mapping)
         return await self._client.send(calls.try_mapping(tenant, trial))
 

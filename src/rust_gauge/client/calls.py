@@ -141,6 +141,7 @@ class Call(Generic[T]):
     repeatable: bool = True
 
     def read(self, content: bytes) -> T:
+        """Read a response's body. pydantic.ValidationError where it is not what was asked for."""
         return self.result.validate_json(content or b"null")
 
 
@@ -151,7 +152,7 @@ def _call(method: str, path: str, result: type[T], body: BaseModel | None = None
 
 
 def _again(call: Call[T]) -> Call[T]:
-    """Marks a POST that is safe to repeat."""
+    """Mark a POST that is safe to repeat."""
     return Call(call.method, call.path, call.result, call.query, call.body, call.content_type, True)
 
 

@@ -62,7 +62,7 @@ _BY_STATUS: dict[int, type[ProblemResponse]] = {
 
 
 def error_of(response: httpx.Response) -> ProblemResponse:
-    """The exception for a response that is no success."""
+    """Return the exception for a response that is no success."""
     try:
         problem = Problem.model_validate_json(response.content)
     except ValidationError:  # something else answered, a proxy perhaps

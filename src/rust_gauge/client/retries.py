@@ -18,4 +18,5 @@ def pause_before(attempt: int, response: httpx.Response | None) -> float:
 
 
 def worth_repeating(response: httpx.Response) -> bool:
+    """Return whether a response says "try again later"."""
     return response.status_code in _TRY_LATER

@@ -185,6 +185,7 @@ class Client:
         self.close()
 
     def close(self) -> None:
+        """Close the connections that are kept open."""
         self._http.close()
 
     def who(self) -> Who:
@@ -217,7 +218,7 @@ class Client:
         return ServiceUnreachable(f"{self._http.base_url} does not answer: {str(error) or type(error).__name__}")
 
     def download(self, path: str, query: Mapping[str, Any]) -> Iterator[bytes]:
-        """A long answer, piece by piece as it comes; asked for again while nothing of it has come.
+        """Yield a long answer piece by piece as it comes; repeat the request while nothing of it has come.
 
         ServiceUnreachable when it ends in the middle: what came so far is not all.
         """
@@ -260,14 +261,16 @@ class Tokens(_Part):
     """Tokens for programs."""
 
     def list(self) -> Sequence[Token]:
+        """Return the tokens of your account."""
         return self._client.send(calls.list_tokens())
 
     def make(self, name: str, *, tenant: str | None = None, expires_in_days: int | None = None) -> MadeToken:
-        """A new token; its `secret` is in this answer only."""
+        """Create a token; its `secret` is in this answer only."""
         new = NewToken.model_construct(name=name, tenant=tenant, expires_in_days=expires_in_days)
         return self._client.send(calls.make_token(new))
 
     def drop(self, id: int) -> None:
+        """Delete a token: it stops working at once."""
         self._client.send(calls.drop_token(id))
 
 
@@ -275,6 +278,7 @@ class Domains(_Part):
     """Sending domains."""
 
     def list(self, tenant: str) -> Iterator[Domain]:
+        """Yield the tenant's sending domains by name."""
         return self._client.pages(lambda cursor: calls.list_domains(tenant, cursor))
 
     def get(self, tenant: str, name: str) -> Domain:
@@ -288,7 +292,7 @@ class Domains(_Part):
         return self._client.send(calls.add_domain(tenant, new))
 
     def change(self, tenant: str, name: str, change: DomainChange) -> Domain:
-        """New settings; what is left out stays."""
+        """Change settings of a domain; what is left out stays."""
         return self._client.send(calls.change_domain(tenant, name, change))
 
     def forget(self, tenant: str, name: str) -> None:
@@ -304,9 +308,11 @@ class Audits(_Part):
         return self._client.send(calls.run_audit(tenant, domain))
 
     def newest(self, tenant: str, domain: str) -> Audit:
+        """Return the newest audit of a domain. NotFoundError before the first one."""
         return self._client.send(calls.newest_audit(tenant, domain))
 
     def get(self, tenant: str, domain: str, id: int) -> Audit:
+        """Return one audit. NotFoundError."""
         return self._client.send(calls.get_audit(tenant, domain, id))
 
     def list(self, tenant: str, domain: str) -> Iterator[AuditSummary]:
@@ -320,7 +326,7 @@ class Audits(_Part):
         return self._client.send(calls.compare_audits(tenant, domain, before, after))
 
     def history(self, tenant: str, domain: str) -> Iterator[HistoryEntry]:
-        """What changed, newest first."""
+        """Yield what changed between audits, newest first."""
         return self._client.pages(lambda cursor: calls.list_history(tenant, domain, cursor))
 
     def try_spf(
@@ -337,7 +343,7 @@ class Audits(_Part):
         return self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
     def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
-        """What an aggregate report says; its selectors are looked at by audits from now on."""
+        """Read an aggregate report; its selectors are looked at by audits from now on."""
         return self._client.send(calls.read_feedback_report(tenant, octets))
 
     def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Job:
@@ -350,7 +356,7 @@ class Audits(_Part):
         return self._client.pages(lambda cursor: calls.list_batch_results(tenant, id, cursor))
 
     def settings(self, tenant: str) -> AuditSettings:
-        """What the tenant's audits look at."""
+        """Return what the tenant's audits look at."""
         return self._client.send(calls.get_audit_settings(tenant))
 
     def set_settings(self, tenant: str, settings: AuditSettings) -> AuditSettings:
@@ -414,7 +420,7 @@ class FlowReader(_Part):
         return self._client.send(calls.flow(tenant, query))
 
     def days(self, tenant: str, **query: Any) -> FlowDays:
-        """The same day by day. Chosen as in `show`."""
+        """Return the same counts day by day; `query` as for `show`."""
         return self._client.send(calls.flow_days(tenant, query))
 
     def causes(self, tenant: str, **query: Any) -> Causes:
@@ -422,7 +428,7 @@ class FlowReader(_Part):
         return self._client.send(calls.causes(tenant, query))
 
     def names(self, tenant: str) -> FlowNames:
-        """What mail can be told apart by."""
+        """Return the names that mail can be told apart by."""
         return self._client.send(calls.flow_names(tenant))
 
     def compare(self, tenant: str, **query: Any) -> FlowComparison:
@@ -430,10 +436,11 @@ class FlowReader(_Part):
         return self._client.send(calls.compare_flow(tenant, query))
 
     def wordings(self, tenant: str, **query: Any) -> Sequence[WordingRow]:
-        """Replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
+        """Return replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
         return self._client.send(calls.wordings(tenant, query))
 
     def providers(self, tenant: str) -> Sequence[Provider]:
+        """Return the mailbox providers that the tenant's mail went to."""
         return self._client.send(calls.list_providers(tenant))
 
     def name_provider(self, tenant: str, provider: str, label: str) -> Provider:
@@ -445,7 +452,7 @@ class FlowReader(_Part):
         return self._client.send(calls.list_shifts(tenant, days))
 
     def shift(self, tenant: str, id: int) -> ShiftDetails:
-        """A shift with its causes, where it came from, and some of its events. NotFoundError."""
+        """Return a shift with its causes, where it came from, and some of its events. NotFoundError."""
         return self._client.send(calls.get_shift(tenant, id))
 
     def settings(self, tenant: str) -> FlowSettings:
@@ -453,6 +460,7 @@ class FlowReader(_Part):
         return self._client.send(calls.get_flow_settings(tenant))
 
     def change_settings(self, tenant: str, settings: FlowSettings) -> FlowSettings:
+        """Replace what counts as a shift, and how long events are stored."""
         return self._client.send(calls.put_flow_settings(tenant, settings))
 
 
@@ -468,7 +476,7 @@ class Recipients(_Part):
         return self._client.send(calls.erase(tenant, request))
 
     def erasures(self, tenant: str) -> Sequence[Erasure]:
-        """That people were erased; not who."""
+        """Return which erasures were made, when and by whom; not of whom."""
         return self._client.send(calls.list_erasures(tenant))
 
 
@@ -476,11 +484,11 @@ class CauseRulesPart(_Part):
     """Rules of a tenant's own that find the cause of a refusal."""
 
     def get(self, tenant: str) -> CauseRules:
-        """The rules in their order, and how far the past is judged by them."""
+        """Return the rules in their order, and how far the past is judged by them."""
         return self._client.send(calls.get_rules(tenant))
 
     def shipped(self, tenant: str) -> Sequence[OwnRule]:
-        """The rules that come with the service, asked after a tenant's own."""
+        """Return the rules that come with the service, asked after a tenant's own."""
         return self._client.send(calls.shipped_rules(tenant))
 
     def put(self, tenant: str, change: RulesChange) -> CauseRules:
@@ -488,7 +496,7 @@ class CauseRulesPart(_Part):
         return self._client.send(calls.put_rules(tenant, change))
 
     def rehearse(self, tenant: str, request: RuleTrialRequest) -> RuleTrial:
-        """What rules would have made of the past. Nothing is changed."""
+        """Return what rules would have made of the past. Nothing is changed."""
         return self._client.send(calls.try_rules(tenant, request))
 
     def apply(self, tenant: str) -> CauseRules:
@@ -527,13 +535,15 @@ class Suppression(_Part):
     def clear_all(
         self, tenant: str, addresses: Iterable[str], *, batch: int = 20_000, **question: Any
     ) -> Iterator[ClearanceAnswer]:
-        """The same for any number of addresses, taken and answered batch by batch. `question` as for `clearance`."""
+        """Yield answers for any number of addresses, sent batch by batch. `question` as for `clearance`."""
         for texts in batches_of(addresses, batch):
             yield from (self.clearance(tenant, texts, **question)).answers
 
     def list(self, tenant: str, **query: Any) -> Iterator[SuppressionEntry]:
-        """What changed last first. `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`,
-        `ends_within_days` and `came_back` narrow it.
+        """Yield entries, what changed last first.
+
+        `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`, `ends_within_days` and
+        `came_back` narrow them.
         """
         return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, query))
 
@@ -550,7 +560,7 @@ class Suppression(_Part):
         return self._client.send(calls.lift_suppression(tenant, lift))
 
     def export(self, tenant: str, *, form: str = "csv", **query: Any) -> Iterator[bytes]:
-        """The whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
+        """Yield the whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
         path, chosen = calls.export_suppression(tenant, form, query)
         yield from self._client.download(path, chosen)
 
@@ -564,7 +574,7 @@ class Suppression(_Part):
         return self._client.send(calls.address_status(tenant, address))
 
     def changes(self, tenant: str, *, after: int = 0, limit: int = 500, wait: float = 0) -> ListChanges:
-        """Changes after a number, in order; waits up to `wait` seconds (55 at most) for one."""
+        """Return changes after a number, in order; wait up to `wait` seconds (55 at most) for one."""
         return self._client.send(calls.suppression_changes(tenant, after, limit, wait))
 
     def growth(self, tenant: str, *, first: date | None = None, last: date | None = None) -> Growth:
@@ -572,7 +582,7 @@ class Suppression(_Part):
         return self._client.send(calls.suppression_growth(tenant, first, last))
 
     def policy(self, tenant: str) -> PolicyView:
-        """What events make of an address's status."""
+        """Return what events make of an address's status."""
         return self._client.send(calls.get_suppression_policy(tenant))
 
     def put_policy(self, tenant: str, policy: SuppressionPolicy) -> PolicyView:
@@ -596,15 +606,15 @@ class Jobs(_Part):
     """Work on files and on the past: imports, checks of lists, trials of a policy."""
 
     def start_import(self, tenant: str, request: ImportRequest) -> Job:
-        """A list for the suppression list. Then `send` its file, then `run`."""
+        """Start the import of a list. Then `send` its file, then `run`."""
         return self._client.send(calls.start_import(tenant, request))
 
     def start_list_check(self, tenant: str, request: ListCheckRequest) -> Job:
-        """A look at a list before a send. Then `send` its file, then `run`."""
+        """Start the check of a list before a send. Then `send` its file, then `run`."""
         return self._client.send(calls.start_list_check(tenant, request))
 
     def start_policy_trial(self, tenant: str, request: RehearsalRequest) -> Job:
-        """A policy tried on the past. Begins at once."""
+        """Start trying a policy on the past. It begins at once."""
         return self._client.send(calls.start_policy_trial(tenant, request))
 
     def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Job]":
@@ -616,7 +626,7 @@ class Jobs(_Part):
         return self._client.send(calls.get_job(tenant, id))
 
     def send(self, tenant: str, id: int, number: int, octets: bytes) -> Job:
-        """A piece of the file, numbered from 0; a megabyte or some is a good size."""
+        """Send a piece of the file, numbered from 0; about a megabyte is a good size."""
         return self._client.send(calls.put_job_piece(tenant, id, number, octets))
 
     def run(self, tenant: str, id: int, *, dry: bool = False) -> Job:
@@ -628,7 +638,7 @@ class Jobs(_Part):
         return self._client.send(calls.stop_job(tenant, id))
 
     def part(self, tenant: str, id: int, part: str) -> Iterator[bytes]:
-        """What came out (refused, clear, held, doubtful), as CSV in pieces."""
+        """Yield a result (refused, clear, held, doubtful) as CSV in pieces."""
         path, query = calls.task_part(tenant, id, part)
         yield from self._client.download(path, query)
 
@@ -642,11 +652,11 @@ class Addresses(_Part):
         return self._client.send(calls.check_addresses(tenant, request))
 
     def words(self, tenant: str) -> AddressWords:
-        """What addresses are held against."""
+        """Return what addresses are held against."""
         return self._client.send(calls.get_address_words(tenant))
 
     def put_words(self, tenant: str, words: AddressWords) -> AddressWords:
-        """Lists and settings of one's own."""
+        """Replace the tenant's own lists and settings."""
         return self._client.send(calls.put_address_words(tenant, words))
 
     def unsubscribe_links(
@@ -665,7 +675,7 @@ class Addresses(_Part):
         return self._client.send(calls.list_gates(tenant))
 
     def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
-        """A gate; its key is in this answer only."""
+        """Create a gate; its key is in this answer only."""
         return self._client.send(calls.add_gate(tenant, new))
 
     def drop_gate(self, tenant: str, id: int) -> None:
@@ -684,13 +694,14 @@ class Worklist(_Part):
         assigned_to: str | None = None,
         on: date | None = None,
     ) -> list[WorkItem]:
-        """What to do next, over all tenants unless one is named; put off and closed items only by their states. `on`:
-        what lived on a day instead, whatever became of it.
+        """Return what to do next, over all tenants unless one is named; put off and closed items only by their states.
+
+        `on`: what was open on that day instead, whatever became of it.
         """
         return self._client.send(calls.list_worklist(tenant, state, assigned_to, on))
 
     def get(self, tenant: str, id: int) -> WorkItemDetails:
-        """An item with all that happened to it."""
+        """Return an item with all that happened to it. NotFoundError."""
         return self._client.send(calls.get_work_item(tenant, id))
 
     def act(self, tenant: str, id: int, act: WorkAct) -> WorkItemDetails:
@@ -718,7 +729,7 @@ class Worklist(_Part):
         return self._client.send(calls.put_alert_settings(tenant, settings))
 
     def report(self, tenant: str, *, days: int = 7) -> Report:
-        """The report of a period: words, and a page that is whole in itself."""
+        """Return the report of a period: its text, and an HTML page that needs nothing else."""
         return self._client.send(calls.make_report(tenant, days))
 
     def send_report(self, tenant: str, *, days: int = 7) -> None:
@@ -726,7 +737,7 @@ class Worklist(_Part):
         self._client.send(calls.send_report(tenant, days))
 
     def told(self, tenant: str) -> builtins.list[Told]:
-        """The newest messages, and what became of them."""
+        """Return the newest messages, and what became of them."""
         return self._client.send(calls.list_told(tenant))
 
     def brakes(self, tenant: str) -> builtins.list[Brake]:
@@ -755,7 +766,7 @@ class Readings(_Part):
         first: date | None = None,
         last: date | None = None,
     ) -> ReadingSeries:
-        """A reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
+        """Return a reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
         return self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
     def wall(
@@ -774,13 +785,13 @@ class Readings(_Part):
         subject: Subject = "domain",
         provider: str | None = None,
     ) -> Moved:
-        """What moved a reading between two days, and what else happened then."""
+        """Return what moved a reading between two days, and what else happened then."""
         return self._client.send(calls.moved(tenant, name, subject, provider, first, last))
 
     def ahead(
         self, tenant: str, name: str, wanted: Ahead, *, subject: Subject = "domain", provider: str | None = None
     ) -> AheadResult:
-        """The readings that would follow, as it goes and with a change."""
+        """Return the readings that would follow, as it goes and with a change."""
         return self._client.send(calls.look_ahead(tenant, name, subject, provider, wanted))
 
     def room(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Room]:
@@ -788,7 +799,7 @@ class Readings(_Part):
         return self._client.send(calls.room(tenant, name, subject))
 
     def settings(self, tenant: str) -> ReadingSettingsView:
-        """The parameters of a tenant's readings."""
+        """Return the parameters of a tenant's readings."""
         return self._client.send(calls.get_reading_settings(tenant))
 
     def put_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
@@ -802,11 +813,11 @@ class Readings(_Part):
     def marks(
         self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
     ) -> list[Mark]:
-        """What happened: notes, changed records, findings, shifts, outages."""
+        """Return what happened: notes, changed records, findings, shifts, outages."""
         return self._client.send(calls.list_marks(tenant, first, last, domain))
 
     def add_mark(self, tenant: str, new: NewMark) -> Mark:
-        """A note on the time axis."""
+        """Add a note on the time axis."""
         return self._client.send(calls.add_mark(tenant, new))
 
     def drop_mark(self, tenant: str, id: int) -> None:
@@ -834,11 +845,11 @@ class Plans(_Part):
     """What domains ought to publish."""
 
     def get(self, tenant: str, name: str) -> Plan:
-        """The plan, not yet beside what is published."""
+        """Return the plan, not yet compared with what is published."""
         return self._client.send(calls.get_plan(tenant, name))
 
     def check(self, tenant: str, name: str) -> Plan:
-        """The plan beside what the zone's name servers give now."""
+        """Compare the plan with what the zone's name servers give now."""
         return self._client.send(calls.check_plan(tenant, name))
 
     def choose(self, tenant: str, name: str, settings: PlanSettings) -> Plan:
@@ -859,7 +870,7 @@ class Watches(_Part):
         return self._client.send(calls.start_watch(tenant, name, WatchRequest(keys=[*keys], hours=hours)))
 
     def list(self, tenant: str, name: str) -> "builtins.list[Watch]":
-        """The newest watches of a domain."""
+        """Return the newest watches of a domain."""
         return self._client.send(calls.list_watches(tenant, name))
 
     def get(self, tenant: str, id: int) -> Watch:
@@ -907,7 +918,7 @@ class Publishing(_Part):
         return self._client.send(calls.apply_change(tenant, name, ZoneChangeRequest(keys=[*keys], digest=digest)))
 
     def list(self, tenant: str, name: str) -> "builtins.list[Publication]":
-        """Changes that were made for a domain, newest first."""
+        """Return the changes that were made for a domain, newest first."""
         return self._client.send(calls.list_publications(tenant, name))
 
     def roll_back(self, tenant: str, id: int) -> Publication:
@@ -932,7 +943,7 @@ class Proofs(_Part):
         return self._client.send(calls.check_proof(tenant, id))
 
     def give_code(self, tenant: str, id: int, code: str) -> Proof:
-        """The code of the message."""
+        """Send the code that the message brought."""
         return self._client.send(calls.give_code(tenant, id, ProofCode(code=code)))
 
     def senders(self, tenant: str) -> "builtins.list[Sender]":
@@ -953,7 +964,7 @@ class Webhooks(_Part):
         return self._client.send(calls.add_webhook(tenant, new))
 
     def change(self, tenant: str, id: int, change: WebhookChange) -> Webhook:
-        """New settings; what is left out stays."""
+        """Change settings of a webhook; what is left out stays."""
         return self._client.send(calls.change_webhook(tenant, id, change))
 
     def drop(self, tenant: str, id: int) -> None:
@@ -989,7 +1000,7 @@ class Feeds(_Part):
         return self._client.send(calls.get_feed(tenant, name))
 
     def change(self, tenant: str, name: str, change: FeedChange) -> Feed:
-        """New settings; what is left out stays."""
+        """Change settings of a feed; what is left out stays."""
         return self._client.send(calls.change_feed(tenant, name, change))
 
     def drop(self, tenant: str, name: str) -> None:
@@ -1009,7 +1020,7 @@ class Feeds(_Part):
         return self._client.send(calls.drop_refused(tenant, name))
 
     def try_mapping(self, tenant: str, sample: str, mapping: FeedMapping | None = None) -> MappingTrialResult:
-        """A sample becoming events, field by field; nothing is stored."""
+        """Turn a sample into events, field by field; nothing is stored."""
         trial = MappingTrial.model_construct(sample=sample, mapping=mapping)
         return self._client.send(calls.try_mapping(tenant, trial))
 

@@ -34,7 +34,7 @@ _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?|\+\d[\d ]*")  # a telephone number is 
 
 
 def spreadsheet_cell(text: str) -> str:
-    """A cell of CSV that no spreadsheet takes for a formula: with an apostrophe in front, as they do it themselves."""
+    """Return a CSV cell that no spreadsheet takes for a formula: with an apostrophe in front, as they do."""
     return text if _NUMBER.fullmatch(text) else _FORMULA.sub(r"\1'\2", text)
 
 

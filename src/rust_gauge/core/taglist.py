@@ -46,7 +46,7 @@ class TagList:
     problems: tuple[Problem, ...]
 
     def get(self, name: str) -> Tag | None:
-        """The first tag of this name (names are case-sensitive, RFC 6376 §3.2)."""
+        """Return the first tag of this name (names are case-sensitive, RFC 6376 §3.2)."""
         return self.by_name.get(name)
 
     @cached_property
@@ -61,7 +61,7 @@ def parse_tag_list(text: str) -> TagList:
 
 
 def _read_plain(text: str) -> TagList | None:
-    """A list without any mistake, as nearly all are; None when there is one, whichever it is."""
+    """Read a list without any mistake, as nearly all are; None when there is one, whichever it is."""
     if not _PLAIN.match(text):
         return None
     tags: dict[str, Tag] = {}

@@ -22,23 +22,23 @@ class WebhookRefused(RustGaugeError):
 
 
 def secret_text(secret: bytes) -> str:
-    """A secret as it is shown: base64 behind its prefix."""
+    """Return a secret as it is shown: base64 behind its prefix."""
     return SECRET_PREFIX + base64.b64encode(secret).decode()
 
 
 def sign(secret: str, message_id: str, seconds: int, body: bytes) -> str:
-    """The value of `webhook-signature`. `seconds` since 1970. ValueError for a secret that is none."""
+    """Return the value of `webhook-signature`. `seconds` since 1970. ValueError for a secret that is none."""
     return "v1," + base64.b64encode(_digest(secret, message_id, str(seconds), body)).decode()
 
 
 def headers_of(secret: str, message_id: str, seconds: int, body: bytes) -> dict[str, str]:
-    """The three headers of a message."""
+    """Return the three headers of a message."""
     signature = sign(secret, message_id, seconds, body)
     return {"webhook-id": message_id, "webhook-timestamp": str(seconds), "webhook-signature": signature}
 
 
 def verify(secret: str, headers: Mapping[str, str], body: bytes, now: int) -> str:
-    """The id of a message that is genuine and of our time. WebhookRefused otherwise.
+    """Return the id of a message that is genuine and recent. WebhookRefused otherwise.
 
     `headers` by lower-case name. Several signatures may stand beside each other while a secret is being changed.
     """

@@ -24,7 +24,7 @@ class LogPiece:
 
 
 def read_more(path: Path, position: dict[str, Any], limit: int = 1024 * 1024) -> LogPiece:
-    """What was written since `position` (empty: from the file's beginning), at most about `limit` octets.
+    """Return what was written since `position` (empty: from the file's beginning), at most about `limit` octets.
 
     When the file was rotated, the old one is finished first, if it still lies beside. OSError when there is none.
     """
@@ -48,7 +48,7 @@ def read_more(path: Path, position: dict[str, Any], limit: int = 1024 * 1024) ->
 
 
 def _choose(path: Path, position: dict[str, Any]) -> tuple[Path, int]:
-    """The file to go on with, and from where."""
+    """Return the file to go on with, and from where."""
     if "inode" not in position:
         return path, 0
     offset = int(position["offset"])

@@ -34,13 +34,13 @@ class MailBatch:
 
 
 def sent_to(raw: bytes) -> str:
-    """The envelope recipient as the delivering server wrote it into the header; empty when it did not."""
+    """Return the envelope recipient that the delivering server wrote into the header; empty when it did not."""
     found = _DELIVERED_TO.search(raw[: 64 * 1024].partition(b"\n\n")[0].partition(b"\r\n\r\n")[0])
     return found[1].decode("utf-8", "replace").strip() if found else ""
 
 
 def read_maildir(path: Path) -> MailBatch:
-    """New messages of a Maildir, oldest first."""
+    """Return the new messages of a Maildir, oldest first."""
     try:
         names = sorted(entry for entry in os.listdir(path / "new") if not entry.startswith("."))
     except OSError as error:
@@ -59,7 +59,7 @@ def read_maildir(path: Path) -> MailBatch:
 
 
 def mark_read(files: tuple[Path, ...]) -> None:
-    """Moves messages of a Maildir to those that were seen."""
+    """Move messages of a Maildir to those that were seen."""
     for file in files:
         with contextlib.suppress(FileNotFoundError):
             file.rename(file.parent.parent / "cur" / f"{file.name.partition(':')[0]}:2,S")

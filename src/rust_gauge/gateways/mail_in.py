@@ -35,10 +35,11 @@ class MailIn:
         )  # fmt: skip
 
     def start(self) -> None:
-        """OSError when the port is taken."""
+        """Listen, in a thread of its own. OSError when the port is taken."""
         self._controller.start()
 
     def stop(self) -> None:
+        """Stop listening; what is being received is broken off, and senders try again."""
         self._controller.stop()
 
 

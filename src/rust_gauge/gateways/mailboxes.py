@@ -22,7 +22,7 @@ class MailboxProbe:
     def ask(
         self, question: MailboxQuestion, look_up: Callable[[Sequence[DnsQuestion]], Sequence[DnsAnswer]]
     ) -> MailboxAnswer:
-        """What the host says, or why it says nothing. Never raises."""
+        """Return what the host says, or why it says nothing. Never raises."""
         began = time.monotonic()
         answers = look_up([DnsQuestion(question.host, "A"), DnsQuestion(question.host, "AAAA")])
         addresses = [str(getattr(rdata, "address", "")) for answer in answers for rdata in answer.records]

@@ -33,7 +33,7 @@ class PageFetcher:
     def fetch(
         self, question: PageQuestion, look_up: Callable[[Sequence[DnsQuestion]], Sequence[DnsAnswer]]
     ) -> PageAnswer:
-        """The page, or why there is none. Never raises."""
+        """Return the page, or why there is none. Never raises."""
         began = time.monotonic()
         parts = urlsplit(question.url)
         host = parts.hostname or ""

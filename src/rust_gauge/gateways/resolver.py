@@ -66,7 +66,7 @@ class ResolverSettings:
 
 
 def system_servers() -> tuple[tuple[str, int], ...]:
-    """What this machine itself asks (/etc/resolv.conf); empty when it has no resolver."""
+    """Return the servers that this machine itself asks (/etc/resolv.conf); empty when it has no resolver."""
     try:
         return tuple((str(server), 53) for server in dns.resolver.Resolver().nameservers)
     except (dns.exception.DNSException, OSError):
@@ -177,7 +177,7 @@ class Resolver:
         results.put(None)
 
     async def answer_all_async(self, questions: Sequence[Question], fresh: bool = False) -> tuple[Any, ...]:
-        """The same, on the resolver's own loop."""
+        """Answer a program's questions on the resolver's own loop."""
         if len(questions) == 1:
             return (await self._answer_any(questions[0], fresh),)
         return tuple(await asyncio.gather(*(self._answer_any(question, fresh) for question in questions)))

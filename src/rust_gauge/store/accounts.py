@@ -8,7 +8,30 @@ from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.roles import Role
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import values_of
+
+
+@dataclass(frozen=True, slots=True)
+class PersonRow:
+    """Somebody who may see a tenant."""
+
+    email: str
+    name: str
+    role: str
+
+
+@dataclass(frozen=True, slots=True)
+class TokenRow:
+    """A token, with the slug of its tenant; None where it is for all."""
+
+    id: int
+    name: str
+    account_id: int
+    tenant_id: int | None
+    created_at: datetime
+    last_used_at: datetime | None
+    expires_at: datetime | None
+    tenant: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +56,7 @@ class Principal:
 
 
 def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> int:
-    """The tenant of this slug, made or already there."""
+    """Return the tenant of this slug, made or already there."""
     statement = upsert(t.tenant).values(slug=slug, name=name, created_at=now)
     connection.execute(statement.on_duplicate_key_update(name=statement.inserted.name))
     id = int(connection.scalar(select(t.tenant.c.id).where(t.tenant.c.slug == slug)) or 0)
@@ -43,7 +66,7 @@ def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> i
 
 
 def add_account(connection: Connection, email: str, name: str, password_hash: str, now: datetime) -> int:
-    """The account of this address, made, or given this name and password."""
+    """Add the account of this address, or give it this name and password."""
     statement = upsert(t.account).values(email=email, name=name, password_hash=password_hash, created_at=now)
     values = {"name": statement.inserted.name, "password_hash": statement.inserted.password_hash}
     connection.execute(statement.on_duplicate_key_update(**values))
@@ -51,15 +74,16 @@ def add_account(connection: Connection, email: str, name: str, password_hash: st
 
 
 def grant(connection: Connection, account_id: int, tenant_id: int, role: Role) -> None:
+    """Give an account a role in a tenant, in place of the one it had."""
     statement = upsert(t.membership).values(account_id=account_id, tenant_id=tenant_id, role=role)
     connection.execute(statement.on_duplicate_key_update(role=statement.inserted.role))
 
 
-def people_of(connection: Connection, tenant_id: int) -> list[AnyRow]:
+def people_of(connection: Connection, tenant_id: int) -> list[PersonRow]:
     """email, name, role of those who may see a tenant, by name."""
     a, m = t.account.c, t.membership.c
     query = select(a.email, a.name, m.role).join(t.membership, m.account_id == a.id).where(m.tenant_id == tenant_id)
-    return list(connection.execute(query.order_by(a.name, a.email)))
+    return values_of(PersonRow, connection.execute(query.order_by(a.name, a.email)))
 
 
 def find_account(connection: Connection, email: str) -> tuple[int, str] | None:
@@ -71,16 +95,19 @@ def find_account(connection: Connection, email: str) -> tuple[int, str] | None:
 
 
 def count_failures(connection: Connection, email: str, since: datetime) -> int:
+    """Count failed sign-ins of an address since a time."""
     where = (t.sign_in_failure.c.email == email) & (t.sign_in_failure.c.failed_at > since)
     return int(connection.scalar(select(func.count()).select_from(t.sign_in_failure).where(where)) or 0)
 
 
 def add_failure(connection: Connection, email: str, now: datetime, forget_before: datetime) -> None:
+    """Record a failed sign-in; those before `forget_before` are deleted."""
     connection.execute(delete(t.sign_in_failure).where(t.sign_in_failure.c.failed_at < forget_before))
     connection.execute(insert(t.sign_in_failure).values(email=email, failed_at=now))
 
 
 def add_session(connection: Connection, digest: bytes, account_id: int, now: datetime, expires: datetime) -> None:
+    """Store a session by the digest of its secret; expired ones are deleted."""
     connection.execute(delete(t.session).where(t.session.c.expires_at < now))
     connection.execute(
         insert(t.session).values(digest=digest, account_id=account_id, created_at=now, expires_at=expires)
@@ -88,10 +115,12 @@ def add_session(connection: Connection, digest: bytes, account_id: int, now: dat
 
 
 def drop_session(connection: Connection, digest: bytes) -> None:
+    """Delete a session."""
     connection.execute(delete(t.session).where(t.session.c.digest == digest))
 
 
 def principal_of_session(connection: Connection, digest: bytes, now: datetime) -> Principal | None:
+    """Return who a session belongs to; None if it is unknown or expired."""
     account_id = connection.scalar(
         select(t.session.c.account_id).where(t.session.c.digest == digest, t.session.c.expires_at > now)
     )
@@ -99,6 +128,7 @@ def principal_of_session(connection: Connection, digest: bytes, now: datetime) -
 
 
 def principal_of_token(connection: Connection, digest: bytes, now: datetime) -> Principal | None:
+    """Return who a token belongs to; None if it is unknown or expired."""
     row = connection.execute(select(t.token).where(t.token.c.digest == digest)).first()
     if row is None or (row.expires_at is not None and row.expires_at <= now.replace(tzinfo=None)):
         return None
@@ -140,6 +170,7 @@ def add_token(
     now: datetime,
     expires: datetime | None,
 ) -> int:
+    """Store a token by the digest of its secret; return its id."""
     result = connection.execute(
         insert(t.token).values(
             digest=digest, name=name, account_id=account_id, tenant_id=tenant_id, created_at=now, expires_at=expires
@@ -148,17 +179,19 @@ def add_token(
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 
-def list_tokens(connection: Connection, account_id: int) -> list[AnyRow]:
+def list_tokens(connection: Connection, account_id: int) -> list[TokenRow]:
+    """Return an account's tokens with the slugs of their tenants."""
     query = (
         select(t.token, t.tenant.c.slug.label("tenant"))
         .outerjoin(t.tenant, t.tenant.c.id == t.token.c.tenant_id)
         .where(t.token.c.account_id == account_id)
         .order_by(t.token.c.id)
     )
-    return list(connection.execute(query))
+    return values_of(TokenRow, connection.execute(query))
 
 
 def drop_token(connection: Connection, account_id: int, token_id: int) -> bool:
+    """Delete a token of this account; return whether there was one."""
     where = (t.token.c.id == token_id) & (t.token.c.account_id == account_id)
     return connection.execute(delete(t.token).where(where)).rowcount > 0
 
@@ -169,6 +202,6 @@ def tenant_ids(connection: Connection) -> list[int]:
 
 
 def tenant_of(connection: Connection, id: int) -> TenantAccess | None:
-    """A tenant as the service itself looks at it."""
+    """Return a tenant as the service itself looks at it."""
     row = connection.execute(select(t.tenant).where(t.tenant.c.id == id)).first()
     return None if row is None else TenantAccess(row.id, row.slug, row.name, Role.ADMIN)

@@ -1,6 +1,7 @@
 """What audits leave behind beside their snapshots: history, keys by first sight, settings."""
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -9,11 +10,46 @@ from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
+
+
+@dataclass(frozen=True, slots=True)
+class HistoryRow:
+    """Something that happened at a domain."""
+
+    id: int
+    tenant_id: int
+    domain_id: int
+    audit_id: int
+    happened_at: datetime
+    kind: str
+    title: str
+    document: Any
+
+
+@dataclass(frozen=True, slots=True)
+class DueDomain:
+    """A domain whose next audit is due."""
+
+    id: int
+    tenant_id: int
+    audit_every_hours: int
+
+
+@dataclass(frozen=True, slots=True)
+class DomainOfTenant:
+    """A domain with the name and slug of its tenant."""
+
+    id: int
+    name: str
+    origin: str
+    tenant_id: int
+    slug: str
+    tenant: str
 
 
 def mark_checked(connection: Connection, audit_id: int, at: datetime) -> None:
-    """The newest audit still holds at this time."""
+    """Record that the newest audit still holds at this time."""
     connection.execute(update(t.audit).where(t.audit.c.id == audit_id).values(checked_at=at))
 
 
@@ -23,13 +59,13 @@ def add_history(connection: Connection, rows: list[dict[str, Any]]) -> None:
         connection.execute(insert(t.domain_history), rows)
 
 
-def list_history(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[AnyRow]:
+def list_history(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[HistoryRow]:
     """Newest first."""
     c = t.domain_history.c
     query = select(t.domain_history).where(c.domain_id == domain_id).order_by(c.id.desc()).limit(limit)
     if before is not None:
         query = query.where(c.id < before)
-    return list(connection.execute(query))
+    return values_of(HistoryRow, connection.execute(query))
 
 
 def see_keys(
@@ -90,7 +126,7 @@ def recent_counts(
     return {(name or "", kinds[kind]): int(n) for name, kind, n in rows}
 
 
-def due_domains(connection: Connection, now: datetime, limit: int = 500) -> list[AnyRow]:
+def due_domains(connection: Connection, now: datetime, limit: int = 500) -> list[DueDomain]:
     """Watched domains whose next audit is due; each is set to its next time, so that nobody else takes it."""
     c = t.sending_domain.c
     rows = connection.execute(
@@ -104,29 +140,37 @@ def due_domains(connection: Connection, now: datetime, limit: int = 500) -> list
         spread = timedelta(minutes=row.id % 60)  # so that all domains of a day are not audited in one minute
         again = now + timedelta(hours=row.audit_every_hours) + spread
         connection.execute(update(t.sending_domain).where(c.id == row.id).values(next_audit_at=again))
-    return list(rows)
+    return values_of(DueDomain, rows)
 
 
-def get_domain(connection: Connection, domain_id: int) -> AnyRow | None:
-    """A domain with its tenant's name and slug."""
+def get_domain(connection: Connection, domain_id: int) -> DomainOfTenant | None:
+    """Return a domain with its tenant's name and slug."""
     c = t.sending_domain.c
-    return connection.execute(
-        select(
-            c.id, c.name, c.origin, t.tenant.c.id.label("tenant_id"), t.tenant.c.slug, t.tenant.c.name.label("tenant")
-        )
-        .join(t.tenant, t.tenant.c.id == c.tenant_id)
-        .where(c.id == domain_id)
-    ).first()
+    return value_of(
+        DomainOfTenant,
+        connection.execute(
+            select(
+                c.id,
+                c.name,
+                c.origin,
+                t.tenant.c.id.label("tenant_id"),
+                t.tenant.c.slug,
+                t.tenant.c.name.label("tenant"),
+            )
+            .join(t.tenant, t.tenant.c.id == c.tenant_id)
+            .where(c.id == domain_id)
+        ).first(),
+    )
 
 
 def get_setting(connection: Connection, tenant_id: int, name: str) -> Any:
-    """A setting's document, or None."""
+    """Return a setting's document, or None."""
     c = t.tenant_setting.c
     return connection.scalar(select(c.document).where(c.tenant_id == tenant_id, c.name == name))
 
 
 def all_settings(connection: Connection, name: str) -> dict[int, Any]:
-    """The documents of every tenant that chose something, by tenant id."""
+    """Return the documents of every tenant that chose something, by tenant id."""
     c = t.tenant_setting.c
     return {
         row.tenant_id: row.document for row in connection.execute(select(c.tenant_id, c.document).where(c.name == name))
@@ -134,10 +178,12 @@ def all_settings(connection: Connection, name: str) -> dict[int, Any]:
 
 
 def put_setting(connection: Connection, tenant_id: int, name: str, document: Mapping[str, Any], now: datetime) -> None:
+    """Store a setting's document in place of the one before."""
     statement = upsert(t.tenant_setting).values(tenant_id=tenant_id, name=name, document=document, changed_at=now)
     connection.execute(statement.on_duplicate_key_update(document=document, changed_at=now))
 
 
 def drop_setting(connection: Connection, tenant_id: int, name: str) -> None:
+    """Delete a setting: the defaults hold again."""
     c = t.tenant_setting.c
     connection.execute(t.tenant_setting.delete().where(c.tenant_id == tenant_id, c.name == name))

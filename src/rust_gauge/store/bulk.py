@@ -12,7 +12,7 @@ from sqlalchemy import Connection, CursorResult
 
 
 def literal(value: object) -> str:
-    """A value as SQL. TypeError for a type that has no business in a table."""
+    """Return a value as SQL. TypeError for a type that has no business in a table."""
     if value is None:
         return "NULL"
     if type(value) is int:

@@ -24,7 +24,7 @@ class Loaded:
 
 
 def escape(octets: bytes) -> bytes:
-    """A field's octets as LOAD DATA reads them."""
+    """Escape a field's octets as LOAD DATA reads them."""
     if SPECIAL.search(octets) is None:
         return octets
     return octets.replace(b"\\", b"\\\\").replace(b"\x1f", b"\\\x1f").replace(b"\x1e", b"\\\x1e")

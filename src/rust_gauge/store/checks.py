@@ -17,7 +17,7 @@ _USUAL = 200
 
 
 def facts(connection: Connection, names: Sequence[str]) -> dict[str, tuple[dict[str, Any], datetime]]:
-    """What is known of these domains, and since when."""
+    """Return what is known of these domains, and since when."""
     out: dict[str, tuple[dict[str, Any], datetime]] = {}
     for start in range(0, len(names), _CHUNK):
         query = select(t.domain_fact).where(t.domain_fact.c.name.in_(names[start : start + _CHUNK]))
@@ -27,6 +27,7 @@ def facts(connection: Connection, names: Sequence[str]) -> dict[str, tuple[dict[
 
 
 def keep_facts(connection: Connection, found: Mapping[str, dict[str, Any]], now: datetime) -> None:
+    """Store what was found out about domains."""
     for name, document in sorted(found.items()):
         statement = upsert(t.domain_fact).values(name=name, document=document, found_at=now)
         same = {"document": statement.inserted.document, "found_at": statement.inserted.found_at}

@@ -4,11 +4,75 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import JSON, ColumnElement, Connection, Subquery, exists, func, insert, select, type_coerce, update
+from sqlalchemy import JSON, ColumnElement, Connection, Row, Subquery, exists, func, insert, select, type_coerce, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
+
+
+@dataclass(frozen=True, slots=True)
+class AuditSummaryRow:
+    """An audit without its document."""
+
+    id: int
+    finished_at: datetime
+    faults: int
+    risks: int
+    notes: int
+    spf_lookups: int | None
+    cause: str
+    checked_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class SenderRow:
+    """A domain that mail is sent as, and what its newest audit says of its streams; None without one."""
+
+    name: str
+    streams: list[dict[str, Any]] | None
+    proven: bool
+    audited: list[str] | None
+    results: list[str] | None
+
+
+@dataclass(frozen=True, slots=True)
+class AuditRow:
+    """A whole audit."""
+
+    id: int
+    tenant_id: int
+    domain_id: int
+    finished_at: datetime
+    faults: int
+    risks: int
+    notes: int
+    spf_lookups: int | None
+    document: Any
+    cause: str
+    digest: bytes | None
+    checked_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class HappenedRow:
+    """Something that happened at one of a tenant's domains."""
+
+    name: str
+    happened_at: datetime
+    kind: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class NewestFindings:
+    """What a domain's newest audit found."""
+
+    tenant_id: int
+    domain_id: int
+    finished_at: datetime
+    faults: int
+    findings: list[dict[str, Any]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +84,7 @@ class DomainRow:
     origin: str
     selectors: list[str]
     added_at: datetime
-    audit: AnyRow | None
+    audit: AuditSummaryRow | None
     streams: list[dict[str, Any]]
     sends: bool
     audit_every_hours: int
@@ -51,6 +115,10 @@ def change_domain(connection: Connection, domain_id: int, **values: object) -> N
 _SUMMARY = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups", "cause", "checked_at")
 
 
+def _summary(row: Row[*tuple[Any, ...]]) -> AuditSummaryRow:
+    return AuditSummaryRow(*(getattr(row, f"audit_{name}") for name in _SUMMARY))
+
+
 def list_domains(
     connection: Connection, tenant_id: int, *, name: str | None = None, after: str = "", limit: int = 1000
 ) -> list[DomainRow]:
@@ -77,7 +145,7 @@ def list_domains(
             row.origin,
             row.selectors,
             row.created_at,
-            row if row.audit_id else None,
+            _summary(row) if row.audit_id else None,
             row.streams,
             row.sends,
             row.audit_every_hours,
@@ -102,7 +170,7 @@ def _proven(tenant_id: int) -> ColumnElement[bool]:
     return exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "proven", covers)
 
 
-def senders(connection: Connection, tenant_id: int) -> list[AnyRow]:
+def senders(connection: Connection, tenant_id: int) -> list[SenderRow]:
     """name, proven, streams of every domain; of its newest audit's streams the names (`audited`) and what DMARC came to
     (`results`), both None without an audit.
     """
@@ -121,18 +189,19 @@ def senders(connection: Connection, tenant_id: int) -> list[AnyRow]:
         .where(d.tenant_id == tenant_id)
         .order_by(d.name)
     )  # fmt: skip
-    return list(connection.execute(query))
+    return values_of(SenderRow, connection.execute(query))
 
 
-def newest_findings(connection: Connection, tenant_ids: list[int]) -> dict[int, AnyRow]:
-    """tenant_id, domain_id, finished_at, faults, findings of the newest audit of every domain, by domain id.
+def newest_findings(connection: Connection, tenant_ids: list[int]) -> dict[int, NewestFindings]:
+    """Return what the newest audit of every domain found, by domain id.
 
     The whole documents of some hundred domains are megabytes; this is a tenth of them.
     """
     a, newest = t.audit.c, _newest(tenant_ids)
     findings = type_coerce(func.json_extract(a.document, "$.findings"), JSON).label("findings")
     query = select(a.tenant_id, a.domain_id, a.finished_at, a.faults, findings)
-    return {row.domain_id: row for row in connection.execute(query.join(newest, newest.c.id == a.id))}
+    found = values_of(NewestFindings, connection.execute(query.join(newest, newest.c.id == a.id)))
+    return {each.domain_id: each for each in found}
 
 
 def add_audit(connection: Connection, **values: object) -> int:
@@ -141,7 +210,7 @@ def add_audit(connection: Connection, **values: object) -> int:
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 
-def list_audits(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[AnyRow]:
+def list_audits(connection: Connection, domain_id: int, *, before: int | None, limit: int) -> list[AuditSummaryRow]:
     """Audits of a domain, newest first, without their documents."""
     query = (
         select(*(t.audit.c[column] for column in _SUMMARY))
@@ -151,20 +220,20 @@ def list_audits(connection: Connection, domain_id: int, *, before: int | None, l
     )
     if before is not None:
         query = query.where(t.audit.c.id < before)
-    return list(connection.execute(query))
+    return values_of(AuditSummaryRow, connection.execute(query))
 
 
-def get_audit(connection: Connection, domain_id: int, audit_id: int | None = None) -> AnyRow | None:
+def get_audit(connection: Connection, domain_id: int, audit_id: int | None = None) -> AuditRow | None:
     """One audit whole; the newest without `audit_id`."""
     query = select(t.audit).where(t.audit.c.domain_id == domain_id).order_by(t.audit.c.id.desc()).limit(1)
     if audit_id is not None:
         query = query.where(t.audit.c.id == audit_id)
-    return connection.execute(query).first()
+    return value_of(AuditRow, connection.execute(query).first())
 
 
 def history_between(
     connection: Connection, tenant_id: int, first: date, last: date, domain: str | None
-) -> list[AnyRow]:
+) -> list[HappenedRow]:
     """name, happened_at, kind, title of what happened to a tenant's domains, or to one, between two days."""
     c, d = t.domain_history.c, t.sending_domain.c
     query = (
@@ -174,4 +243,4 @@ def history_between(
     )
     if domain is not None:
         query = query.where(d.name == domain)
-    return list(connection.execute(query.order_by(c.happened_at, c.id).limit(500)))
+    return values_of(HappenedRow, connection.execute(query.order_by(c.happened_at, c.id).limit(500)))

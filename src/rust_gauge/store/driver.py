@@ -74,7 +74,7 @@ def _driver(connection: Connection) -> Any:
 
 
 def _as_sqlalchemy(driver: Any, sql: str, act: Callable[[], T]) -> T:
-    """The driver's errors as SQLAlchemy gives them, so that a transaction can be tried again."""
+    """Translate the driver's errors to SQLAlchemy's, so that a transaction can be tried again."""
     try:
         return act()
     except MySQLError as error:

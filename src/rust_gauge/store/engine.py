@@ -9,7 +9,7 @@ import copy
 import threading
 import time
 from collections.abc import Callable
-from typing import Any, TypeAlias, TypeVar
+from typing import TypeVar
 
 from pymysql.constants import CLIENT
 from sqlalchemy import Connection, Engine, create_engine, event, text
@@ -19,7 +19,6 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from rust_gauge.core.errors import RustGaugeError
 
 T = TypeVar("T")
-AnyRow: TypeAlias = Any  # a row of whatever columns a query selects
 _RETRY = {1205, 1213, 1020}  # lock wait time-out, deadlock, record changed since last read
 _GONE = {1040, 1041, 1053, 1077, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
 
@@ -103,7 +102,7 @@ class Store:
         raise StoreBusy("The database was too busy to finish this", remedy="Nothing was stored. Try again")
 
     def guarded(self, guard: Callable[[Connection], None]) -> "Store":
-        """The same database; each transaction begins with `guard`, which may refuse it by raising."""
+        """Return the same database; each transaction begins with `guard`, which may refuse it by raising."""
         made = copy.copy(self)
         made._guard = guard
         return made
@@ -113,6 +112,7 @@ class Store:
         self.transaction(lambda connection: connection.execute(text("SELECT 1")))
 
     def close(self) -> None:
+        """Close all connections."""
         self.engine.dispose()
 
 

@@ -2,7 +2,6 @@
 
 import hashlib
 from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -11,8 +10,8 @@ from sqlalchemy import Connection, Table, and_, func, insert, or_, select, tuple
 from rust_gauge.core.mailflow import Tally
 from rust_gauge.core.names import Address, address_key
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.intake import Counts, Names, write_counts
+from rust_gauge.store.values import values_of
 
 
 def intern(connection: Connection, table: Table, tenant_id: int, names: set[str], **values: object) -> dict[str, int]:
@@ -102,11 +101,51 @@ class EventQuery:
 
 
 def _like(text: str) -> str:
-    """A text to be found as it is."""
+    """Escape a text for LIKE, to be found as it is."""
     return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
-def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
+@dataclass(frozen=True, slots=True)
+class EventRow:
+    """An event with its names."""
+
+    tenant_id: int
+    occurred_at: datetime
+    identity: bytes
+    arrived_at: datetime
+    processed_at: datetime
+    load_id: int
+    feed_id: int
+    kind: int
+    domain_id: int
+    stream_id: int
+    relay_id: int
+    provider_id: int
+    recipient: str
+    recipient_key: bytes
+    message_id: str
+    message_key: bytes
+    cause: int
+    permanence: int
+    cause_rule: str
+    wording_id: int
+    reply_code: int | None
+    enhanced_code: str | None
+    diagnostic: str
+    remote_host: str
+    sending_ip: str
+    campaign: str
+    tags: str
+    label_ids: str
+    attempt: int | None
+    seconds_taken: float | None
+    domain: str
+    stream: str
+    relay: str
+    provider: str
+
+
+def find_events(connection: Connection, query: EventQuery) -> list[EventRow]:
     """Events, newest first, with their names."""
     e = t.event.c
     where = [e.tenant_id == query.tenant_id]
@@ -151,4 +190,4 @@ def find_events(connection: Connection, query: EventQuery) -> Iterator[AnyRow]:
         .order_by(e.occurred_at.desc(), e.identity.desc())
         .limit(query.limit)
     )
-    return iter(connection.execute(statement))
+    return values_of(EventRow, connection.execute(statement))

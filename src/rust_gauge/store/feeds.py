@@ -1,6 +1,7 @@
 """Feeds, what they refused, and how they go."""
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -8,30 +9,84 @@ from sqlalchemy import Connection, delete, func, insert, select, text, update
 
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
 
 MAX_KEPT = 10_000  # refused rows of a feed
 
 
+@dataclass(frozen=True, slots=True)
+class FeedRow:
+    """A feed with the slug and the name of its tenant."""
+
+    id: int
+    tenant_id: int
+    name: str
+    kind: str
+    feed_key: str
+    token_digest: bytes
+    secret: str
+    password: str
+    source: Any
+    mapping: Any
+    defaults: Any
+    position: Any
+    paused: bool
+    trouble: str
+    created_at: datetime
+    slug: str
+    tenant_name: str
+
+
+@dataclass(frozen=True, slots=True)
+class RefusedRow:
+    """A row that could not be used."""
+
+    id: int
+    tenant_id: int
+    feed_id: int
+    arrived_at: datetime
+    form: str
+    item: str
+    problems: Any
+
+
+@dataclass(frozen=True, slots=True)
+class LoadRow:
+    """A load of events."""
+
+    id: int
+    tenant_id: int
+    feed_id: int
+    arrived_at: datetime
+    processed_at: datetime
+    received: int
+    stored: int
+    refused: int
+    newest: datetime | None
+
+
 def add_feed(connection: Connection, **values: Any) -> int:
+    """Add a feed; return its id."""
     return int(connection.execute(insert(t.feed).values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
 
-def list_feeds(connection: Connection, tenant_id: int | None = None, name: str | None = None) -> list[AnyRow]:
-    """A tenant's feeds by name; all of all tenants (with the tenants' slugs) without one."""
+def list_feeds(connection: Connection, tenant_id: int | None = None, name: str | None = None) -> list[FeedRow]:
+    """Return a tenant's feeds by name; all of all tenants (with the tenants' slugs) without one."""
     query = select(t.feed, t.tenant.c.slug, t.tenant.c.name.label("tenant_name")).join(t.tenant)
     query = query.order_by(t.feed.c.name)
     if tenant_id is not None:
         query = query.where(t.feed.c.tenant_id == tenant_id)
-    return list(connection.execute(query if name is None else query.where(t.feed.c.name == name)))
+    return values_of(FeedRow, connection.execute(query if name is None else query.where(t.feed.c.name == name)))
 
 
-def feed_of_key(connection: Connection, key: str) -> AnyRow | None:
+def feed_of_key(connection: Connection, key: str) -> FeedRow | None:
+    """Return the feed that a key belongs to, with its tenant; None for an unknown key."""
     query = select(t.feed, t.tenant.c.slug, t.tenant.c.name.label("tenant_name")).join(t.tenant)
-    return connection.execute(query.where(t.feed.c.feed_key == key)).first()
+    return value_of(FeedRow, connection.execute(query.where(t.feed.c.feed_key == key)).first())
 
 
 def change_feed(connection: Connection, feed_id: int, **values: Any) -> None:
+    """Change columns of a feed."""
     connection.execute(update(t.feed).where(t.feed.c.id == feed_id).values(**values))
 
 
@@ -53,37 +108,39 @@ def keep_refused(connection: Connection, tenant_id: int, feed_id: int, rows: Ite
         connection.execute(delete(t.refused_row).where(c.feed_id == feed_id, c.id <= last))
 
 
-def list_refused(connection: Connection, feed_id: int, before: int | None, limit: int) -> list[AnyRow]:
+def list_refused(connection: Connection, feed_id: int, before: int | None, limit: int) -> list[RefusedRow]:
     """Newest first."""
     c = t.refused_row.c
     query = select(t.refused_row).where(c.feed_id == feed_id).order_by(c.id.desc()).limit(limit)
-    return list(connection.execute(query if before is None else query.where(c.id < before)))
+    return values_of(RefusedRow, connection.execute(query if before is None else query.where(c.id < before)))
 
 
-def take_refused(connection: Connection, feed_id: int, ids: list[int] | None, limit: int) -> list[AnyRow]:
+def take_refused(connection: Connection, feed_id: int, ids: list[int] | None, limit: int) -> list[RefusedRow]:
     """Take refused rows out, oldest first: all, or these."""
     c = t.refused_row.c
     query = select(t.refused_row).where(c.feed_id == feed_id).order_by(c.id).limit(limit).with_for_update()
-    rows = list(connection.execute(query if ids is None else query.where(c.id.in_(ids))))
+    rows = values_of(RefusedRow, connection.execute(query if ids is None else query.where(c.id.in_(ids))))
     connection.execute(delete(t.refused_row).where(c.id.in_([row.id for row in rows])))
     return rows
 
 
 def drop_refused(connection: Connection, feed_id: int) -> int:
+    """Delete a feed's refused rows; return how many there were."""
     return int(connection.execute(delete(t.refused_row).where(t.refused_row.c.feed_id == feed_id)).rowcount)
 
 
 def count_refused(connection: Connection, feed_ids: list[int]) -> dict[int, int]:
+    """Count refused rows by feed id; a feed without any is left out."""
     c = t.refused_row.c
     query = select(c.feed_id, func.count().label("n")).where(c.feed_id.in_(feed_ids)).group_by(c.feed_id)
     return {row.feed_id: row.n for row in connection.execute(query)}
 
 
-def recent_loads(connection: Connection, tenant_id: int, feed_id: int, limit: int = 50) -> list[AnyRow]:
-    """The newest loads of a feed that brought something new."""
+def recent_loads(connection: Connection, tenant_id: int, feed_id: int, limit: int = 50) -> list[LoadRow]:
+    """Return the newest loads of a feed that brought something new."""
     c = t.load.c
     query = select(t.load).where(c.tenant_id == tenant_id, c.feed_id == feed_id, c.stored > 0)
-    return list(connection.execute(query.order_by(c.id.desc()).limit(limit)))
+    return values_of(LoadRow, connection.execute(query.order_by(c.id.desc()).limit(limit)))
 
 
 def stored_since(connection: Connection, tenant_id: int, since: datetime) -> dict[int, int]:
@@ -107,6 +164,6 @@ def times_told(connection: Connection, feed_id: int, digests: list[bytes], now: 
 
 
 def drop_old(connection: Connection, before: datetime) -> None:
-    """What nobody asks for any more: rows of loads, and what was told long ago."""
+    """Delete what nobody asks for any more: rows of loads, and what was told long ago."""
     for table in ("event_load WHERE arrived_at", "feed_told WHERE occurred_at"):
         connection.execute(text(f"DELETE FROM {table} < :before LIMIT 100000"), {"before": before})

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 
 from sqlalchemy import ColumnElement, Connection, Table, func, select
 
@@ -10,7 +10,20 @@ from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import values_of
+
+
+@dataclass(frozen=True, slots=True)
+class WordingSum:
+    """A reply by its fixed part, and how often it came; `providers` are ids joined by commas."""
+
+    id: int
+    wording: str
+    example: str
+    first_seen_at: datetime
+    cause: int
+    n: int
+    providers: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,12 +47,14 @@ class FlowFilter:
     label_id: int | None = None
 
     def conditions(self, table: Table) -> list[ColumnElement[bool]]:
+        """Return the conditions on a table of counters."""
         chosen = {"domain_id": self.domain_id, "stream_id": self.stream_id, "relay_id": self.relay_id,
                   "label_id": self.label_id}  # fmt: skip
         return [table.c[name] == id for name, id in chosen.items() if id is not None]
 
     @property
     def table(self) -> Table:
+        """The table of counters that can answer: labels have one of their own."""
         return t.flow_day if self.label_id is None else t.flow_label_day
 
 
@@ -49,7 +64,7 @@ EVERYTHING = FlowFilter()
 def flow_lines(
     connection: Connection, tenant_id: int, first: date, last: date, where: FlowFilter = EVERYTHING
 ) -> list[FlowLine]:
-    """Sums over whole days, both ends included."""
+    """Sum over whole days, both ends included."""
     c = where.table.c
     keys = (c.provider_id, c.kind, c.cause, c.permanence)
     query = (
@@ -72,7 +87,7 @@ def flow_lines(
 def flow_days(
     connection: Connection, tenant_id: int, first: date, last: date, where: FlowFilter
 ) -> list[tuple[date, FlowLine]]:
-    """The same sums, each day on its own; causes are left together."""
+    """Sum each day on its own; causes are left together."""
     c = where.table.c
     keys = (c.day, c.provider_id, c.kind, c.permanence)
     query = (
@@ -126,7 +141,7 @@ def cause_days(
 
 def wordings(
     connection: Connection, tenant_id: int, first: date, last: date, cause: Cause | None, limit: int
-) -> list[AnyRow]:
+) -> list[WordingSum]:
     """Wordings of replies by how often they came: id, wording, example, first_seen_at, cause, providers, n."""
     c, w = t.flow_wording_day.c, t.wording.c
     query = (
@@ -140,11 +155,11 @@ def wordings(
         .order_by(func.sum(c.n).desc(), w.id)
         .limit(limit)
     )  # fmt: skip
-    return list(connection.execute(query if cause is None else query.where(c.cause == cause.number)))
+    return values_of(WordingSum, connection.execute(query if cause is None else query.where(c.cause == cause.number)))
 
 
 def id_of(connection: Connection, table: Table, tenant_id: int, name: str) -> int | None:
-    """The id of a stream or relay by its name."""
+    """Return the id of a stream or relay by its name."""
     found: int | None = connection.scalar(
         select(table.c.id).where(table.c.tenant_id == tenant_id, table.c.name == name)
     )
@@ -152,13 +167,14 @@ def id_of(connection: Connection, table: Table, tenant_id: int, name: str) -> in
 
 
 def label_id(connection: Connection, tenant_id: int, what: int, name: str) -> int | None:
+    """Return the id of an address, campaign or tag by its name; None for an unknown one."""
     c = t.label.c
     found: int | None = connection.scalar(select(c.id).where(c.tenant_id == tenant_id, c.what == what, c.name == name))
     return found
 
 
 def names_of(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
-    """What mail can be told apart by: streams, relays, and the newest addresses, campaigns and tags."""
+    """Return what mail can be told apart by: streams, relays, and the newest addresses, campaigns and tags."""
     out = {}
     for key, table in (("streams", t.stream), ("relays", t.relay)):
         query = select(table.c.name).where(table.c.tenant_id == tenant_id, table.c.name != "").order_by(table.c.name)
@@ -208,7 +224,7 @@ def sums(connection: Connection, tenant_id: int, first: date, last: date) -> dic
 
 
 def reporting_providers(connection: Connection, since: date) -> set[int]:
-    """Providers that sent a complaint report to anybody here since a day: the others do not report."""
+    """Return providers that sent a complaint report to anybody here since a day: the others do not report."""
     c = t.flow_sum_day.c
     where = (c.what == t.SUM_PROVIDER, c.kind == Kind.COMPLAINED.number, c.day >= since, c.n > 0)
     return {int(row.part_id) for row in connection.execute(select(c.part_id).where(*where).distinct())}
@@ -231,7 +247,7 @@ def delivered_at(
 def worst_relay(
     connection: Connection, tenant_id: int, domain_id: int, first: date, last: date, cause: Cause
 ) -> int | None:
-    """The relay over which a domain's mail was refused most for a cause."""
+    """Return the relay over which a domain's mail was refused most for a cause."""
     c = t.flow_day.c
     query = (
         select(c.relay_id)

@@ -4,14 +4,13 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, Row, select
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.suppression import Seen
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import run
-from rust_gauge.store.engine import AnyRow
 
 _CHUNK = 1000
 _PIECE = 20_000
@@ -54,7 +53,7 @@ _COLUMNS = (
 )
 
 
-def _add(out: dict[bytes, Recipient], row: AnyRow, names: "_Names") -> None:
+def _add(out: dict[bytes, Recipient], row: Row[Any], names: "_Names") -> None:
     key = bytes(row.recipient_key)
     found = out.get(key)
     if found is None:
@@ -107,7 +106,7 @@ def troubled_keys(connection: Connection, tenant_id: int, since: datetime) -> li
 
 
 def ids_of(connection: Connection, tenant_id: int) -> tuple[dict[str, int], dict[str, int]]:
-    """Sending domains and streams by name."""
+    """Return sending domains and streams by name."""
     d, s = t.sending_domain.c, t.stream.c
     domains = {row.name: row.id for row in connection.execute(select(d.id, d.name).where(d.tenant_id == tenant_id))}
     streams = {row.name: row.id for row in connection.execute(select(s.id, s.name).where(s.tenant_id == tenant_id))}

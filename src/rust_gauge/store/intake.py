@@ -55,7 +55,7 @@ class Names:
 
 
 def labels_of(path: Path) -> list[tuple[int, str]]:
-    """What else a path is counted by."""
+    """Return what else a path is counted by."""
     out = [(TAG, tag) for tag in path.tags]
     if path.campaign:
         out.append((CAMPAIGN, path.campaign))
@@ -87,6 +87,7 @@ class PathRow:
         self.times: dict[tuple[str, int, int], int] = {}
 
     def slot(self, hour: str, provider_id: int, cause: int, permanence: int) -> Slot:
+        """Return the row of counters that an event of this path belongs to."""
         domain, stream, relay = self.ids
         return hour, domain, provider_id, stream, relay, cause, permanence, self.label_ids
 
@@ -113,6 +114,7 @@ class Load:
         self.wordings: dict[bytes, int] = {}  # ids of wordings by identity of the event
         self._paths: dict[Path, PathRow] = {}
         self._lines: list[bytes] = []
+        self._load_id = 0  # known once it is written
 
     def path(self, path: Path) -> PathRow:
         """Its names have to be known."""
@@ -155,13 +157,13 @@ class Load:
         path.counts[count] = path.counts.get(count, 0) + 1
 
     def domain_ids(self) -> list[int]:
-        """Sending domains of which there is something in the load."""
+        """Return sending domains of which there is something in the load."""
         return sorted(
             {path.ids[0] for path in self._paths.values() if path.counts} | {slot[1] for _, _, slot in self.told}
         )
 
     def add(self, event: Event) -> None:
-        """A row of an event whose names are all known."""
+        """Add a row of an event whose names are all known."""
         path = self.path(event.path)
         key = address_key(event.recipient)
         time = time_text(event.occurred_at)
@@ -204,7 +206,7 @@ class Load:
 
         Gives how many are new, and of the new ones those that speak of the recipient: refusals, complaints.
         """
-        load_id = self._begin(connection, arrived, now)
+        load_id = self._load_id = self._begin(connection, arrived, now)
         shared = {
             "tenant_id": self.tenant_id,
             "arrived_at": arrived.astimezone(UTC).replace(tzinfo=None),
@@ -227,6 +229,13 @@ class Load:
         end = {"received": done.records + refused, "stored": stored, "refused": refused, "newest": newest}
         connection.execute(t.load.update().where(t.load.c.id == load_id).values(**end))
         return stored, [event for event, _, _ in told]
+
+    def identities_stored(self, connection: Connection) -> set[bytes]:
+        """Return the identities of the events that `store` wrote: those that were not there before."""
+        found: set[bytes] = set()
+        for where in self._mine(self._load_id):
+            found |= {bytes(row.identity) for row in run(connection, f"SELECT identity FROM event WHERE {where}")}
+        return found
 
     def _begin(self, connection: Connection, arrived: datetime, now: datetime) -> int:
         values = {"tenant_id": self.tenant_id, "feed_id": self.feed_id, "arrived_at": arrived, "processed_at": now,
@@ -282,7 +291,7 @@ class Load:
         add_to(connection, WORDINGS, self.tenant_id, wordings)
 
     def _tally(self) -> tuple[Counts, Counter[tuple[Any, ...]]]:
-        """What was counted while rows were made: all of them are new."""
+        """Tally what was counted while rows were made: all of them are new."""
         counts: Counts = Counter()
         times: Counter[tuple[Any, ...]] = Counter()
         for path in self._paths.values():
@@ -294,7 +303,7 @@ class Load:
         return counts, times
 
     def _tally_of_store(self, connection: Connection, load_id: int) -> tuple[Counts, Counter[tuple[Any, ...]]]:
-        """The same from the rows that this load brought in: some were there before."""
+        """Tally the rows that this load brought in: some were there before."""
         counts: Counts = Counter()
         times: Counter[tuple[Any, ...]] = Counter()
         ids = "domain_id, provider_id, stream_id, relay_id"
@@ -366,7 +375,7 @@ def groups_of(
 
 
 def add_difference(counts: Counts, before: Iterable[Told], after: Iterable[Told]) -> None:
-    """What one message counts as after, less what it counted as before. Deliveries are counted on their own."""
+    """Add what one message counts as after, less what it counted as before. Deliveries are counted on their own."""
     for told, sign in ((after, 1), (before, -1)):
         for (slot, kind), n in count_group(told).items():
             if kind != _DELIVERED:
@@ -387,7 +396,7 @@ def rules_version(connection: Connection, tenant_id: int) -> int:
 
 
 def _text(text: str) -> str:
-    """A free text as a row holds it."""
+    """Write a free text as a row holds it."""
     text = text.replace("\\", "\\\\") if "\\" in text else text
     if "\x1f" in text or "\x1e" in text:
         text = text.replace("\x1f", "\\\x1f").replace("\x1e", "\\\x1e")
@@ -395,6 +404,7 @@ def _text(text: str) -> str:
 
 
 def slot_of(row: Any) -> Slot:
+    """Return the row of counters that an event belongs to."""
     hour = str(row.occurred_at)[:13]
     return (hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, row.cause, row.permanence, row.label_ids)
 

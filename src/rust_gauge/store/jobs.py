@@ -217,7 +217,7 @@ def finish(connection: Connection, job: Job, now: datetime, result: Document | N
 
 
 def stop(connection: Connection, job: Job, now: datetime) -> None:
-    """Stopped where it is, as somebody asked for. ClaimLost if it is another worker's."""
+    """Stop a job where it is, as somebody asked for. ClaimLost if it is another worker's."""
     _held(connection, job)
     _end(connection, job, now, state=STOPPED)
 

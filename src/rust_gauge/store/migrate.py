@@ -17,9 +17,9 @@ def _config(store: Store) -> Config:
     return config
 
 
-def migrate(store: Store) -> None:
-    """Apply every migration that is missing."""
-    command.upgrade(_config(store), "head")
+def migrate(store: Store, to: str = "head") -> None:
+    """Apply every migration that is missing, up to a revision."""
+    command.upgrade(_config(store), to)
 
 
 def is_current(store: Store) -> bool:

@@ -57,7 +57,7 @@ def _missing(connection: Connection, today: date) -> list[date]:
 
 
 def _weeks(connection: Connection) -> list[date]:
-    """The Mondays with which partitions begin."""
+    """Return the Mondays with which partitions begin."""
     rows = connection.execute(
         text(
             "SELECT partition_name FROM information_schema.partitions "

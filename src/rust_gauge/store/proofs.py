@@ -1,5 +1,6 @@
 """Proofs of domains and addresses."""
 
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -7,7 +8,31 @@ from sqlalchemy import Connection, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
+
+
+@dataclass(frozen=True, slots=True)
+class ProofRow:
+    """A proof."""
+
+    id: int
+    tenant_id: int
+    kind: str
+    subject: str
+    way: str
+    sent_to: str
+    token: str
+    state: str
+    tries: int
+    sends: int
+    code_digest: bytes | None
+    link_digest: bytes | None
+    created_at: datetime
+    sent_at: datetime | None
+    expires_at: datetime | None
+    proven_at: datetime | None
+    checked_at: datetime | None
+    lost_at: datetime | None
 
 
 def put_proof(connection: Connection, **values: Any) -> int:
@@ -20,36 +45,42 @@ def put_proof(connection: Connection, **values: Any) -> int:
     return int(connection.execute(select(c.id).where(*where)).scalar_one())
 
 
-def find_proof(connection: Connection, tenant_id: int, kind: str, subject: str, way: str) -> AnyRow | None:
+def find_proof(connection: Connection, tenant_id: int, kind: str, subject: str, way: str) -> ProofRow | None:
+    """Return the proof of a subject by this way; None before it was asked for."""
     c = t.proof.c
     query = select(t.proof).where(c.tenant_id == tenant_id, c.kind == kind, c.subject == subject, c.way == way)
-    return connection.execute(query).first()
+    return value_of(ProofRow, connection.execute(query).first())
 
 
-def get_proof(connection: Connection, tenant_id: int, proof_id: int, *, lock: bool = False) -> AnyRow | None:
+def get_proof(connection: Connection, tenant_id: int, proof_id: int, *, lock: bool = False) -> ProofRow | None:
+    """Return a proof; `lock` keeps others from changing it until the transaction ends."""
     query = select(t.proof).where(t.proof.c.id == proof_id, t.proof.c.tenant_id == tenant_id)
-    return connection.execute(query.with_for_update() if lock else query).first()
+    return value_of(ProofRow, connection.execute(query.with_for_update() if lock else query).first())
 
 
-def proof_of_link(connection: Connection, digest: bytes) -> AnyRow | None:
-    """The proof that a link belongs to, by the digest of its secret."""
-    return connection.execute(select(t.proof).where(t.proof.c.link_digest == digest).with_for_update()).first()
+def proof_of_link(connection: Connection, digest: bytes) -> ProofRow | None:
+    """Return the proof that a link belongs to, by the digest of its secret."""
+    return value_of(
+        ProofRow, connection.execute(select(t.proof).where(t.proof.c.link_digest == digest).with_for_update()).first()
+    )
 
 
-def list_proofs(connection: Connection, tenant_id: int) -> list[AnyRow]:
+def list_proofs(connection: Connection, tenant_id: int) -> list[ProofRow]:
+    """Return a tenant's proofs by subject."""
     query = select(t.proof).where(t.proof.c.tenant_id == tenant_id).order_by(t.proof.c.subject, t.proof.c.way)
-    return list(connection.execute(query.limit(2000)))
+    return values_of(ProofRow, connection.execute(query.limit(2000)))
 
 
 def change_proof(connection: Connection, proof_id: int, **values: Any) -> None:
+    """Change columns of a proof."""
     connection.execute(update(t.proof).where(t.proof.c.id == proof_id).values(**values))
 
 
-def due(connection: Connection, before: datetime, limit: int = 200) -> list[AnyRow]:
+def due(connection: Connection, before: datetime, limit: int = 200) -> list[ProofRow]:
     """Proofs by record that stood, and were not looked at since `before`."""
     c = t.proof.c
     query = select(t.proof).where(c.way == "record", c.state.in_(("proven", "lost")), c.checked_at < before)
-    return list(connection.execute(query.order_by(c.checked_at).limit(limit)))
+    return values_of(ProofRow, connection.execute(query.order_by(c.checked_at).limit(limit)))
 
 
 def sent_since(connection: Connection, tenant_id: int, since: datetime) -> int:

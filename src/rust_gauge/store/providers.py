@@ -10,7 +10,7 @@ from rust_gauge.store import tables as t
 
 
 def known_domains(connection: Connection, domains: Iterable[str], now: datetime) -> dict[str, tuple[int, str]]:
-    """(provider id, provider) of the recipient domains whose cached answer is still good."""
+    """Return (provider id, provider) of the recipient domains whose cached answer is still good."""
     query = (
         select(t.recipient_domain.c.name, t.mailbox_provider.c.id, t.mailbox_provider.c.name.label("provider"))
         .join(t.mailbox_provider, t.mailbox_provider.c.id == t.recipient_domain.c.provider_id)
@@ -52,7 +52,7 @@ def provider_ids(connection: Connection, names: set[str]) -> dict[str, int]:
 
 
 def labels(connection: Connection, tenant_id: int) -> dict[int, str]:
-    """What a tenant calls providers, by provider id; only those that it named."""
+    """Return what a tenant calls providers, by provider id; only those that it named."""
     query = select(t.provider_label.c.provider_id, t.provider_label.c.label).where(
         t.provider_label.c.tenant_id == tenant_id
     )
@@ -70,10 +70,11 @@ def set_label(connection: Connection, tenant_id: int, provider_id: int, label: s
 
 
 def names(connection: Connection, ids: Iterable[int]) -> dict[int, str]:
-    """Registered domains by provider id."""
+    """Return registered domains by provider id."""
     query = select(t.mailbox_provider).where(t.mailbox_provider.c.id.in_(list(ids)))
     return {row.id: row.name for row in connection.execute(query)}
 
 
 def find(connection: Connection, name: str) -> int | None:
+    """Return the id of a provider by its registered domain; None for an unknown one."""
     return connection.scalar(select(t.mailbox_provider.c.id).where(t.mailbox_provider.c.name == name))

@@ -4,13 +4,13 @@ counters that they are made from, as arrays.
 
 import zlib
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection, func, select
+from sqlalchemy import Column, Connection, func, select
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
@@ -19,7 +19,7 @@ from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.counter_rows import CounterRows, SenderRows, StreamRows
 from rust_gauge.store.driver import raw_rows
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import values_of
 
 TREND = 190  # days that lie beside the newest reading
 _CHUNK = 200
@@ -31,6 +31,60 @@ _COLUMNS = (
 )  # fmt: skip
 _PUT = f"INSERT INTO reading_series ({', '.join(_COLUMNS)}) VALUES"
 _ANEW = "ON DUPLICATE KEY UPDATE " + ", ".join(f"{name} = VALUES({name})" for name in _COLUMNS[4:])
+
+
+@dataclass(frozen=True, slots=True)
+class NewAddress:
+    """A sending address and the day of its first mail."""
+
+    name: str
+    day: date
+
+
+@dataclass(frozen=True, slots=True)
+class ProviderDay:
+    """What a provider did to everybody on a day."""
+
+    provider_id: int
+    day: date
+    senders: int
+    common: float
+    outage: float
+
+
+@dataclass(frozen=True, slots=True)
+class AuditFaults:
+    """How many faults and risks an audit found."""
+
+    finished_at: datetime
+    faults: int
+    risks: int
+
+
+@dataclass(frozen=True, slots=True)
+class MarkRow:
+    """A note on the time axis."""
+
+    id: int
+    tenant_id: int
+    domain: str
+    day: date
+    text: str
+    made_at: datetime
+    made_by: str
+    kind: str
+
+
+@dataclass(frozen=True, slots=True)
+class PackedSeries:
+    """A series of readings as it is kept, for `unpack`."""
+
+    subject_id: int
+    provider_id: int
+    first_day: date
+    last_day: date
+    measures: bytes
+    history: bytes
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,17 +104,22 @@ class Series:
 
     @property
     def last(self) -> date:
+        """The last day of the series."""
         return self.first + timedelta(days=len(self.tenths) - 1)
 
 
 def pack(series: Series) -> bytes:
-    """A history as it is kept: tenths, margins and pulls as int16, then mail as float32, day by day, deflated."""
+    """Pack a history as it is kept: tenths, margins and pulls as int16, then mail as float32, day by day, deflated."""
     whole = np.concatenate([series.tenths[None], series.margin[None], series.pulls]).astype("<i2")
     return zlib.compress(whole.tobytes() + series.mail.astype("<f4").tobytes(), 1)
 
 
-def unpack(row: AnyRow) -> Series:
-    """The series of a row with its history."""
+def _packed() -> list[Column[Any]]:
+    return [t.reading_series.c[field.name] for field in fields(PackedSeries)]
+
+
+def unpack(row: PackedSeries) -> Series:
+    """Return the series of a row with its history."""
     octets = zlib.decompress(row.history)
     days = (row.last_day - row.first_day).days + 1
     whole = np.frombuffer(octets[: -4 * days], "<i2").reshape(-1, days)
@@ -114,7 +173,7 @@ class Newest:
 
 
 def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: date, days: int) -> Newest:
-    """The newest reading of each series of these tenants with its trend up to today, at most TREND days."""
+    """Return the newest reading of each series of these tenants with its trend up to today, at most TREND days."""
     days = min(days, TREND)
     listed = ", ".join(map(str, tenant_ids)) or "0"
     # Few columns, and none that the driver would have to make a date of: a wall has ten thousand rows.
@@ -136,12 +195,12 @@ def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: 
 
 
 def as_of(connection: Connection, tenant_ids: Sequence[int], kind: int, day: date, days: int) -> Newest:
-    """What `newest` gave on an earlier day, as it is known today. Reads whole histories."""
+    """Return what `newest` gave on an earlier day, as it is known today. Reads whole histories."""
     c = t.reading_series.c
-    query = select(c.subject_id, c.provider_id, c.first_day, c.last_day, c.measures, c.history)
+    query = select(*_packed())
     query = query.where(c.tenant_id.in_(tenant_ids), c.kind == kind, c.first_day <= day, c.last_day >= day)
     ends, keys, margins, mails, pulls = [], [], [], [], []
-    for row in connection.execute(query):
+    for row in values_of(PackedSeries, connection.execute(query)):
         series = unpack(row)
         at = (day - series.first).days
         end = series.tenths[max(0, at - days + 1) : at + 1]
@@ -183,15 +242,15 @@ def measures_of(
 
 def histories(
     connection: Connection, tenant_id: int, kind: int, subject_ids: Sequence[int] = (), provider_id: int | None = None
-) -> list[AnyRow]:
+) -> list[PackedSeries]:
     """Whole rows, for `unpack`: of these subjects (all if none are named), at one provider or all."""
     c = t.reading_series.c
-    query = select(t.reading_series).where(c.tenant_id == tenant_id, c.kind == kind)
+    query = select(*_packed()).where(c.tenant_id == tenant_id, c.kind == kind)
     if subject_ids:
         query = query.where(c.subject_id.in_(subject_ids))
     if provider_id is not None:
         query = query.where(c.provider_id == provider_id)
-    return list(connection.execute(query))
+    return values_of(PackedSeries, connection.execute(query))
 
 
 def stale_domains(connection: Connection, today: date) -> list[tuple[int, int]]:
@@ -274,7 +333,7 @@ def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: 
 
 
 def stream_counters(connection: Connection, tenant_id: int, domain_id: int, first: date, last: date) -> CounterRows:
-    """A domain's counters of some days by stream, in the form of `counters`; providers are left together."""
+    """Return a domain's counters of some days by stream, in the form of `counters`; providers are left together."""
     sql = (
         f"SELECT stream_id, 0, DATEDIFF(day, {literal(first)}), kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) "
         f"FROM flow_day WHERE tenant_id = {tenant_id} AND domain_id = {domain_id} "
@@ -304,7 +363,7 @@ REPORTING = 1  # stands for a provider that sends complaint reports
 def stream_sums(
     connection: Connection, tenant_id: int, relay_id: int, since: date, reporting: Sequence[int]
 ) -> CounterRows:
-    """A relay's mail by stream, in the form of `counters`, with REPORTING for providers that send reports (else 0)."""
+    """Return a relay's mail by stream, in the form of `counters`, with REPORTING for providers that report (else 0)."""
     listed = ", ".join(map(str, reporting)) or "0"
     sql = (
         f"SELECT stream_id, IF(provider_id IN ({listed}), {REPORTING}, 0) AS p, DATEDIFF(day, {literal(since)}), kind, "
@@ -318,7 +377,7 @@ _TAKEN = f"({Count.DELIVERED.number}, {Count.BOUNCED.number}, {Count.RETURNED.nu
 
 
 def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) -> CounterRows:
-    """What was delivered, bounced and returned by subject alone, in the form of `counters` (kind 5: by provider)."""
+    """Sum what was delivered, bounced and returned by subject, in the form of `counters` (kind 5: by provider)."""
     sql = (
         f"SELECT part_id, 0, DATEDIFF(day, {literal(since)}), kind, 0, 0, n FROM flow_sum_day "
         f"WHERE tenant_id = {tenant_id} AND what = {kind} AND day >= {literal(since)} AND kind IN {_TAKEN}"
@@ -327,7 +386,7 @@ def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) ->
 
 
 def heard_sums(connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int]) -> CounterRows:
-    """What was delivered and complained at these providers by subject, in the form of `counters`."""
+    """Sum what was delivered and complained at these providers by subject, in the form of `counters`."""
     column = {**_SUBJECT, t.SUM_PROVIDER: "provider_id"}[kind]
     if not reporting:
         return CounterRows.of(())
@@ -349,7 +408,7 @@ def _of_domains(connection: Connection, tenant_id: int) -> str:
 
 
 def lately(connection: Connection, tenant_id: int, domain_ids: Sequence[int], since: datetime) -> CounterRows:
-    """These domains' counters by the hour in the form of `counters`: 0, provider, hours since `since`, and so on."""
+    """Return these domains' counters by the hour in the form of `counters`, days as hours since `since`."""
     at = since.astimezone(UTC).replace(tzinfo=None)
     listed = ", ".join(map(str, domain_ids)) or "0"
     sql = (
@@ -360,7 +419,7 @@ def lately(connection: Connection, tenant_id: int, domain_ids: Sequence[int], si
     return CounterRows.of(raw_rows(connection, sql))
 
 
-def new_addresses(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
+def new_addresses(connection: Connection, tenant_id: int, first: date, last: date) -> list[NewAddress]:
     """name, day of sending addresses whose first mail was in these days, and not the first of all that are known."""
     c, d = t.label.c, t.flow_label_day.c
     began = (
@@ -372,7 +431,7 @@ def new_addresses(connection: Connection, tenant_id: int, first: date, last: dat
         .join(began, began.c.label_id == c.id)
         .where(c.tenant_id == tenant_id, c.what == 0, began.c.day.between(first, last), began.c.day > ever)
     )
-    return list(connection.execute(query.order_by(began.c.day, c.name)))
+    return values_of(NewAddress, connection.execute(query.order_by(began.c.day, c.name)))
 
 
 def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str]:
@@ -414,7 +473,7 @@ def sender_sums(connection: Connection, first: date, last: date) -> SenderRows:
 
 
 def put_provider_days(connection: Connection, rows: Sequence[tuple[int, date, int, float, float]]) -> None:
-    """(provider id, day, senders, common, outage) in place of what is there."""
+    """Store (provider id, day, senders, common, outage) in place of what is there."""
     for start in range(0, len(rows), 1000):
         insert_rows(
             connection,
@@ -424,14 +483,16 @@ def put_provider_days(connection: Connection, rows: Sequence[tuple[int, date, in
         )
 
 
-def provider_days(connection: Connection, since: date, provider_ids: Iterable[int] = ()) -> list[AnyRow]:
+def provider_days(connection: Connection, since: date, provider_ids: Iterable[int] = ()) -> list[ProviderDay]:
+    """Return what senders had in common at providers, day by day; at all of them unless some are named."""
     c = t.provider_day.c
     query = select(t.provider_day).where(c.day >= since)
     ids = list(provider_ids)
-    return list(connection.execute(query.where(c.provider_id.in_(ids)) if ids else query))
+    return values_of(ProviderDay, connection.execute(query.where(c.provider_id.in_(ids)) if ids else query))
 
 
 def put_usual(connection: Connection, provider_id: int, since: date, document: dict[str, Any]) -> None:
+    """Store what is usual at a provider since a day."""
     statement = t.provider_usual.delete().where(t.provider_usual.c.provider_id == provider_id)
     connection.execute(statement)
     connection.execute(t.provider_usual.insert().values(provider_id=provider_id, since=since, document=document))
@@ -442,30 +503,33 @@ def usual(connection: Connection) -> dict[int, tuple[date, dict[str, float]]]:
     return {row.provider_id: (row.since, row.document) for row in connection.execute(select(t.provider_usual))}
 
 
-def faults_of(connection: Connection, tenant_id: int, domain_id: int) -> list[AnyRow]:
+def faults_of(connection: Connection, tenant_id: int, domain_id: int) -> list[AuditFaults]:
     """finished_at, faults, risks of a domain's audits, oldest first."""
     c = t.audit.c
     query = select(c.finished_at, c.faults, c.risks).where(c.tenant_id == tenant_id, c.domain_id == domain_id)
-    return list(connection.execute(query.order_by(c.finished_at)))
+    return values_of(AuditFaults, connection.execute(query.order_by(c.finished_at)))
 
 
 # Notes on the time axis
 
 
 def add_mark(connection: Connection, **values: Any) -> int:
+    """Add a note; return its id."""
     key: Any = connection.execute(t.mark.insert().values(**values)).inserted_primary_key
     return int(key[0])
 
 
-def marks(connection: Connection, tenant_id: int, first: date, last: date, domain: str | None) -> list[AnyRow]:
+def marks(connection: Connection, tenant_id: int, first: date, last: date, domain: str | None) -> list[MarkRow]:
+    """Return notes of some days, both included; of a domain those that name it or none."""
     c = t.mark.c
     query = select(t.mark).where(c.tenant_id == tenant_id, c.day.between(first, last))
     if domain is not None:
         query = query.where(c.domain.in_(("", domain)))
-    return list(connection.execute(query.order_by(c.day, c.id)))
+    return values_of(MarkRow, connection.execute(query.order_by(c.day, c.id)))
 
 
 def drop_mark(connection: Connection, tenant_id: int, id: int) -> bool:
+    """Delete a note that a person wrote; return whether there was one."""
     c = t.mark.c
     where = (c.tenant_id == tenant_id, c.id == id, c.kind == "note")
     return bool(connection.execute(t.mark.delete().where(*where)).rowcount)

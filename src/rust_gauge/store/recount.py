@@ -61,7 +61,7 @@ def _add(out: dict[str, Counter[tuple[Any, ...]]], slot: Any, kind: int, n: int)
 
 
 def counters(connection: Connection, tenant_id: int) -> dict[str, Table]:
-    """What the counters hold, in the same form."""
+    """Return what the counters hold, in the same form."""
     out = {}
     for name in _TABLES:
         rows = connection.execute(text(f"SELECT * FROM {name} WHERE tenant_id = :tenant"), {"tenant": tenant_id})

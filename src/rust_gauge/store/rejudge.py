@@ -17,17 +17,62 @@ from rust_gauge.core.mailflow.counting import Count, Told
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, run
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.intake import WORDINGS, Counts, add_difference, add_to, groups_of, slot_of, write_counts
+from rust_gauge.store.values import values_of
 
 PIECE = 10_000
 _CHUNK = 1000
 _REFUSALS = (Kind.DELAYED.number, Kind.BOUNCED.number)
 _COUNTED = (*_REFUSALS, Count.DELAYED_AGAIN.number, Count.BOUNCED_AGAIN.number)
 
+
+@dataclass(frozen=True, slots=True)
+class RefusalRow:
+    """A bounce or delay with all that its cause is judged by and counted under."""
+
+    occurred_at: datetime
+    identity: bytes
+    kind: int
+    domain_id: int
+    provider_id: int
+    stream_id: int
+    relay_id: int
+    cause: int
+    permanence: int
+    cause_rule: str
+    label_ids: str
+    recipient: str
+    recipient_key: bytes
+    message_key: bytes
+    wording_id: int
+    reply_code: int | None
+    enhanced_code: str | None
+    diagnostic: str
+    message_id: str
+    grouped: bool
+    wording: str | None
+    provider: str
+    domain: str
+    stream: str
+
+
 Verdict = tuple[Cause, Permanence, str]
-Judge = Callable[[AnyRow], Verdict | None]
+Judge = Callable[[RefusalRow], Verdict | None]
 """Given a row of a refusal: its cause, permanence and rule; None to leave it."""
+
+
+@dataclass(frozen=True, slots=True)
+class WordingOfProvider:
+    """A reply by its fixed part at one provider, as it was judged, and how often it came."""
+
+    id: int
+    wording: str
+    example: str
+    provider_id: int
+    provider: str
+    cause: int
+    permanence: int
+    n: int
 
 
 @dataclass(slots=True)
@@ -35,7 +80,7 @@ class Judged:
     """What became of a piece: how many were looked at, what changed, and where the next piece begins."""
 
     looked_at: int = 0
-    changed: list[tuple[AnyRow, Verdict]] = field(default_factory=list)
+    changed: list[tuple[RefusalRow, Verdict]] = field(default_factory=list)
     after: tuple[datetime, bytes] | None = None
 
 
@@ -69,7 +114,7 @@ def rejudge(
 
 def _refusals(
     connection: Connection, tenant_id: int, day: date, after: tuple[datetime, bytes] | None
-) -> Sequence[AnyRow]:
+) -> Sequence[RefusalRow]:
     e = t.event.c
     begin = datetime.combine(day, datetime.min.time())
     query = (
@@ -92,15 +137,15 @@ def _refusals(
     if after:
         at, identity = after
         query = query.where((e.occurred_at > at) | and_(e.occurred_at == at, e.identity > identity))
-    return connection.execute(query).all()
+    return values_of(RefusalRow, connection.execute(query))
 
 
-def _slot(row: AnyRow, verdict: Verdict) -> Any:
+def _slot(row: RefusalRow, verdict: Verdict) -> Any:
     hour, domain, provider, stream, relay, _, _, labels = slot_of(row)
     return hour, domain, provider, stream, relay, verdict[0].number, verdict[1].number, labels
 
 
-def _count(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, Verdict]]) -> None:
+def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRow, Verdict]]) -> None:
     """Take the events from the counters that they stand in and put them into those where they belong."""
     if not changed:
         return
@@ -129,7 +174,7 @@ def _count(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, V
     add_to(connection, WORDINGS, tenant_id, wordings)
 
 
-def _write(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, Verdict]]) -> None:
+def _write(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRow, Verdict]]) -> None:
     run(
         connection,
         "CREATE TEMPORARY TABLE IF NOT EXISTS judged (occurred_at DATETIME(6), identity BINARY(16), cause TINYINT "
@@ -155,7 +200,7 @@ def _write(connection: Connection, tenant_id: int, changed: list[tuple[AnyRow, V
 # Wordings, for a trial
 
 
-def wordings_by_provider(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
+def wordings_by_provider(connection: Connection, tenant_id: int, first: date, last: date) -> list[WordingOfProvider]:
     """wording, example, provider_id, provider, cause, permanence, n of a period."""
     c, w = t.flow_wording_day.c, t.wording.c
     query = (
@@ -170,7 +215,7 @@ def wordings_by_provider(connection: Connection, tenant_id: int, first: date, la
         .order_by(func.sum(c.n).desc(), w.id)
         .limit(100_000)
     )  # fmt: skip
-    return list(connection.execute(query))
+    return values_of(WordingOfProvider, connection.execute(query))
 
 
 def transient_bounces(
@@ -193,7 +238,7 @@ def transient_bounces(
 
 
 def raise_rules_version(connection: Connection, tenant_id: int) -> int:
-    """The next version of a tenant's rules. Its counters stay locked until the transaction ends."""
+    """Return the next version of a tenant's rules. Its counters stay locked until the transaction ends."""
     c = t.intake_lock.c
     connection.execute(update(t.intake_lock).where(c.tenant_id == tenant_id).values(rules_version=c.rules_version + 1))
     return int(connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id)) or 0)

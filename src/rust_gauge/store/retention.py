@@ -5,6 +5,7 @@ is kept), and an erased event keeps its identity and its place in its message.
 """
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
@@ -13,10 +14,41 @@ from sqlalchemy import ColumnElement, Connection, delete, exists, func, or_, sel
 from rust_gauge.store import leases
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
-from rust_gauge.store.engine import AnyRow, Store
+from rust_gauge.store.engine import Store
 from rust_gauge.store.partitions import LEASE, LEASE_FOR, partition_ends
+from rust_gauge.store.values import values_of
 
 PIECE = 5000
+
+
+@dataclass(frozen=True, slots=True)
+class WordingRow:
+    """A reply by its fixed part, with an example."""
+
+    id: int
+    wording: str
+    example: str
+
+
+@dataclass(frozen=True, slots=True)
+class ErasureRow:
+    """That somebody was erased."""
+
+    id: int
+    tenant_id: int
+    erased_at: datetime
+    erased_by: str
+    reason: str
+    events: int
+    others: int
+
+
+@dataclass(frozen=True, slots=True)
+class RefusedItem:
+    """A row that could not be used."""
+
+    id: int
+    item: str
 
 
 def drop_partitions(store: Store, before: date, now: datetime) -> int:
@@ -65,11 +97,13 @@ def with_older(connection: Connection, before: datetime, tenants: list[int], oth
 # One person
 
 
-def refused_with(connection: Connection, tenant_id: int, address: str) -> list[AnyRow]:
+def refused_with(connection: Connection, tenant_id: int, address: str) -> list[RefusedItem]:
     """Refused rows that speak of an address."""
     c = t.refused_row.c
     like = address.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-    return list(connection.execute(select(t.refused_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%"))))
+    return values_of(
+        RefusedItem, connection.execute(select(t.refused_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%")))
+    )
 
 
 def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: bytes) -> int:
@@ -89,14 +123,15 @@ def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: by
     return int(done.rowcount)
 
 
-def wordings_of(connection: Connection, tenant_id: int, key: bytes) -> list[AnyRow]:
+def wordings_of(connection: Connection, tenant_id: int, key: bytes) -> list[WordingRow]:
     """Wordings of replies about a recipient: id, wording, example."""
     e, w = t.event.c, t.wording.c
     ids = select(e.wording_id).where(e.tenant_id == tenant_id, e.recipient_key == key, e.wording_id != 0).distinct()
-    return list(connection.execute(select(w.id, w.wording, w.example).where(w.id.in_(ids))))
+    return values_of(WordingRow, connection.execute(select(w.id, w.wording, w.example).where(w.id.in_(ids))))
 
 
 def change_wording(connection: Connection, id: int, **values: Any) -> None:
+    """Change columns of a wording."""
     connection.execute(update(t.wording).where(t.wording.c.id == id).values(**values))
 
 
@@ -114,14 +149,17 @@ def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: b
 
 
 def drop_refused(connection: Connection, ids: Sequence[int]) -> None:
+    """Delete refused rows."""
     connection.execute(delete(t.refused_row).where(t.refused_row.c.id.in_(ids)))
 
 
 def add_erasure(connection: Connection, **values: Any) -> None:
+    """Record an erasure."""
     connection.execute(t.erasure.insert().values(**values))
 
 
-def list_erasures(connection: Connection, tenant_id: int) -> list[AnyRow]:
+def list_erasures(connection: Connection, tenant_id: int) -> list[ErasureRow]:
+    """Return a tenant's newest erasures, 1,000 at most."""
     c = t.erasure.c
     query = select(t.erasure).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(1000)
-    return list(connection.execute(query))
+    return values_of(ErasureRow, connection.execute(query))

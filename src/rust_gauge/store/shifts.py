@@ -1,5 +1,6 @@
 """Hourly counters as the search for shifts wants them, and the shifts that were found."""
 
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -8,13 +9,61 @@ from sqlalchemy import ColumnElement, Connection, func, select
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies.causes import SENDER_CAUSES
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import values_of
 
 _KINDS = (Count.DELIVERED, Count.DELAYED, Count.BOUNCED, Count.COMPLAINED, Count.RETURNED)
 _OURS = tuple(sorted(cause.number for cause in SENDER_CAUSES))
 
 
-def hour_lines(connection: Connection, tenant_id: int, since: datetime) -> list[AnyRow]:
+@dataclass(frozen=True, slots=True)
+class HourLine:
+    """Counters of an hour; `ours` whether the cause speaks of us."""
+
+    hour: datetime
+    provider_id: int
+    relay_id: int
+    kind: int
+    permanence: int
+    ours: bool
+    n: int
+
+
+@dataclass(frozen=True, slots=True)
+class ShiftRow:
+    """A shift, with the name of the provider or relay that it is about."""
+
+    id: int
+    tenant_id: int
+    what: str
+    subject_id: int
+    rate: str
+    began_at: datetime
+    found_at: datetime
+    seen_at: datetime
+    ended_at: datetime | None
+    usual: float
+    count: int
+    total: int
+    strength: float
+    provider: str | None
+    relay: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class BehindRow:
+    """A part of what lies behind a shift."""
+
+    domain: str
+    stream: str
+    provider_id: int
+    relay: str
+    kind: int
+    cause: int
+    permanence: int
+    n: int
+
+
+def hour_lines(connection: Connection, tenant_id: int, since: datetime) -> list[HourLine]:
     """hour, provider_id, relay_id, kind, permanence, ours (whether the cause speaks of us), n."""
     domains = list(connection.scalars(select(t.sending_domain.c.id).where(t.sending_domain.c.tenant_id == tenant_id)))
     c = t.flow_hour.c
@@ -27,11 +76,11 @@ def hour_lines(connection: Connection, tenant_id: int, since: datetime) -> list[
         .where(c.kind.in_([kind.number for kind in _KINDS]))
         .group_by(c.hour, c.provider_id, c.relay_id, c.kind, c.permanence, ours)
     )
-    return list(connection.execute(query))
+    return values_of(HourLine, connection.execute(query))
 
 
 def nameless_relay(connection: Connection, tenant_id: int) -> int | None:
-    """The relay of events that name none."""
+    """Return the relay of events that name none."""
     c = t.relay.c
     found: int | None = connection.scalar(select(c.id).where(c.tenant_id == tenant_id, c.name == ""))
     return found
@@ -39,7 +88,7 @@ def nameless_relay(connection: Connection, tenant_id: int) -> int | None:
 
 def list_shifts(
     connection: Connection, tenant_id: int, since: datetime | None = None, id: int | None = None
-) -> list[AnyRow]:
+) -> list[ShiftRow]:
     """Shifts that were going on at `since` or began later, the newest first, with the name of what they are about."""
     c = t.shift.c
     query = (
@@ -54,18 +103,21 @@ def list_shifts(
         query = query.where(c.ended_at.is_(None) | (c.ended_at >= since))
     if id is not None:
         query = query.where(c.id == id)
-    return list(connection.execute(query))
+    return values_of(ShiftRow, connection.execute(query))
 
 
 def add_shift(connection: Connection, **values: Any) -> int:
+    """Add a shift; return its id."""
     return int(connection.execute(t.shift.insert().values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
 
 def change_shift(connection: Connection, id: int, **values: Any) -> None:
+    """Change columns of a shift."""
     connection.execute(t.shift.update().where(t.shift.c.id == id).values(**values))
 
 
 def drop_shift(connection: Connection, id: int) -> None:
+    """Delete a shift."""
     connection.execute(t.shift.delete().where(t.shift.c.id == id))
 
 
@@ -76,7 +128,7 @@ def tenants_with_open(connection: Connection, seen_before: datetime) -> list[int
     return list(connection.scalars(query))
 
 
-def behind(connection: Connection, row: AnyRow, first: datetime, last: datetime) -> list[AnyRow]:
+def behind(connection: Connection, row: ShiftRow, first: datetime, last: datetime) -> list[BehindRow]:
     """Counters of a shift's hours: domain, stream, provider_id, relay, kind, cause, permanence, n."""
     c = t.flow_hour.c
     subject: ColumnElement[bool] = (c.provider_id if row.what == "provider" else c.relay_id) == row.subject_id
@@ -92,4 +144,4 @@ def behind(connection: Connection, row: AnyRow, first: datetime, last: datetime)
         .where(c.hour.between(first, last), subject)
         .group_by(c.domain_id, c.stream_id, c.provider_id, c.relay_id, c.kind, c.cause, c.permanence)
     )  # fmt: skip
-    return list(connection.execute(query))
+    return values_of(BehindRow, connection.execute(query))

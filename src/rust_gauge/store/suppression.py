@@ -18,12 +18,112 @@ from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.bulk_load import LINE, SPECIAL, Loaded, escape, load_rows
 from rust_gauge.store.driver import Question, RawRow, raw_rows
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import values_of
 
 EVIDENCE_KEPT = 5
 CHUNK = 2000
 LOOKED_UP = 40_000  # keys in one question: sorted, so the more there are the closer they lie together
 CAME, LEFT, WITHHELD = 1, 2, 3  # of suppression_day.what
+
+
+@dataclass(frozen=True, slots=True)
+class EntryRow:
+    """An entry as it is kept."""
+
+    tenant_id: int
+    address_key: bytes
+    reason: int
+    reach: int
+    reach_id: int
+    number: int
+    state: int
+    address: str
+    mail_domain: str
+    provider_id: int
+    stream_id: int
+    since: datetime
+    until: datetime | None
+    ended_at: datetime | None
+    times: int
+    returns: int
+    made_at: datetime
+    change: int
+    changed_at: datetime
+    changed_by: str
+    note: str
+    origin: str
+    evidence: str
+
+
+@dataclass(frozen=True, slots=True)
+class ListedEntry(EntryRow):
+    """An entry with the name of its stream, if it came from one."""
+
+    stream: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class OverdueEntry:
+    """An entry whose time is over."""
+
+    tenant_id: int
+    address_key: bytes
+    reason: int
+    reach: int
+    reach_id: int
+
+
+@dataclass(frozen=True, slots=True)
+class DayNumbers:
+    """What came and left on a day."""
+
+    day: date
+    what: int
+    reason: int
+    provider_id: int
+    stream: str | None
+    n: int
+
+
+@dataclass(frozen=True, slots=True)
+class NumbersBefore:
+    """What came and left before a day."""
+
+    what: int
+    reason: int
+    provider_id: int
+    stream: str | None
+    n: int
+
+
+@dataclass(frozen=True, slots=True)
+class ListState:
+    """How a tenant compares addresses, and what holds its streams."""
+
+    tenant_id: int
+    last_number: int
+    matching: Any
+    matching_before: Any
+    secret: str
+    brakes: Any
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeRow:
+    """A change of the list."""
+
+    number: int
+    address_key: bytes
+    reason: int
+    reach: int
+    reach_id: int
+    state: int
+    change: int
+    changed_at: datetime
+    changed_by: str
+    note: str
+    until: datetime | None
+    address: str
 
 
 class Where(NamedTuple):
@@ -81,11 +181,13 @@ def lock(connection: Connection, tenant_id: int) -> int:
 
 
 def last_number(connection: Connection, tenant_id: int) -> int:
+    """Return the number of the newest change of a tenant's list."""
     c = t.suppression_state.c
     return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id)) or 0)
 
 
 def set_last_number(connection: Connection, tenant_id: int, number: int) -> None:
+    """Store the number of the newest change. The list has to be locked."""
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(last_number=number))
 
@@ -161,7 +263,7 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
 
 
 def _kept(evidence: list[dict[str, Any]], more: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
-    """The first events, and the newest of all: when it was last said counts as much as when it began."""
+    """Keep the first events, and the newest of all: when it was last said counts as much as when it began."""
     every = [*evidence, *more]
     if len(every) <= EVIDENCE_KEPT:
         return every
@@ -192,7 +294,7 @@ def add_counts(connection: Connection, counts: Counter[tuple[Any, ...]]) -> None
         insert_rows(connection, _COUNT, rows[start : start + CHUNK], _COUNT_MORE)
 
 
-def _log_row(tenant_id: int, row: AnyRow) -> tuple[object, ...]:
+def _log_row(tenant_id: int, row: EntryRow) -> tuple[object, ...]:
     return (
         tenant_id, row.number, bytes(row.address_key), row.reason, row.reach, row.reach_id, row.state, row.change,
         row.changed_at, row.changed_by, row.note, row.until, row.address,
@@ -221,16 +323,17 @@ def _entry_row(
 
 
 def naive(time: datetime | None) -> datetime | None:
-    """A time as the store keeps it."""
+    """Return a time as the store keeps it: UTC, without a zone."""
     return None if time is None else time.astimezone(UTC).replace(tzinfo=None)
 
 
 def aware(time: datetime | None) -> datetime | None:
+    """Return a time of the store as the rest of the product keeps it: with its zone."""
     return None if time is None else time.replace(tzinfo=UTC)
 
 
-def status_of(row: AnyRow) -> Status:
-    """What stands, from a row."""
+def status_of(row: EntryRow) -> Status:
+    """Return what stands, from a row."""
     since = aware(row.since)
     assert since is not None
     return Status(
@@ -239,9 +342,9 @@ def status_of(row: AnyRow) -> Status:
     )  # fmt: skip
 
 
-def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[Where, AnyRow]:
+def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[Where, EntryRow]:
     """Whole rows of these keys, ended ones too."""
-    found: dict[Where, AnyRow] = {}
+    found: dict[Where, EntryRow] = {}
     ordered = sorted(keys)
     for start in range(0, len(ordered), CHUNK):
         listed = ", ".join(map(literal, ordered[start : start + CHUNK]))
@@ -249,12 +352,13 @@ def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> di
             f"SELECT {ENTRY_COLUMNS} FROM suppression_entry FORCE INDEX (PRIMARY) "
             f"WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
         )
-        for row in run(connection, sql):
+        for row in values_of(EntryRow, run(connection, sql)):
             found[where_of(row)] = row
     return found
 
 
-def where_of(row: AnyRow) -> Where:
+def where_of(row: "EntryRow | OverdueEntry | ChangeRow") -> Where:
+    """Return what an entry is about, from a row."""
     return Where(bytes(row.address_key), Reason.from_number(row.reason), Reach.from_number(row.reach), row.reach_id)
 
 
@@ -270,7 +374,7 @@ _STANDING = (
 def standing(
     connection: Connection, tenant_id: int, questions: Iterable[Sequence[bytes]]
 ) -> Iterator[Sequence[RawRow]]:
-    """What does not stand ended for the keys of each question (LOOKED_UP at most; sorted ones are faster).
+    """Yield what does not stand ended for the keys of each question (LOOKED_UP at most; sorted ones are faster).
 
     Each row: address_key, reason, reach, reach_id, state, since, until, note; times as text, which is cheaper. While
     MariaDB looks up one question the next is made and the rows of the one before are used: a question is sent before
@@ -360,20 +464,20 @@ def _begins(text: str) -> str:
 
 def list_entries(
     connection: Connection, tenant_id: int, filter: Filter, before: int | None, limit: int
-) -> list[AnyRow]:
+) -> list[ListedEntry]:
     """Entries, the one that changed last first."""
     e = t.suppression_entry
     query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
     query = query.outerjoin(t.stream, t.stream.c.id == e.c.stream_id)
     if before is not None:
         query = query.where(e.c.number < before)
-    return list(connection.execute(query.order_by(e.c.number.desc()).limit(limit)))
+    return values_of(ListedEntry, connection.execute(query.order_by(e.c.number.desc()).limit(limit)))
 
 
 def pages_by_key(
     connection: Connection, tenant_id: int, filter: Filter, after: Where | None, limit: int
-) -> list[AnyRow]:
-    """A page of all entries in the order of their keys, for whoever reads the whole list."""
+) -> list[ListedEntry]:
+    """Return a page of all entries in the order of their keys, for whoever reads the whole list."""
     e = t.suppression_entry
     c = e.c
     query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
@@ -390,7 +494,9 @@ def pages_by_key(
                 and_(c.reason == reason, c.reach == reach, c.reach_id > reach_id),
             ),
         )
-    return list(connection.execute(query.order_by(c.address_key, c.reason, c.reach, c.reach_id).limit(limit)))
+    return values_of(
+        ListedEntry, connection.execute(query.order_by(c.address_key, c.reason, c.reach, c.reach_id).limit(limit))
+    )
 
 
 def count_entries(connection: Connection, tenant_id: int, filter: Filter, most: int) -> int:
@@ -399,16 +505,17 @@ def count_entries(connection: Connection, tenant_id: int, filter: Filter, most: 
     return int(connection.scalar(select(func.count()).select_from(inner)) or 0)
 
 
-def overdue(connection: Connection, now: datetime, limit: int) -> list[AnyRow]:
+def overdue(connection: Connection, now: datetime, limit: int) -> list[OverdueEntry]:
     """Entries of any tenant whose time is over, and that nobody ended yet."""
-    return list(
+    return values_of(
+        OverdueEntry,
         run(
             connection,
             "SELECT s.tenant_id, e.address_key, e.reason, e.reach, e.reach_id FROM suppression_state AS s "
             "STRAIGHT_JOIN suppression_entry AS e FORCE INDEX (suppression_entry_until) "
             f"ON e.tenant_id = s.tenant_id AND e.until <= {literal(naive(now))} "
             f"AND e.state <> {State.ENDED.number} LIMIT {limit}",
-        )
+        ),
     )
 
 
@@ -418,28 +525,28 @@ def overdue(connection: Connection, now: datetime, limit: int) -> list[AnyRow]:
 _SEEN = "number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, address"
 
 
-def changes_after(connection: Connection, tenant_id: int, after: int, limit: int) -> list[AnyRow]:
-    """Changes of a tenant's list with numbers above `after`, in their order."""
+def changes_after(connection: Connection, tenant_id: int, after: int, limit: int) -> list[ChangeRow]:
+    """Return changes of a tenant's list with numbers above `after`, in their order."""
     parts = [
         f"(SELECT {_SEEN} FROM {table} WHERE tenant_id = {literal(tenant_id)} AND number > {literal(after)} "
         f"ORDER BY number LIMIT {limit})"
         for table in ("suppression_change", "suppression_entry")
     ]
-    return list(run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number LIMIT {limit}"))
+    return values_of(ChangeRow, run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number LIMIT {limit}"))
 
 
-def history_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> list[AnyRow]:
+def history_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> list[ChangeRow]:
     """Everything that happened to the status of an address, in its order."""
     listed = ", ".join(map(literal, keys))
     parts = [
         f"(SELECT {_SEEN} FROM {table} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed}))"
         for table in ("suppression_change", "suppression_entry")
     ]
-    return list(run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number"))
+    return values_of(ChangeRow, run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number"))
 
 
 def addresses_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, str]:
-    """The addresses that stand with entries of these keys."""
+    """Return the addresses that stand with entries of these keys."""
     found: dict[bytes, str] = {}
     ordered = sorted(keys)
     for start in range(0, len(ordered), CHUNK):
@@ -455,7 +562,7 @@ def addresses_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) 
 # Numbers for people
 
 
-def days(connection: Connection, tenant_id: int, first: date, last: date) -> list[AnyRow]:
+def days(connection: Connection, tenant_id: int, first: date, last: date) -> list[DayNumbers]:
     """day, what, reason, provider_id, provider, stream, n of a period."""
     d = t.suppression_day.c
     query = (
@@ -464,10 +571,10 @@ def days(connection: Connection, tenant_id: int, first: date, last: date) -> lis
         .where(d.tenant_id == tenant_id, d.day.between(first, last))
         .group_by(d.day, d.what, d.reason, d.provider_id, d.stream_id)
     )
-    return list(connection.execute(query))
+    return values_of(DayNumbers, connection.execute(query))
 
 
-def standing_before(connection: Connection, tenant_id: int, day: date) -> list[AnyRow]:
+def standing_before(connection: Connection, tenant_id: int, day: date) -> list[NumbersBefore]:
     """reason, provider_id, stream, n: how many stood on the morning of a day."""
     d = t.suppression_day.c
     query = (
@@ -476,15 +583,16 @@ def standing_before(connection: Connection, tenant_id: int, day: date) -> list[A
         .where(d.tenant_id == tenant_id, d.day < day, d.what.in_((CAME, LEFT)))
         .group_by(d.what, d.reason, d.provider_id, d.stream_id)
     )
-    return list(connection.execute(query))
+    return values_of(NumbersBefore, connection.execute(query))
 
 
 # How addresses are compared
 
 
-def get_state(connection: Connection, tenant_id: int) -> AnyRow:
+def get_state(connection: Connection, tenant_id: int) -> ListState:
+    """Return what is kept once for a tenant's list: policy, matching, brakes, the newest number."""
     c = t.suppression_state.c
-    return connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)).one()
+    return values_of(ListState, connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)))[0]
 
 
 def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None, str, str]:
@@ -500,6 +608,7 @@ def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None
 
 
 def change_state(connection: Connection, tenant_id: int, **values: Any) -> None:
+    """Change columns of a tenant's list."""
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(**values))
 
@@ -551,7 +660,7 @@ def rekey(
     return merged
 
 
-def _stronger(one: AnyRow, other: AnyRow) -> bool:
+def _stronger(one: EntryRow, other: EntryRow) -> bool:
     """Whether `one` holds longer."""
     rank = (State.HELD.number, State.PROPOSED.number, State.RESTING.number, State.ENDED.number)
     if one.state != other.state:

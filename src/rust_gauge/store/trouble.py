@@ -51,7 +51,7 @@ class Troubled:
 
 
 def _places(keys: bytes) -> Places:
-    """The bits of recipient keys that stand one behind the other."""
+    """Return the bits of recipient keys that stand one behind the other."""
     columns: Any = np.frombuffer(keys, np.uint8).reshape(-1, 16).T.astype(np.int64)
     places: Places = columns[0] << 16 | columns[1] << 8 | columns[2]
     return places

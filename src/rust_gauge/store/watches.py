@@ -1,12 +1,33 @@
 """Watches of propagation."""
 
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, insert, select, update
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
+
+
+@dataclass(frozen=True, slots=True)
+class WatchRow:
+    """A watch with the name of its domain."""
+
+    id: int
+    tenant_id: int
+    domain_id: int
+    state: str
+    records: Any
+    servers: Any
+    sightings: Any
+    rounds: int
+    created_at: datetime
+    looked_at: datetime | None
+    next_at: datetime | None
+    gives_up_at: datetime
+    finished_at: datetime | None
+    domain: str
 
 
 def add_watch(connection: Connection, **values: Any) -> int:
@@ -15,20 +36,20 @@ def add_watch(connection: Connection, **values: Any) -> int:
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 
-def get_watch(connection: Connection, watch_id: int, tenant_id: int | None = None) -> AnyRow | None:
-    """A watch with the name of its domain."""
+def get_watch(connection: Connection, watch_id: int, tenant_id: int | None = None) -> WatchRow | None:
+    """Return a watch with the name of its domain."""
     query = select(t.watch, t.sending_domain.c.name.label("domain")).join(t.sending_domain)
     query = query.where(t.watch.c.id == watch_id)
     if tenant_id is not None:
         query = query.where(t.watch.c.tenant_id == tenant_id)
-    return connection.execute(query).first()
+    return value_of(WatchRow, connection.execute(query).first())
 
 
-def list_watches(connection: Connection, domain_id: int, limit: int = 20) -> list[AnyRow]:
-    """The newest watches of a domain."""
+def list_watches(connection: Connection, domain_id: int, limit: int = 20) -> list[WatchRow]:
+    """Return the newest watches of a domain."""
     query = select(t.watch, t.sending_domain.c.name.label("domain")).join(t.sending_domain)
     query = query.where(t.watch.c.domain_id == domain_id).order_by(t.watch.c.id.desc())
-    return list(connection.execute(query.limit(limit)))
+    return values_of(WatchRow, connection.execute(query.limit(limit)))
 
 
 def running(connection: Connection, tenant_id: int) -> int:

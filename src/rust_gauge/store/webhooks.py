@@ -1,19 +1,94 @@
 """Webhooks and the calls that they are due."""
 
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, case, delete, func, insert, select, update
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
+
+
+@dataclass(frozen=True, slots=True)
+class WebhookRow:
+    """A webhook, with how many of its calls wait and were given up."""
+
+    id: int
+    tenant_id: int
+    name: str
+    url: str
+    subjects: Any
+    secret: str
+    paused: bool
+    created_at: datetime
+    last_at: datetime | None
+    last_said: str
+    waiting: int | None
+    dead: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class ActiveWebhook:
+    """A webhook that is called."""
+
+    id: int
+    tenant_id: int
+    name: str
+    url: str
+    subjects: Any
+    secret: str
+    paused: bool
+    created_at: datetime
+    last_at: datetime | None
+    last_said: str
+
+
+@dataclass(frozen=True, slots=True)
+class CallToMake:
+    """A call with its webhook's address and secret."""
+
+    id: int
+    tenant_id: int
+    webhook_id: int
+    message_id: str
+    subject: str
+    body: str
+    state: str
+    attempts: int
+    said: str
+    created_at: datetime
+    next_at: datetime | None
+    finished_at: datetime | None
+    url: str
+    secret: str
+    paused: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CallRow:
+    """A call of a webhook."""
+
+    id: int
+    tenant_id: int
+    webhook_id: int
+    message_id: str
+    subject: str
+    body: str
+    state: str
+    attempts: int
+    said: str
+    created_at: datetime
+    next_at: datetime | None
+    finished_at: datetime | None
 
 
 def add_webhook(connection: Connection, **values: Any) -> int:
+    """Add a webhook; return its id."""
     return int(connection.execute(insert(t.webhook).values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
 
-def list_webhooks(connection: Connection, tenant_id: int, webhook_id: int | None = None) -> list[AnyRow]:
+def list_webhooks(connection: Connection, tenant_id: int, webhook_id: int | None = None) -> list[WebhookRow]:
     """With how many calls wait and how many were given up."""
     w, c = t.webhook.c, t.webhook_call.c
     counts = (
@@ -28,47 +103,53 @@ def list_webhooks(connection: Connection, tenant_id: int, webhook_id: int | None
     )
     query = select(t.webhook, counts.c.waiting, counts.c.dead).outerjoin(counts, counts.c.webhook_id == w.id)
     query = query.where(w.tenant_id == tenant_id).order_by(w.id)
-    return list(connection.execute(query if webhook_id is None else query.where(w.id == webhook_id)))
+    return values_of(WebhookRow, connection.execute(query if webhook_id is None else query.where(w.id == webhook_id)))
 
 
-def active_webhooks(connection: Connection, tenant_id: int) -> list[AnyRow]:
+def active_webhooks(connection: Connection, tenant_id: int) -> list[ActiveWebhook]:
     """Those that are called."""
     c = t.webhook.c
-    return list(connection.execute(select(t.webhook).where(c.tenant_id == tenant_id, c.paused.is_(False))))
+    return values_of(
+        ActiveWebhook, connection.execute(select(t.webhook).where(c.tenant_id == tenant_id, c.paused.is_(False)))
+    )
 
 
 def change_webhook(connection: Connection, webhook_id: int, **values: Any) -> None:
+    """Change columns of a webhook."""
     connection.execute(update(t.webhook).where(t.webhook.c.id == webhook_id).values(**values))
 
 
 def drop_webhook(connection: Connection, webhook_id: int) -> None:
+    """Delete a webhook."""
     connection.execute(delete(t.webhook).where(t.webhook.c.id == webhook_id))
 
 
 def add_call(connection: Connection, **values: Any) -> int:
+    """Add a call that waits to be made; return its id."""
     statement = insert(t.webhook_call).values(state="waiting", attempts=0, said="", **values)
     return int(connection.execute(statement).inserted_primary_key[0])  # type: ignore[index]
 
 
-def get_call(connection: Connection, call_id: int) -> AnyRow | None:
-    """A call with its webhook's address and secret."""
+def get_call(connection: Connection, call_id: int) -> CallToMake | None:
+    """Return a call with its webhook's address and secret."""
     w = t.webhook.c
     query = select(t.webhook_call, w.url, w.secret, w.paused).join(t.webhook)
-    return connection.execute(query.where(t.webhook_call.c.id == call_id)).first()
+    return value_of(CallToMake, connection.execute(query.where(t.webhook_call.c.id == call_id)).first())
 
 
 def list_calls(
     connection: Connection, webhook_id: int, state: str | None, before: int | None, limit: int
-) -> list[AnyRow]:
+) -> list[CallRow]:
     """Newest first."""
     c = t.webhook_call.c
     query = select(t.webhook_call).where(c.webhook_id == webhook_id).order_by(c.id.desc()).limit(limit)
     if state is not None:
         query = query.where(c.state == state)
-    return list(connection.execute(query if before is None else query.where(c.id < before)))
+    return values_of(CallRow, connection.execute(query if before is None else query.where(c.id < before)))
 
 
 def calls_in_state(connection: Connection, webhook_id: int, state: str, message_id: str | None = None) -> list[int]:
+    """Return ids of a webhook's calls in a state, oldest first; those of one message if it is named."""
     c = t.webhook_call.c
     query = select(c.id).where(c.webhook_id == webhook_id, c.state == state).order_by(c.id)
     if message_id is not None:
@@ -77,10 +158,11 @@ def calls_in_state(connection: Connection, webhook_id: int, state: str, message_
 
 
 def change_call(connection: Connection, call_id: int, **values: Any) -> None:
+    """Change columns of a call."""
     connection.execute(update(t.webhook_call).where(t.webhook_call.c.id == call_id).values(**values))
 
 
 def drop_old_calls(connection: Connection, before: datetime) -> None:
-    """Calls that were delivered long ago have served their purpose."""
+    """Delete calls that were delivered long ago."""
     c = t.webhook_call.c
     connection.execute(delete(t.webhook_call).where(c.state == "delivered", c.finished_at < before))

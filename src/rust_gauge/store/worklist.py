@@ -1,6 +1,7 @@
 """Items of the worklist, what happened to them, and messages about them."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
@@ -9,7 +10,98 @@ from sqlalchemy.exc import IntegrityError
 
 from rust_gauge.core.worklist import Item, Level, State, Trouble
 from rust_gauge.store import tables as t
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.values import value_of, values_of
+
+
+@dataclass(frozen=True, slots=True)
+class ItemRow:
+    """An item of the worklist."""
+
+    id: int
+    tenant_id: int
+    item_key: str
+    state: str
+    level: str
+    trouble: Any
+    found_at: datetime
+    seen_at: datetime
+    told_at: datetime | None
+    well_since: datetime | None
+    closed_at: datetime | None
+    until: datetime | None
+    returns: int
+    assigned_to: str
+
+
+@dataclass(frozen=True, slots=True)
+class StepRow:
+    """Something that happened to an item."""
+
+    id: int
+    item_id: int
+    at: datetime
+    by: str
+    what: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class ToldRow:
+    """A message to people about an item."""
+
+    id: int
+    tenant_id: int
+    item_id: int
+    way: Any
+    what: str
+    title: str
+    body: str
+    state: str
+    attempts: int
+    said: str
+    made_at: datetime
+    next_at: datetime | None
+    finished_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class NewWording:
+    """A reply that nobody was given before."""
+
+    id: int
+    wording: str
+    example: str
+    first_seen_at: datetime
+    cause: int
+    n: int
+
+
+@dataclass(frozen=True, slots=True)
+class OldKey:
+    """A key that is published, and was so for long."""
+
+    domain: str
+    selector: str
+    first_seen_at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class RecordChange:
+    """A record that changed."""
+
+    name: str
+    happened_at: datetime
+    title: str
+    document: Any
+
+
+@dataclass(frozen=True, slots=True)
+class LostProof:
+    """A proof whose record is gone."""
+
+    kind: str
+    subject: str
+    lost_at: datetime | None
 
 
 def _naive(time: datetime | None) -> datetime | None:
@@ -20,8 +112,8 @@ def _aware(time: datetime | None) -> datetime | None:
     return None if time is None else time.replace(tzinfo=UTC)
 
 
-def item_of(row: AnyRow) -> Item:
-    """The core's item from a row."""
+def item_of(row: ItemRow) -> Item:
+    """Return the core's item from a row."""
     told = dict(row.trouble)
     trouble = Trouble(
         row.item_key, told["kind"], told["subject"], told["name"], told["title"], told["text"], Level(row.level),
@@ -57,19 +149,20 @@ def _values(item: Item) -> dict[str, Any]:
 
 def items(
     connection: Connection, tenant_ids: Sequence[int], states: Sequence[str] = (), *, lock: bool = False
-) -> list[AnyRow]:
+) -> list[ItemRow]:
     """Items of tenants in some states, or in any."""
     c = t.work_item.c
     query = select(t.work_item).where(c.tenant_id.in_(tenant_ids))
     if states:
         query = query.where(c.state.in_(states))
-    return list(connection.execute(query.with_for_update() if lock else query))
+    return values_of(ItemRow, connection.execute(query.with_for_update() if lock else query))
 
 
-def get(connection: Connection, tenant_id: int, id: int, *, lock: bool = False) -> AnyRow | None:
+def get(connection: Connection, tenant_id: int, id: int, *, lock: bool = False) -> ItemRow | None:
+    """Return an item; `lock` keeps others from changing it until the transaction ends."""
     c = t.work_item.c
     query = select(t.work_item).where(c.tenant_id == tenant_id, c.id == id)
-    return connection.execute(query.with_for_update() if lock else query).first()
+    return value_of(ItemRow, connection.execute(query.with_for_update() if lock else query).first())
 
 
 def add(connection: Connection, tenant_id: int, item: Item) -> int | None:
@@ -84,6 +177,7 @@ def add(connection: Connection, tenant_id: int, item: Item) -> int | None:
 
 
 def change(connection: Connection, id: int, item: Item) -> None:
+    """Store an item as the core changed it."""
     connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(**_values(item)))
 
 
@@ -100,21 +194,31 @@ def rename(connection: Connection, id: int, key: str) -> bool:
 
 
 def assign(connection: Connection, id: int, to: str) -> None:
+    """Assign an item to somebody; empty for nobody."""
     connection.execute(update(t.work_item).where(t.work_item.c.id == id).values(assigned_to=to))
 
 
 def drop(connection: Connection, id: int) -> None:
+    """Delete an item."""
     connection.execute(t.work_item.delete().where(t.work_item.c.id == id))
 
 
 def add_step(connection: Connection, item_id: int, at: datetime, by: str, what: str, text: str = "") -> None:
+    """Record a step of an item: who did what, with up to 2,000 characters of text."""
     values = {"item_id": item_id, "at": _naive(at), "by": by, "what": what, "text": text[:2000]}
     connection.execute(t.work_step.insert().values(**values))
 
 
-def steps(connection: Connection, item_id: int) -> list[AnyRow]:
+def reread(connection: Connection, row: ItemRow) -> ItemRow:
+    """Return an item as it stands now."""
+    found = connection.execute(select(t.work_item).where(t.work_item.c.id == row.id)).one()
+    return values_of(ItemRow, [found])[0]
+
+
+def steps(connection: Connection, item_id: int) -> list[StepRow]:
+    """Return the steps of an item, oldest first."""
     c = t.work_step.c
-    return list(connection.execute(select(t.work_step).where(c.item_id == item_id).order_by(c.id)))
+    return values_of(StepRow, connection.execute(select(t.work_step).where(c.item_id == item_id).order_by(c.id)))
 
 
 def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> dict[int, tuple[str, str]]:
@@ -142,21 +246,27 @@ def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> di
 
 
 def add_told(connection: Connection, **values: Any) -> int:
+    """Add a message to people; return its id."""
     key: Any = connection.execute(t.told.insert().values(**values)).inserted_primary_key
     return int(key[0])
 
 
-def get_told(connection: Connection, id: int) -> AnyRow | None:
-    return connection.execute(select(t.told).where(t.told.c.id == id)).first()
+def get_told(connection: Connection, id: int) -> ToldRow | None:
+    """Return a message to people."""
+    return value_of(ToldRow, connection.execute(select(t.told).where(t.told.c.id == id)).first())
 
 
 def change_told(connection: Connection, id: int, **values: Any) -> None:
+    """Change columns of a message to people."""
     connection.execute(update(t.told).where(t.told.c.id == id).values(**values))
 
 
-def list_told(connection: Connection, tenant_id: int, limit: int = 100) -> list[AnyRow]:
+def list_told(connection: Connection, tenant_id: int, limit: int = 100) -> list[ToldRow]:
+    """Return a tenant's newest messages to people, at most `limit`."""
     c = t.told.c
-    return list(connection.execute(select(t.told).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(limit)))
+    return values_of(
+        ToldRow, connection.execute(select(t.told).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(limit))
+    )
 
 
 # Brakes
@@ -170,6 +280,7 @@ def brakes(connection: Connection, tenant_id: int, *, lock: bool = False) -> lis
 
 
 def set_brakes(connection: Connection, tenant_id: int, found: list[dict[str, Any]]) -> None:
+    """Replace a tenant's brakes."""
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(brakes=found))
 
@@ -177,7 +288,7 @@ def set_brakes(connection: Connection, tenant_id: int, found: list[dict[str, Any
 # What troubles are found from
 
 
-def new_wordings(connection: Connection, tenant_id: int, since: datetime, least: int) -> list[AnyRow]:
+def new_wordings(connection: Connection, tenant_id: int, since: datetime, least: int) -> list[NewWording]:
     """id, wording, example, first_seen_at, cause, n of replies that nobody was given before a time."""
     w, c = t.wording.c, t.flow_wording_day.c
     query = (
@@ -188,10 +299,10 @@ def new_wordings(connection: Connection, tenant_id: int, since: datetime, least:
         # Seen is not said: what is loaded late was said on its own day.
         .having((func.sum(c.n) >= least) & (func.min(c.day) >= since.date()))
     )
-    return list(connection.execute(query))
+    return values_of(NewWording, connection.execute(query))
 
 
-def old_keys(connection: Connection, tenant_id: int, before: datetime, seen_since: datetime) -> list[AnyRow]:
+def old_keys(connection: Connection, tenant_id: int, before: datetime, seen_since: datetime) -> list[OldKey]:
     """domain, selector, first_seen_at of keys that are published and were so for long."""
     c, d = t.dkim_key_seen.c, t.sending_domain.c
     query = (
@@ -199,10 +310,10 @@ def old_keys(connection: Connection, tenant_id: int, before: datetime, seen_sinc
         .join(t.sending_domain, d.id == c.domain_id)
         .where(c.tenant_id == tenant_id, c.first_seen_at < _naive(before), c.last_seen_at >= _naive(seen_since))
     )
-    return list(connection.execute(query))
+    return values_of(OldKey, connection.execute(query))
 
 
-def record_changes(connection: Connection, tenant_id: int, since: datetime) -> list[AnyRow]:
+def record_changes(connection: Connection, tenant_id: int, since: datetime) -> list[RecordChange]:
     """name, happened_at, title, document of records that changed since a time, the oldest first."""
     c, d = t.domain_history.c, t.sending_domain.c
     query = (
@@ -210,11 +321,11 @@ def record_changes(connection: Connection, tenant_id: int, since: datetime) -> l
         .join(t.sending_domain, d.id == c.domain_id)
         .where(c.tenant_id == tenant_id, c.kind == "record", c.happened_at >= _naive(since))
     )
-    return list(connection.execute(query.order_by(c.happened_at, c.id).limit(1000)))
+    return values_of(RecordChange, connection.execute(query.order_by(c.happened_at, c.id).limit(1000)))
 
 
-def lost_proofs(connection: Connection, tenant_id: int) -> list[AnyRow]:
+def lost_proofs(connection: Connection, tenant_id: int) -> list[LostProof]:
     """kind, subject, lost_at."""
     c = t.proof.c
     query = select(c.kind, c.subject, c.lost_at).where(c.tenant_id == tenant_id, c.state == "lost")
-    return list(connection.execute(query))
+    return values_of(LostProof, connection.execute(query))

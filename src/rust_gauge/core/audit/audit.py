@@ -46,6 +46,7 @@ class DomainAudit:
     answers: tuple[Answer, ...]
 
     def count(self, level: Level) -> int:
+        """Return how many findings have this level."""
         return sum(finding.level is level for finding in self.findings)
 
 
@@ -96,7 +97,7 @@ def _together(parts: list[Examination]) -> Examination:
 
 
 def _judged(whole: Examination) -> tuple[Check, ...]:
-    """The check-list in its order, each point as bad as the worst finding under it."""
+    """Return the check-list in its order, each point as bad as the worst finding under it."""
     out = []
     for check in sorted(whole.checks, key=lambda check: CHECK_ORDER.index(check.key)):
         worst = min(

@@ -160,7 +160,7 @@ def _only_edwards(domain: str, usable: list[KeySeen]) -> list[Finding]:
 
 
 def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey, name: str) -> list[Finding]:
-    """What the record allows the key to be used for, where else it is, and how long it has been there."""
+    """Examine what the record allows the key to be used for, where else it is, and how long it has been there."""
     which = f"selector {selector} of {request.domain}"
     scope = f"selector:{selector}"
     findings = []

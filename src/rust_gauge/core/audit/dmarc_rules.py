@@ -122,7 +122,7 @@ def _near(at: PolicyAt) -> list[str]:
 
 
 def _mended(text: str) -> str | None:
-    """The record that was probably meant, if the beginning is all that is wrong with it."""
+    """Return the record that was probably meant, if the beginning is all that is wrong with it."""
     rest = re.sub(r"^\W*(?:v\s*=?\s*)?dmarc\s*1?\W*", "", text.strip().strip("\"'“”"), flags=re.IGNORECASE)
     tags = re.sub(r"\s*[,;]\s*(?=[a-z]+=)", "; ", rest).rstrip("; ")
     candidate = f"v=DMARC1; {tags}" if tags else ""
@@ -287,7 +287,7 @@ def _only_order(record: DmarcRecord) -> bool:
 
 
 def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:
-    """What makes the policy milder than it looks, and tags that do nothing."""
+    """Report what makes the policy milder than it looks, and tags that do nothing."""
     findings = []
     topic = str(place.record) if place.record else ""
 

@@ -114,6 +114,7 @@ class Examination:
 
     @property
     def spf_lookups(self) -> int | None:
+        """DNS look-ups that the SPF record costs (RFC 7208 §4.6.4); None without a record."""
         return self.spf_tree.cost if self.spf_tree is not None else None
 
     def point(self, key: str, title: str, state: CheckState, summary: str) -> None:

@@ -56,5 +56,6 @@ class Finding:
 
     @property
     def id(self) -> str:
+        """What tells findings of one audit apart, and says that one of the next audit is the same."""
         parts = [self.rule, self.place.name, self.topic]
         return ":".join(part for part in parts if part)

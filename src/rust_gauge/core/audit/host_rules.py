@@ -77,13 +77,13 @@ def _holds(answer: DnsAnswer, address: ipaddress.IPv4Address | ipaddress.IPv6Add
 
 
 def _generic(name: str, ip: str) -> bool:
-    """A name made from the address, as access networks give to their customers."""
+    """Return whether a name is made from the address, as access networks give to their customers."""
     parts = ip.split(".") if "." in ip else []
     return len(parts) == 4 and all(part in name.replace("-", ".").replace("_", ".").split(".") for part in set(parts))
 
 
 def _examine_helo(ip: str, stream: Stream, rdtype: str, names: list[str]) -> DnsProgram[list[Finding]]:
-    """The name has to be one of the stream's hosts; with several of them it is not known which greets how."""
+    """Check that HELO is one of the stream's hosts; with several of them it is not known which greets how."""
     helo = stream.helo
     answer = yield from ask(helo, rdtype)
     if answer.failed or any(_holds(answer, ipaddress.ip_address(each)) for each in stream.ips if _valid(each)):

@@ -17,7 +17,7 @@ _ROLES = ("postmaster", "abuse")
 
 
 def mx_hosts(records: tuple[object, ...]) -> list[str]:
-    """The hosts of MX records by preference, in lower case; a null MX gives none."""
+    """Return the hosts of MX records by preference, in lower case; a null MX gives none."""
     mxs = sorted((r for r in records if isinstance(r, MX)), key=lambda mx: (mx.preference, mx.exchange))
     return [mx.exchange.to_text(omit_final_dot=True).lower() for mx in mxs if mx.exchange != dns.name.root]
 

@@ -229,7 +229,7 @@ _SLIPS = (
 
 
 def _mended(text: str) -> str | None:
-    """The record that was probably meant, if the usual slips are all that is wrong with it."""
+    """Return the record that was probably meant, if the usual slips are all that is wrong with it."""
     for slip in _SLIPS:
         text = slip.pattern.sub(slip.meant, text)
     text = " ".join(text.split())
@@ -288,7 +288,7 @@ def _size(domain: str, answer: DnsAnswer, records: list[SpfRecord]) -> list[Find
 
 
 def _networks(domain: str, index: int, record: SpfRecord) -> list[Finding]:
-    """What the record itself lets send that it should not; one finding for each kind of mistake."""
+    """Report what the record itself lets send that it should not; one finding for each kind of mistake."""
     wide: list[Directive] = []
     everybody: list[Directive] = []
     strange: list[tuple[Directive, str]] = []
@@ -417,7 +417,7 @@ def _syntax(domain: str, index: int, record: SpfRecord) -> list[Finding]:
 
 
 def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
-    """What the record permits, apart from its look-ups."""
+    """Report what the record permits, apart from its look-ups."""
     findings = []
     topic = str(index) if index else ""
     last = record.all
@@ -543,7 +543,7 @@ def _span(start: int, last_term: object) -> int:
 
 
 def _with_all(record: SpfRecord, ending: str) -> str:
-    """The record with everything it means to permit, and `ending` as its last term."""
+    """Return the record with everything it means to permit, and `ending` as its last term."""
     terms = [term.text for term in record.terms if getattr(term, "mechanism", "") != "all"]
     terms = [text for text in terms if not text.lower().startswith("redirect=")]
     return " ".join(["v=spf1", *terms, ending])

@@ -37,7 +37,7 @@ def examine_zone(request: AuditRequest) -> DnsProgram[Examination]:
 
 
 def find_zone(domain: str) -> DnsProgram[tuple[str | None, DnsAnswer | None]]:
-    """The zone that a domain is in: the closest name above it with a SOA record."""
+    """Return the zone that a domain is in: the closest name above it with a SOA record."""
     top = registered_domain(domain)
     name, answer = domain, None
     while True:
@@ -50,7 +50,7 @@ def find_zone(domain: str) -> DnsProgram[tuple[str | None, DnsAnswer | None]]:
 
 
 def _bogus(domain: str, out: Examination) -> DnsProgram[None]:
-    """An answer that only comes when validation is off: its signatures do not hold."""
+    """Report an answer that only comes when validation is off: its signatures do not hold."""
     checked, unchecked = yield DnsQuestion(domain, "TXT"), DnsQuestion(domain, "TXT", unchecked=True)
     if checked.status is AnswerStatus.SERVFAIL and not unchecked.failed:
         out.findings.append(

@@ -25,7 +25,7 @@ def canonical_header(raw: bytes, how: str) -> bytes:
 
 
 def canonical_body(body: bytes, how: str) -> bytes:
-    """A body (§3.4.3, §3.4.4). An empty one is CRLF in simple form and nothing in relaxed form."""
+    """Canonicalise a body (§3.4.3, §3.4.4). An empty one is CRLF in simple form and nothing in relaxed form."""
     if how == RELAXED:
         body = _with_single_blanks(body).removesuffix(b" ")
     if body.endswith(b"\r\n") and body[-3:-2] not in _LINE_ENDS:  # as nearly all: no copy is made

@@ -52,6 +52,7 @@ class DkimKey:
 
     @property
     def usable(self) -> bool:
+        """Whether signatures can be verified with this key."""
         return not self.problems and not self.revoked and self.public_key is not None
 
     @property
@@ -110,7 +111,7 @@ def _parse(text: str) -> DkimKey:
 
 
 def _without_wrapping(text: str) -> tuple[str, list[Problem]]:
-    """The record without what control panels put around it, each such character told and made a blank."""
+    """Remove what control panels put around a record; each such character is reported and becomes a blank."""
     chars = list(text)
     problems = []
     head = _WRAPPED.match(text)
@@ -128,7 +129,7 @@ def _without_wrapping(text: str) -> tuple[str, list[Problem]]:
 
 
 def _words(tags: TagList, name: str) -> tuple[str, ...]:
-    """A colon-separated list, blanks around each word allowed."""
+    """Split a colon-separated list, blanks around each word allowed."""
     tag = tags.get(name)
     return tuple(word.strip() for word in tag.value.split(":") if word.strip()) if tag else ()
 
@@ -145,7 +146,7 @@ class _Measured:
 
 
 def _measure(value: str, column: int, key_type: str) -> _Measured:
-    """The key in `p=`, and what keeps it from being one."""
+    """Read the key in `p=`, and what keeps it from being one."""
     problems = [
         Problem(f"the PEM line {pem.group()} was pasted into the key", column + pem.start(), len(pem.group()))
         for pem in _PEM.finditer(value)

@@ -40,7 +40,7 @@ class MailMessage:
     strays: tuple[str, ...] = ()
 
     def all(self, name: str) -> tuple[HeaderField, ...]:
-        """The fields of this name, from the top down."""
+        """Return the fields of this name, from the top down."""
         return self.by_name.get(name.lower(), ())
 
     @cached_property
@@ -74,7 +74,7 @@ def split_message(raw: bytes) -> MailMessage:
 
 
 def _has_bare_lf(raw: bytes) -> bool:
-    """Looks at the ends of the first line, of the first line of the body, and of the last line: a file is written in
+    """Look at the ends of the first line, of the first line of the body, and of the last line: a file is written in
     one way, or was put together from two that are. Looking at every line would cost as much as hashing them."""
     first = raw.find(b"\n")
     if first < 0:

@@ -35,7 +35,7 @@ def sign_message(
     expires_at: int | None = None,
     copy_fields: bool = False,
 ) -> bytes:
-    """The message with a DKIM-Signature field on top.
+    """Return the message with a DKIM-Signature field on top.
 
     `headers` are the names to sign, each as often as it stands there (without it: those of `SIGNED` that are there);
     each of `oversign` once more. `length` is l= in octets of the canonical body. Times are Unix seconds.

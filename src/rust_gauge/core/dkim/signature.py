@@ -102,7 +102,7 @@ def read_signature(text: str) -> DkimSignature:
 
 
 def without_signature(raw: bytes) -> bytes:
-    """The DKIM-Signature field with the value of b= taken out, as it was when it was signed (§3.7)."""
+    """Return the DKIM-Signature field with the value of b= taken out, as it was when it was signed (§3.7)."""
     name, colon, value = raw.partition(b":")
     parts = value.split(b";")
     for index, part in enumerate(parts):

@@ -255,7 +255,7 @@ def _compute(
 
 
 def _choose(message: MailMessage, names: tuple[str, ...]) -> list[HeaderField | None]:
-    """The field for each name of h=: from the bottom up, and nothing once there are no more (§5.4.2)."""
+    """Choose the field for each name of h=: from the bottom up, and nothing once there are no more (§5.4.2)."""
     left: dict[str, list[HeaderField]] = {}
     chosen: list[HeaderField | None] = []
     for name in names:
@@ -285,7 +285,7 @@ def _holds(key: DkimKey, signature: bytes, data: bytes) -> bool:
 
 
 def _digest_signed(key: DkimKey, signature: bytes) -> bytes | None:
-    """The SHA-256 digest inside an RSA signature; None when this key did not make it."""
+    """Return the SHA-256 digest inside an RSA signature; None when this key did not make it."""
     if not isinstance(key.public_key, RSAPublicKey):
         return None
     try:

@@ -42,6 +42,7 @@ class Discovery:
 
     @property
     def record(self) -> DmarcRecord | None:
+        """The record that was found, None without one."""
         return self.at.record if self.at else None
 
 
@@ -94,7 +95,7 @@ class EffectivePolicy:
 
 
 def effective_policy(found: Discovery, *, exists: bool = True) -> EffectivePolicy:
-    """The policy for the domain of `found` (RFC 7489 §6.3, DMARCbis §4.7).
+    """Return the policy for the domain of `found` (RFC 7489 §6.3, DMARCbis §4.7).
 
     `exists` is whether the domain exists in DNS: np= holds for subdomains that do not.
     """
@@ -117,7 +118,7 @@ def effective_policy(found: Discovery, *, exists: bool = True) -> EffectivePolic
 
 
 def below_policy(found: Discovery, *, exists: bool) -> str | None:
-    """What holds for a name below this domain that has no record of its own; np= for one that does not exist.
+    """Return what holds for a name below this domain without a record of its own; np= for one that does not exist.
 
     By both ways it is taken from the organisation's record (RFC 7489 §6.6.3, DMARCbis §4.10.1), so a record of the
     domain itself counts for names below it only where the domain is the organisation.
@@ -138,7 +139,7 @@ def discover(domain: str) -> DnsProgram[Discoveries]:
 
 
 def domain_exists(domain: str) -> DnsProgram[bool | None]:
-    """False when no question gives anything but NXDOMAIN (RFC 8020); None when it cannot be told."""
+    """Return False when no question gives anything but NXDOMAIN (RFC 8020); None when it cannot be told."""
     answers = yield DnsQuestion(domain, "A"), DnsQuestion(domain, "AAAA"), DnsQuestion(domain, "MX")
     if any(not answer.failed and answer.status != "no_name" for answer in answers):
         return True
@@ -152,7 +153,7 @@ def policy_at(domain: str) -> DnsProgram[PolicyAt]:
 
 
 def discover_by_list(domain: str) -> DnsProgram[Discovery]:
-    """The domain's own record, else that of its organisational domain by the public suffix list (RFC 7489 §6.6.3)."""
+    """Find the domain's own record, else its organisational domain's by the public suffix list (RFC 7489 §6.6.3)."""
     organisation = registered_domain(domain)
     own = yield from policy_at(domain)
     looked: tuple[PolicyAt, ...] = (own,)
@@ -168,14 +169,14 @@ def discover_by_list(domain: str) -> DnsProgram[Discovery]:
 
 
 def walk_targets(domain: str) -> tuple[str, ...]:
-    """The domains that a walk from `domain` would ask, itself first (DMARCbis §4.10)."""
+    """Return the domains that a walk from `domain` would ask, itself first (DMARCbis §4.10)."""
     labels = domain.split(".")
     rest = labels[-7:] if len(labels) >= _LONG else labels[1:]
     return (domain, *(".".join(rest[at:]) for at in range(len(rest))))[:WALK_LIMIT]
 
 
 def walk(domain: str) -> DnsProgram[tuple[tuple[PolicyAt, ...], DnsAnswer | None]]:
-    """The tree walk: what was found at each step, and the question that failed, if one did."""
+    """Walk the tree: return what was found at each step, and the question that failed, if one did."""
     found: list[PolicyAt] = []
     for target in walk_targets(domain):
         at = yield from policy_at(target)
@@ -191,7 +192,7 @@ def walk(domain: str) -> DnsProgram[tuple[tuple[PolicyAt, ...], DnsAnswer | None
 
 
 def organisation_of(domain: str, steps: tuple[PolicyAt, ...]) -> str:
-    """The organisational domain by what a walk found (DMARCbis §4.10.2)."""
+    """Return the organisational domain by what a walk found (DMARCbis §4.10.2)."""
     valid = [(step.domain, record) for step in steps if (record := step.record) is not None]
     for name, record in valid:
         if record.suffix == "n":
@@ -203,7 +204,7 @@ def organisation_of(domain: str, steps: tuple[PolicyAt, ...]) -> str:
 
 
 def discover_by_walk(domain: str) -> DnsProgram[Discovery]:
-    """The record of the domain, else of its organisational domain, else of its public suffix (DMARCbis §4.10.1)."""
+    """Find the record of a domain, else of its organisational domain, else of its public suffix (DMARCbis §4.10.1)."""
     steps, failed = yield from walk(domain)
     organisation = organisation_of(domain, steps)
     if failed is not None and not (steps[0].record and not steps[0].answer.failed):
@@ -215,6 +216,6 @@ def discover_by_walk(domain: str) -> DnsProgram[Discovery]:
 
 
 def organisational_domain(domain: str) -> DnsProgram[str]:
-    """The organisational domain of any name by the tree walk."""
+    """Find the organisational domain of any name by the tree walk."""
     steps, _ = yield from walk(domain)
     return organisation_of(domain, steps)

@@ -67,7 +67,7 @@ class AggregateReport:
 
 
 def unpack(octets: bytes) -> bytes:
-    """The XML in a file or message. ReportError when there is none, or more than MAX_UNPACKED of it."""
+    """Return the XML in a file or message. ReportError when there is none, or more than MAX_UNPACKED of it."""
     if octets.startswith(b"\x1f\x8b"):
         return _gunzip(octets)
     if octets.startswith(b"PK\x03\x04"):

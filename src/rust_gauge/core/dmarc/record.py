@@ -135,7 +135,7 @@ def _interval(tags: TagList) -> int:
 
 
 def _without_escapes(text: str) -> tuple[str, list[Problem]]:
-    """The record without the quotes and backslashes that control panels leave in it, each told."""
+    """Remove the quotes and backslashes that control panels leave in a record; each is reported."""
     problems = []
     chars = list(text)
     for match in _ESCAPED.finditer(text):
@@ -149,7 +149,7 @@ def _without_escapes(text: str) -> tuple[str, list[Problem]]:
 
 
 def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
-    """The mail addresses of a `rua=` or `ruf=` list; each bad URI is a problem of its own (§6.2)."""
+    """Return the mail addresses of a `rua=` or `ruf=` list; each bad URI is a problem of its own (§6.2)."""
     if tag is None:
         return (), []
     good: list[str] = []

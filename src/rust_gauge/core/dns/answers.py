@@ -73,6 +73,7 @@ class DnsAnswer:
 
     @property
     def failed(self) -> bool:
+        """Whether no answer was had, which says nothing about the records."""
         return self.status.failed
 
     @property
@@ -82,4 +83,5 @@ class DnsAnswer:
 
     @property
     def texts(self) -> tuple[TxtRecord, ...]:
+        """The TXT records of the answer."""
         return tuple(TxtRecord(rdata.strings) for rdata in self.records if isinstance(rdata, TXTBase))

@@ -30,7 +30,7 @@ class ZoneFileError(InputError):
 
 
 def read_zone(text: str, origin: str | None = None, file: str = "the zone file") -> dns.zone.Zone:
-    """A zone from its master file. `origin` is for files that do not state theirs by $ORIGIN. ZoneFileError."""
+    """Read a zone from its master file. `origin` is for files that do not state theirs by $ORIGIN. ZoneFileError."""
     try:
         start = dns.name.from_text(origin) if origin else None
         zone = dns.zone.from_text(text, start, relativize=False, check_origin=False, allow_include=False)
@@ -97,7 +97,7 @@ def _from_zones(zones: Mapping[dns.name.Name, dns.zone.Zone], question: DnsQuest
 def _zone_of(
     zones: Mapping[dns.name.Name, dns.zone.Zone], name: dns.name.Name, rdtype: dns.rdatatype.RdataType
 ) -> dns.zone.Zone | None:
-    """The closest zone above a name; a DS record is kept by the zone above its owner (RFC 4035 §2.4)."""
+    """Find the closest zone above a name; a DS record is kept by the zone above its owner (RFC 4035 §2.4)."""
     at = name.parent() if rdtype == dns.rdatatype.DS and name != dns.name.root else name
     while True:
         if at in zones:
@@ -108,7 +108,7 @@ def _zone_of(
 
 
 def wildcard_node(zone: dns.zone.Zone, name: dns.name.Name) -> Any:
-    """The node of the wildcard that covers a name which is not there (RFC 4592 §3.3.1), or None."""
+    """Return the node of the wildcard that covers a name which is not there (RFC 4592 §3.3.1), or None."""
     while name != zone.origin:
         name = name.parent()
         node = zone.get_node(dns.name.Name((b"*",)) + name)

@@ -72,7 +72,7 @@ class Trace:
     answers: dict[Question, Answer] = field(default_factory=dict)
 
     def through(self, program: DnsProgram[T]) -> DnsProgram[T]:
-        """The same program; asks each question only once and remembers the answers."""
+        """Run the same program; ask each question only once and remember the answers."""
         sent: Any = None
         while True:
             try:

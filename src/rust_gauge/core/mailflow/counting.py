@@ -36,10 +36,12 @@ class Count(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this count."""
         return _NUMBERS[self]
 
     @classmethod
     def from_number(cls, number: int) -> "Count":
+        """Return the count that the store wrote as `number`."""
         return _COUNTS[number]
 
 
@@ -88,7 +90,7 @@ LAST_BUCKET = 95
 
 
 def time_bucket(seconds: float) -> int:
-    """The bucket of a time to delivery."""
+    """Return the bucket of a time to delivery."""
     if seconds < 1.0:
         return 0
     return min(LAST_BUCKET, int(math.log2(seconds) * _STEPS) + 1)

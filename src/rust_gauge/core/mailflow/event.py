@@ -37,10 +37,12 @@ class Kind(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this kind."""
         return _KIND_NUMBERS[self]
 
     @classmethod
     def from_number(cls, number: int) -> "Kind":
+        """Return the kind that the store wrote as `number`."""
         return _KINDS[number]
 
 
@@ -88,38 +90,44 @@ class Event(NamedTuple):
 
     @property
     def domain(self) -> str:
+        """The sending domain."""
         return self.path.domain
 
     @property
     def stream(self) -> str:
+        """The stream; empty if the source names none."""
         return self.path.stream
 
     @property
     def relay(self) -> str:
+        """The relay; empty if the source names none."""
         return self.path.relay
 
     @property
     def sending_ip(self) -> str:
+        """The address that the mail was sent from; empty if the source names none."""
         return self.path.sending_ip
 
     @property
     def campaign(self) -> str:
+        """The campaign; empty if the source names none."""
         return self.path.campaign
 
     @property
     def tags(self) -> tuple[str, ...]:
+        """The tags."""
         return self.path.tags
 
 
 def time_text(time: datetime) -> str:
-    """A time in UTC as identities and the store write it: `2026-11-20 08:00:00`, the fraction with six digits."""
+    """Format a time in UTC as identities and the store write it: `2026-11-20 08:00:00`, fractions with six digits."""
     return str(time.replace(tzinfo=None))
 
 
 def identity_of(
     kind: int, time: str, recipient_key: bytes, source_id: str, message_id: str, attempt: int | None, where: str
 ) -> bytes:
-    """What makes an event the same one when it is told again, as 16 octets.
+    """Digest what makes an event the same one when it is told again, as 16 octets.
 
     `kind` is its number, `time` a `time_text`, `where` the path's `where`.
     """
@@ -139,7 +147,7 @@ PERMANENCE_STATED = ", permanence stated"  # behind a rule
 
 
 def judge(event: Event, found: Classified) -> Event:
-    """A refusal with its cause and permanence: what the source stated, else what was found."""
+    """Return a refusal with its cause and permanence: what the source stated, else what was found."""
     if event.cause is not Cause.NONE:
         permanence = found.permanence if event.permanence is Permanence.NONE else event.permanence
         return event._replace(cause_rule=STATED, permanence=permanence_of(event.kind, permanence))
@@ -162,7 +170,7 @@ def judge_again(
 
 
 def permanence_of(kind: Kind, found: Permanence) -> Permanence:
-    """What a code's permanence means for an event of this kind."""
+    """Return what a code's permanence means for an event of this kind."""
     if kind is Kind.DELAYED:
         return Permanence.TRANSIENT  # it is still being tried, whatever the code was
     if found is Permanence.NONE:
@@ -194,7 +202,7 @@ def make_event(
     seconds_taken: float | None = None,
     judged: bool = True,
 ) -> Event:
-    """An event from what a source says. EventError names the field that cannot be right.
+    """Make an event from what a source says. EventError names the field that cannot be right.
 
     `now` is our clock. A cause or a permanence that the source states is kept; otherwise the reply is classified by
     the shipped rules. Without `judged` a refusal is left as it was stated: `judge` is for who knows other rules.

@@ -115,7 +115,7 @@ class Mapping:
             raise MappingError("A path that begins with @ needs `each`")
 
     def apply(self, document: Any) -> Iterator[MappedRow]:
-        """The rows of a document. MappingError when it does not fit at all."""
+        """Yield the rows of a document. MappingError when it does not fit at all."""
         for step in self.unwrap:
             document = self._open(document, step)
         count = 0
@@ -134,7 +134,7 @@ class Mapping:
             raise MappingError(f"{text} cannot be looked up", why=str(error)[:200]) from None
 
     def _open(self, document: Any, step: Unwrap) -> Any:
-        """The document with what stands at the step's path opened. What is no wrapped text stays as it is."""
+        """Return the document with what stands at the step's path opened. What is no wrapped text stays as it is."""
         for node in self._paths[step.at].find(document):
             opened = _opened(node.value, step)
             if not node.location:

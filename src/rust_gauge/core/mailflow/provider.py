@@ -10,7 +10,7 @@ NO_MAIL = "(takes no mail)"  # no such domain, or a null MX (RFC 7505)
 
 
 def find_provider(domain: str) -> DnsProgram[str]:
-    """The provider of `domain` by its registered domain, or `UNRESOLVED`, or `NO_MAIL`."""
+    """Find the provider of `domain` by its registered domain, or `UNRESOLVED`, or `NO_MAIL`."""
     answer = yield from ask(domain, "MX")
     if answer.failed:
         return UNRESOLVED

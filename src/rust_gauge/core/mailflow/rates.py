@@ -59,7 +59,7 @@ class Difference:
 
 
 def difference(first: Rate, second: Rate) -> Difference:
-    """The second rate less the first."""
+    """Return the second rate less the first."""
     value = second.value - first.value
     low = value - math.hypot(second.value - second.low, first.high - first.value)
     high = value + math.hypot(second.high - second.value, first.value - first.low)
@@ -88,12 +88,14 @@ class FlowCounts:
 
     @classmethod
     def of(cls, counts: Iterable[tuple[Kind | Count, Permanence, int]]) -> "FlowCounts":
+        """Add up counts of kinds by permanence."""
         out = cls()
         for kind, permanence, count in counts:
             out.add(kind, permanence, count)
         return out
 
     def add(self, kind: Kind | Count, permanence: Permanence, count: int) -> None:
+        """Add a number of events of one kind."""
         name = str(kind)
         if kind == Kind.BOUNCED:
             name = "bounced_permanent" if permanence is Permanence.PERMANENT else "bounced_transient"
@@ -109,22 +111,27 @@ class FlowCounts:
 
     @property
     def permanent_rate(self) -> Rate | None:
+        """Permanent bounces of what was attempted; None without mail."""
         return rate(self.bounced_permanent, self.attempted)
 
     @property
     def transient_rate(self) -> Rate | None:
+        """Transient bounces of what was attempted; None without mail."""
         return rate(self.bounced_transient, self.attempted)
 
     @property
     def delay_rate(self) -> Rate | None:
+        """Delayed messages of what was attempted; None without mail."""
         return rate(self.delayed, self.attempted)
 
     @property
     def unsubscribe_rate(self) -> Rate | None:
+        """Unsubscribes of what was delivered; None without mail."""
         return rate(self.unsubscribed, self.delivered)
 
     @property
     def open_rate(self) -> Rate | None:
+        """Opened messages of what was delivered; None without mail."""
         return rate(min(self.opened, self.delivered), self.delivered)
 
     @property

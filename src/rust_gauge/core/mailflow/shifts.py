@@ -71,11 +71,12 @@ class Shift:
 
     @property
     def rate(self) -> float:
+        """Events for each message that could have had one."""
         return self.count / self.total
 
 
 def threshold_of(false_alarms_a_year: float, series: int) -> float:
-    """What M has to reach, so that `series` series together give at most so many false alarms a year."""
+    """Return what M has to reach, so that `series` series together give at most so many false alarms a year."""
     return HOURS_A_YEAR * max(1, series) / false_alarms_a_year
 
 
@@ -94,7 +95,7 @@ def _log_likelihood(hour: Hour, rate: float, likeness: float) -> float:
 
 
 def usual_of(hours: Iterable[Hour]) -> Usual | None:
-    """What these hours had in common. None when there was too little mail to know."""
+    """Return what these hours had in common. None when there was too little mail to know."""
     filled = [hour for hour in hours if hour.total]
     total = sum(hour.total for hour in filled)
     if total < _LEAST_BASE or len(filled) < 6:
@@ -127,7 +128,7 @@ class _Search:
         self.since: list[int | None] = [None] * len(RISES)
 
     def step(self, hour: Hour, number: int, usual: Usual) -> float:
-        """The log of M after this hour."""
+        """Take in an hour; return the log of M after it."""
         for i, ratio in enumerate(usual.log_ratios(hour, [_raised(usual.rate, by) for by in RISES])):
             self.level[i] = _log_plus_one(self.level[i]) + ratio
             if self.sums[i] + ratio <= 0:
@@ -231,7 +232,7 @@ class _Inside:
 
 
 def _ordinary(hours: Sequence[Hour], before: datetime, shifts: Sequence[Shift]) -> Iterable[Hour]:
-    """The hours that say what is usual at a time."""
+    """Yield the hours that say what is usual at a time."""
     for hour in hours:
         if hour.at >= before:
             return

@@ -29,6 +29,7 @@ class Tally:
         self._counts: Counter[CounterKey] = Counter()
 
     def add(self, event: Event, provider: str, weight: int = 1) -> None:
+        """Count an event, under the provider of its recipient."""
         self.add_key(
             CounterKey(
                 event.occurred_at.replace(minute=0, second=0, microsecond=0),
@@ -44,6 +45,7 @@ class Tally:
         )
 
     def add_key(self, key: CounterKey, weight: int) -> None:
+        """Count `weight` events under one key."""
         self._counts[key] += weight
 
     def __iter__(self) -> Iterator[tuple[CounterKey, int]]:

@@ -27,7 +27,7 @@ class Authentication:
 
 
 def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
-    """The domain of From in A-labels, and what is wrong with From. One of the two is empty (RFC 7489 §6.6.1)."""
+    """Return the domain of From in A-labels, and what is wrong with From. One of the two is empty (RFC 7489 §6.6.1)."""
     if not fields:
         return "", "the message has no From"
     if len(fields) > 1:

@@ -107,11 +107,11 @@ class LogReader:
         self._open: dict[str, _Message] = {key: _Message(**kept) for key, kept in (state or {}).items()}
 
     def state(self) -> dict[str, Any]:
-        """What is known of messages that are still open."""
+        """Return what is known of messages that are still open."""
         return {key: asdict(message) for key, message in self._open.items()}
 
     def read(self, text: str, now: datetime) -> list[dict[str, Any]]:
-        """The rows that a line gives, most often none."""
+        """Return the rows that a line gives, most often none."""
         line = parse_line(text, now, self._zone)
         return list(self._rows(line)) if line is not None else []
 
@@ -189,7 +189,7 @@ class LogReader:
 
 
 def _told(found: re.Match[str], reply: str, attempt: int) -> dict[str, Any]:
-    """What an attempt tells beside its kind."""
+    """Return what an attempt tells beside its kind."""
     row: dict[str, Any] = {"attempt": attempt, "diagnostic": reply[:4000]}
     relay = _RELAY.match(found["relay"])
     if relay is not None:

@@ -41,7 +41,7 @@ class Address(NamedTuple):
 
 
 def address_key(address: Address) -> bytes:
-    """What addresses are looked up by: 16 octets, the same for all ways to write one mailbox."""
+    """Digest what addresses are looked up by: 16 octets, the same for all ways to write one mailbox."""
     return blake2b(address.key.encode("utf-8", "surrogatepass"), digest_size=16).digest()
 
 
@@ -53,7 +53,7 @@ def _error(text: str, why: str) -> AddressError:
 
 
 def parse_address(text: str) -> Address:
-    """The mailbox in `text`; a display name and angle brackets around it are taken off. AddressError otherwise."""
+    """Parse the mailbox in `text`, without a display name and angle brackets around it. AddressError otherwise."""
     # Nearly all addresses are plain: that they can be judged in one look is worth much when millions come.
     local, at, domain = text.partition("@")
     if at and len(text) < 200 and len(local) <= MAX_LOCAL and _PLAIN.match(local):

@@ -70,7 +70,7 @@ def _suffixes() -> PublicSuffixList:
 
 
 def registered_domain(name: str) -> str:
-    """The public suffix of `name` with one label more; `name` itself where it is a public suffix.
+    """Return the public suffix of `name` with one label more; `name` itself where it is a public suffix.
 
     `mx1.in.tidepost.example` gives `tidepost.example`. A suffix that the list does not know is taken as one label
     (the list's own default rule).

@@ -32,18 +32,18 @@ class Entity:
     parts: "list[Entity]" = field(default_factory=list)
 
     def get(self, name: str) -> str:
-        """A field's first value; empty when there is none."""
+        """Return a field's first value; empty when there is none."""
         values = self.fields.get(name)
         return values[0] if values else ""
 
     def walk(self) -> "Iterator[Entity]":
-        """This part and all below it, in order."""
+        """Yield this part and all below it, in order."""
         yield self
         for part in self.parts:
             yield from part.walk()
 
     def text(self) -> str:
-        """The body as text, its transfer encoding taken off; at most MAX_TEXT octets of it."""
+        """Return the body as text, its transfer encoding taken off; at most MAX_TEXT octets of it."""
         encoding = self.get("content-transfer-encoding").strip().lower()
         raw = self.body[: MAX_TEXT * 2]
         if encoding == "base64":
@@ -68,7 +68,7 @@ def _padded(letters: bytes) -> bytes:
 
 
 def parse_entity(raw: bytes) -> Entity:
-    """A message or a part."""
+    """Parse a message or a part."""
     return _parse(raw, 0, [0], "text/plain")
 
 
@@ -87,7 +87,7 @@ def parse_fields(raw: bytes) -> dict[str, list[str]]:
 
 
 def words(value: str) -> str:
-    """A field's value with encoded words (RFC 2047) decoded."""
+    """Decode the encoded words (RFC 2047) of a field's value."""
     if "=?" not in value:
         return value
     try:
@@ -130,7 +130,7 @@ def _parse(raw: bytes, depth: int, count: list[int], usual: str) -> Entity:
 
 
 def _split(body: bytes, boundary: str) -> list[bytes]:
-    """The parts between boundary lines (RFC 2046 §5.1.1). The last may lack its end."""
+    """Return the parts between boundary lines (RFC 2046 §5.1.1). The last may lack its end."""
     mark = b"--" + boundary.encode("utf-8", "replace")
     parts: list[bytes] = []
     start = -1

@@ -47,7 +47,7 @@ class FreeText:
 
 
 def read_free_text(text: str) -> FreeText:
-    """What a bounce in plain words says."""
+    """Read what a bounce in plain words says."""
     text = text[:_LOOKED_AT].replace("\r\n", "\n")
     cut = _RETURNED.search(text)
     told, rest = (text[: cut.start()], text[cut.start() :]) if cut else (text, "")
@@ -81,5 +81,5 @@ def read_free_text(text: str) -> FreeText:
 
 
 def _one_line(text: str) -> str:
-    """A reply over several lines as one, up to its end: an empty line."""
+    """Join a reply over several lines, up to its end: an empty line."""
     return " ".join(re.split(r"\n[ \t]*\n", text.strip(), maxsplit=1)[0].split())[:2000]

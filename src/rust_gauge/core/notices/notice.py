@@ -88,7 +88,7 @@ class Notice:
 
 
 def read_notice(raw: bytes, sent_to: str = "") -> Notice:
-    """What a message says. `sent_to` is the envelope recipient that it came to, for VERP.
+    """Read what a message says. `sent_to` is the envelope recipient that it came to, for VERP.
 
     NoticeError when it is too large.
     """
@@ -181,13 +181,13 @@ def _action_of(code: str) -> str:
 
 
 def _typed(value: str) -> str:
-    """A value behind its type: `smtp; 550 no` gives `550 no` (RFC 3464 §2.1.2)."""
+    """Return a value behind its type: `smtp; 550 no` gives `550 no` (RFC 3464 §2.1.2)."""
     kind, semicolon, rest = value.partition(";")
     return (rest if semicolon and re.fullmatch(r"[\w-]+", kind.strip()) else value).strip()
 
 
 def _address(value: str) -> str:
-    """The mailbox in a typed value; `utf-8` addresses may be written in unitext (RFC 6533 §3). Empty if it is none."""
+    """Return the mailbox in a typed value; `utf-8` addresses may be in unitext (RFC 6533 §3). Empty if it is none."""
     text = _COMMENT.sub("", _typed(value)).strip().strip("<>")
     if "\\x{" in text:
         text = _UNITEXT.sub(lambda found: chr(min(int(found[1], 16), 0x10FFFF)), text)
@@ -200,7 +200,7 @@ def _address(value: str) -> str:
 
 
 def _date(value: str) -> datetime | None:
-    """A date of RFC 5322 in UTC; None for anything else."""
+    """Return a date of RFC 5322 in UTC; None for anything else."""
     if not value:
         return None
     try:
@@ -219,7 +219,7 @@ _KEPT = 40  # fields of the original message that mappings may look at
 
 
 def _original(parts: list[Entity], status: Entity | None) -> dict[str, Any]:
-    """What the returned message, or its header, tells of itself."""
+    """Read what the returned message, or its header, tells of itself."""
     fields: dict[str, list[str]] = {}
     for part in parts:
         if part is status:
@@ -251,7 +251,7 @@ def _from(value: str) -> str:
 
 
 def verp_of(sent_to: str, original: dict[str, Any]) -> str:
-    """The recipient that the return path was made for."""
+    """Return the recipient that the return path was made for."""
     return verp_recipient(sent_to) or verp_recipient(original.get("of_mail_from", ""))
 
 
@@ -300,7 +300,7 @@ def _is_auto_reply(message: Entity) -> bool:
 
 
 def _free(message: Entity, parts: list[Entity], common: dict[str, Any], sent_to: str) -> Notice:
-    """A bounce whose text has to be read as people read it."""
+    """Read a bounce whose text has to be read as people read it."""
     subject = words(message.get("subject"))
     failed = [found for value in message.fields.get("x-failed-recipients", []) for found in _addresses(value)]
     looks = bool(_DAEMON.search(message.get("from"))) or message.get("return-path").strip() == "<>"

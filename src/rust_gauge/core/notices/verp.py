@@ -12,7 +12,7 @@ _VERP = re.compile(r"(?:[^@]*?[+-])?(?P<local>[^+@]+)=(?P<domain>[^=@+]+\.[^=@+.
 
 
 def verp_recipient(address: str) -> str:
-    """The recipient that an envelope sender was made for; empty when it holds none."""
+    """Return the recipient that an envelope sender was made for; empty when it holds none."""
     local, at, _ = address.strip().strip("<>").rpartition("@")
     found = _VERP.match(local) if at and len(local) <= 320 else None
     if found is None:

@@ -26,7 +26,7 @@ class RrsetChange:
     after: tuple[str, ...]
 
     def reversed(self) -> "RrsetChange":
-        """The change that takes this one back."""
+        """Return the change that takes this one back."""
         return RrsetChange(self.name, self.rdtype, self.before_ttl, self.after, self.ttl, self.before)
 
 
@@ -83,7 +83,7 @@ def _change(name: str, rdtype: str, group: list[PlannedRecord], answer: DnsAnswe
 
 
 def _texts(group: list[PlannedRecord], answer: DnsAnswer) -> tuple[str, ...]:
-    """The planned texts and what else rightly stands at the name; a text that means the same is left as it is."""
+    """Join the planned texts and what else rightly stands at the name; a text that means the same is left as it is."""
     kept: list[str] = []
     settled: set[str] = set()
     for rdata in answer.records:

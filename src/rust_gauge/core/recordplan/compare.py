@@ -127,7 +127,7 @@ def _host_of(rdata: Rdata) -> str:
 
 
 def judge(record: PlannedRecord, answer: DnsAnswer, plan: RecordPlan) -> Comparison:
-    """A record beside the answer at its own name."""
+    """Compare a record with the answer at its own name."""
     if record.rdtype == "TXT":
         return _judge_text(record, answer, plan)
     if record.rdtype == "MX":
@@ -197,7 +197,7 @@ def _several(record: PlannedRecord, values: tuple[str, ...], right: list[str], a
 
 
 def _notes(record: PlannedRecord, txt: TxtRecord, answer: DnsAnswer) -> Iterator[Cause]:
-    """What is no mistake and may still surprise."""
+    """Yield what is no mistake and may still surprise."""
     if answer.ttl is not None and answer.ttl > _DAY:
         yield Cause("ttl-long", f"its TTL is {answer.ttl} s: a change takes up to {answer.ttl // _DAY} days to be seen")
     if txt.text != record.value:
@@ -231,7 +231,7 @@ def _other_kind(other: PlannedRecord, record: PlannedRecord) -> bool:
 
 
 def _seam(record: PlannedRecord, txt: TxtRecord) -> Cause | None:
-    """A blank where two strings meet, or strings in another order."""
+    """Report a blank where two strings meet, or strings in another order."""
     strings = [each.decode("utf-8", "replace") for each in txt.strings]
     if len(strings) < 2:
         return None
@@ -403,7 +403,7 @@ def _look_around(
 def _held_there(
     record: PlannedRecord, place: WrongPlace, answer: DnsAnswer, plan: RecordPlan, wildcard: frozenset[str]
 ) -> str | None:
-    """What stands at a wrong name, if it is this record."""
+    """Return what stands at a wrong name, if it is this record."""
     if answer.aliases and record.rdtype != "CNAME":
         return None
     if record.rdtype == "TXT":

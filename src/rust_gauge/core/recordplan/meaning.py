@@ -67,7 +67,7 @@ def _loose(tag: Tag) -> str:
 
 
 def _same_spf(planned: str, text: str) -> bool:
-    """The same terms, each mechanism before `all` in any order: all of them only pass."""
+    """Compare terms, each mechanism before `all` in any order: all of them only pass."""
     if not is_spf1(text):
         return False
     other = parse_spf(text)
@@ -87,7 +87,7 @@ def _spf_terms(text: str) -> list[str]:
 
 
 def explain(record: PlannedRecord, text: str, published: str) -> Iterator[Cause]:
-    """What `text` (the published one, cleaned of slips) says differently from what was planned."""
+    """Yield what `text` (the published one, cleaned of slips) says differently from what was planned."""
     planned = record.value
     hit = _PLACEHOLDER.search(published)
     if hit and not _PLACEHOLDER.search(planned):

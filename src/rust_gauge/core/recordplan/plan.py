@@ -90,7 +90,7 @@ class RecordPlan:
 
 
 def find_zone(domain: str) -> DnsProgram[str]:
-    """The zone that a name lies in: the closest one above with a SOA, or its registered domain when nobody answers."""
+    """Find the zone of a name: the closest one above with a SOA, or its registered domain when nobody answers."""
     name = domain
     while "." in name:
         answer = yield from ask(name, "SOA")
@@ -103,7 +103,7 @@ def find_zone(domain: str) -> DnsProgram[str]:
 
 
 def make_plan(request: PlanRequest) -> DnsProgram[RecordPlan]:
-    """The plan. Asks what the includes of its relays cost, and for the policy and the SPF record that there are."""
+    """Make the plan. Asks what the includes of its relays cost, and which policy and SPF record are published."""
     by_name = {relay.name: relay for relay in request.relays}
     used = dict.fromkeys(name for stream in request.streams for name in stream.relays)
     costs = yield from include_costs(by_name[n].include for n in used if n in by_name and by_name[n].include)
@@ -130,7 +130,7 @@ def _published(domain: str) -> DnsProgram[Published]:
 def plan_records(
     request: PlanRequest, costs: Mapping[str, IncludeCost], published: Published | None = None
 ) -> RecordPlan:
-    """The plan, with the costs of includes and what is published given."""
+    """Make the plan from the costs of includes and what is published."""
     if not request.sends:
         return _parked(request)
     planner = _Planner(request, costs, published or Published())
@@ -154,7 +154,7 @@ def plan_records(
 
 
 def _parked(request: PlanRequest) -> RecordPlan:
-    """A name that never sends: nobody may send as it, and it takes no mail."""
+    """Plan a name that never sends: nobody may send as it, and it takes no mail."""
     s = request.settings
     reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
     domain, zone = request.domain, request.zone

@@ -65,7 +65,7 @@ class HostForms:
 
 
 def host_forms(name: str, zone: str) -> HostForms:
-    """The forms of a host. One that is not in the zone has only the full ones."""
+    """Return the forms of a host. One that is not in the zone has only the full ones."""
     if name == zone:
         return HostForms("@", "", name, f"{name}.")
     inside = name.removesuffix(f".{zone}")
@@ -95,7 +95,7 @@ class ValueForms:
 
 
 def value_forms(record: PlannedRecord) -> ValueForms:
-    """The forms of a record's value."""
+    """Return the forms of a record's value."""
     if record.rdtype == "TXT":
         return ValueForms(record.value, quoted(record.value), record.value)
     if record.rdtype in ("A", "AAAA"):

@@ -56,7 +56,7 @@ class Relay:
     inbound: tuple[tuple[int, str], ...] = ()
 
     def filled(self, text: str, domain: str) -> str:
-        """A value with the domain put in."""
+        """Return a value with the domain put in."""
         return text.replace("{domain}", domain).replace("{dashed}", domain.replace(".", "-"))
 
 

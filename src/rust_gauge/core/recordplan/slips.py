@@ -35,7 +35,7 @@ class Piece:
 
 
 def differences(planned: str, published: str) -> tuple[Piece, ...]:
-    """The two texts beside each other, character by character."""
+    """Compare the two texts character by character."""
     if planned == published:
         return (Piece("same", planned, published),) if planned else ()
     start = _common(planned, published)

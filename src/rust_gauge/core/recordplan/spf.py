@@ -98,6 +98,7 @@ class SpfPlan:
 
     @property
     def too_many(self) -> bool:
+        """Whether the record costs more look-ups than RFC 7208 §4.6.4 allows."""
         return self.lookups > LOOKUP_LIMIT
 
 
@@ -110,7 +111,7 @@ def merge_spf(
     extra: Iterable[str] = (),
     listed: frozenset[str] = frozenset(),
 ) -> SpfPlan:
-    """The record for `name`. `extra` terms are kept as they are; relays in `listed` have their addresses written out.
+    """Merge the record for `name`. `extra` terms are kept; relays in `listed` have their addresses written out.
 
     With more than ten look-ups the record is still given, together with the ways out, cheapest first.
     """
@@ -196,6 +197,6 @@ def _options(
 
 
 def label_of(text: str) -> str:
-    """A name as one DNS label: letters, digits and hyphens."""
+    """Return a name as one DNS label: letters, digits and hyphens."""
     label = "".join(char if char.isascii() and char.isalnum() else "-" for char in text.lower()).strip("-")
     return label[:63].strip("-") or "relay"

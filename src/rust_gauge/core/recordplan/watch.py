@@ -59,7 +59,7 @@ def watch_questions(
 
 
 def sight(record: PlannedRecord, server: WatchServer, answer: DnsAnswer, plan: RecordPlan) -> Sighting:
-    """What an answer says about a record."""
+    """Read what an answer says about a record."""
     if answer.failed:
         return Sighting(record.key, server.label, Holds.FAILED, detail=answer.detail or str(answer.status))
     judged = judge(record, answer, plan)

@@ -31,10 +31,12 @@ class Cause(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this cause."""
         return _CAUSE_NUMBERS[self]
 
     @classmethod
     def from_number(cls, number: int) -> "Cause":
+        """Return the cause that the store wrote as `number`."""
         return _CAUSES[number]
 
 
@@ -58,10 +60,12 @@ class Permanence(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this permanence."""
         return _PERMANENCES.index(self)
 
     @classmethod
     def from_number(cls, number: int) -> "Permanence":
+        """Return the permanence that the store wrote as `number`."""
         return _PERMANENCES[number]
 
 

@@ -34,7 +34,7 @@ class SmtpReply:
 
 
 def parse_enhanced(text: str) -> EnhancedStatus | None:
-    """The first enhanced status code in a text, or None."""
+    """Return the first enhanced status code in a text (RFC 3463), or None."""
     match = _ENHANCED.search(text)
     return EnhancedStatus(*(int(group) for group in match.groups())) if match else None
 

@@ -210,10 +210,11 @@ class RuleSet:
 
     @property
     def asks_for_provider(self) -> bool:
+        """Whether any rule looks at the provider, which then has to be known first."""
         return any(rule.provider for rule in self._compiled)
 
     def find(self, reply: SmtpReply, provider: str = "") -> tuple[Cause, Permanence | None, str] | None:
-        """The cause, the permanence that the rule states, and the rule's name; None when no rule fits."""
+        """Find the cause, the permanence that the rule states, and the rule's name; None when no rule fits."""
         text = reply.text
         lower = text.lower()
         numbers = [number for word, numbers in self._by_word.items() if word in lower for number in numbers]
@@ -272,7 +273,7 @@ def _rule(values: dict[str, object]) -> CauseRule:
 
 @cache
 def shipped_rules() -> RuleSet:
-    """The rules that come with Rust Gauge."""
+    """Return the rules that come with Rust Gauge."""
     return RuleSet(read_rules(resources.files("rust_gauge.core.replies").joinpath("rules.toml").read_text("utf-8")))
 
 
@@ -315,7 +316,7 @@ def shipped_classifier() -> Classifier:
 
 
 def own_rules(rules: Sequence[CauseRule], meter: Callable[[], float]) -> RuleSet:
-    """A tenant's own rules as they are asked before those that are shipped. RuleError when they cannot be used.
+    """Return a tenant's own rules as they are asked before those that are shipped. RuleError when they cannot be used.
 
     `meter` gives the processor's time of the caller in seconds: patterns may only use so much of it.
     """
@@ -328,7 +329,7 @@ def classify(text: str, code: int | None = None, enhanced: str | None = None, pr
 
 
 def failures(rules: Sequence[CauseRule], ruleset: RuleSet) -> list[str]:
-    """What the tests in the rules themselves find: replies that are decided by another rule than they should be."""
+    """Run the tests in the rules themselves: return replies that are decided by another rule than they should be."""
     out = []
     for rule in rules:
         for text in rule.fits:

@@ -44,7 +44,7 @@ def wording_of(text: str) -> str:
 
 
 def reply_wording(text: str, code: int | None = None, enhanced: str | None = None) -> str:
-    """The wording of a refusal as a whole: codes that a source gave apart stand in front when its text has others.
+    """Return the wording of a refusal as a whole: codes given apart stand in front when its text has others.
 
     All that a rule looks at is in it, but for the provider. A wording's own wording is the same.
     """
@@ -64,7 +64,7 @@ def reply_wording(text: str, code: int | None = None, enhanced: str | None = Non
 
 
 def _sign(word: str) -> str:
-    """A word, or what stands for it."""
+    """Return a word, or what stands for it."""
     if _ENHANCED.match(word):
         return word
     core = word.strip(_EDGES)

@@ -33,7 +33,7 @@ class Change:
 def ahead(
     counts: Array, around: Surroundings, days: int, change: Change | None = None, factors: tuple[Factor, ...] = FACTORS
 ) -> Readings:
-    """Readings of the `days` after the last, expected as the last two weeks went, weekday by weekday."""
+    """Forecast the `days` after the last, expected as the last two weeks went, weekday by weekday."""
     length = counts.shape[-1]
     found = read(*extended(counts, around, days, change or Change()), factors)
     measures = found.measures
@@ -45,7 +45,7 @@ def ahead(
 
 
 def extended(counts: Array, around: Surroundings, days: int, change: Change) -> tuple[Array, Surroundings]:
-    """Counts and surroundings with the days to come."""
+    """Extend counts and surroundings by the days to come."""
     pace = counts[..., -_PACE_DAYS:]
     if pace.shape[-1] < _PACE_DAYS:
         pace = np.concatenate([np.zeros((*counts.shape[:-1], _PACE_DAYS - pace.shape[-1])), pace], axis=-1)
@@ -107,7 +107,7 @@ def _last(around: Surroundings, days: int) -> Surroundings:
 
 
 def _times(around: Surroundings, n: int) -> Surroundings:
-    """The surroundings of one series for `n` of the same."""
+    """Repeat the surroundings of one series for `n` of the same."""
     common = None if around.common_delay is None else np.repeat(around.common_delay, n, axis=0)
     faults = None if around.faults is None else np.repeat(around.faults, n, axis=0)
     peers = None if around.peers is None else {name: np.repeat(each, n) for name, each in around.peers.items()}

@@ -109,7 +109,7 @@ _CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("n
 
 
 def factors_with(changes: Mapping[str, Mapping[str, float]]) -> tuple[Factor, ...]:
-    """The factors with settings of one's own: by name, and by name of the setting. FactorError for what is unknown."""
+    """Return the factors with a tenant's settings, by factor and setting. FactorError for what is unknown."""
     unknown = sorted(set(changes) - set(NAMES))
     if unknown:
         raise FactorError(f"There is no factor {unknown[0]}", remedy="Factors are " + ", ".join(NAMES))

@@ -24,6 +24,7 @@ class Line:
 
     @property
     def usual(self) -> float:
+        """The rate at which nothing is wrong: a quarter of where `watch` begins."""
         return self.watch / 4
 
 

@@ -13,12 +13,12 @@ Z80 = 1.2816  # 10 % lie beyond on each side
 
 
 def decay_of(half_life: float) -> float:
-    """What a day leaves of the day before."""
+    """Return what a day leaves of the day before."""
     return float(0.5 ** (1 / half_life))
 
 
 def faded(counts: Array, decay: float | Array) -> Array:
-    """Sums over days in which each day counts `decay` times as much as the day after it."""
+    """Sum over days, each of which counts `decay` times as much as the day after it."""
     out = np.empty_like(counts)
     carried = np.zeros(counts.shape[:-1])
     for day in range(counts.shape[-1]):
@@ -28,7 +28,7 @@ def faded(counts: Array, decay: float | Array) -> Array:
 
 
 def before(sums: Array, days: int = 1, *, first: float = 0.0) -> Array:
-    """What stood so many days earlier; `first` where nothing did."""
+    """Return what stood so many days earlier; `first` where nothing did."""
     out = np.full_like(sums, first)
     length = sums.shape[-1]
     if days < length:
@@ -37,7 +37,7 @@ def before(sums: Array, days: int = 1, *, first: float = 0.0) -> Array:
 
 
 def gamma_quantile(shape: Array, z: float) -> Array:
-    """The value of a Gamma(shape, 1) that a standard normal value `z` corresponds to."""
+    """Return the value of a Gamma(shape, 1) that a standard normal value `z` corresponds to."""
     shape = np.maximum(shape, 1e-9)
     root = 1 - 1 / (9 * shape) + z / (3 * np.sqrt(shape))
     out: Array = shape * np.maximum(0.0, root) ** 3
@@ -45,7 +45,7 @@ def gamma_quantile(shape: Array, z: float) -> Array:
 
 
 def rate_ends(events: Array, mail: Array, z: float = Z80) -> tuple[Array, Array]:
-    """The lower and upper end of a rate of `events` in `mail`, both with their priors, at most 1.
+    """Return both ends of a rate of `events` in `mail`, both with their priors, at most 1.
 
     Where rates are large the spread is that of a Beta: narrower by the root of what is left to 1.
     """

@@ -34,7 +34,7 @@ def common_delay(delays: Array, mail: Array) -> Array:
 
 
 def openness(opened: Array, delivered: Array) -> Array:
-    """(providers,): how openly mail is read at each provider beside the others, from (senders, providers) sums.
+    """Return (providers,): how openly mail is read at each provider beside the others, from (senders, providers) sums.
 
     The middle over senders of their share of openings there over their share everywhere. NaN with too few senders.
     """
@@ -47,7 +47,7 @@ def openness(opened: Array, delivered: Array) -> Array:
 
 
 def _weighted_median(values: Array, weights: Array) -> float:
-    """The value below which half of the weight lies; the lower one in doubt."""
+    """Return the value below which half of the weight lies; the lower one in doubt."""
     order: NDArray[np.intp] = np.argsort(values)
     below = np.cumsum(weights[order])
     return float(values[order][np.searchsorted(below, below[-1] / 2)])

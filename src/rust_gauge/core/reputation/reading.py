@@ -76,7 +76,7 @@ class Readings:
 
 
 def read(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> Readings:
-    """Readings from counts, (COUNTS, series, days)."""
+    """Compute readings from counts, (COUNTS, series, days)."""
     measures = measure(counts, around, factors)
     mail = faded(counts[0], decay_of(_MAIL_HALF_LIFE))
     value, low, high = (np.nan_to_num(each) for each in (measures.value, measures.low, measures.high))
@@ -97,7 +97,7 @@ def _shares(measures: Array, factors: tuple[Factor, ...]) -> Array:
 
 
 def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> Measures:
-    """What each factor measures, day by day; of some factors alone if only they are given."""
+    """Measure each factor day by day; some factors alone if only they are given."""
     by_name = dict(zip(COUNTS, counts, strict=True))
     exposures = _exposures(by_name)
     shape = (len(factors), *counts.shape[1:])
@@ -118,7 +118,7 @@ def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = F
 
 
 def _exposures(counts: Mapping[str, Array]) -> dict[str, Array]:
-    """The mail that events are counted against. Reports and openings come a day or two after the message."""
+    """Return the mail that events are counted against. Reports and openings come a day or two after the message."""
     delivered = counts["delivered"]
     yesterday, earlier = before(delivered), before(delivered, 2)
     return {
@@ -196,7 +196,7 @@ def _engagement(factor: Factor, opened: Array, mail: Array, around: Surroundings
 
 
 def _elsewhere(share: Array, openness: Array, sender: NDArray[np.intp]) -> Array:
-    """The share of openings that a sender's best provider lets expect at each of the others; 0 where it does not."""
+    """Return the share of openings that a sender's best provider lets expect at each of the others, else 0."""
     known = np.nan_to_num(openness)[:, None]
     own = np.where(known > 0, share / np.where(known > 0, known, 1.0), 0.0)
     best = np.zeros((int(sender.max(initial=-1)) + 1, share.shape[1]))
@@ -252,8 +252,9 @@ def over_providers(readings: Readings) -> Readings:
 
 
 def split(readings: Readings, whole: Readings, day: int) -> Tenths:
-    """The pulls on one day of `whole`, which is `over_providers` of these readings, by factor and series: (factors,
-    series) of tenths that add up exactly.
+    """Split the pulls on one day of `whole`, which is `over_providers` of these readings, by factor and series.
+
+    (factors, series) of tenths that add up exactly.
     """
     weights = _weights(readings)[:, day]
     shares = readings.pulls[:, :, day] / 10 * weights

@@ -36,6 +36,7 @@ class Overlap:
 
     @property
     def same(self) -> bool:
+        """Whether both terms name one network."""
         return self.inner.network == self.outer.network
 
 
@@ -51,7 +52,7 @@ class Authorised:
 
 
 def network_kind(network: Network) -> str:
-    """What sort of address space it is in (RFC 1918, 5737, 3849, 6890)."""
+    """Return what sort of address space it is in (RFC 1918, 5737, 3849, 6890)."""
     if any(network.version == each.version and network.subnet_of(each) for each in _DOCUMENTATION):  # type: ignore[arg-type]
         return "documentation"
     if network.prefixlen == 0:
@@ -67,7 +68,7 @@ def is_wide(network: Network) -> bool:
 
 
 def authorised(tree: LookupTree) -> Authorised:
-    """The networks of a walked record."""
+    """Return the networks of a walked record."""
     found: list[tuple[Network, tuple[str, ...]]] = [(network, (term,)) for term, network in tree.networks]
     open_ended = False
 

@@ -347,7 +347,7 @@ class _Run:
     # Explanations and macros (§6.2, §7)
 
     def explain(self, verdict: _Verdict) -> DnsProgram[str]:
-        """The text of exp=; empty whenever anything is wrong with it, which changes nothing else (§6.2)."""
+        """Expand the text of exp=; empty whenever anything is wrong with it, which changes nothing else (§6.2)."""
         modifier = verdict.record.explanation if verdict.record is not None else None
         if modifier is None:
             return ""
@@ -471,14 +471,14 @@ class _Run:
         self.steps.append(SpfStep(depth, domain, term, column, outcome, asked, answer, note))
 
     def error(self, at: int, result: SpfResult, reason: str) -> _Stop:
-        """The error that ends the evaluation, told at the step where it arose."""
+        """Return the error that ends the evaluation, told at the step where it arose."""
         self.steps[at] = replace(self.steps[at], outcome=str(result), note=reason)
         self.steps.append(self.steps.pop(at))
         return _Stop(result, reason)
 
 
 def _client(ip: IpAddress | str) -> IpAddress:
-    """An address; IPv4 mapped into IPv6 is IPv4 (§5)."""
+    """Return an address; IPv4 mapped into IPv6 is IPv4 (§5)."""
     address = ipaddress.ip_address(ip.strip()) if isinstance(ip, str) else ip
     if isinstance(address, ipaddress.IPv6Address) and address.ipv4_mapped is not None:
         return address.ipv4_mapped
@@ -486,7 +486,7 @@ def _client(ip: IpAddress | str) -> IpAddress:
 
 
 def _proper(domain: str) -> bool:
-    """A full domain name as §4.3 wants it: several labels of 1 to 63 characters, and no address literal."""
+    """Check a full domain name as §4.3 wants it: several labels of 1 to 63 characters, and no address literal."""
     name = domain.removesuffix(".")
     return _askable(name) and "." in name and not _LITERAL.match(name) and not _is_address(name)
 

@@ -51,10 +51,11 @@ class LookupNode:
 
     @property
     def cost(self) -> int:
+        """Look-ups that the term costs, with all below it (RFC 7208 §4.6.4)."""
         return 1 + sum(child.cost for child in self.children)
 
     def flat(self) -> list["LookupNode"]:
-        """This node and every one below it, depth first."""
+        """Return this node and every one below it, depth first."""
         out: list[LookupNode] = []
         stack = [self]
         while stack:
@@ -74,6 +75,7 @@ class LookupTree:
 
     @property
     def cost(self) -> int:
+        """Look-ups that the record costs (RFC 7208 §4.6.4)."""
         return sum(node.cost for node in self.nodes)
 
     def flat(self) -> list[LookupNode]:
@@ -82,11 +84,12 @@ class LookupTree:
 
     @property
     def voids(self) -> list[LookupNode]:
+        """The look-ups that gave nothing; RFC 7208 §4.6.4 allows two."""
         return [node for node in self.flat() if node.problem == "void"]
 
 
 def walk_lookups(domain: str, record: SpfRecord) -> DnsProgram[LookupTree]:
-    """The look-up tree of `domain`'s record."""
+    """Walk the look-up tree of `domain`'s record."""
     tree = LookupTree()
     budget = [_QUESTION_BOUND]
     tree.networks = _own_networks(record)
@@ -174,7 +177,7 @@ def _judge(node: LookupNode, answers: list[DnsAnswer], *, void: bool) -> None:
 
 
 def _addresses(directive: Directive, answers: tuple[DnsAnswer, ...]) -> list[Network]:
-    """What `a` and `mx` let send: each address, with the term's prefix lengths applied."""
+    """Return what `a` and `mx` let send: each address, with the term's prefix lengths applied."""
     if directive.qualifier is not Qualifier.PASS:
         return []
     out: list[Network] = []

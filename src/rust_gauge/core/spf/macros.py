@@ -84,7 +84,7 @@ def parse_macro_string(text: str, column: int, *, explanation: bool = False) -> 
 
 
 def expand(string: MacroString, values: Mapping[str, str]) -> str:
-    """The text for one connection (§7.3). `values` gives each macro letter's value, by its lower-case letter."""
+    """Expand a text for one connection (§7.3). `values` gives each macro letter's value, by its lower-case letter."""
     return "".join(p if isinstance(p, str) else _expanded(p, values[p.letter.lower()]) for p in string.pieces)
 
 
@@ -99,7 +99,7 @@ def _expanded(macro: MacroExpand, value: str) -> str:
 
 
 def target_name(text: str) -> str:
-    """An expanded domain-spec as the name to ask for: no last dot, and whole labels taken off the left until at most
+    """Return an expanded domain-spec as the name to ask for: no last dot, whole labels taken off the left until at most
     253 characters are left (§7.3)."""
     name = text.removesuffix(".")
     while len(name) > 253 and "." in name:

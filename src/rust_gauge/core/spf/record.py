@@ -91,6 +91,7 @@ class SpfRecord:
 
     @cached_property
     def directives(self) -> tuple[Directive, ...]:
+        """The mechanisms with their qualifiers, in their order."""
         return tuple(term for term in self.terms if isinstance(term, Directive))
 
     @cached_property
@@ -105,6 +106,7 @@ class SpfRecord:
 
     @cached_property
     def redirect(self) -> Modifier | None:
+        """The `redirect=` modifier (§6.1), None without one."""
         return next((t for t in self.terms if isinstance(t, Modifier) and t.name == "redirect"), None)
 
 
@@ -195,7 +197,7 @@ def _with_domain(base: Directive, text: str, at: int) -> tuple[Directive | None,
 def _with_domain_and_cidr(
     base: Directive, separator: str | None, rest: str, at: int
 ) -> tuple[Directive | None, list[Problem]]:
-    """`a` and `mx`: [ ":" domain-spec ] [ dual-cidr-length ]. A slash inside a macro's braces is a delimiter."""
+    """Read `a` and `mx`: [ ":" domain-spec ] [ dual-cidr-length ]. A slash inside a macro's braces is a delimiter."""
     if separator == "/":
         domain_text, cidr_text = None, "/" + rest
     elif separator == ":":

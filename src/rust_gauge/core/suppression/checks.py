@@ -129,7 +129,7 @@ def _addresses(host: str) -> DnsProgram[bool | None]:
 
 
 def check_form(text: str) -> tuple[Address | None, Found]:
-    """The address, if it is one (RFC 5321, 5322, 6531)."""
+    """Parse the address, if it is one (RFC 5321, 5322, 6531)."""
     try:
         address = parse_address(text)
     except AddressError as error:
@@ -141,7 +141,7 @@ def check_form(text: str) -> tuple[Address | None, Found]:
 
 
 def check_kind(address: Address, words: Words) -> tuple[list[Found], str]:
-    """What its words say: a role, a throw-away domain, a slip of the pen; and what may have been meant."""
+    """Look at its words: a role, a throw-away domain, a slip of the pen; and what may have been meant."""
     found: list[Found] = []
     local, domain = address
     if local.lower().partition("+")[0] in words.roles:
@@ -156,7 +156,7 @@ def check_kind(address: Address, words: Words) -> tuple[list[Found], str]:
 
 
 def check_domain(facts: DomainFacts, words: Words) -> list[Found]:
-    """What is known of its domain, as findings."""
+    """Return what is known of its domain, as findings."""
     if facts.takes_mail is None:
         return [Found(facts.word, Weight.OPEN, facts.says)]
     if not facts.takes_mail:
@@ -168,7 +168,7 @@ def check_domain(facts: DomainFacts, words: Words) -> list[Found]:
 
 
 def verdict_of(found: Iterable[Found]) -> Verdict:
-    """What all of it comes to: one word against is enough, a doubt weighs more than what speaks for it."""
+    """Weigh all findings: one word against is enough, a doubt weighs more than what speaks for it."""
     weights = {each.weight for each in found}
     if Weight.AGAINST in weights:
         return Verdict.BAD
@@ -183,7 +183,7 @@ def _is_below(domain: str, names: frozenset[str]) -> bool:
 
 
 def _meant(domain: str, usual: tuple[str, ...]) -> str:
-    """The domain that was probably meant; empty where this one is known itself or nothing is near it."""
+    """Return the domain that was probably meant; empty where this one is known itself or nothing is near it."""
     if domain in usual:
         return ""
     name, _, ending = domain.rpartition(".")

@@ -29,6 +29,7 @@ class Asking:
     stream_id: int | None = None
 
     def is_reached_by(self, entry: Entry) -> bool:
+        """Return whether an entry holds this mail: all mail, or that of its stream or domain."""
         if entry.reach is Reach.TENANT:
             return True
         return entry.reach_id == (self.stream_id if entry.reach is Reach.STREAM else self.domain_id)
@@ -67,5 +68,5 @@ def judge(entries: Iterable[Entry], asking: Asking, now: datetime) -> Clearance:
 
 
 def no_address(error: AddressError) -> Clearance:
-    """What cannot be an address cannot be mailed."""
+    """Answer for what cannot be an address and so cannot be mailed."""
     return Clearance(True, "no_address", error.why)

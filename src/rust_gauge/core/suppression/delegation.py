@@ -25,15 +25,17 @@ class Question:
 
     @property
     def is_about_a_recipient(self) -> bool:
+        """Whether the MTA asks about a recipient, and not about another stage of the session."""
         return self.state == "RCPT" and "@" in self.recipient
 
     @property
     def sender_domain(self) -> str:
+        """The domain of the envelope sender, in lower case; empty for a bounce."""
         return self.sender.rpartition("@")[2].lower()
 
 
 def read_question(block: bytes) -> Question | None:
-    """The question in a request; None for a request of another kind."""
+    """Read the question in a request; None for a request of another kind."""
     found = {name: value.rstrip(b"\r").decode("utf-8", "replace") for name, value in _LINE.findall(block)}
     if found.get(b"request") != "smtpd_access_policy":
         return None

@@ -65,7 +65,7 @@ class Layout:
 
 
 def find_encoding(sample: bytes) -> str:
-    """The encoding of a text. FileError where none fits."""
+    """Find the encoding of a text. FileError where none fits."""
     for mark, name in (
         (codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF32_BE, "utf-32"),
         (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),
@@ -128,7 +128,7 @@ def _is_table(lines: list[str]) -> bool:
 
 
 def _delimiter(lines: list[str]) -> str:
-    """What parts most lines into the same number of cells, more than one."""
+    """Find what parts most lines into the same number of cells, more than one."""
     best, most = ",", 0
     for mark in _DELIMITERS:
         counts = [len(row) for row in csv.reader(lines[:50], delimiter=mark)]
@@ -186,7 +186,7 @@ def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]
 
 
 def read_rows(pieces: Iterable[bytes], layout: Layout) -> Iterator[Row]:
-    """The rows of a file that comes in pieces."""
+    """Yield the rows of a file that comes in pieces."""
     lines = _lines(pieces, layout.encoding)
     if layout.form == "csv":
         return _csv_rows(lines, layout)
@@ -268,7 +268,7 @@ def _json_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
 
 
 def read_time(text: str) -> datetime:
-    """A date or time as ISO 8601 has it, UTC where no zone is named; or seconds since 1970. ValueError otherwise."""
+    """Read an ISO 8601 date or time, UTC where no zone is named; or seconds since 1970. ValueError otherwise."""
     if text.isdigit() and 9 <= len(text) <= 13:
         seconds = int(text) if len(text) < 12 else int(text) / 1000
         return datetime.fromtimestamp(seconds, UTC)

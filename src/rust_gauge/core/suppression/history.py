@@ -39,7 +39,7 @@ class Asked(NamedTuple):
 
 
 def asked_by(seen: Seen, rule: Rule, streak: Sequence[Seen]) -> Asked | None:
-    """What this event asks for by its rule. `streak`: the events that met it with no delivery between, this the last.
+    """Return what this event asks for by its rule. `streak`: events that met it since a delivery, this the last.
 
     None while the rule waits for more and gives no advice.
     """
@@ -68,7 +68,7 @@ def reach_of(rule: Rule, seen: Seen) -> tuple[Reach, str]:
 
 
 def standing_wishes(history: Iterable[Seen], policy: Policy) -> list[Asked]:
-    """What a recipient's whole history asks for in the end: the newest wish for each reason and reach.
+    """Return what a recipient's history asks for in the end: the newest wish for each reason and reach.
 
     What a later delivery ended is not among them.
     """
@@ -108,6 +108,7 @@ class Tally:
     deliveries: int = 0
 
     def add(self, other: "Tally") -> None:
+        """Add the counts of another tally."""
         for name in Tally.__slots__:
             setattr(self, name, getattr(self, name) + getattr(other, name))
 
@@ -167,7 +168,7 @@ class Rehearsal:
 
     @staticmethod
     def _holding(standing: dict[tuple[Reason, Reach, str], Status], seen: Seen) -> Reason | None:
-        """The reason by which mail of this event's stream would have been withheld then."""
+        """Return the reason by which mail of this event's stream would have been withheld then."""
         for (reason, reach, name), status in standing.items():
             if status.state is not State.HELD or is_over(status, seen.at) or status.since > seen.at:
                 continue

@@ -39,7 +39,7 @@ class Matching:
     secret: bytes = b""
 
     def normal_form(self, address: Address, provider: str = "") -> str:
-        """What two addresses are compared by. `provider`: who runs the mailboxes of its domain."""
+        """Return what two addresses are compared by. `provider`: who runs the mailboxes of its domain."""
         local, domain = address
         for rule in self.same:
             if rule.provider in (domain, provider):
@@ -59,10 +59,11 @@ class Matching:
         return (key,) if key == plain else (key, plain)
 
     def domain_key(self, domain: str) -> bytes:
-        """The key of all addresses of a domain. It is no person's, so it is never keyed."""
+        """Return the key of all addresses of a domain. It is no person's, so it is never keyed."""
         return blake2b(f"@{domain}".encode(), digest_size=KEY_OCTETS).digest()
 
     def digest(self, text: str) -> bytes:
+        """Digest a normal form, as KEY_OCTETS octets."""
         return blake2b(text.encode("utf-8", "surrogatepass"), digest_size=KEY_OCTETS, key=self.secret).digest()
 
     def keys(

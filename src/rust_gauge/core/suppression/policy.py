@@ -76,6 +76,7 @@ class Rule:
             raise PolicyError(f"{self.name}: a complaint reaches all mail", remedy="Set reach to tenant")
 
     def fits(self, kind: Kind, cause: Cause, permanence: Permanence, stream: str, provider: str) -> bool:
+        """Return whether the rule is about such an event."""
         return (
             (not self.kinds or kind in self.kinds)
             and (not self.causes or cause in self.causes)
@@ -122,7 +123,7 @@ class Policy:
     def rule_for(
         self, kind: Kind, cause: Cause, permanence: Permanence, stream: str = "", provider: str = ""
     ) -> Rule | None:
-        """The first rule that fits, None where none does or it does nothing."""
+        """Return the first rule that fits, None where none does or it does nothing."""
         if kind not in DECIDED:
             return None
         for rule in self.rules:

@@ -22,14 +22,17 @@ class Reason(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this reason; 0 means none."""
         return _REASONS.index(self) + 1
 
     @classmethod
     def from_number(cls, number: int) -> "Reason":
+        """Return the reason that the store wrote as `number`."""
         return _REASONS[number - 1]
 
     @property
     def meaning(self) -> str:
+        """What the reason means, as a sentence for people."""
         return _MEANINGS[self]
 
 
@@ -61,10 +64,12 @@ class Reach(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this reach."""
         return _REACHES.index(self) + 1
 
     @classmethod
     def from_number(cls, number: int) -> "Reach":
+        """Return the reach that the store wrote as `number`."""
         return _REACHES[number - 1]
 
 
@@ -81,10 +86,12 @@ class State(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this state."""
         return _STATES.index(self)
 
     @classmethod
     def from_number(cls, number: int) -> "State":
+        """Return the state that the store wrote as `number`."""
         return _STATES[number]
 
 
@@ -107,10 +114,12 @@ class Change(StrEnum):
 
     @property
     def number(self) -> int:
+        """The number that the store writes for this change."""
         return _CHANGES.index(self) + 1
 
     @classmethod
     def from_number(cls, number: int) -> "Change":
+        """Return the change that the store wrote as `number`."""
         return _CHANGES[number - 1]
 
 

@@ -41,6 +41,7 @@ class Wish:
     until: datetime | None = None
 
     def end(self, returns: int) -> datetime | None:
+        """Return until when mail is to be held after so many returns; None for no end."""
         if self.length is None:
             return self.until
         length = self.length(returns)
@@ -48,12 +49,12 @@ class Wish:
 
 
 def is_over(status: Status, now: datetime) -> bool:
-    """It stood, and its time is over, whether somebody wrote that down yet or not."""
+    """Return whether it stood and its time is over, whether somebody wrote that down yet or not."""
     return status.state is not State.ENDED and status.until is not None and status.until <= now
 
 
 def ask(status: Status | None, wish: Wish, now: datetime) -> Status:
-    """What stands after somebody asked. Equal to `status` where nothing but the count of times changes."""
+    """Return what stands after somebody asked. Equal to `status` where nothing but the count of times changes."""
     if status is None:
         return _stood(Status(wish.state, Change.MADE, wish.since, wish.end(0), None, wish.times), wish, now)
     if is_over(status, now):
@@ -88,7 +89,7 @@ def _proposed(counted: Status, wish: Wish) -> Status:
 
 
 def _stood(status: Status, wish: Wish, now: datetime) -> Status:
-    """An entry whose end lies in the past already (history that is loaded late) begins as ended."""
+    """Return an entry as ended whose end lies in the past already (history that is loaded late)."""
     if wish.state is State.PROPOSED:
         return replace(status, change=Change.PROPOSED)
     if is_over(status, now):
@@ -97,7 +98,7 @@ def _stood(status: Status, wish: Wish, now: datetime) -> Status:
 
 
 def end(status: Status, change: Change, at: datetime, now: datetime) -> Status:
-    """What stands after it was lifted, delivered to, withdrawn, dismissed, or its time was over.
+    """Return what stands after it was lifted, delivered to, withdrawn, dismissed, or its time was over.
 
     `at`: what ended it happened then. Mail that was delivered before it was made ends nothing.
     """
@@ -109,7 +110,7 @@ def end(status: Status, change: Change, at: datetime, now: datetime) -> Status:
 
 
 def confirm(status: Status) -> Status:
-    """A proposal that somebody agreed to."""
+    """Return a proposal as somebody agreed to it."""
     if status.state is not State.PROPOSED:
         return status
     return replace(status, state=State.HELD, change=Change.CONFIRMED)

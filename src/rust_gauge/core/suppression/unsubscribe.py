@@ -34,7 +34,7 @@ class Link:
 
 
 def seal(secret: str, link: Link) -> str:
-    """A link as text that may stand in an address: A-Z, a-z, 0-9, - and _."""
+    """Write a link as text that may stand in an address: A-Z, a-z, 0-9, - and _."""
     text = json.dumps(
         [link.tenant_id, link.stream, link.domain, link.recipient], separators=(",", ":"), ensure_ascii=False
     )
@@ -43,7 +43,7 @@ def seal(secret: str, link: Link) -> str:
 
 
 def unseal(secret: str, token: str) -> Link:
-    """The link in a token. LinkError for anything else."""
+    """Read the link in a token. LinkError for anything else."""
     try:
         octets = base64.b64decode(token + "=" * (-len(token) % 4), altchars=b"-_", validate=True)
         tenant_id, stream, domain, recipient = json.loads(_cipher(secret).decrypt(octets, [_PURPOSE]))
@@ -57,7 +57,7 @@ def _cipher(secret: str) -> AESSIV:
 
 
 def list_unsubscribe(base_url: str, mailbox: str, token: str) -> str:
-    """The value of List-Unsubscribe: the address to post to, and where there is a mailbox that too (RFC 2369 §3.2)."""
+    """Return List-Unsubscribe: the address to post to, and where there is a mailbox that too (RFC 2369 §3.2)."""
     ways = [f"<{base_url.rstrip('/')}/unsubscribe/{token}>"]
     if mailbox:
         ways.append(f"<mailto:{mailbox}?subject={token}>")
@@ -73,6 +73,6 @@ def is_one_click(body: bytes, content_type: str) -> bool:
 
 
 def token_in_subject(subject: str) -> str:
-    """The token that a mailto form brought, whatever a mail program put before it; empty where there is none."""
+    """Find the token that a mailto form brought, whatever a mail program put before it; empty where there is none."""
     words = [word for word in subject.replace("\r\n", "").split() if len(word) > 40]
     return words[-1] if words else ""

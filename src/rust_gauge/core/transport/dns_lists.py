@@ -28,6 +28,7 @@ class DnsList:
 
     @property
     def name(self) -> str:
+        """What people call the list."""
         return self.label or self.zone
 
 

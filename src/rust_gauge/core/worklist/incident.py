@@ -40,7 +40,7 @@ def join(found: Iterable[Trouble], causes: Mapping[str, Sequence[str]]) -> list[
 
 
 def _incident_of(part: Trouble, others: Sequence[Trouble], causes: Mapping[str, Sequence[str]]) -> Trouble | None:
-    """The trouble that one belongs to, among those of its domain (for a reply: among all pulls)."""
+    """Find the trouble that one belongs to, among those of its domain (for a reply: among all pulls)."""
     faults = [each for each in others if each.kind == "fault"]
     proves = [each for each in faults if each.topic.startswith(_PROVES)]
     records = [each for each in proves if not each.topic.startswith("stream-")]
@@ -57,7 +57,7 @@ def _incident_of(part: Trouble, others: Sequence[Trouble], causes: Mapping[str, 
 
 
 def _into(part: Trouble, whole: Trouble) -> Trouble:
-    """The whole with what the part knows more."""
+    """Add to the whole what the part knows more."""
     said = f"{part.title}: {part.text}" if part.key != whole.key else part.text
     evidence = dict.fromkeys((*whole.evidence, said, *part.evidence))
     return replace(

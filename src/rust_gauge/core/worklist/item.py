@@ -60,7 +60,7 @@ class Item:
 
 
 def follow(item: Item | None, trouble: Trouble | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
-    """What becomes of an item by what is measured now (None: nothing is wrong), and what has to be told."""
+    """Return what becomes of an item by what is measured now (None: nothing is wrong), and what has to be told."""
     if trouble is None:
         return _well(item, patience, now)
     if item is None or (item.state is State.CLOSED and item.closed_at and now - item.closed_at > patience.back):
@@ -110,11 +110,12 @@ def acknowledge(item: Item) -> Item:
 
 
 def put_off(item: Item, until: datetime) -> Item:
+    """Return an item put aside until a time; a closed one stays as it is."""
     return replace(item, state=State.PUT_OFF, until=until) if item.state is not State.CLOSED else item
 
 
 def rank(item: Item, now: datetime) -> float:
-    """What comes first: how much mail, how bad, how soon. Doubled mail counts less than a worse level."""
+    """Return what comes first: how much mail, how bad, how soon. Doubled mail counts less than a worse level."""
     mail = math.log10(10 + item.trouble.mail)
     fresh = 1.0 + 0.5 * math.exp(-max(0.0, (now - item.found_at).total_seconds()) / 86_400)
     minded = 0.6 if item.state is State.MINDED else 1.0

@@ -17,6 +17,7 @@ class Level(StrEnum):
 
     @property
     def urgency(self) -> float:
+        """How much sooner this level comes, beside the others."""
         return {Level.STOP: 8.0, Level.MEND: 4.0, Level.LOOK: 1.5, Level.KNOW: 0.2}[self]
 
 

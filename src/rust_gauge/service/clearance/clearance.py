@@ -11,7 +11,6 @@ from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
-from sqlalchemy import Connection
 
 from rust_gauge.contract.suppression import ClearanceRequest, Sending
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
@@ -320,29 +319,27 @@ def withhold(
             if error.field != "recipient":
                 raise ServiceProblem("invalid-request", f"sending.{error.field}: {error}") from None
     unique = list({event.identity: event for event in events}.values())
-    stored = store_all(context, tenant_id, unique, now) if unique else 0
-    if stored == len(unique) and unique:  # told again, they were counted before
-        _count_reasons(context, tenant_id, unique)
-    return stored
+    if not unique:
+        return 0
+    found = providers_for(context, {event.recipient.domain for event in unique})
+
+    def count_new(unit: UnitOfWork, new: set[bytes]) -> None:
+        _count_reasons(unit, [event for event in unique if event.identity in new], found)
+
+    return store_all(context, tenant_id, unique, now, then=count_new)
 
 
-def _count_reasons(context: Context, tenant_id: int, events: Sequence[Event]) -> None:
-    """Why mail was withheld, for the numbers that people look at."""
-    found = providers_for(context, {event.recipient.domain for event in events})
-
-    def write(connection: Connection) -> None:
-        streams = store_holding.ids_of(connection, tenant_id)[1]
-        counts: Counter[tuple[Any, ...]] = Counter()
-        for event in events:
-            provider_id = found[event.recipient.domain][0]
-            reason = Reason(event.diagnostic).number if event.diagnostic in _LISTED else 0
-            counts[
-                tenant_id, event.occurred_at.date(), store.WITHHELD, reason, provider_id, streams.get(event.stream, 0)
-            ] += 1
-        store.lock(connection, tenant_id)
-        store.add_counts(connection, counts)
-
-    context.store.transaction(write)
+def _count_reasons(unit: UnitOfWork, events: Sequence[Event], providers: Mapping[str, tuple[int, str]]) -> None:
+    """Count why mail was withheld, for the numbers that people look at."""
+    streams = store_holding.ids_of(unit.connection, unit.tenant_id)[1]
+    counts: Counter[tuple[Any, ...]] = Counter()
+    for event in events:
+        provider_id = providers[event.recipient.domain][0]
+        reason = Reason(event.diagnostic).number if event.diagnostic in _LISTED else 0
+        day = event.occurred_at.date()
+        counts[unit.tenant_id, day, store.WITHHELD, reason, provider_id, streams.get(event.stream, 0)] += 1
+    store.lock(unit.connection, unit.tenant_id)
+    store.add_counts(unit.connection, counts)
 
 
 # A stream of millions

@@ -27,7 +27,8 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import gates as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow, StoreError, StoreUnavailable
+from rust_gauge.store.engine import StoreError, StoreUnavailable
+from rust_gauge.store.gates import GateRow
 
 log = structlog.get_logger()
 _KNOWN_FOR = 5.0  # seconds that a gate's key is remembered
@@ -39,7 +40,7 @@ def add_gate(context: Context, tenant: TenantAccess, new: NewGate) -> MadeGate:
     """A gate; its key is in this answer only."""
     key, now = "rgg_" + secrets.token_urlsafe(24), context.clock()
 
-    def write(connection: Connection) -> AnyRow:
+    def write(connection: Connection) -> GateRow:
         if len(store.list_gates(connection, tenant.id)) >= _MOST_GATES:
             raise ServiceProblem("too-large", f"{_MOST_GATES} gates are kept already", remedy="Drop some")
         return store.add_gate(
@@ -66,7 +67,7 @@ def drop_gate(context: Context, tenant: TenantAccess, id: int) -> None:
         raise ServiceProblem("not-found", f"{tenant.name} has no gate {id}")
 
 
-def _show(row: AnyRow) -> Gate:
+def _show(row: GateRow) -> Gate:
     return Gate(
         id=row.id, name=row.name, stream=row.stream, relay=row.relay, created_at=row.created_at,
         last_used_at=row.last_used_at,
@@ -94,7 +95,7 @@ class Gatekeeper:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._gates: dict[str, tuple[float, AnyRow | None]] = {}
+        self._gates: dict[str, tuple[float, GateRow | None]] = {}
         self._held: list[_Held] = []
         self._lock = threading.Lock()
         self._connection: Connection | None = None
@@ -158,7 +159,7 @@ class Gatekeeper:
         unit = UnitOfWork(self._connection, tenant_id, context.clock(), "", context.settings, context.memory)
         return Desk(unit, lookup, question).answer(texts)
 
-    def _gate(self, key: str) -> AnyRow | None:
+    def _gate(self, key: str) -> GateRow | None:
         known = self._gates.get(key)
         if known is not None and time.monotonic() - known[0] < _KNOWN_FOR:
             return known[1]

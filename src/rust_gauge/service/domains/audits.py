@@ -3,7 +3,7 @@
 import hashlib
 import tomllib
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from importlib import resources
@@ -281,7 +281,7 @@ def list_audits(
     rows = context.store.transaction(
         lambda c: store_domains.list_audits(c, row.id, before=position[0] if position else None, limit=limit + 1)
     )
-    items = [AuditSummary(domain=row.name, **audit._mapping) for audit in rows[:limit]]
+    items = [AuditSummary(domain=row.name, **asdict(audit)) for audit in rows[:limit]]
     return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
 
 

@@ -92,15 +92,15 @@ def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:
     if row.audit is not None:
         a = row.audit
         summary = AuditSummary(
-            id=a.audit_id,
+            id=a.id,
             domain=row.name,
-            finished_at=a.audit_finished_at,
-            faults=a.audit_faults,
-            risks=a.audit_risks,
-            notes=a.audit_notes,
-            spf_lookups=a.audit_spf_lookups,
-            cause=a.audit_cause,
-            checked_at=a.audit_checked_at,
+            finished_at=a.finished_at,
+            faults=a.faults,
+            risks=a.risks,
+            notes=a.notes,
+            spf_lookups=a.spf_lookups,
+            cause=a.cause,
+            checked_at=a.checked_at,
         )
     return Domain(
         name=row.name,

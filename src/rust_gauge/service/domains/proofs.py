@@ -6,7 +6,7 @@ day, and lost when a server of the zone says that the record is gone; a server t
 
 import hashlib
 import secrets
-from datetime import UTC, timedelta
+from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
 from typing import Any
@@ -28,7 +28,7 @@ from rust_gauge.store import audits as store_audits
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import proofs as store_proofs
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.proofs import ProofRow
 
 log = structlog.get_logger()
 _VALID = timedelta(hours=24)
@@ -151,7 +151,7 @@ def check_record(context: Context, tenant: TenantAccess, id: int) -> Proof:
     return get_proof(context, tenant, id)
 
 
-def look(context: Context, row: AnyRow) -> None:
+def look(context: Context, row: ProofRow) -> None:
     """Whether the record is there: proven when it is, lost when it was and a server says that it is gone."""
     answer = context.resolver.run(ask(record_name(row.subject), "TXT"), fresh=True)
     now = context.clock()
@@ -163,7 +163,7 @@ def look(context: Context, row: AnyRow) -> None:
     context.store.transaction(lambda c: _keep(c, row, values, now))
 
 
-def _keep(connection: Any, row: AnyRow, values: dict[str, Any], now: Any) -> None:
+def _keep(connection: Any, row: ProofRow, values: dict[str, Any], now: Any) -> None:
     store_proofs.change_proof(connection, row.id, **values)
     state = values.get("state", row.state)
     if state == row.state:
@@ -220,7 +220,7 @@ def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Pro
     return get_proof(context, tenant, id)
 
 
-def _prove(connection: Any, row: AnyRow, now: Any) -> None:
+def _prove(connection: Any, row: ProofRow, now: Any) -> None:
     values = {"state": "proven", "proven_at": now, "checked_at": now, "code_digest": None, "link_digest": None}
     _keep(connection, row, values, now)
 
@@ -229,8 +229,12 @@ def subject_of_link(context: Context, link: str) -> str | None:
     """What a link would prove; None when it is not good (any more)."""
     digest = hashlib.sha256(link.encode()).digest()
     row = context.store.transaction(lambda c: store_proofs.proof_of_link(c, digest))
-    good = row is not None and row.state == "waiting" and row.expires_at.replace(tzinfo=UTC) >= context.clock()
-    return row.subject if row is not None and good else None
+    return row.subject if row is not None and _is_good(row, context.clock()) else None
+
+
+def _is_good(row: store_proofs.ProofRow, now: datetime) -> bool:
+    """Whether a link can still be used."""
+    return row.state == "waiting" and row.expires_at is not None and row.expires_at.replace(tzinfo=UTC) >= now
 
 
 def confirm_link(context: Context, link: str) -> str | None:
@@ -239,7 +243,7 @@ def confirm_link(context: Context, link: str) -> str | None:
 
     def read(connection: Any) -> str | None:
         row = store_proofs.proof_of_link(connection, digest)
-        if row is None or row.state != "waiting" or row.expires_at.replace(tzinfo=UTC) < now:
+        if row is None or not _is_good(row, now):
             return None
         _prove(connection, row, now)
         return str(row.subject)
@@ -255,7 +259,7 @@ def list_proofs(context: Context, tenant: TenantAccess) -> list[Proof]:
     return [_shown(context, row) for row in context.store.transaction(lambda c: store_proofs.list_proofs(c, tenant.id))]
 
 
-def _row(context: Context, tenant: TenantAccess, id: int) -> AnyRow:
+def _row(context: Context, tenant: TenantAccess, id: int) -> ProofRow:
     row = context.store.transaction(lambda c: store_proofs.get_proof(c, tenant.id, id))
     if row is None:
         raise _no_proof(tenant, id)
@@ -266,9 +270,9 @@ def _no_proof(tenant: TenantAccess, id: int) -> ServiceProblem:
     return ServiceProblem("not-found", f"{tenant.name} has no proof {id}", remedy="See the list of proofs")
 
 
-def _shown(context: Context, row: AnyRow) -> Proof:
+def _shown(context: Context, row: ProofRow) -> Proof:
     waiting = row.state == "waiting" and row.expires_at is not None
-    over = waiting and (row.expires_at.replace(tzinfo=UTC) < context.clock() or row.tries >= _TRIES)
+    over = waiting and (not _is_good(row, context.clock()) or row.tries >= _TRIES)
     return Proof(
         id=row.id, kind=row.kind, subject=row.subject, way=row.way, state="expired" if over else row.state,
         record_name=record_name(row.subject) if row.way == "record" else "", record=row.token, sent_to=row.sent_to,

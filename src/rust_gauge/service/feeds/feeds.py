@@ -20,7 +20,7 @@ from rust_gauge.service.runtime.secrets import encrypt
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import feeds as store_feeds
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.feeds import FeedRow, LoadRow
 
 TOKEN_PREFIX = "rgf_"  # noqa: S105 - what tokens of feeds begin with
 
@@ -105,7 +105,7 @@ def get_feed(context: Context, tenant: TenantAccess, name: str) -> Feed:
     return context.unit(tenant.id, lambda unit: _shown(unit, tenant, [row]))[0]
 
 
-def find_feed(context: Context, tenant: TenantAccess, name: str) -> AnyRow:
+def find_feed(context: Context, tenant: TenantAccess, name: str) -> FeedRow:
     rows = context.store.transaction(lambda c: store_feeds.list_feeds(c, tenant.id, name))
     if not rows:
         raise ServiceProblem("not-found", f"{tenant.name} has no feed {name[:60]}", remedy="See the list of feeds")
@@ -135,7 +135,7 @@ def drop_feed(context: Context, tenant: TenantAccess, name: str) -> None:
     context.store.transaction(lambda c: store_feeds.drop_feed(c, row.id))
 
 
-def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[AnyRow]) -> list[Feed]:
+def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> list[Feed]:
     connection, now = unit.connection, unit.now
     today = now.replace(hour=0, minute=0, second=0, microsecond=0)
     refused = store_feeds.count_refused(connection, [row.id for row in rows])
@@ -168,7 +168,7 @@ def _position(position: dict[str, Any]) -> str:
     return ""
 
 
-def _said(row: AnyRow, last: AnyRow | None, lags: list[float], now: datetime) -> str:
+def _said(row: FeedRow, last: LoadRow | None, lags: list[float], now: datetime) -> str:
     if row.paused:
         return "paused"
     if row.trouble:

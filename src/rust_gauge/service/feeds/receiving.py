@@ -27,12 +27,12 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.store import feeds as store_feeds
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.feeds import FeedRow
 
 _ITEM = 64 * 1024  # characters of a refused row that are kept
 
 
-def feed_for(context: Context, key: str, authorization: str, headers: dict[str, str], body: bytes) -> AnyRow:
+def feed_for(context: Context, key: str, authorization: str, headers: dict[str, str], body: bytes) -> FeedRow:
     """The feed of an address, when the request proves that it may: its token, or its signature over time and body."""
     row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
     refused = ServiceProblem("not-signed-in", "This needs the feed's token, or a signature with its key")
@@ -53,7 +53,7 @@ def feed_for(context: Context, key: str, authorization: str, headers: dict[str, 
 
 
 def receive(
-    context: Context, row: AnyRow, body: bytes, content_type: str, position: dict[str, Any] | None = None
+    context: Context, row: FeedRow, body: bytes, content_type: str, position: dict[str, Any] | None = None
 ) -> IntakeResult:
     """Take in what came by a feed, in the form that its type states. ServiceProblem `feed-paused` when it is paused."""
     if row.paused:
@@ -79,7 +79,7 @@ def receive_by_name(context: Context, tenant: TenantAccess, name: str, body: byt
 
 
 def take_mail(
-    context: Context, row: AnyRow, messages: Sequence[tuple[bytes, str]], position: dict[str, Any] | None = None
+    context: Context, row: FeedRow, messages: Sequence[tuple[bytes, str]], position: dict[str, Any] | None = None
 ) -> IntakeResult:
     """Notices, each with the envelope recipient that it came to. What is no notice counts for nothing."""
     now = context.clock()
@@ -94,7 +94,7 @@ def take_mail(
     return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
 
 
-def take_log(context: Context, row: AnyRow, text: str, position: dict[str, Any] | None = None) -> IntakeResult:
+def take_log(context: Context, row: FeedRow, text: str, position: dict[str, Any] | None = None) -> IntakeResult:
     """Lines of a log. What is known of open messages goes on from piece to piece."""
     reader = LogReader(
         relay=row.defaults.get("relay", ""), domain=row.defaults.get("domain", ""), state=row.position.get("open")
@@ -104,7 +104,7 @@ def take_log(context: Context, row: AnyRow, text: str, position: dict[str, Any] 
     return take_rows(context, row, rows_of(made.values), kept)
 
 
-def _take_csv(context: Context, row: AnyRow, body: bytes, position: dict[str, Any] | None) -> IntakeResult:
+def _take_csv(context: Context, row: FeedRow, body: bytes, position: dict[str, Any] | None) -> IntakeResult:
     try:
         found = list(rows_of_csv(body.decode("utf-8")))
     except UnicodeDecodeError as error:
@@ -133,7 +133,7 @@ class BrokenDocument(str):
 
 
 def take_documents(
-    context: Context, row: AnyRow, documents: Sequence[tuple[int, Any]], position: dict[str, Any] | None = None
+    context: Context, row: FeedRow, documents: Sequence[tuple[int, Any]], position: dict[str, Any] | None = None
 ) -> IntakeResult:
     """Map documents and take their rows in. One that does not fit is kept as refused, whole."""
     mapping = make_mapping(FeedMapping.model_validate(row.mapping))
@@ -158,7 +158,7 @@ def take_documents(
 
 def take_rows(
     context: Context,
-    row: AnyRow,
+    row: FeedRow,
     rows: Rows,
     position: dict[str, Any] | None = None,
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
@@ -204,7 +204,7 @@ def _json(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, default=str)
 
 
-def _with_defaults(context: Context, row: AnyRow, rows: Rows) -> Rows:
+def _with_defaults(context: Context, row: FeedRow, rows: Rows) -> Rows:
     """Rows with the feed's defaults; a row without a time gets that of its first arrival."""
     defaults = {name: value for name, value in row.defaults.items() if value}
     timeless: list[tuple[int, bytes]] = []

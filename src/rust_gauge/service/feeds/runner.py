@@ -29,7 +29,8 @@ from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.service.unsubscribes.unsubscribes import take_mailto
 from rust_gauge.store import feeds as store_feeds
 from rust_gauge.store import leases
-from rust_gauge.store.engine import AnyRow, StoreError
+from rust_gauge.store.engine import StoreError
+from rust_gauge.store.feeds import FeedRow
 from rust_gauge.store.leases import Lease, LeaseHeld, LeaseLost
 
 log = structlog.get_logger()
@@ -61,7 +62,7 @@ class Runner:
         self._context = context
         self._turns: dict[int, _Turn] = {}
         self._mail: MailIn | None = None
-        self._addresses: tuple[float, list[AnyRow]] = (0.0, [])
+        self._addresses: tuple[float, list[FeedRow]] = (0.0, [])
 
     def start_mail(self) -> int:
         """Listen for mail, if the settings say so. Gives the port, 0 where there is none."""
@@ -96,7 +97,7 @@ class Runner:
             self._turns.pop(id).stop.set()
         return busy
 
-    def _take_turn(self, row: AnyRow, turn: _Turn) -> bool:
+    def _take_turn(self, row: FeedRow, turn: _Turn) -> bool:
         try:
             more = self._read_log(row) if row.kind == "log" else self._read_mailbox(row)
         except StoreError:
@@ -113,18 +114,18 @@ class Runner:
             self._tell(row, "")
         return more
 
-    def _tell(self, row: AnyRow, trouble: str) -> None:
+    def _tell(self, row: FeedRow, trouble: str) -> None:
         if row.trouble != trouble[:500]:
             log.info("feed_trouble", feed=row.name, tenant=row.slug, trouble=trouble)
             self._context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, trouble=trouble[:500]))
 
-    def _check_path(self, row: AnyRow) -> Path:
+    def _check_path(self, row: FeedRow) -> Path:
         path = str(row.source["path"])
         if not self._context.settings.may_read(path):
             raise OSError(f"{path} is not to be read: whoever runs the service names folders in feed_folders")
         return Path(path)
 
-    def _read_log(self, row: AnyRow) -> bool:
+    def _read_log(self, row: FeedRow) -> bool:
         piece = read_more(self._check_path(row), row.position)
         before = {key: value for key, value in row.position.items() if key != "open"}
         if piece.octets:
@@ -134,7 +135,7 @@ class Runner:
             self._context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, position=position))
         return piece.more
 
-    def _read_mailbox(self, row: AnyRow) -> bool:
+    def _read_mailbox(self, row: FeedRow) -> bool:
         source = FeedSource.model_validate(row.source)
         if source.host:
             password = decrypt(self._context.settings, row.password) if row.password else ""
@@ -154,7 +155,7 @@ class Runner:
             return batch.more
         return self._read_mbox(row, path)
 
-    def _read_mbox(self, row: AnyRow, path: Path) -> bool:
+    def _read_mbox(self, row: FeedRow, path: Path) -> bool:
         """Whole messages of an mbox that grows: the last one is whole when nobody wrote for a while."""
         piece = read_more(path, row.position, _MAX_MAIL)
         raw, position = piece.octets, piece.position
@@ -168,7 +169,7 @@ class Runner:
 
     # Queues
 
-    def _tend_queue(self, row: AnyRow, turn: _Turn) -> None:
+    def _tend_queue(self, row: FeedRow, turn: _Turn) -> None:
         """Have a consumer for a queue while it is wanted; a new one when its settings changed."""
         settings = (row.source, row.password, row.paused)
         if turn.consumer is not None and (row.paused or turn.since != settings):
@@ -183,7 +184,7 @@ class Runner:
         turn.consumer = threading.Thread(target=self._consume, args=(row, turn), daemon=True, name=f"queue {row.name}")
         turn.consumer.start()
 
-    def _consume(self, row: AnyRow, turn: _Turn) -> None:
+    def _consume(self, row: FeedRow, turn: _Turn) -> None:
         source = FeedSource.model_validate(row.source)
         password = decrypt(self._context.settings, row.password) if row.password else ""
         place = QueuePlace(
@@ -200,11 +201,11 @@ class Runner:
             except StoreError as trouble:
                 log.warning("store_unavailable", error=str(trouble))
 
-    def _fresh(self, row: AnyRow) -> AnyRow:
+    def _fresh(self, row: FeedRow) -> FeedRow:
         rows = self._context.store.transaction(lambda c: store_feeds.list_feeds(c, row.tenant_id, row.name))
         return rows[0] if rows else row
 
-    def _take_bodies(self, row: AnyRow, turn: _Turn, bodies: Sequence[bytes]) -> list[bool]:
+    def _take_bodies(self, row: FeedRow, turn: _Turn, bodies: Sequence[bytes]) -> list[bool]:
         """Store a batch; tells for each body whether it was JSON at all. Others go to the dead letters."""
         used: list[bool] = []
         lines: list[bytes] = []
@@ -231,7 +232,7 @@ class Runner:
 
     # Mail
 
-    def _feeds_for(self, address: str) -> list[AnyRow]:
+    def _feeds_for(self, address: str) -> list[FeedRow]:
         """Mail feeds that take mail for this address: named itself, with a tag behind +, or by its domain."""
         at, rows = self._addresses
         if time.monotonic() - at > _ADDRESSES_FOR:

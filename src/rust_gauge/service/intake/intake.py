@@ -99,11 +99,12 @@ def _take_in(
 
 def store_all(
     context: Context, tenant_id: int, events: Sequence[Event], arrived: datetime, feed_id: int = 0,
-    origin: str = "event",
+    origin: str = "event", then: Callable[[UnitOfWork, set[bytes]], None] | None = None,
 ) -> int:  # fmt: skip
-    """Store events with all that follows from them; gives how many were new. Those that are not judged yet are.
+    """Store events with all that follows from them; return how many were new. Those without a cause get one.
 
-    `origin`: what entries of the suppression list are said to come from.
+    `origin`: what entries of the suppression list are said to come from. `then` runs in the same transaction with
+    the identities of the events that were new, so that what it writes is stored with them or not at all.
     """
 
     def write(known: KnownNames) -> int:
@@ -117,7 +118,7 @@ def store_all(
                 yield
 
         turns.take(read())
-        return _store(context, load, arrived, 0, lambda _: None, origin)
+        return _store(context, load, arrived, 0, lambda _: None, origin, then)
 
     return _with_rules_of_today(context, tenant_id, write)
 
@@ -129,6 +130,7 @@ def _store(
     refused: int,
     check: Callable[[Connection], None],
     origin: str = "event",
+    then: Callable[[UnitOfWork, set[bytes]], None] | None = None,
 ) -> int:
     """Write what was read, in one transaction; gives how many events were new."""
 
@@ -146,6 +148,8 @@ def _store(
                 jobs.enqueue(connection, "readings", load.tenant_id, domain_id, now)
             jobs.enqueue(connection, "subjects", load.tenant_id, 0, now, at=now + _SUBJECTS_AFTER)
             jobs.enqueue(connection, "shifts", load.tenant_id, 0, now, at=now + _SHIFTS_AFTER)
+            if then is not None:
+                then(unit, load.identities_stored(connection))
         return stored
 
     return context.unit(load.tenant_id, write)

@@ -4,7 +4,6 @@ import base64
 import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
 
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.events import Event as EventOut
@@ -24,7 +23,6 @@ from rust_gauge.store import flow as store_flow
 from rust_gauge.store import providers as store_providers
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.events import EventQuery
 
 _LOOKED_BACK = timedelta(days=40)
@@ -97,8 +95,8 @@ def list_events(
         limit=limit + 1,
     )
 
-    def find(unit: UnitOfWork) -> tuple[list[AnyRow], Mapping[tuple[str, str], Sender]]:
-        found = list(store_events.find_events(unit.connection, query))
+    def find(unit: UnitOfWork) -> tuple[list[store_events.EventRow], Mapping[tuple[str, str], Sender]]:
+        found = store_events.find_events(unit.connection, query)
         return found, _lacks(unit) if found else {}
 
     rows, lacks = context.unit(tenant.id, find)
@@ -138,7 +136,7 @@ _SAME = (
 )
 
 
-def _show(row: Any, lacks: Mapping[tuple[str, str], Sender]) -> EventOut:
+def _show(row: store_events.EventRow, lacks: Mapping[tuple[str, str], Sender]) -> EventOut:
     lacking = lacks.get((row.domain, row.stream)) or lacks.get((row.domain, ""))
     return EventOut(
         tags=row.tags.split(",") if row.tags else [],

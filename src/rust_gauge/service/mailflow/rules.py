@@ -53,9 +53,9 @@ from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, rejudge
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.intake import lock_counters, rules_version
 from rust_gauge.store.jobs import Job
+from rust_gauge.store.rejudge import RefusalRow, WordingOfProvider
 
 log = structlog.get_logger()
 KIND = "rules"
@@ -172,7 +172,7 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
     return get_rules(context, tenant)
 
 
-def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[AnyRow]) -> list[str]:
+def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[WordingOfProvider]) -> list[str]:
     problems = failures(made, ruleset)
     classifier = Classifier(ruleset)
     end = time.monotonic() + _LONGEST_TRIAL
@@ -189,7 +189,7 @@ def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[AnyRow
     return slow + problems
 
 
-def _past(context: Context, tenant: TenantAccess, first: date) -> list[AnyRow]:
+def _past(context: Context, tenant: TenantAccess, first: date) -> list[WordingOfProvider]:
     last = context.clock().date()
     return context.store.transaction(lambda c: rejudge.wordings_by_provider(c, tenant.id, first, last))
 
@@ -253,7 +253,11 @@ def _holds(policy: Policy, cause: Cause, permanence: Permanence) -> bool:
 
 
 def _bounces_to_be_final(
-    context: Context, tenant: TenantAccess, first: date, last: date, judgements: list[tuple[AnyRow, Classified]]
+    context: Context,
+    tenant: TenantAccess,
+    first: date,
+    last: date,
+    judgements: list[tuple[WordingOfProvider, Classified]],
 ) -> dict[tuple[int, int], int]:
     """How many of those that count as transient are bounces that a rule would make permanent: counters cannot tell."""
     ids = {
@@ -331,7 +335,7 @@ def _piece(
     if lock_counters(connection, job.tenant_id) != rules.version:
         raise jobs.StopRequested
 
-    def judge(refusal: AnyRow) -> rejudge.Verdict | None:
+    def judge(refusal: RefusalRow) -> rejudge.Verdict | None:
         # By the wording, as everything else: replies that were kept before codes were in it have them beside it.
         wording = reply_wording(refusal.wording or refusal.diagnostic, refusal.reply_code, refusal.enhanced_code)
         found = rules.classifier.classify(wording, provider=refusal.provider)

@@ -24,8 +24,8 @@ from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs
 from rust_gauge.store import shifts as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
+from rust_gauge.store.shifts import BehindRow, HourLine, ShiftRow
 from rust_gauge.store.tables import OTHER_PROVIDERS
 
 log = structlog.get_logger()
@@ -59,7 +59,7 @@ def run_look(context: Context, job: Job) -> None:
     now = context.clock()
     settings = get_settings(context, job.tenant_id)
 
-    def read(connection: Connection) -> tuple[list[AnyRow], Columns, int | None]:
+    def read(connection: Connection) -> tuple[list[HourLine], Columns, int | None]:
         since = (now - BASE - WINDOW - timedelta(days=3)).replace(tzinfo=None)
         lines = store.hour_lines(connection, job.tenant_id, since)
         columns = columns_of(connection, job.tenant_id, now.date())
@@ -74,7 +74,7 @@ def run_look(context: Context, job: Job) -> None:
     context.store.transaction(lambda c: _keep(c, job.tenant_id, found, columns, now))
 
 
-def _series_of(lines: list[AnyRow], place: Callable[[int], int], now: datetime) -> _Series:
+def _series_of(lines: list[HourLine], place: Callable[[int], int], now: datetime) -> _Series:
     """Hours by (what, id, rate)."""
     sums: dict[tuple[str, int], dict[datetime, Counter[str]]] = defaultdict(lambda: defaultdict(Counter))
     for line in lines:
@@ -131,7 +131,7 @@ def _keep(
     now: datetime,
 ) -> None:  # fmt: skip
     """Write what was found beside what was known. One that late events explain away goes."""
-    there: dict[tuple[str, int, str], list[AnyRow]] = defaultdict(list)
+    there: dict[tuple[str, int, str], list[ShiftRow]] = defaultdict(list)
     for row in store.list_shifts(connection, tenant_id, (now - WINDOW).replace(tzinfo=None)):
         there[row.what, row.subject_id, row.rate].append(row)
     for key in {*found, *there}:
@@ -163,7 +163,7 @@ def _keep(
                 store.drop_shift(connection, row.id)
 
 
-def _same(row: AnyRow, shift: CoreShift) -> bool:
+def _same(row: ShiftRow, shift: CoreShift) -> bool:
     end = row.ended_at or datetime.max
     ours = _plain(shift.ended_at) if shift.ended_at else datetime.max
     return bool(row.began_at - _NEAR <= ours and _plain(shift.began_at) - _NEAR <= end)
@@ -193,9 +193,9 @@ def list_shifts(context: Context, tenant: TenantAccess, days: int) -> list[Shift
     return context.store.transaction(read)
 
 
-def _show(row: AnyRow, columns: Columns) -> Shift:
+def _show(row: ShiftRow, columns: Columns) -> Shift:
     name = row.provider if row.what == "provider" else row.relay
-    label = columns.label(row.subject_id) if row.what == "provider" and row.subject_id in columns.names else name
+    label = columns.label(row.subject_id) if row.what == "provider" and row.subject_id in columns.names else name or ""
     seen = core_rate(row.count, row.total)
     assert seen is not None
     return Shift(
@@ -207,7 +207,7 @@ def _show(row: AnyRow, columns: Columns) -> Shift:
     )  # fmt: skip
 
 
-def _said(row: AnyRow, label: str, value: float) -> str:
+def _said(row: ShiftRow, label: str, value: float) -> str:
     where = f"at {label}" if row.what == "provider" else f"through {label}"
     went = f"{_percent(value)}, usually {_percent(row.usual)}"
     when = (
@@ -226,7 +226,7 @@ def show_shift(context: Context, tenant: TenantAccess, id: int) -> ShiftDetails:
     """A shift with its causes, where it came from, and some of its events."""
     now = context.clock()
 
-    def read(connection: Connection) -> tuple[AnyRow, Columns, list[AnyRow]]:
+    def read(connection: Connection) -> tuple[ShiftRow, Columns, list[BehindRow]]:
         rows = store.list_shifts(connection, tenant.id, id=id)
         if not rows:
             raise ServiceProblem("not-found", f"{tenant.name} has no shift {id}", remedy="See the list of shifts")
@@ -251,7 +251,7 @@ _KINDS = {
 }  # fmt: skip
 
 
-def _events_of(row: AnyRow, now: datetime) -> dict[str, Any]:
+def _events_of(row: ShiftRow, now: datetime) -> dict[str, Any]:
     """What the list of events is asked for."""
     asked: dict[str, Any] = {
         "kind": _KINDS[row.rate],
@@ -265,7 +265,7 @@ def _events_of(row: AnyRow, now: datetime) -> dict[str, Any]:
     return asked
 
 
-def _parts(row: AnyRow, lines: list[AnyRow], columns: Columns) -> tuple[list[ShiftPart], list[CauseRow]]:
+def _parts(row: ShiftRow, lines: list[BehindRow], columns: Columns) -> tuple[list[ShiftPart], list[CauseRow]]:
     counts: dict[tuple[str, str], Counter[str]] = defaultdict(Counter)
     causes: dict[str, list[int]] = defaultdict(lambda: [0, 0])
     for line in lines:

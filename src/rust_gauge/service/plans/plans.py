@@ -46,7 +46,7 @@ def check_plan(context: Context, tenant: TenantAccess, text: str) -> Plan:
     servers = context.resolver.run(zone_servers(plan.zone))
     compared = context.resolver.run(compare_plan(plan, [ip for _, ip in servers], _selectors(row)), fresh=True)
     document = plan_document(plan, settings_of(row), {each.record.key: each for each in compared})
-    if document.right == document.total > 0 and (row.audit is None or row.audit.audit_faults):
+    if document.right == document.total > 0 and (row.audit is None or row.audit.faults):
         now = context.clock()  # what the newest audit found wrong is mended, most likely
         context.store.transaction(lambda c: jobs.enqueue(c, "audit", tenant.id, row.id, now))
     return document.model_copy(

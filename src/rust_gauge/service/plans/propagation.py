@@ -38,7 +38,7 @@ from rust_gauge.store import audits as store_audits
 from rust_gauge.store import jobs
 from rust_gauge.store import watches as store_watches
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.watches import WatchRow
 
 log = structlog.get_logger()
 _SETTING = "watch-resolvers"
@@ -187,7 +187,7 @@ def look(context: Context, id: int) -> datetime | None:
 
 
 def _tell(
-    connection: Any, row: AnyRow, records: list[PlannedRecord], servers: list[WatchServer], over: str, now: datetime
+    connection: Any, row: WatchRow, records: list[PlannedRecord], servers: list[WatchServer], over: str, now: datetime
 ) -> None:
     """Whoever looks at the domain's history finds how it ended."""
     names = ", ".join(dict.fromkeys(f"{record.name} {record.rdtype}" for record in records[:3]))
@@ -216,7 +216,7 @@ def _sighting_out(each: Sighting, now: datetime) -> dict[str, Any]:
             "until": until, "seconds": each.seconds, "detail": each.detail[:300]}  # fmt: skip
 
 
-def _shown(row: AnyRow) -> Watch:
+def _shown(row: WatchRow) -> Watch:
     sightings = [
         WatchSighting.model_validate({k: v for k, v in each.items() if k != "seconds"}) for each in row.sightings
     ]
@@ -239,7 +239,7 @@ def _shown(row: AnyRow) -> Watch:
     )  # fmt: skip
 
 
-def _said(row: AnyRow, seen: list[Sighting], records: list[WatchedRecord], left: int | None) -> str:
+def _said(row: WatchRow, seen: list[Sighting], records: list[WatchedRecord], left: int | None) -> str:
     if not seen:
         return "It has not looked yet"
     whole = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.NEW}

@@ -29,7 +29,7 @@ from rust_gauge.store import audits as store_audits
 from rust_gauge.store import publications as store_publications
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.publications import PublicationRow
 
 _SETTING = "update-servers"
 _MAX_SERVERS = 200
@@ -162,7 +162,7 @@ def list_publications(context: Context, tenant: TenantAccess, text: str) -> list
     ]
 
 
-def _publication(context: Context, tenant: TenantAccess, id: int) -> AnyRow:
+def _publication(context: Context, tenant: TenantAccess, id: int) -> PublicationRow:
     row = context.store.transaction(lambda c: store_publications.get_publication(c, tenant.id, id))
     if row is None:
         raise ServiceProblem("not-found", f"{tenant.name} made no change {id}", remedy="See the changes of the domain")
@@ -240,7 +240,7 @@ def _shown_server(zone: str, kept: dict[str, Any]) -> UpdateServer:
     return UpdateServer(zone=zone, address=kept["address"], key_name=kept["key_name"], algorithm=kept["algorithm"])
 
 
-def _shown(row: AnyRow) -> Publication:
+def _shown(row: PublicationRow) -> Publication:
     return Publication(
         id=row.id, domain=row.domain, zone=row.zone, state=row.state, verified=row.verified,
         changes=[RrsetChange.model_validate(each) for each in row.changes], made_at=row.made_at, made_by=row.made_by,

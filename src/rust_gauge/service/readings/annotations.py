@@ -40,23 +40,24 @@ def marks_of(
         )
         for row in store.marks(connection, tenant.id, first, last, domain)
     ]
-    for row in store_domains.history_between(connection, tenant.id, first, last, domain):
-        kind: Any = "record" if row.kind.startswith("record") else "finding"
-        marks.append(Mark(day=row.happened_at.date(), kind=kind, text=row.title, domain=row.name))
+    for happened in store_domains.history_between(connection, tenant.id, first, last, domain):
+        kind: Any = "record" if happened.kind.startswith("record") else "finding"
+        marks.append(Mark(day=happened.happened_at.date(), kind=kind, text=happened.title, domain=happened.name))
     columns = columns_of(connection, tenant.id, today)
-    for row in store_shifts.list_shifts(connection, tenant.id, datetime.combine(first, datetime.min.time())):
-        if first <= row.began_at.date() <= last:
-            where = columns.label(row.subject_id) if row.what == "provider" else ""
-            at = f"at {where}" if where else f"through {row.relay}"
-            share = f"{row.count / row.total:.1%}" if row.total else ""
-            text = f"{_SHIFTED[row.rate]} {at} rose to {share}, usually {row.usual:.1%}"
-            marks.append(Mark(day=row.began_at.date(), kind="shift", text=text, provider=where))
-    for row in store.provider_days(connection, first, columns.names):
-        if row.day <= last and row.outage:
-            text = f"{columns.label(row.provider_id)} put off {row.outage:.0%} of everybody's mail by its own trouble"
-            marks.append(Mark(day=row.day, kind="outage", text=text, provider=columns.label(row.provider_id)))
-    for row in store.new_addresses(connection, tenant.id, first, last):
-        marks.append(Mark(day=row.day, kind="sending_ip", text=f"first mail from {row.name}"))
+    for shift in store_shifts.list_shifts(connection, tenant.id, datetime.combine(first, datetime.min.time())):
+        if first <= shift.began_at.date() <= last:
+            where = columns.label(shift.subject_id) if shift.what == "provider" else ""
+            at = f"at {where}" if where else f"through {shift.relay}"
+            share = f"{shift.count / shift.total:.1%}" if shift.total else ""
+            text = f"{_SHIFTED[shift.rate]} {at} rose to {share}, usually {shift.usual:.1%}"
+            marks.append(Mark(day=shift.began_at.date(), kind="shift", text=text, provider=where))
+    for of_day in store.provider_days(connection, first, columns.names):
+        if of_day.day <= last and of_day.outage:
+            label = columns.label(of_day.provider_id)
+            text = f"{label} put off {of_day.outage:.0%} of everybody's mail by its own trouble"
+            marks.append(Mark(day=of_day.day, kind="outage", text=text, provider=label))
+    for address in store.new_addresses(connection, tenant.id, first, last):
+        marks.append(Mark(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
     return sorted(marks, key=lambda mark: (mark.day, mark.kind, mark.text))
 
 

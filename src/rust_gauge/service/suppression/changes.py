@@ -10,12 +10,12 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.suppression import ChangeRow
 
 _POLL = 0.25  # seconds between looks while somebody waits for changes
 
 
-def shown_change(row: AnyRow, names: Names, address: str) -> ListChange:
+def shown_change(row: ChangeRow, names: Names, address: str) -> ListChange:
     where = store.where_of(row)
     return ListChange(
         number=row.number, address=address, address_key=where.key.hex(), reason=str(where.reason),

@@ -27,8 +27,7 @@ from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import providers
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
-from rust_gauge.store.suppression import Ask, Target, Where
+from rust_gauge.store.suppression import Ask, EntryRow, Target, Where
 
 
 def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str, origin: str) -> EntriesMade:
@@ -114,7 +113,7 @@ def _lift(status: Status | None, now: datetime) -> Status | None:
     return None if status is None else end(status, Change.LIFTED, now, now)
 
 
-def _rows_to_change(unit: UnitOfWork, lookup: ProviderLookup, request: Lift) -> dict[Where, AnyRow]:
+def _rows_to_change(unit: UnitOfWork, lookup: ProviderLookup, request: Lift) -> dict[Where, EntryRow]:
     if request.ids:
         wanted = [read_entry_id(id) for id in request.ids]
         rows = store.rows_of(unit.connection, unit.tenant_id, {where.key for where in wanted})
@@ -176,7 +175,7 @@ def _end_overdue(unit: UnitOfWork, wheres: list[Where]) -> None:
     asks = [
         Ask(where, Target(rows[where].address), over, rows[where].until or now, origin="look")
         for where in wheres
-        if where in rows and rows[where].until is not None and rows[where].until <= now.replace(tzinfo=None)
+        if (row := rows.get(where)) is not None and row.until is not None and row.until <= now.replace(tzinfo=None)
     ]
     done = store.change(connection, tenant_id, asks, "time", now)
     holding.tell(unit, done)

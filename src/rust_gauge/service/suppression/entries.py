@@ -29,8 +29,7 @@ from rust_gauge.store import holding as store_holding
 from rust_gauge.store import providers
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
-from rust_gauge.store.suppression import Filter, Where
+from rust_gauge.store.suppression import EntryRow, Filter, ListedEntry, Where
 
 _COUNTED = 100_000  # entries are counted no further
 
@@ -59,7 +58,7 @@ def read_entry_id(text: str) -> Where:
         raise ServiceProblem("not-found", f"There is no entry {text[:60]}") from None
 
 
-def show(row: AnyRow, names: Names) -> SuppressionEntry:
+def show(row: EntryRow, names: Names) -> SuppressionEntry:
     where = store.where_of(row)
     return SuppressionEntry(
         id=entry_id(where), address=row.address, address_key=where.key.hex(), reason=str(where.reason),
@@ -138,7 +137,7 @@ def list_entries(
     position = read_cursor(cursor, int)
     before = position[0] if position else None
 
-    def read(connection: Connection) -> tuple[list[AnyRow], list[SuppressionEntry]]:
+    def read(connection: Connection) -> tuple[list[ListedEntry], list[SuppressionEntry]]:
         rows = store.list_entries(connection, tenant.id, filter, before, limit + 1)
         names = Names(connection, tenant.id)
         return rows, [show(row, names) for row in rows[:limit]]
@@ -176,7 +175,7 @@ def export(context: Context, tenant: TenantAccess, filter: Filter, form: str) ->
 
 def _export_page(
     connection: Connection, tenant_id: int, filter: Filter, after: Where | None
-) -> tuple[list[AnyRow], list[SuppressionEntry]]:
+) -> tuple[list[ListedEntry], list[SuppressionEntry]]:
     rows = store.pages_by_key(connection, tenant_id, filter, after, _PAGE)
     names = Names(connection, tenant_id)
     return rows, [show(row, names) for row in rows]
@@ -218,7 +217,7 @@ def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatu
     return with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
 
 
-def _entry(row: AnyRow) -> Entry:
+def _entry(row: EntryRow) -> Entry:
     status, where = store.status_of(row), store.where_of(row)
     return Entry(where.reason, status.since, status.until, status.state, where.reach, where.reach_id, row.note)
 

@@ -13,8 +13,7 @@ from rust_gauge.service.suppression.names import Names
 from rust_gauge.store import flow as store_flow
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
-from rust_gauge.store.suppression import CAME, LEFT
+from rust_gauge.store.suppression import CAME, LEFT, DayNumbers, NumbersBefore
 
 _WOULD_BOUNCE = (Reason.BAD_ADDRESS, Reason.DOMAIN_GONE, Reason.KEEPS_BOUNCING)
 
@@ -40,7 +39,7 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
                 key, [GrowthPart(name=key, label=label, came=0, left=0, standing=0, withheld=0, days=[0] * len(dates))]
             )
 
-        def places(row: AnyRow) -> list[GrowthPart]:
+        def places(row: DayNumbers | NumbersBefore) -> list[GrowthPart]:
             reason = str(Reason.from_number(row.reason)) if row.reason else "elsewhere"
             provider = names.provider(row.provider_id)
             return [
@@ -53,9 +52,9 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
         withheld_bad = 0
         withheld_days = [0] * len(dates)
         came_days, left_days = [0] * len(dates), [0] * len(dates)
-        for row in before:
-            for part in places(row):
-                part.standing += int(row.n) * (1 if row.what == CAME else -1)
+        for early in before:
+            for part in places(early):
+                part.standing += early.n * (1 if early.what == CAME else -1)
         begins = {id(part): part.standing for group in parts.values() for each in group.values() for part in each}
         for row in rows:
             index, n = (row.day - first).days, int(row.n)

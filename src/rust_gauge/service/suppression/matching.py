@@ -20,9 +20,8 @@ from rust_gauge.service.suppression.policy import get_matching, matchings_of
 from rust_gauge.store import jobs
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.suppression import Filter, Target, Where
+from rust_gauge.store.suppression import Filter, ListedEntry, Target, Where
 
 log = structlog.get_logger()
 _PIECE = 2000
@@ -69,7 +68,7 @@ def run_matching(context: Context, job: Job) -> None:
         known = providers_for(context, names) if matchings[0].same else {}
         providers = {name: provider for name, (_, provider) in known.items()}
 
-        def rekey(connection: Connection, rows: list[AnyRow] = rows) -> None:
+        def rekey(connection: Connection, rows: list[ListedEntry] = rows) -> None:
             store.lock(connection, job.tenant_id)
             moves = [move for row in rows if (move := _move(row, matchings[0], providers)) is not None]  # noqa: B023
             store.rekey(connection, job.tenant_id, moves)
@@ -83,7 +82,7 @@ def run_matching(context: Context, job: Job) -> None:
     log.info("list_rewritten", tenant=job.tenant_id)
 
 
-def _move(row: AnyRow, matching: Matching, providers: dict[str, str]) -> tuple[Where, Where, Target] | None:
+def _move(row: ListedEntry, matching: Matching, providers: dict[str, str]) -> tuple[Where, Where, Target] | None:
     """An entry's new key; None for one of a whole domain, or without an address (erased, or rewritten already)."""
     if not row.address or row.address.startswith("@"):
         return None

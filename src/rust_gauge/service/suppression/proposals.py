@@ -19,13 +19,14 @@ from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, providers
 from rust_gauge.store import proposals as store
 from rust_gauge.store import suppression as store_list
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.suppression import Ask, Where
 
 log = structlog.get_logger()
 _MOST = 5000  # of one reason in a day
 _RECENT = timedelta(days=2)
+Found = tuple[Reason, store.SilentRecipient | store.RoleRecipient | store.RevivedRecipient, str]
+"""Why an address is proposed, whose it is, and in words."""
 
 
 def ask_for_due(context: Context) -> None:
@@ -46,30 +47,30 @@ def run_look(context: Context, job: Job) -> None:
     """The job."""
     now, tenant_id = context.clock(), job.tenant_id
 
-    def find(unit: UnitOfWork) -> list[tuple[Reason, AnyRow, str]]:
+    def find(unit: UnitOfWork) -> list[Found]:
         connection = unit.connection
         settings = policy_of(unit).proposals
-        found: list[tuple[Reason, AnyRow, str]] = []
+        found: list[Found] = []
         if settings.no_life_sends:
             since = now - timedelta(days=2 * settings.no_life_days)
             rows = store.without_life(
                 connection, tenant_id, since, settings.no_life_sends, settings.no_life_days, _MOST
             )
-            for row in rows:
-                says = f"{row.n} messages delivered since {row.first:%Y-%m-%d}, none opened or clicked"
-                found.append((Reason.NO_SIGN_OF_LIFE, row, says))
+            for silent in rows:
+                says = f"{silent.n} messages delivered since {silent.first:%Y-%m-%d}, none opened or clicked"
+                found.append((Reason.NO_SIGN_OF_LIFE, silent, says))
         if settings.role_addresses:
             words = AddressWords.model_validate(
                 store_settings.get_setting(connection, tenant_id, "address_words") or {}
             )
             roles = sorted((ROLES | set(words.roles)) - set(words.people))
-            for row in store.roles_mailed(connection, tenant_id, now - _RECENT, roles, _MOST):
-                found.append((Reason.ROLE_ADDRESS, row, "mail was sent to a role"))
+            for role in store.roles_mailed(connection, tenant_id, now - _RECENT, roles, _MOST):
+                found.append((Reason.ROLE_ADDRESS, role, "mail was sent to a role"))
         if settings.revived_after_days:
             before = now - timedelta(days=settings.revived_after_days)
-            for row in store.revived(connection, tenant_id, now - _RECENT, before, _MOST):
-                says = f"it did not exist on {row.since:%Y-%m-%d}, and takes mail again"
-                found.append((Reason.SPAM_TRAP, row, says))
+            for back in store.revived(connection, tenant_id, now - _RECENT, before, _MOST):
+                says = f"it did not exist on {back.since:%Y-%m-%d}, and takes mail again"
+                found.append((Reason.SPAM_TRAP, back, says))
         return found
 
     found = context.unit(tenant_id, find)
@@ -77,7 +78,7 @@ def run_look(context: Context, job: Job) -> None:
     log.info("proposals", tenant=tenant_id, found=len(found), proposed=proposed)
 
 
-def _propose(unit: UnitOfWork, found: list[tuple[Reason, AnyRow, str]]) -> int:
+def _propose(unit: UnitOfWork, found: list[Found]) -> int:
     connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
     store_list.lock(connection, tenant_id)
     matching = matchings_of(unit)[0]

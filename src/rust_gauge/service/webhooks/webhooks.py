@@ -22,7 +22,7 @@ from rust_gauge.service.runtime.secrets import decrypt, encrypt
 from rust_gauge.store import jobs
 from rust_gauge.store import webhooks as store_webhooks
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.webhooks import ActiveWebhook, CallRow, CallToMake, WebhookRow
 
 log = structlog.get_logger()
 _MAX_WEBHOOKS = 50
@@ -45,7 +45,9 @@ def tell(connection: Connection, tenant_id: int, subject: str, data: dict[str, A
             jobs.enqueue(connection, "webhook", tenant_id, call, now)
 
 
-def _add_call(connection: Connection, row: AnyRow, subject: str, data: dict[str, Any], now: datetime) -> int:
+def _add_call(
+    connection: Connection, row: ActiveWebhook | WebhookRow, subject: str, data: dict[str, Any], now: datetime
+) -> int:
     message_id = f"msg_{secrets.token_urlsafe(18)}"
     # The body is fixed here, so that every try sends the same octets.
     body = {"type": subject, "timestamp": now.isoformat().replace("+00:00", "Z"), "data": data}
@@ -190,21 +192,21 @@ def replay(context: Context, tenant: TenantAccess, id: int, message_id: str | No
     return count
 
 
-def _row(context: Context, tenant: TenantAccess, id: int) -> AnyRow:
+def _row(context: Context, tenant: TenantAccess, id: int) -> WebhookRow:
     rows = context.store.transaction(lambda c: store_webhooks.list_webhooks(c, tenant.id, id))
     if not rows:
         raise ServiceProblem("not-found", f"{tenant.name} has no webhook {id}", remedy="See the list of webhooks")
     return rows[0]
 
 
-def _shown(row: AnyRow) -> Webhook:
+def _shown(row: WebhookRow) -> Webhook:
     return Webhook(
         id=row.id, name=row.name, url=row.url, subjects=row.subjects, paused=row.paused, waiting=int(row.waiting or 0),
         dead=int(row.dead or 0), created_at=row.created_at, last_at=row.last_at, last_said=row.last_said,
     )  # fmt: skip
 
 
-def _shown_call(row: AnyRow) -> WebhookCall:
+def _shown_call(row: CallRow | CallToMake) -> WebhookCall:
     return WebhookCall(
         id=row.message_id, subject=row.subject, state=row.state, attempts=row.attempts, said=row.said,
         body=json.loads(row.body), created_at=row.created_at.replace(tzinfo=UTC), next_at=row.next_at,

@@ -30,8 +30,8 @@ from rust_gauge.store import jobs
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
 from rust_gauge.store.jobs import Job
+from rust_gauge.store.worklist import ItemRow
 
 SETTING = "alerts"
 
@@ -178,7 +178,7 @@ def follow_all(
     return live
 
 
-def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trouble], now: datetime) -> None:
+def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Trouble], now: datetime) -> None:
     """Let items that were found to be part of an incident go on as that incident, so that nobody is told twice.
 
     The first that lives takes the incident's key where that has no live item; any other is closed as a part of it.
@@ -193,7 +193,7 @@ def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trou
             if there is not None and there.state != str(State.CLOSED):
                 store.change(connection, row.id, close(item, now))
                 store.add_step(connection, row.id, now, "", "closed", f"It is part of: {trouble.title}")
-                rows[part] = store.get(connection, row.tenant_id, row.id)
+                rows[part] = store.reread(connection, row)
                 continue
             if there is not None:  # closed long ago: it keeps its story under a key of its own
                 store.rename(connection, there.id, f"{key[:370]}~{there.id}")
@@ -202,7 +202,7 @@ def _go_on(connection: Connection, rows: dict[str, AnyRow], found: Iterable[Trou
             if not store.rename(connection, row.id, key):
                 continue
             store.add_step(connection, row.id, now, "", "found", trouble.title)
-            rows[key] = store.get(connection, row.tenant_id, row.id)
+            rows[key] = store.reread(connection, row)
             del rows[part]
 
 
@@ -217,7 +217,7 @@ def list_items(
     shown = [
         _show(row, names[row.tenant_id], now)
         for row in rows
-        if row.state != "closed" or row.closed_at > (now - _SHOWN_CLOSED).replace(tzinfo=None)
+        if row.closed_at is None or row.closed_at > (now - _SHOWN_CLOSED).replace(tzinfo=None)
     ]
     if assigned is not None:
         shown = [each for each in shown if each.assigned_to == assigned]
@@ -243,7 +243,7 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
     return sorted(found, key=lambda each: (-Level(each.level).urgency, -each.mail, each.id))
 
 
-def _show(row: AnyRow, tenant: TenantAccess, now: datetime) -> WorkItem:
+def _show(row: ItemRow, tenant: TenantAccess, now: datetime) -> WorkItem:
     item = store.item_of(row)
     trouble = item.trouble
     return WorkItem(
@@ -275,7 +275,7 @@ def list_people(context: Context, tenant: TenantAccess) -> list[Person]:
     return [Person(email=row.email, name=row.name, role=row.role) for row in rows]
 
 
-def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = False) -> AnyRow:
+def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = False) -> ItemRow:
     row = store.get(connection, tenant.id, id, lock=lock)
     if row is None:
         raise ServiceProblem("not-found", f"{tenant.name} has no item {id}", remedy="See the worklist")

@@ -27,7 +27,7 @@ from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.engine import AnyRow
+from rust_gauge.store.worklist import ToldRow
 
 log = structlog.get_logger()
 _WORDS = {Tell.OPENED: "New", Tell.AGAIN: "Still", Tell.WORSE: "Worse", Tell.CLOSED: "Mended"}
@@ -153,7 +153,7 @@ def run_told(context: Context, job: Any) -> None:
     log.info("told", way=way.name, taken=taken, attempts=attempts)
 
 
-def _send_mail(context: Context, row: AnyRow, way: WayToTell) -> tuple[bool, str]:
+def _send_mail(context: Context, row: ToldRow, way: WayToTell) -> tuple[bool, str]:
     if not context.settings.mail_relays:
         return False, "No relay is set for messages of our own: mail_relays"
     mail_from = context.settings.mail_from
@@ -173,7 +173,7 @@ def _send_mail(context: Context, row: AnyRow, way: WayToTell) -> tuple[bool, str
     return True, "taken" + (f", but {'; '.join(refused)}" if refused else "")
 
 
-def _call_chat(context: Context, row: AnyRow, way: WayToTell) -> tuple[bool, str]:
+def _call_chat(context: Context, row: ToldRow, way: WayToTell) -> tuple[bool, str]:
     answer = _caller(context).post(way.url, {}, row.body.encode(), context.resolver.answer_all)
     return answer.taken, answer.said or "nothing came back"
 

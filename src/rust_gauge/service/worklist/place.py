@@ -62,7 +62,7 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids
     for row in store.items(connection, [tenant.id]):
         if row.state != str(State.CLOSED):
             live.add(row.item_key)
-        elif day - _REMEMBERED <= row.closed_at.date() <= day:
+        elif row.closed_at is not None and day - _REMEMBERED <= row.closed_at.date() <= day:
             trouble = store.item_of(row).trouble
             mended |= dict.fromkeys((row.item_key, *trouble.parts), (row.closed_at.date(), trouble.measure))
     streams = _streams(connection, tenant, domain_ids, week, day)

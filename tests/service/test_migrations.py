@@ -1,0 +1,85 @@
+"""Migrations of a database with work in it: nothing is lost, and what was under way goes on."""
+
+import json
+import zlib
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+import pytest
+from sqlalchemy import text
+
+from rust_gauge.core.roles import Role
+from rust_gauge.store import accounts, jobs
+from rust_gauge.store.engine import Store
+from rust_gauge.store.migrate import migrate
+from tests.conftest import World
+
+NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
+AT = "2026-11-20 11:00:00"
+
+
+@pytest.fixture
+def store(world: World) -> Iterator[Store]:
+    """A database of its own, empty."""
+    database = "rust_gauge_upgrade"
+    with world.context.store.engine.begin() as connection:
+        connection.execute(text(f"CREATE DATABASE {database} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))
+    made = Store(world.database.url.replace("/rust_gauge?", f"/{database}?"))
+    yield made
+    made.close()
+    with world.context.store.engine.begin() as connection:
+        connection.execute(text(f"DROP DATABASE {database}"))
+
+
+OLD = [
+    f"INSERT INTO tenant VALUES (1, 'ferries', 'Ferries', '{AT}')",
+    f"INSERT INTO account VALUES (1, 'isla@office.example', 'Isla', 'x', '{AT}')",
+    "INSERT INTO membership VALUES (1, 1, 'engineer')",
+    "INSERT INTO task (id, tenant_id, kind, name, state, request, position, result, done, total, cancel_asked, error, "
+    "made_by, created_at, finished_at) VALUES "
+    f"(7, 1, 'import', 'gone.csv', 'running', '{{\"a\": 1}}', '{{\"row\": 5}}', '{{}}', 5, 9, 0, '', 'isla', '{AT}', NULL), "
+    f"(8, 1, 'readings', 'anew', 'done', '{{}}', '{{}}', '{{\"changes\": []}}', 3, 3, 0, '', 'isla', '{AT}', '{AT}')",
+    "INSERT INTO audit_batch VALUES "
+    f"(7, 1, 'cancelled', '{{\"names\": [\"a.example\", \"b.example\"], \"selectors\": [\"s1\"]}}', 2, 1, 0, '', '{AT}', '{AT}')",
+    "INSERT INTO audit_batch_result VALUES (7, 1, 'a.example', '', 1, 0, 0, '[]')",
+    f"INSERT INTO rule_application VALUES (1, 4, 'waiting', 0, 0, 9, 0, 0, 0, 0, '', '{AT}', NULL)",
+    "INSERT INTO job (kind, tenant_id, subject, state, waiting_key, parameters, done, total, cancel_asked, attempts, "
+    "error, created_at, run_after) VALUES "
+    f"('task', 1, 7, 'running', NULL, '{{}}', 0, 0, 0, 1, '', '{AT}', '{AT}'), "
+    f"('rules', 1, 0, 'queued', 'rules:1:0', '{{}}', 0, 0, 0, 0, '', '{AT}', '{AT}'), "
+    f"('readings', 1, 3, 'queued', 'readings:1:3', '{{}}', 0, 0, 0, 0, '', '{AT}', '{AT}')",
+]
+
+
+def test_tasks_batches_and_applications_of_rules_become_jobs(store: Store) -> None:
+    migrate(store, "0012")
+    with store.engine.begin() as connection:
+        for statement in OLD:
+            connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
+        piece = {"octets": zlib.compress(b"address\n")}
+        connection.execute(text("INSERT INTO task_piece VALUES (7, 'file', 0, 8, :octets)"), piece)
+    migrate(store)
+
+    def listed() -> dict[str, jobs.Job]:
+        return {job.kind: job for job in store.transaction(lambda c: jobs.list_jobs(c, 1, None, 50))}
+
+    found = listed()
+    assert {kind: job.state for kind, job in found.items()} == {
+        "import": "waiting", "recompute": "done", "batch": "stopped", "rules": "waiting",
+    }  # fmt: skip
+    task, batch, rules = found["import"], found["batch"], found["rules"]
+    assert (task.name, task.created_by, task.position, task.done, task.total) == ("gone.csv", "isla", {"row": 5}, 5, 9)
+    assert list(jobs.pieces(store, task.id, jobs.FILE)) == [b"address\n"]
+    assert (batch.request, batch.done, batch.total) == ({"selectors": ["s1"]}, 1, 2)
+    assert json.loads(b"".join(jobs.pieces(store, batch.id, jobs.FILE))) == ["a.example", "b.example"]
+    results = store.transaction(lambda c: jobs.list_results(c, batch.id, 0, 10))
+    assert [(row.name, row.faults) for row in results] == [("a.example", 1)]
+    assert rules.request["rules_version"] == 4
+    claimed = set()
+    while (job := store.transaction(lambda c: jobs.claim(c, NOW))) is not None:
+        claimed.add(job.kind)
+        store.transaction(lambda c, job=job: jobs.finish(c, job, NOW))  # type: ignore[misc]
+    assert claimed == {"readings", "import", "rules"}, "each once"
+    principal = store.transaction(lambda c: accounts.principal_of_email(c, "isla@office.example"))
+    assert principal is not None
+    assert [tenant.role for tenant in principal.tenants] == [Role.ADMIN]
