@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
 from rust_gauge.core.dmarc import is_dmarc1, read_policy
-from rust_gauge.core.taglist import _read_carefully, parse_tag_list
+from rust_gauge.core.taglist import parse_tag_list, read_carefully
 
 
 def spki(key: object) -> str:
@@ -62,7 +62,7 @@ TAG_LISTS = st.lists(
 @example("v= ;a=1")
 @given(TAG_LISTS)
 def test_the_short_way_through_a_tag_list_reads_what_the_careful_one_does(text: str) -> None:
-    assert parse_tag_list(text) == _read_carefully(text)
+    assert parse_tag_list(text) == read_carefully(text)
 
 
 @pytest.mark.parametrize("text", ["v=1;@@a=b  ", "v=1;@ a=b;\r\n", "@v=1 ", "v=1;;a=b ", "v=1; =x ", "v=1;a=b;c"])

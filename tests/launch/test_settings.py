@@ -8,6 +8,7 @@ from pydantic import ValidationError
 from rust_gauge.core.dns import split_server
 from rust_gauge.launch import main as launcher
 from rust_gauge.launch.mariadb import LaunchError
+from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
 from rust_gauge.service.runtime.settings import Settings
 
@@ -57,12 +58,12 @@ def test_what_is_no_dns_server_is_refused(text: str) -> None:
 def test_only_one_launcher_runs_on_a_folder(tmp_path: Path) -> None:
     path = tmp_path / "run.lock"
     with (
-        launcher._only_one(path),
+        hold_run_lock(path),
         pytest.raises(LaunchError, match="already runs"),
-        launcher._only_one(path),
+        hold_run_lock(path),
     ):
         pass
-    with launcher._only_one(tmp_path / "run.lock"):
+    with hold_run_lock(tmp_path / "run.lock"):
         pass
 
 

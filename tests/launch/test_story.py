@@ -4,7 +4,7 @@ from datetime import date, timedelta
 
 import pytest
 
-from rust_gauge.demo.generator import _strength, plan_day
+from rust_gauge.demo.generator import plan_day, strength_of
 from rust_gauge.demo.scenario import FLOWS, Incident
 
 ANCHOR = date(2026, 11, 20)
@@ -20,9 +20,9 @@ ANCHOR = date(2026, 11, 20)
     ],
     ids=lambda value: value.title if isinstance(value, Incident) else "",
 )
-def test_an_incident_has_its_strength_on_each_day(incident: Incident, strengths: dict[int, float]) -> None:
+def test_an_incident_has_itsstrength_of_on_each_day(incident: Incident, strengths: dict[int, float]) -> None:
     for age, strength in strengths.items():
-        assert _strength(incident, age) == pytest.approx(strength), age
+        assert strength_of(incident, age) == pytest.approx(strength), age
 
 
 def test_an_outage_touches_its_provider_and_its_hours_alone() -> None:

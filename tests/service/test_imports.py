@@ -5,17 +5,18 @@ import io
 import json
 import threading
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import httpx
 import pytest
+from sqlalchemy import Connection
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemResponse
 from rust_gauge.contract.jobs import FileLayout, ImportRequest, Job, ListCheckRequest
 from rust_gauge.contract.suppression import Lift, NewEntries, PolicyRule, RehearsalRequest, SuppressionPolicy
-from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import imports as service
+from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import tables
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
@@ -141,21 +142,20 @@ def test_what_somebody_lifted_stays_clear_unless_it_is_asked_for(office: Office,
 def test_an_import_that_is_stopped_and_killed_goes_on_and_is_exact(
     office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(service, "_PIECE", 100)
+    monkeypatch.setattr(service, "PIECE", 100)
     lines = "".join(f"p{n % 950}@a.example\n" for n in range(1000)) + "nobody\n"
     job = given(client, office, lines.encode(), size=333)
-    write, pieces = service._Import._write, []
+    advance, pieces = store_jobs.advance, []
 
-    def sometimes(self: Any, unit: UnitOfWork, piece: Any) -> None:
-        pieces.append(piece.last)
+    def sometimes(connection: Connection, of: store_jobs.Job, now: datetime, **values: Any) -> None:
+        pieces.append(values["position"])
         if len(pieces) == 3:
-            asked = tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True)
-            unit.connection.execute(asked)
-        write(self, unit, piece)
+            connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True))
+        advance(connection, of, now, **values)
         if len(pieces) == 6:
             raise MemoryError("killed after it was written, before it was committed")
 
-    monkeypatch.setattr(service._Import, "_write", sometimes)
+    monkeypatch.setattr(store_jobs, "advance", sometimes)
     stopped = done(client, office, job)
     assert (stopped.state, counts(stopped)["rows"]) == ("stopped", 200)
     running = done(client, office, stopped)
@@ -175,7 +175,7 @@ def test_an_import_that_is_stopped_and_killed_goes_on_and_is_exact(
 def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_state(
     office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(service, "_PIECE", 20)
+    monkeypatch.setattr(service, "PIECE", 20)
     addresses = [f"person{n}@tidepost.example" for n in range(200)]
     text = "\n".join(addresses).encode()
     jobs = [given(client, office, text, reason="bad_address") for _ in range(2)]

@@ -1,20 +1,20 @@
 """Rules of a tenant's own: tried on the past, kept, applied to it with every counter following, used at intake."""
 
 import io
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlalchemy import Connection
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, ProblemResponse
 from rust_gauge.contract.rules import OwnRule, RulesChange, RuleTrialRequest
-from rust_gauge.service.intake.names import KnownNames
-from rust_gauge.service.mailflow import rules as service_rules
-from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.core.replies.rules import Classifier
 from rust_gauge.store import jobs, rejudge, tables
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import Office
@@ -79,16 +79,17 @@ def test_a_load_that_was_judged_by_older_rules_is_judged_anew(
     office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     client.events.load(office.slug, ndjson(bounce(1, diagnostic="550 harbour closed 1")))
-    plain = KnownNames._judged
+    plain = Classifier.classify
     changes: list[Any] = []
 
-    def change_first(self: Any, event: Any) -> Any:
-        judged = plain(self, event)
+    def change_first(self: Classifier, *words: Any, **more: Any) -> Any:
+        found = plain(self, *words, **more)
         if not changes:
-            changes.append(keep(office, client, HARBOUR))  # while the load is being read
-        return judged
+            changes.append("begun")
+            keep(office, client, HARBOUR)  # while the load is being read
+        return found
 
-    monkeypatch.setattr(KnownNames, "_judged", change_first)
+    monkeypatch.setattr(Classifier, "classify", change_first)
     client.events.load(office.slug, ndjson(bounce(2, diagnostic="550 harbour closed 2")))
     assert causes(office, client) == {"policy": 2}
     right(office)
@@ -176,16 +177,15 @@ def test_a_job_in_pieces_can_be_stopped_and_goes_on(
     rows = [bounce(n, diagnostic=f"550 harbour closed {n}") for n in range(10)]
     client.events.load(office.slug, ndjson(*rows))
     pieces: list[Any] = []
-    plain = service_rules._piece
+    advance = jobs.advance
 
-    def stop_after_one(unit: UnitOfWork, job: jobs.Job, **rest: Any) -> Any:
-        done = plain(unit, job, **rest)
-        pieces.append(done)
-        if len(pieces) == 1:
-            unit.connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True))
-        return done
+    def stop_after_one(connection: Connection, job: jobs.Job, now: datetime, **values: Any) -> None:
+        advance(connection, job, now, **values)
+        pieces.append(values.get("result", {}).get("changed", 0))
+        if pieces[-1] == 3:
+            connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True))
 
-    monkeypatch.setattr(service_rules, "_piece", stop_after_one)
+    monkeypatch.setattr(jobs, "advance", stop_after_one)
     keep(office, client, HARBOUR)
     stopped = client.cause_rules.get(office.slug).application
     assert stopped is not None

@@ -103,10 +103,8 @@ def test_a_database_that_is_not_there_is_unavailable() -> None:
 
 
 def test_a_list_of_before_is_taken_over_with_all_that_happened_to_it(tmp_path_factory: pytest.TempPathFactory) -> None:
-    from alembic import command
-
     from rust_gauge.launch.mariadb import PrivateMariaDb
-    from rust_gauge.store.migrate import _config, is_current, migrate
+    from rust_gauge.store.migrate import is_current, migrate
 
     directory = tmp_path_factory.mktemp("before")
     for each in (directory, *directory.parents):
@@ -116,7 +114,7 @@ def test_a_list_of_before_is_taken_over_with_all_that_happened_to_it(tmp_path_fa
     private.start()
     store = Store(private.url)
     try:
-        command.upgrade(_config(store), "0007")
+        migrate(store, "0007")
         with store.engine.begin() as connection:
             run = connection.exec_driver_sql
             run("INSERT INTO tenant (id, slug, name, created_at) VALUES (7, 'a', 'A', NOW()), (8, 'b', 'B', NOW())")

@@ -453,7 +453,7 @@ def test_withheld_mail_and_its_counts_are_stored_together_or_not_at_all(
         raise StoreError("The counts could not be written", why="a test", remedy="none")
 
     with monkeypatch.context() as patched, pytest.raises(StoreError):
-        patched.setattr("rust_gauge.store.suppression.add_counts", fail)
+        patched.setattr("rust_gauge.store.suppression_numbers.add_counts", fail)
         withhold(context, tenant_id, held, Question(), "news.d.example")
     assert not [*client.events.list(office.slug, kinds=["withheld"])]
     assert withhold(context, tenant_id, held, Question(), "news.d.example") == 1, "so it can be told again"

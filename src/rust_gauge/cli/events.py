@@ -1,20 +1,15 @@
 """`rustgauge load` and `rustgauge trail`."""
 
-import io
-import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
-from typing import BinaryIO
 
 from rust_gauge.cli.commands import Commands, positive
+from rust_gauge.cli.input_files import open_input, read_chunks
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.client import InvalidInputError
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.contract.events import IntakeResult
 
-_ROWS, _OCTETS = 5000, 4 * 1024 * 1024  # of one request
 _SHOWN = 20
 
 
@@ -67,11 +62,11 @@ def load(session: Session) -> int:
         raise UsageError(f"{session.arguments.file} is {kind}: name the feed that it belongs to with --feed")
     if feed and kind in ("message/rfc822", "application/mbox"):
         return _hand_whole(session, tenant, feed, kind)
-    with _opened(session.arguments.file, check=kind != "text/plain") as (file, size):
+    with open_input(session.arguments.file, check=kind != "text/plain") as (file, size):
         progress = Progress("Loading", size)
         try:
             head = file.readline() if kind == "text/csv" else b""
-            for first_line, chunk in _chunks(file, quoted=kind == "text/csv"):
+            for first_line, chunk in read_chunks(file, quoted=kind == "text/csv"):
                 totals.add(_send(session, tenant, head + chunk, feed, kind), first_line)
                 progress.advance(len(chunk), str(totals))
         except KeyboardInterrupt:
@@ -103,7 +98,7 @@ def _kind_of(name: str) -> str:
 
 def _hand_whole(session: Session, tenant: str, feed: str, kind: str) -> int:
     """Mail is handed over as one piece."""
-    with _opened(session.arguments.file, check=False) as (file, _):
+    with open_input(session.arguments.file, check=False) as (file, _):
         done = session.client.feeds.hand(tenant, feed, file.read(), kind)
     session.output.line(f"{done.stored:,} stored, {done.repeated:,} were there already, {done.refused:,} refused.")
     return 3 if done.refused else 0
@@ -121,50 +116,6 @@ def _send(session: Session, tenant: str, chunk: bytes, feed: str | None, kind: s
             raise
         n = problem.errors_total
         return IntakeResult(received=n, stored=0, repeated=0, refused=n, refusals=problem.errors)
-
-
-@contextmanager
-def _opened(name: str, check: bool = True) -> Iterator[tuple[BinaryIO, int]]:
-    """A file whose encoding was checked before anything is sent; or standard input, as it comes."""
-    if name == "-":
-        yield sys.stdin.buffer, 0
-        return
-    path = Path(name)
-    try:
-        file = path.open("rb")
-    except OSError as error:
-        raise UsageError(f"{name} cannot be read: {error.strerror}") from None
-    with file:
-        if check:
-            _check_encoding(file, name)
-            file.seek(0)
-        yield file, path.stat().st_size
-
-
-def _check_encoding(file: BinaryIO, name: str) -> None:
-    line = 0
-    for line, text in enumerate(file, 1):
-        try:
-            text.decode("utf-8")
-        except UnicodeDecodeError as error:
-            what = f"{name} is not UTF-8: octet {error.start + 1} of line {line}. Nothing was loaded; convert it first"
-            raise UsageError(what) from None
-
-
-def _chunks(file: BinaryIO, quoted: bool = False) -> Iterator[tuple[int, bytes]]:
-    """(first line number, lines) of pieces that fit into a request; where lines end in quotes only between rows."""
-    buffer, rows, first, quotes = io.BytesIO(), 0, 1, 0
-    for line in file:
-        full = rows >= _ROWS or buffer.tell() + len(line) > _OCTETS
-        if rows and full and (quotes % 2 == 0 or rows >= 2 * _ROWS):
-            yield first, buffer.getvalue()
-            first += rows
-            buffer, rows, quotes = io.BytesIO(), 0, 0
-        buffer.write(line)
-        rows += 1
-        quotes += line.count(b'"') if quoted else 0
-    if rows:
-        yield first, buffer.getvalue()
 
 
 def trail(session: Session) -> int:

@@ -2,7 +2,6 @@
 
 import csv
 import sys
-from collections.abc import Iterator
 from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
 from itertools import islice
@@ -10,6 +9,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from rust_gauge.cli.commands import Commands, positive
+from rust_gauge.cli.input_files import read_addresses
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.common import spreadsheet_cell
@@ -72,7 +72,7 @@ def clearance(session: Session) -> int:
         return _split(session)
     tenant, held, asked = session.tenant(), 0, 0
     rows: list[tuple[object, ...]] = []
-    source = _addresses(arguments.address, arguments.file)
+    source = read_addresses(arguments.address, arguments.file)
     progress = Progress("Checking", 0)
     while batch := list(islice(source, _BATCH)):
         result = session.client.suppression.clearance(tenant, batch, **_question(arguments))
@@ -115,22 +115,6 @@ def _question(arguments: Any) -> dict[str, Any]:
     return {
         "stream": arguments.stream, "domain": arguments.domain, "relay": arguments.relay, "sending": sending,
     }  # fmt: skip
-
-
-def _addresses(named: list[str], file: str | None) -> Iterator[str]:
-    yield from named
-    if file is None:
-        return
-    try:
-        stream = sys.stdin if file == "-" else Path(file).open(encoding="utf-8-sig")  # noqa: SIM115 - see with
-        with stream:
-            for line in stream:
-                if line.strip():
-                    yield line.strip()
-    except OSError as error:
-        raise UsageError(f"{file} cannot be read: {error.strerror}") from None
-    except UnicodeDecodeError as error:
-        raise UsageError(f"{file} is not UTF-8 (octet {error.start + 1}); convert it first") from None
 
 
 def _split(session: Session) -> int:
@@ -225,7 +209,7 @@ def _reaches(entry: SuppressionEntry) -> str:
 def hold(session: Session) -> int:
     """Exit status 3 when something was no address."""
     arguments = session.arguments
-    texts = list(_addresses(arguments.address, arguments.file))
+    texts = list(read_addresses(arguments.address, arguments.file))
     if not texts:
         raise UsageError("No addresses. Name them, or a file with one a line with --file")
     until = datetime.now(UTC) + timedelta(days=arguments.days) if arguments.days else None

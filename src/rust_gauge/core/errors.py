@@ -4,7 +4,7 @@ RustGaugeError
  └─ InputError          something handed in cannot be used as it is
      ├─ DomainNameError   a text is no domain name
      ├─ AddressError      a text is no mailbox address
-     ├─ IpAddressError    a text is no IP address
+     ├─ IpAddressError    a text is not an IP address
      ├─ ReportError       no DMARC aggregate report (core.dmarc.feedback)
      └─ EventError        a row is no event; names the field
 """
@@ -40,7 +40,7 @@ class AddressError(InputError):
 
 
 class IpAddressError(InputError):
-    """A text is no IP address (RFC 791, RFC 4291)."""
+    """A text is not an IP address (RFC 791, RFC 4291)."""
 
 
 class EventError(InputError):

@@ -57,7 +57,7 @@ class TagList:
 
 def parse_tag_list(text: str) -> TagList:
     """Read a tag list. Never raises: what is wrong is in `problems`."""
-    return _read_plain(text) or _read_carefully(text)
+    return _read_plain(text) or read_carefully(text)
 
 
 def _read_plain(text: str) -> TagList | None:
@@ -82,7 +82,8 @@ def _read_plain(text: str) -> TagList | None:
     return TagList(tuple(tags.values()), ()) if tags else None
 
 
-def _read_carefully(text: str) -> TagList:
+def read_carefully(text: str) -> TagList:
+    """Read a list tag by tag, with each mistake where it is. The short way has to give the same."""
     tags: list[Tag] = []
     problems: list[Problem] = []
     seen: set[str] = set()

@@ -85,7 +85,7 @@ class Cell:
     outage: bool
 
 
-def _strength(incident: Incident, age: int) -> float:
+def strength_of(incident: Incident, age: int) -> float:
     """0 to 1: how much of an incident's addition applies `age` days back."""
     if not incident.end <= age <= incident.start:
         return 0.0
@@ -141,7 +141,7 @@ def _rates(flow: Flow, provider: Provider, age: int, hour: int) -> tuple[dict[st
             and incident.provider in ("", provider.name)
             and incident.hours[0] <= hour < incident.hours[1]
         ):
-            strength = _strength(incident, age)
+            strength = strength_of(incident, age)
             for name, more in incident.add.items():
                 if name != "complaint" or provider.reports:
                     rates[name] += more * strength

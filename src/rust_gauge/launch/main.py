@@ -10,7 +10,6 @@ rustgauged token      make a token, for the first program
 
 import argparse
 import contextlib
-import fcntl
 import getpass
 import json
 import secrets
@@ -27,6 +26,7 @@ from rust_gauge.contract.session import NewToken
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
+from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
 from rust_gauge.service.accounts import accounts
 from rust_gauge.service.runtime.context import Context, make_context, utc_now
@@ -115,7 +115,7 @@ def prepare(url: str) -> None:
 def _run(settings: Settings, _: argparse.Namespace) -> int:
     supervisor = Supervisor(settings.var_dir / "log")
     supervisor.catch_signals()
-    with _only_one(settings.var_dir / "run.lock"):
+    with hold_run_lock(settings.var_dir / "run.lock"):
         require_port(settings.host, settings.port)
         try:
             url, supervisor.database = _database(settings)
@@ -158,7 +158,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     port = arguments.port or settings.port
     supervisor = Supervisor(var / "log")
     supervisor.catch_signals()
-    with _only_one(var / "run.lock"):
+    with hold_run_lock(var / "run.lock"):
         require_port(settings.host, port)
         try:
             print("Starting the private MariaDB ...", flush=True)
@@ -302,18 +302,6 @@ def _demo_secrets(path: Path) -> tuple[str, str]:
         path.write_text(f"{secrets.token_urlsafe(9)} {accounts.TOKEN_PREFIX}{secrets.token_urlsafe(24)}\n")
     password, token = path.read_text().split()
     return password, token
-
-
-@contextlib.contextmanager
-def _only_one(path: Path) -> Iterator[None]:
-    """LaunchError when another rustgauged already runs on the same folder."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    with path.open("w") as file:
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            raise LaunchError(f"Rust Gauge already runs on {path.parent.resolve()}. Stop that one first") from None
-        yield
 
 
 # Looking after it

@@ -1,54 +1,19 @@
-"""Letting events go: partitions that nobody needs any more, the rest of a tenant's old events, one person's data.
+"""Dropping old events: partitions that nobody needs any more, then the rest of a tenant's old events.
 
-Counters stay in every case, and stay right: what is dropped is never told again (intake refuses what is older than what
-is kept), and an erased event keeps its identity and its place in its message.
+Counters stay, and stay right: what is dropped cannot come again, as intake refuses what is older than what is kept.
 """
 
-from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date, datetime
-from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, delete, exists, func, or_, select, text, update
+from sqlalchemy import ColumnElement, Connection, delete, exists, or_, select, text
 
 from rust_gauge.store import leases
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.engine import Store
 from rust_gauge.store.partitions import LEASE, LEASE_FOR, partition_ends
-from rust_gauge.store.values import values_of
 
 PIECE = 5000
-
-
-@dataclass(frozen=True, slots=True)
-class WordingRow:
-    """A reply by its fixed part, with an example."""
-
-    id: int
-    wording: str
-    example: str
-
-
-@dataclass(frozen=True, slots=True)
-class ErasureRow:
-    """That somebody was erased."""
-
-    id: int
-    tenant_id: int
-    erased_at: datetime
-    erased_by: str
-    reason: str
-    events: int
-    others: int
-
-
-@dataclass(frozen=True, slots=True)
-class RefusedItem:
-    """A row that could not be used."""
-
-    id: int
-    item: str
 
 
 def drop_partitions(store: Store, before: date, now: datetime) -> int:
@@ -92,74 +57,3 @@ def with_older(connection: Connection, before: datetime, tenants: list[int], oth
         which = or_(which, c.id.not_in(others))
     older = exists().where(e.tenant_id == c.id, e.occurred_at < before)
     return list(connection.scalars(select(c.id).where(which, older)))
-
-
-# One person
-
-
-def refused_with(connection: Connection, tenant_id: int, address: str) -> list[RefusedItem]:
-    """Refused rows that speak of an address."""
-    c = t.refused_row.c
-    like = address.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-    return values_of(
-        RefusedItem, connection.execute(select(t.refused_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%")))
-    )
-
-
-def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: bytes) -> int:
-    """Take a recipient out of its events. They stay together, and count as before. Gives how many."""
-    e = t.event.c
-    done = connection.execute(
-        update(t.event)
-        .where(e.tenant_id == tenant_id, e.recipient_key == key)
-        .values(
-            recipient=func.concat("erased@", func.substring_index(e.recipient, "@", -1)),
-            recipient_key=new_key,
-            message_id=func.if_(e.message_id == "", "", "erased"),
-            diagnostic="",
-        )
-    )
-    connection.execute(delete(t.trouble).where(t.trouble.c.tenant_id == tenant_id, t.trouble.c.recipient_key == key))
-    return int(done.rowcount)
-
-
-def wordings_of(connection: Connection, tenant_id: int, key: bytes) -> list[WordingRow]:
-    """Wordings of replies about a recipient: id, wording, example."""
-    e, w = t.event.c, t.wording.c
-    ids = select(e.wording_id).where(e.tenant_id == tenant_id, e.recipient_key == key, e.wording_id != 0).distinct()
-    return values_of(WordingRow, connection.execute(select(w.id, w.wording, w.example).where(w.id.in_(ids))))
-
-
-def change_wording(connection: Connection, id: int, **values: Any) -> None:
-    """Change columns of a wording."""
-    connection.execute(update(t.wording).where(t.wording.c.id == id).values(**values))
-
-
-def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: bool) -> int:
-    """Take the address out of its entries, which go on holding it by its key; or drop them."""
-    c, log = t.suppression_entry.c, t.suppression_change.c
-    where = (c.tenant_id == tenant_id) & (c.address_key == key)
-    logged = (log.tenant_id == tenant_id) & (log.address_key == key)
-    if drop:
-        connection.execute(delete(t.suppression_change).where(logged))
-        return int(connection.execute(delete(t.suppression_entry).where(where)).rowcount)
-    connection.execute(update(t.suppression_change).where(logged).values(address="", note=""))
-    blank = {"address": "", "mail_domain": "", "evidence": "[]", "note": ""}
-    return int(connection.execute(update(t.suppression_entry).where(where).values(**blank)).rowcount)
-
-
-def drop_refused(connection: Connection, ids: Sequence[int]) -> None:
-    """Delete refused rows."""
-    connection.execute(delete(t.refused_row).where(t.refused_row.c.id.in_(ids)))
-
-
-def add_erasure(connection: Connection, **values: Any) -> None:
-    """Record an erasure."""
-    connection.execute(t.erasure.insert().values(**values))
-
-
-def list_erasures(connection: Connection, tenant_id: int) -> list[ErasureRow]:
-    """Return a tenant's newest erasures, 1,000 at most."""
-    c = t.erasure.c
-    query = select(t.erasure).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(1000)
-    return values_of(ErasureRow, connection.execute(query))

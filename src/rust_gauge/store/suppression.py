@@ -7,34 +7,39 @@ before goes into the log. Numbers are handed out under the lock, so whoever has 
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 import orjson
-from sqlalchemy import Connection, Select, and_, func, literal_column, or_, select, update
+from sqlalchemy import Connection
 
 from rust_gauge.core.suppression import Change, Reach, Reason, State, Status
-from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
-from rust_gauge.store.bulk_load import LINE, SPECIAL, Loaded, escape, load_rows
-from rust_gauge.store.driver import Question, RawRow, raw_rows
+from rust_gauge.store.driver import Question, RawRow
+from rust_gauge.store.suppression_numbers import CAME, LEFT, add_counts
+from rust_gauge.store.suppression_state import lock, set_last_number
 from rust_gauge.store.values import values_of
 
 EVIDENCE_KEPT = 5
 CHUNK = 2000
 LOOKED_UP = 40_000  # keys in one question: sorted, so the more there are the closer they lie together
-CAME, LEFT, WITHHELD = 1, 2, 3  # of suppression_day.what
 
 
 @dataclass(frozen=True, slots=True)
-class EntryRow:
-    """An entry as it is kept."""
+class RowOfEntry:
+    """Which entry of a tenant a row is about."""
 
-    tenant_id: int
     address_key: bytes
     reason: int
     reach: int
     reach_id: int
+
+
+@dataclass(frozen=True, slots=True)
+class EntryRow(RowOfEntry):
+    """An entry as it is kept."""
+
+    tenant_id: int
     number: int
     state: int
     address: str
@@ -53,77 +58,6 @@ class EntryRow:
     note: str
     origin: str
     evidence: str
-
-
-@dataclass(frozen=True, slots=True)
-class ListedEntry(EntryRow):
-    """An entry with the name of its stream, if it came from one."""
-
-    stream: str | None
-
-
-@dataclass(frozen=True, slots=True)
-class OverdueEntry:
-    """An entry whose time is over."""
-
-    tenant_id: int
-    address_key: bytes
-    reason: int
-    reach: int
-    reach_id: int
-
-
-@dataclass(frozen=True, slots=True)
-class DayNumbers:
-    """What came and left on a day."""
-
-    day: date
-    what: int
-    reason: int
-    provider_id: int
-    stream: str | None
-    n: int
-
-
-@dataclass(frozen=True, slots=True)
-class NumbersBefore:
-    """What came and left before a day."""
-
-    what: int
-    reason: int
-    provider_id: int
-    stream: str | None
-    n: int
-
-
-@dataclass(frozen=True, slots=True)
-class ListState:
-    """How a tenant compares addresses, and what holds its streams."""
-
-    tenant_id: int
-    last_number: int
-    matching: Any
-    matching_before: Any
-    secret: str
-    brakes: Any
-
-
-@dataclass(frozen=True, slots=True)
-class ChangeRow:
-    """A change of the list."""
-
-    number: int
-    address_key: bytes
-    reason: int
-    reach: int
-    reach_id: int
-    state: int
-    change: int
-    changed_at: datetime
-    changed_by: str
-    note: str
-    until: datetime | None
-    address: str
 
 
 class Where(NamedTuple):
@@ -174,24 +108,6 @@ class Done:
     evidence: list[dict[str, Any]] = field(default_factory=list)
 
 
-def lock(connection: Connection, tenant_id: int) -> int:
-    """Be the only one to change a tenant's list until the transaction ends. Gives the newest number."""
-    c = t.suppression_state.c
-    return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id).with_for_update()) or 0)
-
-
-def last_number(connection: Connection, tenant_id: int) -> int:
-    """Return the number of the newest change of a tenant's list."""
-    c = t.suppression_state.c
-    return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id)) or 0)
-
-
-def set_last_number(connection: Connection, tenant_id: int, number: int) -> None:
-    """Store the number of the newest change. The list has to be locked."""
-    c = t.suppression_state.c
-    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(last_number=number))
-
-
 _COLUMNS = (
     "tenant_id", "address_key", "reason", "reach", "reach_id", "number", "state", "address", "mail_domain",
     "provider_id", "stream_id", "since", "until", "ended_at", "times", "returns", "made_at", "change", "changed_at",
@@ -205,9 +121,7 @@ _LOG_COLUMNS = (
     "tenant_id, number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, "
     "address"
 )
-_LOG = f"INSERT INTO suppression_change ({_LOG_COLUMNS}) VALUES"
-_COUNT = "INSERT INTO suppression_day (tenant_id, day, what, reason, provider_id, stream_id, n) VALUES"
-_COUNT_MORE = "ON DUPLICATE KEY UPDATE n = n + VALUES(n)"
+LOG = f"INSERT INTO suppression_change ({_LOG_COLUMNS}) VALUES"
 
 
 def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str, now: datetime) -> list[Done]:
@@ -246,14 +160,14 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
         if moved:
             number += 1
             if row is not None:
-                log.append(_log_row(tenant_id, row))
+                log.append(change_row(tenant_id, row))
             done.append(Done(last, before, after, number, target.address or last.target.address))
             done[-1].provider_id, done[-1].evidence = target.provider_id, evidence
             done[-1].stream_id = last.stream_id or (row.stream_id if row is not None else 0)
             _count(counts, tenant_id, before, after, where, target, last.stream_id, row, at)
         put.append(_entry_row(tenant_id, where, target, after, row, last, evidence, by, now, number, moved=moved))
     for start in range(0, len(log), CHUNK):
-        insert_rows(connection, _LOG, log[start : start + CHUNK])
+        insert_rows(connection, LOG, log[start : start + CHUNK])
     for start in range(0, len(put), CHUNK):
         insert_rows(connection, _PUT, put[start : start + CHUNK], _ANEW)
     if done:
@@ -287,14 +201,8 @@ def _count(
         counts[tenant_id, ended.date(), LEFT, where.reason.number, target.provider_id, stream] += 1
 
 
-def add_counts(connection: Connection, counts: Counter[tuple[Any, ...]]) -> None:
-    """Add to suppression_day: (tenant id, day, what, reason, provider id, stream id)."""
-    rows = [(*key, n) for key, n in sorted(counts.items())]
-    for start in range(0, len(rows), CHUNK):
-        insert_rows(connection, _COUNT, rows[start : start + CHUNK], _COUNT_MORE)
-
-
-def _log_row(tenant_id: int, row: EntryRow) -> tuple[object, ...]:
+def change_row(tenant_id: int, row: EntryRow) -> tuple[object, ...]:
+    """Return what stood in an entry as a row of the log, for LOG."""
     return (
         tenant_id, row.number, bytes(row.address_key), row.reason, row.reach, row.reach_id, row.state, row.change,
         row.changed_at, row.changed_by, row.note, row.until, row.address,
@@ -357,7 +265,7 @@ def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> di
     return found
 
 
-def where_of(row: "EntryRow | OverdueEntry | ChangeRow") -> Where:
+def where_of(row: RowOfEntry) -> Where:
     """Return what an entry is about, from a row."""
     return Where(bytes(row.address_key), Reason.from_number(row.reason), Reach.from_number(row.reach), row.reach_id)
 
@@ -404,327 +312,3 @@ def in_pieces(keys: Sequence[bytes]) -> Iterator[Sequence[bytes]]:
     """Keys as questions."""
     for start in range(0, len(keys), LOOKED_UP):
         yield keys[start : start + LOOKED_UP]
-
-
-# Reading the list
-
-
-@dataclass(frozen=True, slots=True)
-class Filter:
-    """Which entries. Empty means all; `text` is the beginning of an address, or of a domain behind an @."""
-
-    text: str = ""
-    keys: tuple[bytes, ...] = ()
-    states: tuple[State, ...] = ()
-    reasons: tuple[Reason, ...] = ()
-    provider_ids: tuple[int, ...] | None = None
-    stream_id: int | None = None
-    reach: Reach | None = None
-    origin: str = ""
-    ends_before: datetime | None = None
-    came_back: bool = False
-    made_since: datetime | None = None
-
-
-def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
-    c = t.suppression_entry.c
-    query = query.where(c.tenant_id == tenant_id)
-    if filter.keys:
-        query = query.where(c.address_key.in_(filter.keys))
-    text = filter.text
-    if text.startswith("@"):
-        like = _begins(text[1:].lower())
-        query = query.where(or_(c.mail_domain.like(like), c.address.like(_begins(text))))
-    elif text:
-        query = query.where(c.address.like(_begins(text)))
-    if filter.states:
-        query = query.where(c.state.in_([state.number for state in filter.states]))
-    if filter.reasons:
-        query = query.where(c.reason.in_([reason.number for reason in filter.reasons]))
-    if filter.provider_ids is not None:
-        query = query.where(c.provider_id.in_(filter.provider_ids))
-    if filter.stream_id is not None:
-        query = query.where(c.stream_id == filter.stream_id)
-    if filter.reach is not None:
-        query = query.where(c.reach == filter.reach.number)
-    if filter.origin:
-        query = query.where(c.origin == filter.origin)
-    if filter.ends_before is not None:
-        query = query.where(c.until < naive(filter.ends_before))
-    if filter.came_back:
-        query = query.where(c.returns > 0)
-    if filter.made_since is not None:
-        query = query.where(c.made_at >= naive(filter.made_since))
-    return query
-
-
-def _begins(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-
-
-def list_entries(
-    connection: Connection, tenant_id: int, filter: Filter, before: int | None, limit: int
-) -> list[ListedEntry]:
-    """Entries, the one that changed last first."""
-    e = t.suppression_entry
-    query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
-    query = query.outerjoin(t.stream, t.stream.c.id == e.c.stream_id)
-    if before is not None:
-        query = query.where(e.c.number < before)
-    return values_of(ListedEntry, connection.execute(query.order_by(e.c.number.desc()).limit(limit)))
-
-
-def pages_by_key(
-    connection: Connection, tenant_id: int, filter: Filter, after: Where | None, limit: int
-) -> list[ListedEntry]:
-    """Return a page of all entries in the order of their keys, for whoever reads the whole list."""
-    e = t.suppression_entry
-    c = e.c
-    query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
-    query = query.outerjoin(t.stream, t.stream.c.id == c.stream_id)
-    if after is not None:
-        rest = (after.reason.number, after.reach.number, after.reach_id)
-        reason, reach, reach_id = rest
-        query = query.where(
-            c.address_key >= after.key,
-            or_(
-                c.address_key > after.key,
-                c.reason > reason,
-                and_(c.reason == reason, c.reach > reach),
-                and_(c.reason == reason, c.reach == reach, c.reach_id > reach_id),
-            ),
-        )
-    return values_of(
-        ListedEntry, connection.execute(query.order_by(c.address_key, c.reason, c.reach, c.reach_id).limit(limit))
-    )
-
-
-def count_entries(connection: Connection, tenant_id: int, filter: Filter, most: int) -> int:
-    """How many there are, counted no further than `most`."""
-    inner = _where(filter, tenant_id, select(literal_column("1"))).limit(most).subquery()
-    return int(connection.scalar(select(func.count()).select_from(inner)) or 0)
-
-
-def overdue(connection: Connection, now: datetime, limit: int) -> list[OverdueEntry]:
-    """Entries of any tenant whose time is over, and that nobody ended yet."""
-    return values_of(
-        OverdueEntry,
-        run(
-            connection,
-            "SELECT s.tenant_id, e.address_key, e.reason, e.reach, e.reach_id FROM suppression_state AS s "
-            "STRAIGHT_JOIN suppression_entry AS e FORCE INDEX (suppression_entry_until) "
-            f"ON e.tenant_id = s.tenant_id AND e.until <= {literal(naive(now))} "
-            f"AND e.state <> {State.ENDED.number} LIMIT {limit}",
-        ),
-    )
-
-
-# What happened
-
-
-_SEEN = "number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, address"
-
-
-def changes_after(connection: Connection, tenant_id: int, after: int, limit: int) -> list[ChangeRow]:
-    """Return changes of a tenant's list with numbers above `after`, in their order."""
-    parts = [
-        f"(SELECT {_SEEN} FROM {table} WHERE tenant_id = {literal(tenant_id)} AND number > {literal(after)} "
-        f"ORDER BY number LIMIT {limit})"
-        for table in ("suppression_change", "suppression_entry")
-    ]
-    return values_of(ChangeRow, run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number LIMIT {limit}"))
-
-
-def history_of(connection: Connection, tenant_id: int, keys: Sequence[bytes]) -> list[ChangeRow]:
-    """Everything that happened to the status of an address, in its order."""
-    listed = ", ".join(map(literal, keys))
-    parts = [
-        f"(SELECT {_SEEN} FROM {table} WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed}))"
-        for table in ("suppression_change", "suppression_entry")
-    ]
-    return values_of(ChangeRow, run(connection, f"{' UNION ALL '.join(parts)} ORDER BY number"))
-
-
-def addresses_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[bytes, str]:
-    """Return the addresses that stand with entries of these keys."""
-    found: dict[bytes, str] = {}
-    ordered = sorted(keys)
-    for start in range(0, len(ordered), CHUNK):
-        listed = ", ".join(map(literal, ordered[start : start + CHUNK]))
-        sql = (
-            f"SELECT address_key, address FROM suppression_entry FORCE INDEX (PRIMARY) "
-            f"WHERE tenant_id = {literal(tenant_id)} AND address_key IN ({listed})"
-        )
-        found |= {bytes(row.address_key): row.address for row in run(connection, sql)}
-    return found
-
-
-# Numbers for people
-
-
-def days(connection: Connection, tenant_id: int, first: date, last: date) -> list[DayNumbers]:
-    """day, what, reason, provider_id, provider, stream, n of a period."""
-    d = t.suppression_day.c
-    query = (
-        select(d.day, d.what, d.reason, d.provider_id, t.stream.c.name.label("stream"), func.sum(d.n).label("n"))
-        .outerjoin(t.stream, t.stream.c.id == d.stream_id)
-        .where(d.tenant_id == tenant_id, d.day.between(first, last))
-        .group_by(d.day, d.what, d.reason, d.provider_id, d.stream_id)
-    )
-    return values_of(DayNumbers, connection.execute(query))
-
-
-def standing_before(connection: Connection, tenant_id: int, day: date) -> list[NumbersBefore]:
-    """reason, provider_id, stream, n: how many stood on the morning of a day."""
-    d = t.suppression_day.c
-    query = (
-        select(d.what, d.reason, d.provider_id, t.stream.c.name.label("stream"), func.sum(d.n).label("n"))
-        .outerjoin(t.stream, t.stream.c.id == d.stream_id)
-        .where(d.tenant_id == tenant_id, d.day < day, d.what.in_((CAME, LEFT)))
-        .group_by(d.what, d.reason, d.provider_id, d.stream_id)
-    )
-    return values_of(NumbersBefore, connection.execute(query))
-
-
-# How addresses are compared
-
-
-def get_state(connection: Connection, tenant_id: int) -> ListState:
-    """Return what is kept once for a tenant's list: policy, matching, brakes, the newest number."""
-    c = t.suppression_state.c
-    return values_of(ListState, connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)))[0]
-
-
-def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None, str, str]:
-    """How addresses are compared, before that if the list is being rewritten (both as JSON), the secret, the brakes.
-
-    Asked with every question, so it goes around all that costs time.
-    """
-    columns = "matching, matching_before, secret, brakes"
-    sql = f"SELECT {columns} FROM suppression_state WHERE tenant_id = {literal(tenant_id)}"
-    (row,) = raw_rows(connection, sql)
-    found: tuple[str, str | None, str, str] = row
-    return found
-
-
-def change_state(connection: Connection, tenant_id: int, **values: Any) -> None:
-    """Change columns of a tenant's list."""
-    c = t.suppression_state.c
-    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(**values))
-
-
-def rekey(
-    connection: Connection, tenant_id: int, moves: Sequence[tuple[Where, Where, Target]],
-) -> int:  # fmt: skip
-    """Give entries new keys. Where an entry stands there already the two become one: the wider of both.
-
-    Gives how many became one.
-    """
-    rows = rows_of(connection, tenant_id, {key for old, new, _ in moves for key in (old.key, new.key)})
-    merged = 0
-    for old, new, target in moves:
-        row = rows.pop(old, None)
-        if row is None:
-            continue
-        there = rows.get(new) if new != old else None
-        c = t.suppression_entry.c
-        where = and_(
-            c.tenant_id == tenant_id, c.address_key == old.key, c.reason == old.reason.number,
-            c.reach == old.reach.number, c.reach_id == old.reach_id,
-        )  # fmt: skip
-        values = {"address_key": new.key, "address": target.address, "mail_domain": target.mail_domain}
-        if there is not None:
-            merged += 1
-            keep, drop = (row, there) if _stronger(row, there) else (there, row)
-            insert_rows(connection, _LOG, [_log_row(tenant_id, drop)])
-            gone = and_(
-                c.tenant_id == tenant_id, c.address_key == new.key, c.reason == new.reason.number,
-                c.reach == new.reach.number, c.reach_id == new.reach_id,
-            )  # fmt: skip
-            connection.execute(t.suppression_entry.delete().where(gone if keep is row else where))
-            times = {"times": row.times + there.times, "since": min(row.since, there.since)}
-            if keep is row:
-                connection.execute(update(t.suppression_entry).where(where).values(**values, **times))
-            else:
-                connection.execute(update(t.suppression_entry).where(gone).values(**times))
-        else:
-            connection.execute(update(t.suppression_entry).where(where).values(**values))
-            rows[new] = row
-        log = t.suppression_change.c
-        more = {} if target.address else {"address": ""}
-        connection.execute(
-            update(t.suppression_change)
-            .where(log.tenant_id == tenant_id, log.address_key == old.key)
-            .values(address_key=new.key, **more)
-        )
-    return merged
-
-
-def _stronger(one: EntryRow, other: EntryRow) -> bool:
-    """Whether `one` holds longer."""
-    rank = (State.HELD.number, State.PROPOSED.number, State.RESTING.number, State.ENDED.number)
-    if one.state != other.state:
-        return rank.index(one.state) < rank.index(other.state)
-    return one.until is None or (other.until is not None and one.until > other.until)
-
-
-# Many at once
-
-
-class LoadedEntry(NamedTuple):
-    """An entry that an import adds. Times as the store writes them; `until` is NULL_TEXT for no end."""
-
-    key: bytes
-    reason: int
-    number: int
-    address: str
-    mail_domain: str
-    provider_id: int
-    since: str
-    until: str
-    note: str
-
-
-NULL_TEXT = r"\N"
-_LOADED = (
-    "address_key, reason, reach, reach_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
-)
-_PACKET = 5000  # entries
-
-
-def load_entries(
-    connection: Connection, tenant_id: int, entries: Iterable[LoadedEntry], *, reach: Reach, reach_id: int,
-    stream_id: int, at: datetime, by: str,
-) -> Loaded:  # fmt: skip
-    """Add entries that are not there yet; those that are, whatever they say, are left out and counted as skipped.
-
-    The list has to be locked.
-    """
-    moment = literal(naive(at))
-    shared = (
-        f"tenant_id = {tenant_id}, state = {State.HELD.number}, ended_at = NULL, times = 1, returns = 0, "
-        f"made_at = {moment}, `change` = {Change.MADE.number}, changed_at = {moment}, changed_by = {literal(by)}, "
-        "origin = 'import', evidence = '[]'"
-    )
-    packets = _packets(entries, reach.number, reach_id, stream_id)
-    return load_rows(connection, "suppression_entry", _LOADED, shared, packets)
-
-
-def _packets(entries: Iterable[LoadedEntry], reach: int, reach_id: int, stream_id: int) -> Iterator[bytes]:
-    lines: list[bytes] = []
-    for key, reason, number, address, domain, provider_id, since, until, note in entries:
-        if "\\" in address:
-            address = address.replace("\\", "\\\\")
-        text = (
-            f"{reason}\x1f{reach}\x1f{reach_id}\x1f{number}\x1f{address}\x1f{domain}\x1f{provider_id}\x1f{stream_id}"
-            f"\x1f{since}\x1f{until}\x1f"
-        )
-        if SPECIAL.search(key):
-            key = escape(key)
-        kept = escape(note.encode("utf-8", "replace")) if note else b""
-        lines.append(b"%b\x1f%b%b" % (key, text.encode("utf-8", "surrogatepass"), kept))
-        if len(lines) == _PACKET:
-            yield LINE.join(lines) + LINE
-            lines = []
-    if lines:
-        yield LINE.join(lines) + LINE

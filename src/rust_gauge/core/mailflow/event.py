@@ -231,7 +231,7 @@ def make_event(
         try:
             sending_ip = _canonical_ip(sending_ip)
         except ValueError:
-            raise EventError(f"{sending_ip[:60]!r} is no IP address", field="sending_ip") from None
+            raise EventError(f"{sending_ip[:60]!r} is not an IP address", field="sending_ip") from None
     if kind not in REFUSALS:
         cause = permanence = None
     path = Path(sender, stream, relay, sending_ip, campaign, tuple(sorted(set(tags))))

@@ -25,6 +25,7 @@ from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.policy import list_state
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_numbers, suppression_state
 from rust_gauge.store.accounts import TenantAccess
 
 _STREAM_PIECE = 20_000  # addresses of a stream that are looked at together
@@ -337,9 +338,11 @@ def _count_reasons(unit: UnitOfWork, events: Sequence[Event], providers: Mapping
         provider_id = providers[event.recipient.domain][0]
         reason = Reason(event.diagnostic).number if event.diagnostic in _LISTED else 0
         day = event.occurred_at.date()
-        counts[unit.tenant_id, day, store.WITHHELD, reason, provider_id, streams.get(event.stream, 0)] += 1
-    store.lock(unit.connection, unit.tenant_id)
-    store.add_counts(unit.connection, counts)
+        counts[
+            unit.tenant_id, day, suppression_numbers.WITHHELD, reason, provider_id, streams.get(event.stream, 0)
+        ] += 1
+    suppression_state.lock(unit.connection, unit.tenant_id)
+    suppression_numbers.add_counts(unit.connection, counts)
 
 
 # A stream of millions

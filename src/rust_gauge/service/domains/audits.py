@@ -63,7 +63,8 @@ _DOCUMENT = {"records", "findings", "questions", "checks", "spf", "dmarc", "keys
 
 
 @lru_cache(maxsize=8)
-def _shipped_rules(path: Path | None) -> tuple[BulkRule, ...]:
+def bulk_rules(path: Path | None) -> tuple[BulkRule, ...]:
+    """Read the rules for bulk mail in a file; those that come with the service without one."""
     text = path.read_text("utf-8") if path else _packaged_rules()
     return tuple(BulkRule.model_validate(rule) for rule in tomllib.loads(text).get("rule", []))
 
@@ -75,7 +76,7 @@ def _packaged_rules() -> str:
 def get_settings(context: Context, tenant: TenantAccess) -> AuditSettings:
     """The tenant's settings; what was never set is as shipped."""
     kept = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SETTING))
-    rules = list(_shipped_rules(context.settings.bulk_rules_file))
+    rules = list(bulk_rules(context.settings.bulk_rules_file))
     if kept is None:
         return AuditSettings(lists=[], usual_selectors=list(USUAL_SELECTORS), bulk_rules=rules)
     return AuditSettings.model_validate(kept)

@@ -23,8 +23,8 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
 log = structlog.get_logger()
-_AT_ONCE = 32  # domains audited side by side
-_CHUNK = 50  # results written together
+AT_ONCE = 32  # domains audited side by side
+CHUNK = 50  # results written together
 
 
 def start_batch(context: Context, tenant: TenantAccess, request: BatchRequest, by: str) -> ShownJob:
@@ -105,10 +105,10 @@ def run_batch(context: Context, job: Job) -> None:
             results.append(_result(number, name, problem="It could not be audited; see the service's log"))
         else:
             results.append(_result(number, name, result))
-        return write() if len(results) >= _CHUNK else True
+        return write() if len(results) >= CHUNK else True
 
     if write():
-        context.resolver.run_many([program for _, _, program in programs], at_once=_AT_ONCE, done=done)
+        context.resolver.run_many([program for _, _, program in programs], at_once=AT_ONCE, done=done)
     write()
     if stop_requested:
         raise jobs.StopRequested

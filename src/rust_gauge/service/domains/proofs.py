@@ -33,7 +33,7 @@ from rust_gauge.store.proofs import ProofRow
 log = structlog.get_logger()
 _VALID = timedelta(hours=24)
 _TRIES = 5
-_A_DAY = 50  # messages of one tenant
+A_DAY = 50  # messages of one tenant
 _NOT_PROVEN = "not proven: publish its record, or have a message sent to postmaster"
 _PAUSE = timedelta(minutes=1)  # between two messages for the same proof
 _AGAIN = timedelta(days=1)  # between two looks at a record
@@ -101,8 +101,8 @@ def _start_mail(
             raise ServiceProblem(
                 "too-many-attempts", f"A message went to {to} less than a minute ago", remedy="Wait for it"
             )
-        if store_proofs.sent_since(connection, tenant.id, now - timedelta(days=1)) >= _A_DAY:
-            raise ServiceProblem("too-many-attempts", f"{_A_DAY} messages were sent today", remedy="Go on tomorrow")
+        if store_proofs.sent_since(connection, tenant.id, now - timedelta(days=1)) >= A_DAY:
+            raise ServiceProblem("too-many-attempts", f"{A_DAY} messages were sent today", remedy="Go on tomorrow")
         values = _fresh(tenant, kind, subject, way, now) | {
             "sent_to": to, "sends": (known.sends if known is not None else 0) + 1, "sent_at": now,
             "code_digest": _digest(tenant, code), "link_digest": hashlib.sha256(link.encode()).digest(),

@@ -21,7 +21,7 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientDat
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
-from rust_gauge.service.mailflow import events, flow, retention, rules, shifts
+from rust_gauge.service.mailflow import events, flow, recipient_data, retention, rules, shifts
 from rust_gauge.service.mailflow.flow import FlowQuery
 
 router = APIRouter(prefix="/api/v1", responses=problems)
@@ -222,16 +222,16 @@ def put_flow_settings(context: Ctx, tenant: Tenant, body: FlowSettings) -> FlowS
 @router.get("/tenants/{tenant}/recipient-data", tags=["flow"], operation_id="get_recipient_data")
 def get_recipient_data(context: Ctx, tenant: Tenant, address: Annotated[str, Query(max_length=1000)]) -> RecipientData:
     """All that is kept of one recipient."""
-    return retention.recipient_data(context, tenant, address)
+    return recipient_data.get_recipient_data(context, tenant, address)
 
 
 @router.get("/tenants/{tenant}/erasures", tags=["flow"], operation_id="list_erasures")
 def list_erasures(context: Ctx, tenant: Tenant) -> list[Erasure]:
     """That people were erased; not who."""
-    return retention.list_erasures(context, tenant)
+    return recipient_data.list_erasures(context, tenant)
 
 
 @router.post("/tenants/{tenant}/erasures", tags=["flow"], status_code=201, operation_id="erase_recipient")
 def erase_recipient(context: Ctx, tenant: Tenant, principal: Asker, body: ErasureRequest) -> Erasure:
     """Take a recipient out of events, entries, replies and refused rows. Counters stay as they are. It is for good."""
-    return retention.erase(context, tenant, body, principal.name)
+    return recipient_data.erase(context, tenant, body, principal.name)

@@ -9,8 +9,9 @@ from rust_gauge.core.suppression import Change, State
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_list, suppression_state
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.suppression import ChangeRow
+from rust_gauge.store.suppression_list import ChangeRow
 
 _POLL = 0.25  # seconds between looks while somebody waits for changes
 
@@ -29,11 +30,11 @@ def changes(context: Context, tenant: TenantAccess, after: int, limit: int) -> L
     """Changes with numbers above `after`."""
 
     def write(connection: Connection) -> ListChanges:
-        rows = store.changes_after(connection, tenant.id, after, limit + 1)
+        rows = suppression_list.changes_after(connection, tenant.id, after, limit + 1)
         names = Names(connection, tenant.id)
         shown = rows[:limit]
         missing = {bytes(row.address_key) for row in shown if not row.address}
-        addresses = store.addresses_of(connection, tenant.id, missing)
+        addresses = suppression_list.addresses_of(connection, tenant.id, missing)
         items = [shown_change(row, names, row.address or addresses.get(bytes(row.address_key), "")) for row in shown]
         return ListChanges(items=items, last=items[-1].number if items else after, more=len(rows) > limit)
 
@@ -45,7 +46,9 @@ async def await_changes(context: Context, tenant: TenantAccess, after: int, limi
     loop = asyncio.get_running_loop()
     until = loop.time() + seconds
     while True:
-        newest = await asyncio.to_thread(context.store.transaction, lambda c: store.last_number(c, tenant.id))
+        newest = await asyncio.to_thread(
+            context.store.transaction, lambda c: suppression_state.last_number(c, tenant.id)
+        )
         if newest > after or loop.time() >= until:
             return await asyncio.to_thread(changes, context, tenant, after, limit)
         await asyncio.sleep(min(_POLL, max(0.01, until - loop.time())))

@@ -24,7 +24,7 @@ from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.entries import entry_id, keys_of, reach_of, read_entry_id, show
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import matchings_of
-from rust_gauge.store import providers
+from rust_gauge.store import providers, suppression_list, suppression_state
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.suppression import Ask, EntryRow, Target, Where
@@ -48,7 +48,7 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
 
     def write(unit: UnitOfWork, lookup: ProviderLookup) -> int:
         connection = unit.connection
-        store.lock(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
         names = Names(connection, tenant.id)
         reach, reach_id = reach_of(names, new.reach, new.reach_name)
         matching = matchings_of(unit)[0]
@@ -82,7 +82,7 @@ def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin:
 
     def write(unit: UnitOfWork, lookup: ProviderLookup) -> list[SuppressionEntry]:
         connection, now = unit.connection, unit.now
-        store.lock(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
         rows = _rows_to_change(unit, lookup, request)
         live = {where: row for where, row in rows.items() if row.state != State.ENDED.number}
         if not live:
@@ -135,7 +135,7 @@ def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) 
 
     def write(unit: UnitOfWork) -> list[SuppressionEntry]:
         connection = unit.connection
-        store.lock(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
         wanted = [read_entry_id(id) for id in decision.ids]
         rows = store.rows_of(connection, tenant.id, {where.key for where in wanted})
         known = [where for where in wanted if where in rows]
@@ -155,7 +155,7 @@ def end_overdue(context: Context) -> None:
     """Write down that the time of entries is over. They hold no more from that moment, written or not."""
     now = context.clock()
     while True:
-        rows = context.store.transaction(lambda c: store.overdue(c, now, 2000))
+        rows = context.store.transaction(lambda c: suppression_list.overdue(c, now, 2000))
         tenants: dict[int, list[Where]] = defaultdict(list)
         for row in rows:
             tenants[row.tenant_id].append(store.where_of(row))

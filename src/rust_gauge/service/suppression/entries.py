@@ -26,10 +26,11 @@ from rust_gauge.service.suppression.changes import shown_change
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import holding as store_holding
-from rust_gauge.store import providers
+from rust_gauge.store import providers, suppression_list
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.suppression import EntryRow, Filter, ListedEntry, Where
+from rust_gauge.store.suppression import EntryRow, Where
+from rust_gauge.store.suppression_list import Filter, ListedEntry
 
 _COUNTED = 100_000  # entries are counted no further
 
@@ -138,7 +139,7 @@ def list_entries(
     before = position[0] if position else None
 
     def read(connection: Connection) -> tuple[list[ListedEntry], list[SuppressionEntry]]:
-        rows = store.list_entries(connection, tenant.id, filter, before, limit + 1)
+        rows = suppression_list.list_entries(connection, tenant.id, filter, before, limit + 1)
         names = Names(connection, tenant.id)
         return rows, [show(row, names) for row in rows[:limit]]
 
@@ -147,7 +148,7 @@ def list_entries(
 
 
 def count_entries(context: Context, tenant: TenantAccess, filter: Filter) -> EntryCount:
-    n = context.store.transaction(lambda c: store.count_entries(c, tenant.id, filter, _COUNTED + 1))
+    n = context.store.transaction(lambda c: suppression_list.count_entries(c, tenant.id, filter, _COUNTED + 1))
     return EntryCount(count=min(n, _COUNTED), more=n > _COUNTED)
 
 
@@ -176,7 +177,7 @@ def export(context: Context, tenant: TenantAccess, filter: Filter, form: str) ->
 def _export_page(
     connection: Connection, tenant_id: int, filter: Filter, after: Where | None
 ) -> tuple[list[ListedEntry], list[SuppressionEntry]]:
-    rows = store.pages_by_key(connection, tenant_id, filter, after, _PAGE)
+    rows = suppression_list.pages_by_key(connection, tenant_id, filter, after, _PAGE)
     names = Names(connection, tenant_id)
     return rows, [show(row, names) for row in rows]
 
@@ -208,7 +209,9 @@ def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatu
         names = Names(connection, tenant.id)
         rows = list(store.rows_of(connection, tenant.id, set(keys)).values())
         verdict = judge([_entry(row) for row in rows], Asking(), now)
-        history = [shown_change(row, names, row.address) for row in store.history_of(connection, tenant.id, keys)]
+        history = [
+            shown_change(row, names, row.address) for row in suppression_list.history_of(connection, tenant.id, keys)
+        ]
         return AddressStatus(
             address=shown, verdict="held" if verdict.held else "clear", why=verdict.why,
             entries=[show(row, names) for row in sorted(rows, key=lambda row: -row.number)], history=history,

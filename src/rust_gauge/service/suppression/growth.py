@@ -11,9 +11,9 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.store import flow as store_flow
-from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_numbers
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.suppression import CAME, LEFT, DayNumbers, NumbersBefore
+from rust_gauge.store.suppression_numbers import CAME, LEFT, DayNumbers, NumbersBefore
 
 _WOULD_BOUNCE = (Reason.BAD_ADDRESS, Reason.DOMAIN_GONE, Reason.KEEPS_BOUNCING)
 
@@ -28,8 +28,8 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
 
     def read(connection: Connection) -> Growth:
         names = Names(connection, tenant.id)
-        rows = store.days(connection, tenant.id, first, last)
-        before = store.standing_before(connection, tenant.id, first)
+        rows = suppression_numbers.days(connection, tenant.id, first, last)
+        before = suppression_numbers.standing_before(connection, tenant.id, first)
         flow = store_flow.sums(connection, tenant.id, first, last)
         parts: dict[str, dict[str, list[GrowthPart]]] = {}
 

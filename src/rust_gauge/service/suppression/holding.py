@@ -36,6 +36,7 @@ from rust_gauge.service.suppression.policy import matchings_of, policy_of
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_state
 from rust_gauge.store.holding import Recipient
 from rust_gauge.store.suppression import Ask, Done, Target, Where
 
@@ -61,7 +62,7 @@ class Place:
 
 def place_of(unit: UnitOfWork) -> Place:
     """Takes the list's lock, so that policy and matching stay as they are until the transaction ends."""
-    store.lock(unit.connection, unit.tenant_id)
+    suppression_state.lock(unit.connection, unit.tenant_id)
     domains, streams = store_holding.ids_of(unit.connection, unit.tenant_id)
     return Place(unit, policy_of(unit), matchings_of(unit)[0], domains, streams)
 

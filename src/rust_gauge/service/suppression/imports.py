@@ -34,12 +34,15 @@ from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_load, suppression_numbers, suppression_state
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.suppression import CAME, Ask, Target, Where
+from rust_gauge.store.suppression import Ask, Target, Where
+from rust_gauge.store.suppression_load import LoadedEntry
+from rust_gauge.store.suppression_numbers import CAME
 
-_PIECE = 25_000  # rows in a transaction: the list is locked for less than a second
+PIECE = 25_000  # rows in a transaction: the list is locked for less than a second
 _AHEAD = 2  # pieces that are read before they are written
 _SHOWN = 20
 REFUSED = "refused"
@@ -190,7 +193,7 @@ class _Import:
             if row.number <= done:
                 continue
             rows.append(row)
-            if len(rows) >= _PIECE:
+            if len(rows) >= PIECE:
                 yield self._read(rows, source.octets)
                 rows = []
         if rows:
@@ -320,18 +323,18 @@ class _Import:
 
     def _store(self, unit: UnitOfWork, merged: list[Wanted], providers: dict[str, int], counts: Counter[str]) -> None:
         connection, now = unit.connection, unit.now
-        first = store.lock(connection, self._tenant_id) + 1
+        first = suppression_state.lock(connection, self._tenant_id) + 1
         if not self._first:
             self._first = first
         merged.sort()  # in the order of the keys, so that neighbours are written together
         stream_id = self._reach_id if self._reach is Reach.STREAM else 0
-        done = store.load_entries(
+        done = suppression_load.load_entries(
             connection, self._tenant_id, self._rows(merged, providers, first), reach=self._reach,
             reach_id=self._reach_id, stream_id=stream_id, at=now, by=self._by,
         )  # fmt: skip
         if done.warnings != done.skipped or done.records != len(merged):
             raise StoreError("MariaDB doubted a row that we thought right", why=f"{done}", remedy="See the log")
-        store.set_last_number(connection, self._tenant_id, first + len(merged) - 1)
+        suppression_state.set_last_number(connection, self._tenant_id, first + len(merged) - 1)
         there: Sequence[Wanted] = ()
         if done.skipped:
             there = self._standing(connection, merged, first)
@@ -340,13 +343,13 @@ class _Import:
         if there:
             self._decide_standing(unit, there, providers, counts)
 
-    def _rows(self, merged: list[Wanted], providers: dict[str, int], first: int) -> Iterator[store.LoadedEntry]:
+    def _rows(self, merged: list[Wanted], providers: dict[str, int], first: int) -> Iterator[LoadedEntry]:
         """Entries as the list keeps them: without what names a person where only digests are kept."""
         hidden = bool(self._matching.secret)
         for number, each in enumerate(merged, first):
             provider = providers.get(each.domain, 0)
             hide = hidden and not each.address.startswith("@")
-            yield store.LoadedEntry(
+            yield LoadedEntry(
                 each.key, each.reason, number, "" if hide else each.address, "" if hide else each.domain, provider,
                 each.since, each.until, "" if hide else each.note,
             )  # fmt: skip
@@ -368,7 +371,7 @@ class _Import:
             if n:
                 provider = providers.get(domain, 0)
                 counts[self._tenant_id, datetime.fromisoformat(day).date(), CAME, reason, provider, stream_id] += n
-        store.add_counts(connection, counts)
+        suppression_numbers.add_counts(connection, counts)
 
     def _decide_standing(
         self, unit: UnitOfWork, there: Sequence[Wanted], providers: dict[str, int], counts: Counter[str]

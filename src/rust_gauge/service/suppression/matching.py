@@ -17,11 +17,12 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import encrypt
 from rust_gauge.service.suppression.policy import get_matching, matchings_of
-from rust_gauge.store import jobs
+from rust_gauge.store import jobs, suppression_list, suppression_rekey, suppression_state
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.suppression import Filter, ListedEntry, Target, Where
+from rust_gauge.store.suppression import Target, Where
+from rust_gauge.store.suppression_list import Filter, ListedEntry
 
 log = structlog.get_logger()
 _PIECE = 2000
@@ -32,8 +33,8 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
     now = context.clock()
 
     def write(connection: Connection) -> None:
-        store.lock(connection, tenant.id)
-        row = store.get_state(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
+        row = suppression_state.get_state(connection, tenant.id)
         before = MatchingSettings.model_validate(row.matching or {})
         if settings == before:
             return
@@ -47,7 +48,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
         values: dict[str, Any] = {"matching": settings.model_dump(), "matching_before": before.model_dump()}
         if settings.digests_only:
             values["secret"] = encrypt(context.settings, secrets.token_bytes(32).hex())
-        store.change_state(connection, tenant.id, **values)
+        suppression_state.change_state(connection, tenant.id, **values)
         jobs.enqueue(connection, "matching", tenant.id, 0, now)
 
     context.store.transaction(write)
@@ -59,7 +60,7 @@ def run_matching(context: Context, job: Job) -> None:
     after: Where | None = None
     while True:
         rows = context.store.transaction(
-            lambda c: store.pages_by_key(c, job.tenant_id, Filter(), after, _PIECE)  # noqa: B023 - called at once
+            lambda c: suppression_list.pages_by_key(c, job.tenant_id, Filter(), after, _PIECE)  # noqa: B023 - called at once
         )
         names = {row.mail_domain for row in rows if row.mail_domain}
         matchings = context.unit(job.tenant_id, matchings_of)
@@ -69,16 +70,16 @@ def run_matching(context: Context, job: Job) -> None:
         providers = {name: provider for name, (_, provider) in known.items()}
 
         def rekey(connection: Connection, rows: list[ListedEntry] = rows) -> None:
-            store.lock(connection, job.tenant_id)
+            suppression_state.lock(connection, job.tenant_id)
             moves = [move for row in rows if (move := _move(row, matchings[0], providers)) is not None]  # noqa: B023
-            store.rekey(connection, job.tenant_id, moves)
+            suppression_rekey.rekey(connection, job.tenant_id, moves)
             jobs.renew(connection, job, context.clock())
 
         context.store.transaction(rekey)
         if len(rows) < _PIECE:
             break
         after = store.where_of(rows[-1])
-    context.store.transaction(lambda c: store.change_state(c, job.tenant_id, matching_before=None))
+    context.store.transaction(lambda c: suppression_state.change_state(c, job.tenant_id, matching_before=None))
     log.info("list_rewritten", tenant=job.tenant_id)
 
 

@@ -34,7 +34,7 @@ from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import readings as store_readings
-from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_state
 from rust_gauge.store.accounts import TenantAccess
 
 _POLICY = "suppression_policy"
@@ -126,7 +126,7 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
         document = {"policy": policy.model_dump(), "changed_at": now.isoformat(), "changed_by": by}
 
     def write(connection: Connection) -> None:
-        store.lock(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
         if document is None:
             store_settings.drop_setting(connection, tenant.id, _POLICY)
         else:
@@ -155,7 +155,7 @@ def matchings_of(unit: UnitOfWork) -> tuple[Matching, ...]:
 
 def list_state(unit: UnitOfWork) -> tuple[tuple[Matching, ...], list[dict[str, Any]]]:
     """How addresses are compared, and the brakes that hold: each a stream, a relay (or any), since when and why."""
-    matching, before, secret, brakes = store.matching_of(unit.connection, unit.tenant_id)
+    matching, before, secret, brakes = suppression_state.matching_of(unit.connection, unit.tenant_id)
     held = orjson.loads(brakes) if brakes != "[]" else []
     if matching == "{}" and before is None:
         return (_USUAL,), held
@@ -169,7 +169,7 @@ _USUAL = Matching()
 
 
 def get_matching(context: Context, tenant: TenantAccess) -> MatchingView:
-    row = context.store.transaction(lambda c: store.get_state(c, tenant.id))
+    row = context.store.transaction(lambda c: suppression_state.get_state(c, tenant.id))
     settings = MatchingSettings.model_validate(row.matching or {})
     key = decrypt(context.settings, row.secret) if settings.digests_only else ""
     return MatchingView(settings=settings, changing=row.matching_before is not None, key=key)

@@ -16,7 +16,7 @@ from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.policy import matchings_of, policy_of
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs, providers
+from rust_gauge.store import jobs, providers, suppression_state
 from rust_gauge.store import proposals as store
 from rust_gauge.store import suppression as store_list
 from rust_gauge.store.jobs import Job
@@ -80,7 +80,7 @@ def run_look(context: Context, job: Job) -> None:
 
 def _propose(unit: UnitOfWork, found: list[Found]) -> int:
     connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
-    store_list.lock(connection, tenant_id)
+    suppression_state.lock(connection, tenant_id)
     matching = matchings_of(unit)[0]
     names = providers.names(connection, {row.provider_id for _, row, _ in found})
     asks = []

@@ -42,7 +42,7 @@ from rust_gauge.service.suppression import (
     policy_trials,
 )
 from rust_gauge.store.accounts import Principal
-from rust_gauge.store.suppression import Filter
+from rust_gauge.store.suppression_list import Filter
 
 router = APIRouter(prefix="/api/v1", responses=problems)
 

@@ -32,9 +32,9 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import service_key
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import holding as store_holding
-from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_list
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.suppression import Filter
+from rust_gauge.store.suppression_list import Filter
 
 log = structlog.get_logger()
 ALLOWED = timedelta(days=2)
@@ -113,7 +113,7 @@ def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
 
     def write(connection: Connection) -> list[tuple[Any, datetime | None]]:
         filter = Filter(reasons=(Reason.UNSUBSCRIBED,), states=tuple(State), made_since=now - timedelta(days=days))
-        rows = store.list_entries(connection, tenant.id, filter, None, 5000)
+        rows = suppression_list.list_entries(connection, tenant.id, filter, None, 5000)
         out: list[tuple[Any, datetime | None]] = []
         for number, row in enumerate(rows):
             mailed = None

@@ -12,7 +12,7 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import suppression as store_list
+from rust_gauge.store import suppression_state
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
 
@@ -42,7 +42,7 @@ def brake_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertS
 def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, why: str) -> None:
     """Hold a stream over a relay; who asked for it is kept, nobody where a stop line did."""
     connection, now = unit.connection, unit.now
-    store_list.lock(connection, tenant.id)
+    suppression_state.lock(connection, tenant.id)
     found = store.brakes(connection, tenant.id)
     if any((each["stream"], each["relay"]) == (stream, relay) for each in found):
         return
@@ -67,7 +67,7 @@ def release_brake(context: Context, tenant: TenantAccess, release: BrakeRelease,
     now = context.clock()
 
     def write(connection: Connection) -> None:
-        store_list.lock(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
         found = store.brakes(connection, tenant.id)
         kept = [each for each in found if (each["stream"], each["relay"]) != (release.stream, release.relay)]
         if len(kept) == len(found):

@@ -1,0 +1,88 @@
+"""What is kept of one person: all of it can be had, and erased."""
+
+import re
+import secrets
+
+from rust_gauge.contract.events import Event
+from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import Address, address_key, parse_address
+from rust_gauge.service.mailflow.events import list_events
+from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.service.suppression.entries import keys_of, status_of
+from rust_gauge.store import recipient_data as store
+from rust_gauge.store import suppression_state
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.intake import lock_counters
+
+_MOST = 50_000  # events of one person
+
+
+def _address(text: str) -> Address:
+    try:
+        return parse_address(text)
+    except AddressError as error:
+        raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
+
+
+def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> RecipientData:
+    """All that is kept of a recipient: events, suppression entries and their history, refused rows."""
+    address = _address(text)
+    events: list[Event] = []
+    cursor = None
+    while len(events) < _MOST:
+        page = list_events(
+            context, tenant, recipient=str(address), message_id=None, domain=None, kinds=(), since=None, until=None,
+            cursor=cursor, limit=1000,
+        )  # fmt: skip
+        events += page.items
+        cursor = page.next
+        if cursor is None:
+            break
+    status = status_of(context, tenant, str(address))
+    refused = context.store.transaction(lambda c: store.refused_with(c, tenant.id, str(address)))
+    return RecipientData(
+        tenant=tenant.slug, address=str(address), made_at=context.clock(), events=events,
+        entries=[each for each in status.entries if not each.address.startswith("@")], changes=status.history,
+        refused=[row.item for row in refused],
+    )  # fmt: skip
+
+
+def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: str) -> Erasure:
+    """Take a person out of everything. Events stay without them, so that no counter changes."""
+    address = _address(request.address)
+    key, new_key, now = address_key(address), secrets.token_bytes(16), context.clock()
+    words = [str(address), *([address.local] if len(address.local) > 2 else [])]
+    pattern = re.compile("|".join(rf"(?<!\w){re.escape(word)}(?!\w)" for word in words), re.IGNORECASE)
+
+    def write(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[int, int]:
+        connection = unit.connection
+        lock_counters(connection, tenant.id)
+        suppression_state.lock(connection, tenant.id)
+        for row in store.wordings_of(connection, tenant.id, key):
+            if pattern.search(row.example) or pattern.search(row.wording):
+                clean = pattern.sub("@", row.wording)
+                changed = {"wording_key": secrets.token_bytes(16), "wording": clean} if clean != row.wording else {}
+                store.change_wording(connection, row.id, example=pattern.sub("@", row.example), **changed)
+        events = store.erase_events(connection, tenant.id, key, new_key)
+        refused = store.refused_with(connection, tenant.id, str(address))
+        store.drop_refused(connection, [row.id for row in refused])
+        others = len(refused)
+        for own in keys_of(unit, lookup, str(address)):
+            others += store.erase_entries(connection, tenant.id, own, drop=request.may_be_mailed_again)
+        store.add_erasure(
+            connection, tenant_id=tenant.id, erased_at=now, erased_by=by, reason=request.reason, events=events,
+            others=others,
+        )  # fmt: skip
+        return events, others
+
+    events, others = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: write(unit, lookup)))
+    return Erasure(erased_at=now, erased_by=by, reason=request.reason, events=events, others=others)
+
+
+def list_erasures(context: Context, tenant: TenantAccess) -> list[Erasure]:
+    rows = context.store.transaction(lambda c: store.list_erasures(c, tenant.id))
+    return [Erasure(**{name: getattr(row, name) for name in Erasure.model_fields}) for row in rows]
