@@ -40,6 +40,7 @@ from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import tables
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import in_transaction
+from tests.gateways.primary import Primary, primary
 
 # How long an example takes depends on what else the machine does; figures are for `make bench`.
 settings.register_profile("untimed", deadline=None)
@@ -198,6 +199,12 @@ def dns_world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DnsWorld]:
 def update_port() -> int:
     """Where the tests' BIND takes dynamic updates."""
     return free_port(33_990)
+
+
+@pytest.fixture(scope="session")
+def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator[Primary]:
+    with primary(tmp_path_factory.mktemp("primary"), update_port) as made:
+        yield made
 
 
 @pytest.fixture(scope="session")

@@ -1,18 +1,9 @@
 """Publishing by dynamic update (RFC 2136) with TSIG at a real BIND 9: show, apply, verify, roll back."""
 
 import base64
-import contextlib
 import io
-import secrets
-import shutil
-import subprocess
-from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
-import dns.message
-import dns.query
-import dns.rdatatype
 import pytest
 from pydantic import SecretStr
 
@@ -23,60 +14,7 @@ from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.publishing import NewUpdateServer
 from rust_gauge.contract.relays import RelayDescription, RelayHost
 from tests.conftest import Office
-from tests.gateways.test_bind import NAMED
-from tests.waiting import until
-
-SECRET = base64.b64encode(secrets.token_bytes(32)).decode()
-ZONE = """$TTL 300
-@ IN SOA ns1.{z}. h.{z}. 1 3600 600 86400 60
-@ IN NS ns1
-ns1 IN A 192.0.2.1
-@ IN TXT "v=spf1 mx -all"
-@ IN TXT "some-service=12345"
-busy IN A 192.0.2.9
-"""
-
-
-@dataclass
-class Primary:
-    """A BIND that takes updates for its zones from one key."""
-
-    port: int
-    zones: set[str]
-    directory: Path
-
-    def texts(self, name: str, rdtype: str = "TXT") -> set[str]:
-        answer = dns.query.udp(dns.message.make_query(name, rdtype), "127.0.0.1", port=self.port, timeout=5)
-        return {rdata.to_text() for rrset in answer.answer for rdata in rrset}
-
-    def answers(self) -> bool:
-        with contextlib.suppress(OSError, dns.exception.Timeout):
-            return bool(self.texts("u0.example", "SOA"))
-        return False
-
-
-@pytest.fixture(scope="session")
-def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator[Primary]:
-    directory = tmp_path_factory.mktemp("primary")
-    zones = "".join(
-        f'zone "u{n}.example" {{ type primary; file "u{n}.example.zone"; update-policy {{ grant gauge.example zonesub ANY; }}; }};'
-        for n in range(8)
-    )
-    for n in range(8):
-        (directory / f"u{n}.example.zone").write_text(ZONE.format(z=f"u{n}.example"))
-    (directory / "named.conf").write_text(
-        f'options {{ directory "{directory}"; pid-file none; listen-on port {update_port} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }};'
-        "recursion no; session-keyfile none; }; controls { };"
-        f'key "gauge.example" {{ algorithm hmac-sha256; secret "{SECRET}"; }};' + zones
-    )
-    with (directory / "log").open("wb") as log:
-        process = subprocess.Popen([NAMED, "-g", "-c", str(directory / "named.conf")], stdout=log, stderr=log)
-    primary = Primary(update_port, {f"u{n}.example" for n in range(8)}, directory)
-    until(primary.answers)
-    yield primary
-    process.terminate()
-    process.wait(10)
-    shutil.rmtree(directory, ignore_errors=True)
+from tests.gateways.primary import SECRET, Primary
 
 
 def server(bind: Primary, **more: str) -> NewUpdateServer:

@@ -25,6 +25,10 @@ class QueueError(RustGaugeError):
     """A queue that cannot be read."""
 
 
+class _TakeFailed(Exception):
+    """What `take` raised is its cause: it is no trouble of the broker, even if it looks like one."""
+
+
 @dataclass(frozen=True, slots=True)
 class QueuePlace:
     """Which queue, and as whom."""
@@ -63,6 +67,9 @@ def consume(place: QueuePlace, take: Callable[[Sequence[bytes]], Sequence[bool]]
             if batch:
                 some, batch[:] = batch[:_BATCH], batch[_BATCH:]
                 _settle(channel, some, take)
+    except _TakeFailed as failed:
+        assert failed.__cause__ is not None
+        raise failed.__cause__ from None
     except (AMQPError, OSError) as error:
         raise QueueError(f"{place.queue} at {place.host}: {error or type(error).__name__}"[:300]) from None
     finally:
@@ -71,7 +78,10 @@ def consume(place: QueuePlace, take: Callable[[Sequence[bytes]], Sequence[bool]]
 
 
 def _settle(channel: Any, some: list[tuple[int, bytes]], take: Callable[[Sequence[bytes]], Sequence[bool]]) -> None:
-    used = take([body for _, body in some])
+    try:
+        used = take([body for _, body in some])
+    except Exception as error:
+        raise _TakeFailed from error
     if all(used):
         channel.basic_ack(some[-1][0], multiple=True)
         return

@@ -71,7 +71,7 @@ def _take_in(
             reader.read(rows, start, min(len(rows), start + _PIECE))
             yield
 
-    turns.take(read_rows())
+    turns.take(read_rows(), -(-len(rows) // _PIECE))
 
     def check(connection: Connection) -> None:
         if keep is not None:
@@ -117,7 +117,7 @@ def store_all(
                 load.end_piece()
                 yield
 
-        turns.take(read())
+        turns.take(read(), -(-len(events) // _PIECE))
         return _store(context, load, arrived, 0, lambda _: None, origin, then)
 
     return _with_rules_of_today(context, tenant_id, write)

@@ -2,7 +2,7 @@
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
@@ -329,7 +329,7 @@ def _row(
     return FlowRow(
         provider=provider,
         label=label,
-        counts=Counts(**asdict(counts)),
+        counts=Counts.model_validate(counts, from_attributes=True),
         permanent=_rate(counts.permanent_rate),
         transient=_rate(counts.transient_rate),
         delayed=_rate(counts.delay_rate),
@@ -338,12 +338,12 @@ def _row(
         unsubscribed=_rate(counts.unsubscribe_rate),
         seconds_p50=time_quantile(times.items(), 0.5),
         seconds_p95=time_quantile(times.items(), 0.95),
-        before=Counts(**asdict(before)),
+        before=Counts.model_validate(before, from_attributes=True),
     )
 
 
 def _rate(rate: CoreRate | None) -> Rate | None:
-    return Rate(**asdict(rate)) if rate is not None else None
+    return Rate.model_validate(rate, from_attributes=True) if rate is not None else None
 
 
 def _causes(lines: Iterable[FlowLine]) -> list[CauseRow]:
