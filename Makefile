@@ -24,6 +24,7 @@ lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	.venv/bin/ruff check src tests tools bench
 	.venv/bin/ruff format --check src tests tools bench
 	.venv/bin/mypy
+	.venv/bin/mypy -p bench
 	.venv/bin/lint-imports --no-cache
 	.venv/bin/python tools/openapi.py --check
 	.venv/bin/python tools/audit_rules.py --check

@@ -28,7 +28,7 @@ from rust_gauge.service.domains import domains
 from rust_gauge.service.jobs import jobs
 from rust_gauge.service.suppression import imports
 from rust_gauge.service.worker import work_once
-from rust_gauge.store import providers
+from rust_gauge.store import providers, suppression_load
 from rust_gauge.store.bulk_load import LINE, escape, load_rows
 
 MEMORY = "6G"  # the list lies in memory, as it does where it is asked all day
@@ -304,7 +304,7 @@ def _import(bench: Bench) -> Figure:
     with bench.context.store.engine.begin() as connection:
         connection.exec_driver_sql("CREATE TABLE entry_copy LIKE suppression_entry")
         began = time.perf_counter()
-        load_rows(connection, "entry_copy", imports.COLUMNS, shared, packets)
+        load_rows(connection, "entry_copy", suppression_load.COLUMNS, shared, packets)
         connection.commit()
         floor = time.perf_counter() - began
     with bench.context.store.engine.begin() as connection:

@@ -27,7 +27,7 @@ class LoadedEntry(NamedTuple):
 
 
 NULL_TEXT = r"\N"
-_LOADED = (
+COLUMNS = (
     "address_key, reason, reach, reach_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
 )
 _PACKET = 5000  # entries
@@ -48,7 +48,7 @@ def load_entries(
         "origin = 'import', evidence = '[]'"
     )
     packets = _packets(entries, reach.number, reach_id, stream_id)
-    return load_rows(connection, "suppression_entry", _LOADED, shared, packets)
+    return load_rows(connection, "suppression_entry", COLUMNS, shared, packets)
 
 
 def _packets(entries: Iterable[LoadedEntry], reach: int, reach_id: int, stream_id: int) -> Iterator[bytes]:
