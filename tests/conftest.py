@@ -2,6 +2,7 @@
 
 import asyncio
 import functools
+import os
 import shutil
 import tempfile
 import threading
@@ -195,10 +196,15 @@ def dns_world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DnsWorld]:
     thread.join(10)
 
 
+def _worker() -> int:
+    """Return the number of this process of the tests: ports are chosen long before anybody listens there."""
+    return int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+
+
 @pytest.fixture(scope="session")
 def update_port() -> int:
     """Where the tests' BIND takes dynamic updates."""
-    return free_port(33_990)
+    return free_port(33_990 + _worker())
 
 
 @pytest.fixture(scope="session")
@@ -210,7 +216,7 @@ def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator
 @pytest.fixture(scope="session")
 def webhook_port() -> int:
     """Where the tests' receiver of webhooks listens."""
-    return free_port(33_980)
+    return free_port(33_900 + _worker())
 
 
 @pytest.fixture(scope="session")

@@ -28,7 +28,7 @@ from rust_gauge.service.feeds.runner import Runner
 from tests.conftest import Office, World, make_office
 from tests.gateways.servers import rabbitmq
 from tests.rows import ndjson
-from tests.service.test_feed_runner import runner, settle, until
+from tests.service.test_feed_runner import run_until, runner, settle
 from tests.service.test_intake import right
 
 __all__ = ["runner"]  # a fixture
@@ -210,7 +210,7 @@ def by_queue(office: Office, client: Client, runner: Runner, tmp_path: Path) -> 
         source = FeedSource(host="127.0.0.1", port=port, tls=False, user="guest", queue="events")
         client.feeds.add(office.slug, NewFeed(name="queue", kind="queue", source=source, password="guest"))
         wanted = len(the_day())
-        until(lambda: sum(1 for _ in client.events.list(office.slug)) == wanted, runner)
+        run_until(lambda: sum(1 for _ in client.events.list(office.slug)) == wanted, runner)
         connection.close()
 
 
