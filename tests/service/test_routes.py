@@ -1,14 +1,17 @@
 """Every route with every kind of asker: strangers, other tenants, and each role of the tenant's own people."""
 
 from collections.abc import Iterator
+from typing import get_args
 
 import httpx
 import pytest
 
+from rust_gauge.contract.jobs import JobKind
 from rust_gauge.core.roles import Role
 from rust_gauge.service.app import create_app
 from rust_gauge.service.http.roles import PUBLIC, ROLES, SIGNED_IN
 from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store import jobs
 from tests.conftest import Office, World, make_office
 
 ROUTES = [
@@ -291,3 +294,21 @@ def test_a_person_has_each_tenants_own_role(world: World) -> None:
         headers={"Authorization": f"Bearer {office.token}"},
     )
     assert refused.status_code == 403
+
+
+@pytest.mark.parametrize("kind", get_args(JobKind))
+@pytest.mark.parametrize("act", ["run", "stop"])
+@pytest.mark.parametrize("role", [Role.OPERATOR, Role.ADMIN])
+def test_a_job_that_carries_out_a_change_of_settings_is_for_admins(
+    world: World, kind: str, act: str, role: Role
+) -> None:
+    office, store, now = make_office(world, role), world.context.store, world.clock()
+    id = store.transaction(lambda c: jobs.add(c, kind, office.tenant.id, now, name="a", request={}, created_by="b"))
+    url = f"{world.url}/api/v1/tenants/{office.slug}/jobs/{id}"
+    headers = {"Authorization": f"Bearer {office.token}"}
+    answer = httpx.post(f"{url}/{act}", json={} if act == "run" else None, headers=headers)
+    refused = kind in ("rules", "recompute") and role is Role.OPERATOR
+    assert answer.status_code == (403 if refused else 200), answer.text
+    wanted = "stopped" if act == "stop" and not refused else "waiting"
+    assert httpx.get(url, headers=headers).json()["state"] == wanted
+    store.transaction(lambda c: jobs.drop(c, id))

@@ -11,6 +11,7 @@ from fastapi import Depends, Path, Request
 from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 
+from rust_gauge.core.roles import Role
 from rust_gauge.service.http.roles import ROLES
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.principals import principal_of
@@ -77,14 +78,20 @@ def get_tenant(
     if found is None:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
     operation = request.scope["route"].operation_id
-    needed = ROLES.get(operation)
-    if needed is None or not found.role.allows(needed):
+    if operation not in ROLES:
+        raise ServiceProblem("role-too-low", "No role may do this")
+    require_role(found, ROLES[operation])
+    return found
+
+
+def require_role(tenant: TenantAccess, needed: Role) -> None:
+    """ServiceProblem `role-too-low` for somebody whose role in the tenant does not allow it."""
+    if not tenant.role.allows(needed):
         raise ServiceProblem(
             "role-too-low",
-            f"This needs the role {needed or 'of nobody'} in {found.slug}; you have {found.role}",
+            f"This needs the role {needed} in {tenant.slug}; you have {tenant.role}",
             remedy="Ask an admin of the tenant to do it, or to give you the role",
         )
-    return found
 
 
 Tenant = Annotated[TenantAccess, Depends(get_tenant)]

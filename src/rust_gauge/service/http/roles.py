@@ -45,6 +45,9 @@ _ADMIN = """
     add_gate drop_gate add_webhook change_webhook drop_webhook test_webhook replay_webhook
 """
 
+# Jobs that carry out a change of settings are stopped and resumed by those who may change them.
+JOB_ROLES: dict[str, Role] = {"rules": Role.ADMIN, "recompute": Role.ADMIN}
+
 ROLES: dict[str, Role] = {
     operation: role
     for role, operations in ((Role.VIEWER, _VIEWER), (Role.OPERATOR, _OPERATOR), (Role.ADMIN, _ADMIN))

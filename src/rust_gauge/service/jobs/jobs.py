@@ -10,6 +10,9 @@ from typing import Any
 from sqlalchemy import Connection
 
 from rust_gauge.contract.jobs import Job, JobKind
+from rust_gauge.core.roles import Role
+from rust_gauge.service.http.access import require_role
+from rust_gauge.service.http.roles import JOB_ROLES
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import jobs as store
@@ -45,6 +48,13 @@ def find(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = 
     found = store.get(connection, id, tenant.id, lock=lock)
     if found is None:
         raise ServiceProblem("not-found", f"{tenant.name} has no job {id}")
+    return found
+
+
+def _find_to_steer(connection: Connection, tenant: TenantAccess, id: int) -> store.Job:
+    """Lock a job to run or stop it. ServiceProblem `role-too-low` where its kind needs more than the route."""
+    found = find(connection, tenant, id, lock=True)
+    require_role(tenant, JOB_ROLES.get(found.kind, Role.OPERATOR))
     return found
 
 
@@ -92,7 +102,7 @@ def run(context: Context, tenant: TenantAccess, id: int, *, dry: bool) -> Job:
     now = context.clock()
 
     def write(connection: Connection) -> None:
-        job = find(connection, tenant, id, lock=True)
+        job = _find_to_steer(connection, tenant, id)
         if job.state in (store.WAITING, store.RUNNING):
             return
         values: dict[str, Any] = {}
@@ -115,7 +125,7 @@ def stop(context: Context, tenant: TenantAccess, id: int) -> Job:
     now = context.clock()
 
     def write(connection: Connection) -> Job:
-        job = find(connection, tenant, id, lock=True)
+        job = _find_to_steer(connection, tenant, id)
         if job.state == store.COLLECTING:
             store.drop(connection, id)
             return show(job, {})

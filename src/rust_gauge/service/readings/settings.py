@@ -7,7 +7,6 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import FactorShown, ReadingChange, ReadingSettings, ReadingSettingsView
 from rust_gauge.core.reputation import FACTORS, NO_VALUE, Factor, FactorError, factors_with
-from rust_gauge.service.jobs import jobs as service_jobs
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings.computation import SETTING, factors_of
 from rust_gauge.service.readings.examination import UNITS
@@ -56,17 +55,20 @@ def put_settings(
     except FactorError as error:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
 
-    def write(connection: Connection) -> None:
+    def write(connection: Connection) -> int:
         if settings is None:
             store_settings.drop_setting(connection, tenant.id, SETTING)
         else:
             document = {"factors": given, "changed_at": now.isoformat(), "changed_by": by}
             store_settings.put_setting(connection, tenant.id, SETTING, document, now)
         store.mark_policy(connection, tenant.id, now, by, "how readings are computed was changed")
+        return jobs.add(
+            connection, "recompute", tenant.id, now, name="readings by new settings", request={"settings": given},
+            created_by=by,
+        )  # fmt: skip
 
-    context.store.transaction(write)
-    job = service_jobs.add(context, tenant, "recompute", "readings by new settings", {"settings": given}, by)
-    return get_settings(context, tenant).model_copy(update={"job": job.id})
+    job_id = context.store.transaction(write)
+    return get_settings(context, tenant).model_copy(update={"job": job_id})
 
 
 def run_anew(context: Context, job: Job) -> dict[str, Any]:
