@@ -45,27 +45,6 @@ class ActiveWebhook:
 
 
 @dataclass(frozen=True, slots=True)
-class CallToMake:
-    """A call with its webhook's address and secret."""
-
-    id: int
-    tenant_id: int
-    webhook_id: int
-    message_id: str
-    subject: str
-    body: str
-    state: str
-    attempts: int
-    said: str
-    created_at: datetime
-    next_at: datetime | None
-    finished_at: datetime | None
-    url: str
-    secret: str
-    paused: bool
-
-
-@dataclass(frozen=True, slots=True)
 class CallRow:
     """A call of a webhook."""
 
@@ -81,6 +60,15 @@ class CallRow:
     created_at: datetime
     next_at: datetime | None
     finished_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class CallToMake(CallRow):
+    """A call with its webhook's address and secret."""
+
+    url: str
+    secret: str
+    paused: bool
 
 
 def add_webhook(connection: Connection, **values: Any) -> int:

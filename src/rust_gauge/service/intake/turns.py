@@ -4,9 +4,9 @@ Reading rows is work for the processor, of which a process of Python has one at 
 hand it to and fro, and are slower than one after the other (by three times, measured). So they take turns, piece by
 piece; while one waits for the database, or for DNS, another reads. No transaction is open meanwhile.
 
-The next turn is for the load with the least left to read: of several big loads one is soon done, and is stored while
-the next is read (if they went around, all would be read at the same moment, and then all wait for the database), and a
-small load need not wait for big ones. Each turn of another load counts as a piece less, so that none waits for ever.
+The next turn is for the load with the least left to read: of several big loads, one is finished first and is stored
+while the next is read (with equal turns all would finish reading together, then all would wait for the database), and a
+small load need not wait for big ones. Each turn that a load waits counts as one piece less, so that none starves.
 """
 
 import contextlib
