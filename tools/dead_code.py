@@ -18,14 +18,14 @@ CALLED_BY_NAME = re.compile(
     r"settings_customise_sources|upgrade|open_rate|__\w+__)$"
 )
 DECORATORS = [
-    "@router.*", "@app.*", "@*.exception_handler", "@field_validator", "@model_validator", "@*.validator", "@property",
+    "@router.*", "@app.*", "@*.exception_handler", "@field_validator", "@model_validator", "@*.validator",
     "@pytest.*", "@given", "@settings",
 ]  # fmt: skip
 OF_OTHERS = ("src/rust_gauge/client/", "tests/")
 
 
 def main() -> int:
-    vulture = Vulture(ignore_names=[], ignore_decorators=[each for each in DECORATORS if each != "@property"])
+    vulture = Vulture(ignore_names=[], ignore_decorators=DECORATORS)
     vulture.scavenge([str(ROOT / name) for name in ("src/rust_gauge", "tests", "bench", "tools")])
     found = 0
     for item in vulture.get_unused_code(min_confidence=60):

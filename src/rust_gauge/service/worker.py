@@ -5,6 +5,7 @@ import threading
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import timedelta
+from functools import partial
 from typing import Any
 
 import structlog
@@ -89,7 +90,7 @@ def work_once(context: Context) -> bool:
     # Each transaction of the job makes sure that the job is still ours, so that a worker that was asleep for longer
     # than its lease writes nothing at all.
     fenced = replace(context, store=store.guarded(lambda c: jobs.check(c, job)))
-    write: Callable[[Connection], None]
+    end: Callable[[Connection], None]
     try:
         result = KINDS[job.kind](fenced, job)
     except jobs.ClaimLost as error:
@@ -97,20 +98,20 @@ def work_once(context: Context) -> bool:
         return True
     except jobs.StopRequested:
         log.info("job_stopped", job=job.id, kind=job.kind)
-        write = lambda c: jobs.stop(c, job, context.clock())  # noqa: E731
+        end = partial(jobs.stop, job=job, now=context.clock())
     except ServiceProblem as problem:  # what was asked for cannot be done; trying again changes nothing
         log.warning("job_refused", job=job.id, kind=job.kind, error=str(problem))
         text = f"{problem.detail}. {problem.remedy}".strip()
-        write = lambda c: jobs.fail(c, job, text, context.clock(), final=job.listed)  # noqa: E731
+        end = partial(jobs.fail, job=job, error=text, now=context.clock(), final=job.listed)
     except Exception as error:  # whatever it was, the next job must not suffer
         log.exception("job_failed", job=job.id, kind=job.kind, attempts=job.attempts)
         shown = f"{type(error).__name__}; see the service's log"
-        write = lambda c: jobs.fail(c, job, shown, context.clock())  # noqa: E731
+        end = partial(jobs.fail, job=job, error=shown, now=context.clock())
     else:
         log.info("job_done", job=job.id, kind=job.kind, subject=job.subject)
-        write = lambda c: jobs.finish(c, job, context.clock(), result)  # noqa: E731
+        end = partial(jobs.finish, job=job, now=context.clock(), result=result)
     try:
-        store.transaction(write)
+        store.transaction(end)
     except jobs.ClaimLost as error:
         log.warning("claim_lost", job=job.id, kind=job.kind, error=str(error))
     return True
