@@ -144,7 +144,7 @@ def by_turns(times: int, works: dict[str, Callable[[], object]]) -> dict[str, fl
 
 def _forms(bench: Bench, asked: list[str]) -> dict[str, list[str]]:
     """Bare statements that look the same keys up; keys and texts are ready made."""
-    keys = [blake2b(each.encode(), digest_size=16).digest() for each in asked]
+    keys = [blake2b(text.encode(), digest_size=16).digest() for text in asked]
     columns = "address_key, reason, reach, reach_id, state, since, until, note"
 
     def listed(part: list[bytes]) -> str:

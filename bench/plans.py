@@ -72,9 +72,9 @@ def _plan() -> Figure:
 def _watch() -> Figure:
     """Every resolver is silent: the round has to end with the time-out of the slowest, not with the sum of them."""
     silent = [socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(30)]
-    for each in silent:
-        each.bind(("127.0.0.1", 0))
-    addresses = [f"127.0.0.1:{each.getsockname()[1]}" for each in silent]
+    for sock in silent:
+        sock.bind(("127.0.0.1", 0))
+    addresses = [f"127.0.0.1:{sock.getsockname()[1]}" for sock in silent]
     resolver = Resolver(ResolverSettings((("127.0.0.1", 1),), timeout=TIMEOUT, trusted=frozenset(addresses)))
     records = [PlannedRecord(Purpose.SPF, "d.example", f"n{n}.d.example", "TXT", "v=spf1 -all") for n in range(12)]
     plan = RecordPlan("d.example", "d.example", tuple(records))
@@ -85,24 +85,24 @@ def _watch() -> Figure:
         assert len(asked) == 12 * 30
         answers = resolver.look([question for _, _, question in asked])
         seen = [sight(record, server, answer, plan) for (record, server, _), answer in zip(asked, answers, strict=True)]
-        assert {each.holds for each in seen} == {"failed"}
+        assert {sighting.holds for sighting in seen} == {"failed"}
 
     try:
         taken = middle_of(3, round_)
         time.sleep(0.1)
         received = 0
-        for each in silent:
-            each.setblocking(False)
+        for sock in silent:
+            sock.setblocking(False)
             while True:
                 try:
-                    each.recv(2000)
+                    sock.recv(2000)
                     received += 1
                 except BlockingIOError:
                     break
         assert received <= 3 * 12 * 30, "more queries than records × resolvers a round"
     finally:
         resolver.close()
-        for each in silent:
-            each.close()
+        for sock in silent:
+            sock.close()
     return Figure(f"a round of a watch, 12 records at 30 silent resolvers ({received // 3} queries)", f"{taken:.2f} s",
                   f"{TIMEOUT:.1f} s time-out", taken / TIMEOUT, "1.2")  # fmt: skip

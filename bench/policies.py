@@ -41,7 +41,7 @@ def history(dice: random.Random) -> list[Seen]:
     while day < 365:
         number += 1
         at = _START + timedelta(days=day)
-        spell = next((each for each in spells if each[0] <= day < each[1]), None)
+        spell = next((spell for spell in spells if spell[0] <= day < spell[1]), None)
         if dies is not None and day >= dies:
             out.append(Seen(at, Kind.BOUNCED, Cause.NO_SUCH_MAILBOX, _PERMANENT, "d.example", "news", str(number)))
         elif spell is not None:

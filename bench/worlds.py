@@ -286,7 +286,7 @@ def outage_drop(world: World, readings: Readings) -> float:
 
 
 def main() -> int:
-    seeds = [int(each) for each in sys.argv[1:]] or list(range(101, 109))
+    seeds = [int(text) for text in sys.argv[1:]] or list(range(101, 109))
     names = ("ours", "trailing 7-day rates", "moving averages")
     totals: dict[str, list[dict[str, float]]] = {name: [] for name in names}
     covered, drops = [], []
@@ -303,7 +303,7 @@ def main() -> int:
     print("| score | " + " | ".join(figures) + " |")
     print("| --- |" + " --- |" * len(figures))
     for name, found in totals.items():
-        cells = [f"{np.nanmean([each[figure] for each in found]):.3f}" for figure in figures]
+        cells = [f"{np.nanmean([document_[figure] for document_ in found]):.3f}" for figure in figures]
         print(f"| {name} | " + " | ".join(cells) + " |")
     print(f"\ncoverage of the margin {np.mean(covered):.3f}; an outage takes {np.mean(drops):.2f} points")
     return 0

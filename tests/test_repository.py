@@ -42,7 +42,7 @@ def test_every_direct_dependency_is_in_the_lock() -> None:
     import tomllib
 
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
-    names = {re.split(r"[><=\[]", each)[0].lower() for each in project["dependencies"]}
+    names = {re.split(r"[><=\[]", row)[0].lower() for row in project["dependencies"]}
     locked = {line.split("==")[0].lower() for line in (ROOT / "requirements" / "base.txt").read_text().splitlines()}
     assert names <= locked
 
@@ -93,7 +93,7 @@ def test_no_function_takes_both_a_context_and_a_connection() -> None:
         for node in ast.walk(ast.parse(path.read_text("utf-8"))):
             if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                 arguments = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
-                kinds = {ast.unparse(each.annotation) for each in arguments if each.annotation is not None}
+                kinds = {ast.unparse(argument.annotation) for argument in arguments if argument.annotation is not None}
                 if {"Context", "Connection"} <= kinds:
                     both.append(f"{path.name}: {node.name}")
     assert both == []

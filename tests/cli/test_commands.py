@@ -227,7 +227,7 @@ def test_the_list_is_kept_from_the_terminal(office: Office, run, tmp_path: Path)
     assert (refused[0], "complaint" in refused[2]) == (1, True)
     assert run("lift", "person2@tidepost.example", "--why", "wrote to us", "--despite-complaint")[0] == 0
     changes = [json.loads(line) for line in run("changes")[2].splitlines()]
-    assert [each["change"] for each in changes] == ["made", "made", "lifted"]
+    assert [change["change"] for change in changes] == ["made", "made", "lifted"]
     target = tmp_path / "all.csv"
     assert run("suppression-export", str(target))[0] == 0
     assert [line["address"] for line in csv.DictReader(target.open())] == ["Kim@kbox.example"]

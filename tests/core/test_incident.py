@@ -68,7 +68,7 @@ def test_what_comes_of_a_cause_belongs_to_it(part: Trouble, whole: Trouble) -> N
     ],
 )  # fmt: skip
 def test_what_has_a_cause_of_its_own_stays_alone(one: Trouble, other: Trouble) -> None:
-    assert sorted(each.key for each in join([one, other], CAUSES)) == sorted([one.key, other.key])
+    assert sorted(row.key for row in join([one, other], CAUSES)) == sorted([one.key, other.key])
 
 
 def test_the_same_key_found_twice_is_one_with_both_evidences() -> None:
@@ -95,10 +95,10 @@ _ANY = st.builds(
 @given(st.lists(_ANY, max_size=8))
 def test_nothing_that_was_found_is_lost(found: list[Trouble]) -> None:
     joined = join(found, CAUSES)
-    assert {key for each in joined for key in (each.key, *each.parts)} == {each.key for each in found}
-    assert len({each.key for each in joined}) == len(joined)
+    assert {key for row in joined for key in (row.key, *row.parts)} == {row.key for row in found}
+    assert len({row.key for row in joined}) == len(joined)
     if found:
-        assert max(each.mail for each in joined) == max(each.mail for each in found)
-        assert max(each.level.urgency for each in joined) == max(each.level.urgency for each in found)
-    for each in joined:
-        assert each.key not in each.parts
+        assert max(row.mail for row in joined) == max(row.mail for row in found)
+        assert max(row.level.urgency for row in joined) == max(row.level.urgency for row in found)
+    for row in joined:
+        assert row.key not in row.parts

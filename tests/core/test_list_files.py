@@ -250,7 +250,7 @@ WORDS = Words(
 )
 def test_what_kind_of_address_it_is(text: str, words: list[str], suggestion: str) -> None:
     found, meant = check_kind(parse_address(text), WORDS)
-    assert ([each.word for each in found], meant) == (words, suggestion)
+    assert ([row.word for row in found], meant) == (words, suggestion)
 
 
 def test_endings_that_are_mended_end_in_something_else() -> None:
@@ -276,7 +276,7 @@ def test_the_form_is_looked_at_first() -> None:
     assert check_form("a..b@x.example")[1].weight is Weight.AGAINST
     assert check_form("jö@x.example")[1].word == "smtputf8"
     parked = DomainFacts(True, "mx", "x", ("mx1.parkplace.example",))
-    assert [each.word for each in check_domain(parked, WORDS)] == ["parked"]
+    assert [row.word for row in check_domain(parked, WORDS)] == ["parked"]
 
 
 DNS = {

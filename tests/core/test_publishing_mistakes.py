@@ -164,11 +164,11 @@ VALUES = [
 )
 def test_what_was_made_of_the_value_is_named(kind: str, value: object, state: str, cause: str) -> None:
     found = compared(kind, text(kind, value))
-    assert (str(found.state), cause in [each.key for each in found.causes]) == (state, True), found.causes
+    assert (str(found.state), cause in [cause.key for cause in found.causes]) == (state, True), found.causes
     published = b"".join(value).decode() if isinstance(value, tuple) else str(value)
-    for each in found.causes:
-        assert each.text
-        assert 0 <= each.column <= len(published) + 1, each
+    for row in found.causes:
+        assert row.text
+        assert 0 <= row.column <= len(published) + 1, row
     if state == "differs":
         assert "".join(piece.published for piece in found.pieces) == published
         assert "".join(piece.planned for piece in found.pieces) == RECORDS[kind].value
@@ -217,13 +217,13 @@ def test_a_record_at_a_wrong_name_is_found_there(kind: str, name: str, cause: st
     else:
         found = compared(kind, {f"{name} TXT": [RECORDS[kind].value]})
     assert (found.state, found.found_at) == (State.MISPLACED, name)
-    assert cause in [each.key for each in found.causes]
+    assert cause in [cause.key for cause in found.causes]
 
 
 def test_a_record_at_a_wrong_name_with_a_wrong_value_is_told_both() -> None:
     found = compared("dmarc", {f"dmarc.{D} TXT": [f'"{DMARC}"']})
     assert found.state is State.MISPLACED
-    assert [each.key for each in found.causes] == ["underscore-missing", "quotes"]
+    assert [cause.key for cause in found.causes] == ["underscore-missing", "quotes"]
 
 
 def test_a_wildcard_is_not_taken_for_a_misplaced_record() -> None:
@@ -264,7 +264,7 @@ def several(kind: str, *values: object) -> Comparison:
 )
 def test_several_records_at_one_name(kind: str, values: list[str], state: str, cause: str | None) -> None:
     found = several(kind, *values)
-    assert (str(found.state), [each.key for each in found.causes]) == (state, [cause] if cause else [])
+    assert (str(found.state), [cause.key for cause in found.causes]) == (state, [cause] if cause else [])
 
 
 T = "track.driftline.example"
@@ -292,7 +292,7 @@ T = "track.driftline.example"
 )
 def test_a_host_that_points_elsewhere(world: dict[str, list[object]], state: str, cause: str | None) -> None:
     found = compared("track", world)
-    assert (str(found.state), [each.key for each in found.causes][-1:]) == (state, [cause] if cause else [])
+    assert (str(found.state), [cause.key for cause in found.causes][-1:]) == (state, [cause] if cause else [])
 
 
 @pytest.mark.parametrize(
@@ -311,7 +311,7 @@ def test_a_host_that_points_elsewhere(world: dict[str, list[object]], state: str
 )
 def test_mail_exchangers(values: list[object], state: str, cause: str | None) -> None:
     found = compared("mx", {f"{D} MX": values})
-    assert (str(found.state), [each.key for each in found.causes]) == (state, [cause] if cause else [])
+    assert (str(found.state), [cause.key for cause in found.causes]) == (state, [cause] if cause else [])
 
 
 def test_a_cname_where_a_text_belongs_is_named() -> None:
@@ -326,13 +326,13 @@ def test_an_spf_record_of_the_old_type_is_named() -> None:
 
 def test_two_swapped_values_are_told_as_such() -> None:
     found = compared("dmarc", text("dmarc", RECORDS["tls"].value), RECORDS["tls"])
-    assert [each.key for each in found.causes] == ["value-of-another"]
+    assert [cause.key for cause in found.causes] == ["value-of-another"]
 
 
 def test_a_usable_key_that_stands_there_is_taken_where_the_plan_has_none() -> None:
     record = PlannedRecord(Purpose.DKIM, Z, AT["dkim"], "TXT", "", waits_for="the public key")
     (found,) = drive(compare_plan(RecordPlan(D, Z, (record,))), answering({f"{AT['dkim']} TXT": [KEY]}))
-    assert (found.state, [each.key for each in found.causes]) == (State.MATCHES, ["taken-as-it-is"])
+    assert (found.state, [cause.key for cause in found.causes]) == (State.MATCHES, ["taken-as-it-is"])
     (found,) = drive(compare_plan(RecordPlan(D, Z, (record,))), answering({f"{AT['dkim']} TXT": ["p="]}))
     assert found.state is State.WAITING
 

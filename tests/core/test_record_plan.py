@@ -110,17 +110,17 @@ def test_too_many_lookups_come_with_ways_out_and_their_price() -> None:
     streams = [stream(f"s{n}", f"relay{n}") for n in range(6)]
     (spf,) = planned(MANY, *streams).spf
     assert (spf.lookups, spf.too_many) == (12, True)
-    assert {(each.way, each.relay) for each in spf.options} == {
+    assert {(option.way, option.relay) for option in spf.options} == {
         (w, f"relay{n}") for w in ("drop", "move", "list") for n in range(6)
     }
-    assert all(each.lookups_after == 10 and each.saves == 2 and each.price for each in spf.options)
+    assert all(option.lookups_after == 10 and option.saves == 2 and option.price for option in spf.options)
     assert spf.options[0].way == "list"
     assert "ip4:203.0.113.0/29" in spf.options[0].value
     assert not parse_spf(spf.options[0].value).problems
     for way in ("list", "move", "drop"):
         after = planned(MANY, *streams, spf_ways=(("relay0", way),))
         assert after.spf[0].lookups == 10
-        assert ("relay0." + D in [each.name for each in after.spf]) == (way == "move")
+        assert ("relay0." + D in [row.name for row in after.spf]) == (way == "move")
     assert (
         planned(MANY, *streams, spf_ways=(("relay0", "list"),))
         .spf[0]
@@ -169,7 +169,7 @@ def test_without_a_chosen_stage_the_policy_that_holds_is_kept(
     request = PlanRequest(domain, "glasswort.example", (OFFICE,), (stream("n", "office-1"),))
     plan = drive(make_plan(request), answering(published))
     assert [value for _, _, value in values(plan, Purpose.DMARC)] == dmarc
-    assert advice in [*(each.title for each in plan.advice), ""]
+    assert advice in [*(row.title for row in plan.advice), ""]
 
 
 def test_the_published_end_of_spf_is_kept() -> None:

@@ -45,7 +45,7 @@ def test_what_a_server_holds(server: WatchServer, given: DnsAnswer, holds: Holds
 
 
 def seen(*holds: tuple[Holds, int | None]) -> list[Sighting]:
-    return [Sighting("k", f"s{n}", each, seconds=seconds) for n, (each, seconds) in enumerate(holds)]
+    return [Sighting("k", f"s{n}", hold, seconds=seconds) for n, (hold, seconds) in enumerate(holds)]
 
 
 @pytest.mark.parametrize(

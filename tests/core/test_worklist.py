@@ -135,4 +135,4 @@ def test_what_is_worse_or_touches_more_mail_comes_first() -> None:
      ("12:00", "12:00", "13:00", True), ("13:00", "12:00", "13:00", False), ("12:00", "12:00", "12:00", False)],
 )  # fmt: skip
 def test_quiet_hours_may_go_over_midnight(at: str, first: str, last: str, quiet: bool) -> None:
-    assert in_quiet_hours(*(time.fromisoformat(each) for each in (at, first, last))) is quiet
+    assert in_quiet_hours(*(time.fromisoformat(row) for row in (at, first, last))) is quiet

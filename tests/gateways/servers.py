@@ -94,13 +94,13 @@ def rabbitmq() -> Iterator[int]:
 
 def _end_mapper(port: int) -> None:
     """The port mapper that the broker started for itself, by its port."""
-    for each in Path("/proc").glob("[0-9]*"):
+    for row in Path("/proc").glob("[0-9]*"):
         with contextlib.suppress(OSError):
             if (
-                b"epmd" in (each / "cmdline").read_bytes()
-                and f"ERL_EPMD_PORT={port}".encode() in (each / "environ").read_bytes()
+                b"epmd" in (row / "cmdline").read_bytes()
+                and f"ERL_EPMD_PORT={port}".encode() in (row / "environ").read_bytes()
             ):
-                os.kill(int(each.name), signal.SIGTERM)
+                os.kill(int(row.name), signal.SIGTERM)
 
 
 @contextlib.contextmanager

@@ -44,8 +44,8 @@ async def ask(stream: Stream, *requests: bytes) -> list[bytes]:
     """Answers to questions one after the other, as MTAs ask over a connection."""
     reader, writer = stream
     answers = []
-    for each in requests:
-        writer.write(each)
+    for row in requests:
+        writer.write(row)
         answers.append(await asyncio.wait_for(reader.readuntil(b"\n\n"), 30))
     return answers
 
@@ -55,7 +55,7 @@ def test_each_question_has_its_answer_and_all_is_counted_at_the_end() -> None:
         stream = await asyncio.open_connection("127.0.0.1", port)
         names = ["held1@a.example", "clear@a.example", "held2@a.example"]
         answers = await ask(stream, *map(request, names), request("held@a.example", "DATA"))
-        assert [each.startswith(b"action=5") for each in answers] == [True, False, True, False]
+        assert [row.startswith(b"action=5") for row in answers] == [True, False, True, False]
         assert answers[3] == NOTHING, "only recipients are judged"
         stream[1].close()
 
@@ -81,7 +81,7 @@ def test_a_request_that_never_ends_is_cut_off_and_others_are_served() -> None:
             assert await asyncio.wait_for(reader.read(1), 30) == b""
         other = await asyncio.open_connection("127.0.0.1", port)
         assert await ask(other, request("clear@a.example")) == [NOTHING]
-        for each in (writer, other[1]):
-            each.close()
+        for row in (writer, other[1]):
+            row.close()
 
     with_listener(talk)

@@ -59,7 +59,7 @@ def test_what_the_receiver_says_is_handed_back() -> None:
 def test_a_redirect_is_an_answer_and_is_not_followed() -> None:
     with receiving() as receiver, receiving() as elsewhere:
         receiver.answer, receiver.headers = 307, {"Location": elsewhere.url}
-        trusted = frozenset({f"127.0.0.1:{each.port}" for each in (receiver, elsewhere)})
+        trusted = frozenset({f"127.0.0.1:{row.port}" for row in (receiver, elsewhere)})
         answer = HookCaller(trusted, {}).post(receiver.url, {}, b"{}", DNS)
         assert (answer.status, answer.taken, elsewhere.got) == (307, False, [])
 

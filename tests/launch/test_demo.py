@@ -40,8 +40,8 @@ def found(zones: Path, world: World, domain: str) -> set[str]:
     reach = dict.fromkeys(NAME_SERVERS, ("127.0.0.1", world.dns.port))
     resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1, reach=reach))
     try:
-        streams = tuple(Stream(header_from=domain, **each) for each in streams_of(domain))  # type: ignore[arg-type]
-        lists = tuple(DnsList(str(each["zone"]), str(each["kind"])) for each in LISTS)
+        streams = tuple(Stream(header_from=domain, **stream) for stream in streams_of(domain))  # type: ignore[arg-type]
+        lists = tuple(DnsList(str(row["zone"]), str(row["kind"])) for row in LISTS)
         request = AuditRequest(domain, tuple(SELECTORS[domain]), streams=streams, lists=lists, ask_pages=False)
         return {finding.rule for finding in drive(audit_domain(request), resolver.answer_all).findings}
     finally:
@@ -145,7 +145,7 @@ def test_loading_the_demo_twice_changes_no_number(
     said: list[str] = []
     load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", said.append)
     first = numbers()
-    assert all(each[0] for each in first)
+    assert all(row[0] for row in first)
     load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", said.append)
     assert numbers() == first
     assert said[-1] == "Demo data is there."

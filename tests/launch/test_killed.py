@@ -163,7 +163,7 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
     log.touch()
     feeds.add_feed(site.context, tenant, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))
 
-    events = [event for each in range(PIECES * ROWS // 2) for event in mail(each)]
+    events = [event for row in range(PIECES * ROWS // 2) for event in mail(row)]
     chance.shuffle(events)
     size = len(events) // PIECES + 1
     pieces = [ndjson(*events[start : start + size]) for start in range(0, len(events), size)]
@@ -185,8 +185,8 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
 
     def write() -> None:
         with log.open("a") as file:
-            for each in range(LINES):
-                file.write(lines(each))
+            for row in range(LINES):
+                file.write(lines(row))
                 file.flush()
 
     threads = [threading.Thread(target=load, args=(range(part, len(pieces), 2),)) for part in (0, 1)]

@@ -22,7 +22,7 @@ def test_the_whole_path_works_asynchronously(office: Office) -> None:
             assert audit.faults == 2
             assert (await client.audits.newest(office.slug, name)).id == audit.id
             assert (await client.audits.get(office.slug, name, audit.id)).findings == audit.findings
-            assert [each.id async for each in client.audits.list(office.slug, name)] == [audit.id]
+            assert [audit.id async for audit in client.audits.list(office.slug, name)] == [audit.id]
             rows = [row(n, domain=name) for n in range(120)] + [bounce(n, domain=name) for n in range(120, 130)]
             loaded, again = await asyncio.gather(
                 client.events.load(office.slug, ndjson(*rows)), client.events.load(office.slug, ndjson(*rows))
@@ -33,7 +33,7 @@ def test_the_whole_path_works_asynchronously(office: Office) -> None:
             assert flow.total.counts.delivered == 120
             named = await client.flow.name_provider(office.slug, "tidepost.example", "Tidepost")
             assert (named.label, named.named) == ("Tidepost", True)
-            assert [each.label for each in await client.flow.providers(office.slug)] == ["Tidepost"]
+            assert [provider.label for provider in await client.flow.providers(office.slug)] == ["Tidepost"]
             clearance = await client.suppression.clearance(office.slug, ["person125@tidepost.example", "x@y.example"])
             assert (clearance.held, clearance.clear) == (1, 1)
             assert len([entry async for entry in client.suppression.list(office.slug)]) == 10
@@ -42,7 +42,7 @@ def test_the_whole_path_works_asynchronously(office: Office) -> None:
             assert series.readings[-1].day == TODAY.date()
             assert [each.name for each in (await client.readings.wall()).rows] == [name]
             await client.domains.forget(office.slug, name)
-            assert [each.origin async for each in client.domains.list(office.slug)] == ["seen"]
+            assert [domain.origin async for domain in client.domains.list(office.slug)] == ["seen"]
             assert [token.name for token in await client.tokens.list()] == ["test"]
             with pytest.raises(NotFoundError):
                 await client.tokens.drop(0)

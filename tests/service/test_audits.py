@@ -262,9 +262,11 @@ def test_selectors_in_a_feedback_report_are_looked_at_from_then(office: Office, 
         office.slug, gzip.compress(report(row, ROW.format(ip="192.0.2.8", count=2)))
     )
     assert (done.reporter, done.messages, done.aligned) == ("Tidepost", 9, 9)
-    assert [(each.source_ip, each.messages) for each in done.sources] == [("192.0.2.9", 7), ("192.0.2.8", 2)]
+    assert [(source.source_ip, source.messages) for source in done.sources] == [("192.0.2.9", 7), ("192.0.2.8", 2)]
     assert done.sources[0].signatures == [f"{name} s9 pass", "driftline.example (no selector told) fail"]
-    assert [(each.domain, each.selector) for each in done.new_selectors] == [(name, "s9")]  # of watched domains only
+    assert [(selector.domain, selector.selector) for selector in done.new_selectors] == [
+        (name, "s9")
+    ]  # of watched domains only
     assert client.audits.read_feedback_report(office.slug, report(row)).new_selectors == []
     assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("s9", "report")]
     with pytest.raises(InvalidInputError, match="no aggregate report in this"):

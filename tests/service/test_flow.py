@@ -76,7 +76,7 @@ def test_two_variants_are_compared_with_their_interval(loaded: Office, client: C
     ]
     client.events.load(loaded.slug, ndjson(*told))  # so both providers report complaints
     found = client.flow.compare(loaded.slug, campaign="a", other_campaign="b", **DAYS)
-    rates = {each.name: each for each in found.rates}
+    rates = {rate.name: rate for rate in found.rates}
     bounces = rates["permanent bounces"]
     assert (found.first, found.second, bounces.said) == ("a", "b", "a is better")
     assert bounces.low is not None

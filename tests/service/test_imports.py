@@ -165,7 +165,7 @@ def test_an_import_that_is_stopped_and_killed_goes_on_and_is_exact(
     over = client.jobs.get(office.slug, job.id)
     assert (over.state, counts(over)) == ("done", {"rows": 1001, "new": 950, "repeated": 50, "refused": 1})
     assert client.suppression.count(office.slug).count == 950
-    numbers = [each.number for each in client.suppression.changes(office.slug, limit=1000).items]
+    numbers = [item.number for item in client.suppression.changes(office.slug, limit=1000).items]
     assert len(numbers) == 950
     assert client.suppression.growth(office.slug).days[-1].standing == 950
     refused = b"".join(client.jobs.part(office.slug, job.id, "refused")).splitlines()
@@ -204,11 +204,11 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
     changes: list[Any] = []
     while page := client.suppression.changes(office.slug, after=changes[-1].number if changes else 0).items:
         changes += page
-    assert len({each.number for each in changes}) == len(changes)
+    assert len({change.number for change in changes}) == len(changes)
     state: dict[str, str] = {}
-    for each in changes:
-        assert state.get(each.address) != each.state, "made while it stood, or lifted while it did not"
-        state[each.address] = each.state
+    for change in changes:
+        assert state.get(change.address) != change.state, "made while it stood, or lifted while it did not"
+        state[change.address] = change.state
     assert set(state) == set(addresses)
     standing = set(held(client, office))
     assert standing == {address for address, found in state.items() if found == "held"}

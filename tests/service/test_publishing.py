@@ -38,7 +38,7 @@ def test_a_plan_is_shown_applied_verified_and_taken_back(
     bind: Primary, office: Office, client: Client, zone: str
 ) -> None:
     shown = client.publishing.show(office.slug, zone)
-    changes = {(each.name, each.type): each for each in shown.changes}
+    changes = {(change.name, change.type): change for change in shown.changes}
     spf = changes[zone, "TXT"]
     assert set(spf.before) == {'"v=spf1 mx -all"', '"some-service=12345"'}
     assert set(spf.after) == {'"v=spf1 ip4:192.0.2.41 ~all"', '"some-service=12345"'}
@@ -54,8 +54,8 @@ def test_a_plan_is_shown_applied_verified_and_taken_back(
     assert bind.texts(f"_dmarc.{zone}") == set()
     with pytest.raises(AlreadyThereError):
         client.publishing.roll_back(office.slug, done.id)
-    assert [each.state for each in client.publishing.list(office.slug, zone)] == ["rolled_back"]
-    assert len([each for each in client.audits.history(office.slug, zone) if each.kind == "published"]) == 2
+    assert [row.state for row in client.publishing.list(office.slug, zone)] == ["rolled_back"]
+    assert len([row for row in client.audits.history(office.slug, zone) if row.kind == "published"]) == 2
 
 
 def test_only_the_change_that_was_shown_is_made(bind: Primary, office: Office, client: Client, zone: str) -> None:
@@ -64,7 +64,7 @@ def test_only_the_change_that_was_shown_is_made(bind: Primary, office: Office, c
         client.publishing.apply(office.slug, zone, "0" * 32)
     one = client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone, [f"dmarc _dmarc.{zone} TXT"]).digest,
                                   [f"dmarc _dmarc.{zone} TXT"])  # fmt: skip
-    assert [each.name for each in one.changes] == [f"_dmarc.{zone}"]
+    assert [change.name for change in one.changes] == [f"_dmarc.{zone}"]
     with pytest.raises(AlreadyThereError):
         client.publishing.apply(office.slug, zone, shown.digest)
 

@@ -38,7 +38,7 @@ def test_flow_shows_each_provider_beside_the_period_before(office: Office, clien
     load_a_day(office, client)
     flow = client.flow.show(office.slug, domain=DOMAIN, first=TODAY.date(), last=TODAY.date())
     assert flow.providers[0].counts.delivered == 0
-    assert {each.provider: each.before.delivered for each in flow.providers} == {
+    assert {provider.provider: provider.before.delivered for provider in flow.providers} == {
         "tidepost.example": 480,
         "kestrelbox.example": 100,
     }
@@ -214,7 +214,9 @@ def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(offic
     assert round(sum(move.change for move in moved.moves), 1) == pytest.approx(
         moved.first.value - moved.last.value, abs=0.5
     )
-    by_stream = {each.stream: (each.before, each.after) for each in moved.streams if each.factor == "authentication"}
+    by_stream = {
+        stream.stream: (stream.before, stream.after) for stream in moved.streams if stream.factor == "authentication"
+    }
     assert by_stream == {"alerts": (0.0, pytest.approx(30 / 7, abs=0.1))}
     assert [mark.text for mark in moved.marks if mark.kind == "note"] == ["a new key"]
     with pytest.raises(InvalidInputError, match="first has to lie before"):
@@ -246,7 +248,7 @@ def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Of
         office.slug, ReadingSettings(factors={"authentication": FactorSettings(weight=5)})
     )
     assert view.job is not None
-    assert {each.name: each.changed for each in view.factors if each.changed} == {"authentication": ["weight"]}
+    assert {factor.name: factor.changed for factor in view.factors if factor.changed} == {"authentication": ["weight"]}
     office.world.work()
     job = client.jobs.get(office.slug, view.job)
     assert job.state == "done"
@@ -295,10 +297,10 @@ def test_late_complaints_reopen_the_days_that_they_belong_to(office: Office, cli
     late = [
         row(n, kind="complained", time=(TODAY - timedelta(days=3)).isoformat(), message_id=f"3.{n}") for n in range(8)
     ]
-    before = {each.day: each.value for each in client.readings.series(office.slug, DOMAIN).readings}
+    before = {reading.day: reading.value for reading in client.readings.series(office.slug, DOMAIN).readings}
     client.events.load(office.slug, ndjson(*late))
     office.world.work()
-    after = {each.day: each.value for each in client.readings.series(office.slug, DOMAIN).readings}
+    after = {reading.day: reading.value for reading in client.readings.series(office.slug, DOMAIN).readings}
     day = TODAY.date() - timedelta(days=3)
     assert after[day] < before[day] - 10
     kept = client.readings.wall(days=7).rows[0].cells[0].trend

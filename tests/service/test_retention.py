@@ -41,7 +41,7 @@ def test_old_events_go_and_their_counters_stay(office: Office, client: Client, m
 def test_a_row_that_is_too_old_is_refused_whichever_way_it_is_read(office: Office, client: Client) -> None:
     client.flow.change_settings(office.slug, FlowSettings(keep_events_days=30))
     result = client.events.load(office.slug, ndjson(row(1), row(2, time=OLD), bounce(3, time=OLD), bounce(4)))
-    assert (result.stored, [each.line for each in result.refusals]) == (2, [2, 3])
+    assert (result.stored, [refusal.line for refusal in result.refusals]) == (2, [2, 3])
 
 
 def test_partitions_go_when_nobody_needs_them(office: Office, client: Client) -> None:

@@ -45,7 +45,7 @@ def surge(office: Office, client: Client) -> None:
 def test_a_surge_is_found_within_minutes_with_what_is_behind_it(steady: Office, client: Client) -> None:
     assert client.flow.shifts(steady.slug) == []
     surge(steady, client)
-    found = {(each.what, each.name, each.rate): each for each in client.flow.shifts(steady.slug)}
+    found = {(shift.what, shift.name, shift.rate): shift for shift in client.flow.shifts(steady.slug)}
     shift = found["relay", "office-1", "permanent"]
     assert shift.ended_at is None
     assert shift.found_at - TODAY == timedelta(minutes=1)
@@ -55,7 +55,7 @@ def test_a_surge_is_found_within_minutes_with_what_is_behind_it(steady: Office, 
     details = client.flow.shift(steady.slug, shift.id)
     assert details.causes[0].cause == "blocklisted"
     assert ("domain", "news.d.example", 31) in [(part.what, part.name, part.count) for part in details.parts]
-    assert {each.cause for each in details.examples} == {"blocklisted"}
+    assert {example.cause for example in details.examples} == {"blocklisted"}
     seen = list(client.events.list(steady.slug, kinds=["bounced"], relay="office-1", since=shift.began_at))
     since = shift.began_at.strftime("%Y-%m-%dT%H:%M:%SZ")
     assert details.events == {"kind": ["bounced"], "relay": "office-1", "since": since}
@@ -70,7 +70,7 @@ def test_it_is_told_once_and_when_it_is_over(steady: Office, client: Client, web
         surge(steady, client)
         with steady.world.clock.later(timedelta(minutes=2)):
             steady.world.work()
-        about = [(each["type"], each["data"]["what"], each["data"]["rate"]) for each in desk.bodies()]
+        about = [(body["type"], body["data"]["what"], body["data"]["rate"]) for body in desk.bodies()]
         assert ("shift.found", "relay", "permanent") in about
         assert len(about) == len(set(about))
         desk.got.clear()
@@ -79,9 +79,9 @@ def test_it_is_told_once_and_when_it_is_over(steady: Office, client: Client, web
             client.events.load(steady.slug, ndjson(*again))
             with steady.world.clock.later(timedelta(minutes=1)):
                 steady.world.work()
-            more = {(each["type"], each["data"]["rate"]) for each in desk.bodies()}
+            more = {(body["type"], body["data"]["rate"]) for body in desk.bodies()}
             assert more >= {("shift.over", "permanent"), ("shift.over", "unwanted")}
-            assert all(each.ended_at for each in client.flow.shifts(steady.slug) if each.name == "office-1")
+            assert all(shift.ended_at for shift in client.flow.shifts(steady.slug) if shift.name == "office-1")
 
 
 def test_events_that_come_late_can_explain_a_shift_away(steady: Office, client: Client) -> None:
@@ -91,7 +91,7 @@ def test_events_that_come_late_can_explain_a_shift_away(steady: Office, client: 
     client.events.load(steady.slug, ndjson(*late))
     with steady.world.clock.later(timedelta(minutes=2)):
         steady.world.work()
-    left = {each.rate for each in client.flow.shifts(steady.slug)}
+    left = {shift.rate for shift in client.flow.shifts(steady.slug)}
     assert left == {"unwanted"}, "thirty bounces in fifteen hundred are what is usual; that they speak of us is not"
 
 
@@ -120,7 +120,7 @@ def test_the_commands_show_them(steady: Office, client: Client, monkeypatch: pyt
     surge(steady, client)
     status, said, _ = run("shifts")
     assert (status, "office-1" in said) == (3, True)
-    id = next(each.id for each in client.flow.shifts(steady.slug) if each.rate == "unwanted")
+    id = next(shift.id for shift in client.flow.shifts(steady.slug) if shift.rate == "unwanted")
     status, said, _ = run("shifts", str(id))
     assert status == 0
     assert "More refusals that speak of you" in said

@@ -87,13 +87,15 @@ def the_day() -> list[Happening]:
     return [*out, Happening(0, kind, DAWN + timedelta(hours=3), 2, code, status, words.format(n=0))]
 
 
-def as_row(each: Happening, **more: Any) -> dict[str, Any]:
+def as_row(happening: Happening, **more: Any) -> dict[str, Any]:
     """In our own shape."""
     refused = (
-        {"reply_code": int(each.code), "enhanced_code": each.status, "diagnostic": each.reply} if each.code else {}
+        {"reply_code": int(happening.code), "enhanced_code": happening.status, "diagnostic": happening.reply}
+        if happening.code
+        else {}
     )
     return {
-        "kind": each.kind, "time": each.at.isoformat(), "recipient": each.recipient, "message_id": each.message_id,
+        "kind": happening.kind, "time": happening.at.isoformat(), "recipient": happening.recipient, "message_id": happening.message_id,
         **DEFAULTS.model_dump(), **refused, **more,
     }  # fmt: skip
 
@@ -102,7 +104,7 @@ def as_row(each: Happening, **more: Any) -> dict[str, Any]:
 
 
 def by_http(office: Office, client: Client, runner: Runner, tmp_path: Path) -> None:
-    client.events.load(office.slug, ndjson(*(as_row(each) for each in the_day())))
+    client.events.load(office.slug, ndjson(*(as_row(row) for row in the_day())))
 
 
 MAPPING = FeedMapping(
@@ -127,25 +129,25 @@ def by_foreign_json(office: Office, client: Client, runner: Runner, tmp_path: Pa
          "letter": e.message_id, **({"words": e.reply, "status": e.status} if e.code else {})}
         for e in the_day()
     ]  # fmt: skip
-    wrapped = [{"wrapped": base64.b64encode(json.dumps(each).encode()).decode()} for each in told]
+    wrapped = [{"wrapped": base64.b64encode(json.dumps(row).encode()).decode()} for row in told]
     for start in range(0, len(wrapped), 25):
         client.feeds.hand(
             office.slug, "driftline", json.dumps({"told": wrapped[start : start + 25]}).encode(), "application/json"
         )
 
 
-def as_notice(each: Happening, number: int) -> bytes:
+def as_notice(happening: Happening, number: int) -> bytes:
     """A delivery status notification (RFC 3464)."""
-    action = {"delivered": "delivered", "bounced": "failed", "delayed": "delayed"}[each.kind]
-    said = f"Diagnostic-Code: smtp; {each.reply}\r\n" if each.code else ""
+    action = {"delivered": "delivered", "bounced": "failed", "delayed": "delayed"}[happening.kind]
+    said = f"Diagnostic-Code: smtp; {happening.reply}\r\n" if happening.code else ""
     return (
         f"From: MAILER-DAEMON@there.example\r\nTo: returns@news.d.example\r\nSubject: Delivery report\r\n"
-        f"Message-ID: <notice{number}@there.example>\r\nMIME-Version: 1.0\r\nDate: {format_datetime(each.at)}\r\n"
+        f"Message-ID: <notice{number}@there.example>\r\nMIME-Version: 1.0\r\nDate: {format_datetime(happening.at)}\r\n"
         f'Content-Type: multipart/report; report-type=delivery-status; boundary="b"\r\n\r\n--b\r\n\r\nA report.\r\n--b\r\n'
         f"Content-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; there.example\r\n\r\n"
-        f"Final-Recipient: rfc822; {each.recipient}\r\nAction: {action}\r\nStatus: {each.status}\r\n{said}"
-        f"Last-Attempt-Date: {format_datetime(each.at)}\r\n\r\n--b\r\nContent-Type: text/rfc822-headers\r\n\r\n"
-        f"From: News <news@news.d.example>\r\nMessage-ID: <{each.message_id}>\r\nSubject: x\r\n\r\n--b--\r\n"
+        f"Final-Recipient: rfc822; {happening.recipient}\r\nAction: {action}\r\nStatus: {happening.status}\r\n{said}"
+        f"Last-Attempt-Date: {format_datetime(happening.at)}\r\n\r\n--b\r\nContent-Type: text/rfc822-headers\r\n\r\n"
+        f"From: News <news@news.d.example>\r\nMessage-ID: <{happening.message_id}>\r\nSubject: x\r\n\r\n--b--\r\n"
     ).encode()
 
 
@@ -157,8 +159,8 @@ def by_mail(office: Office, client: Client, runner: Runner, tmp_path: Path) -> N
     try:
         port = runner.start_mail()
         with smtplib.SMTP("127.0.0.1", port or 0, timeout=20) as session:
-            for number, each in enumerate(the_day()):
-                session.sendmail("", [f"returns@{office.slug}.example"], as_notice(each, number))
+            for number, row in enumerate(the_day()):
+                session.sendmail("", [f"returns@{office.slug}.example"], as_notice(row, number))
     finally:
         settings.smtp_port = 0
 
@@ -167,22 +169,22 @@ def as_log(day: list[Happening]) -> str:
     """As Postfix writes it, half of it with times of syslog's form."""
     lines: list[tuple[datetime, str]] = []
     seen: set[int] = set()
-    for each in day:
-        queue_id = f"4F1A{each.number:04X}"
-        if each.number not in seen:
-            seen.add(each.number)
-            lines.append((each.at, f"postfix/cleanup[9]: {queue_id}: message-id=<{each.message_id}>"))
+    for row in day:
+        queue_id = f"4F1A{row.number:04X}"
+        if row.number not in seen:
+            seen.add(row.number)
+            lines.append((row.at, f"postfix/cleanup[9]: {queue_id}: message-id=<{row.message_id}>"))
             lines.append(
                 (
-                    each.at,
+                    row.at,
                     f"postfix/qmgr[8]: {queue_id}: from=<bounce@news.d.example>, size=812, nrcpt=1 (queue active)",
                 )
             )
-        status = {"delivered": "sent", "bounced": "bounced", "delayed": "deferred"}[each.kind]
-        reply = each.reply if each.code else "250 2.0.0 taken"
+        status = {"delivered": "sent", "bounced": "bounced", "delayed": "deferred"}[row.kind]
+        reply = row.reply if row.code else "250 2.0.0 taken"
         lines.append(
-            (each.at, f"postfix/smtp[7]: {queue_id}: to=<{each.recipient}>, relay=mx.there.example[192.0.2.9]:25, delay=0, "
-             f"delays=0/0/0/0, dsn={each.status}, status={status} ({reply})")
+            (row.at, f"postfix/smtp[7]: {queue_id}: to=<{row.recipient}>, relay=mx.there.example[192.0.2.9]:25, delay=0, "
+             f"delays=0/0/0/0, dsn={row.status}, status={status} ({reply})")
         )  # fmt: skip
     lines.sort(key=lambda line: line[0])
     form = [lambda at: at.isoformat(), lambda at: f"{at:%b %d %H:%M:%S}"]
@@ -205,8 +207,8 @@ def by_queue(office: Office, client: Client, runner: Runner, tmp_path: Path) -> 
         connection = pika.BlockingConnection(pika.ConnectionParameters("127.0.0.1", port))
         channel = connection.channel()
         channel.queue_declare("events", durable=True)
-        for each in the_day():
-            channel.basic_publish("", "events", json.dumps(as_row(each)).encode())
+        for row in the_day():
+            channel.basic_publish("", "events", json.dumps(as_row(row)).encode())
         source = FeedSource(host="127.0.0.1", port=port, tls=False, user="guest", queue="events")
         client.feeds.add(office.slug, NewFeed(name="queue", kind="queue", source=source, password="guest"))
         wanted = len(the_day())
@@ -220,7 +222,7 @@ def by_file(office: Office, client: Client, runner: Runner, tmp_path: Path) -> N
     with (tmp_path / "day.csv").open("w", newline="") as file:
         writer = csv.DictWriter(file, names, extrasaction="ignore")
         writer.writeheader()
-        writer.writerows(as_row(each) for each in the_day())
+        writer.writerows(as_row(row) for row in the_day())
     words = ["load", str(tmp_path / "day.csv"), "--feed", "files", "--url", office.world.url, "--tenant", office.slug]
     assert main(words, Output(io.StringIO(), io.StringIO())) == 0
 
@@ -280,7 +282,7 @@ def test_the_same_day_gives_the_same_trails_and_counters_by_each_way(
             found[way.__name__] = trails(client, office), counted(office)
     day, (counters, wordings) = found["by_http"]
     kinds = Counter(event[2] for event in day)
-    assert kinds == Counter(each.kind for each in the_day())
+    assert kinds == Counter(row.kind for row in the_day())
     assert {row[6] for row in counters} > {0}, "there are causes"
     assert len(wordings) > 4
     for name, (events, counts) in found.items():

@@ -373,7 +373,7 @@ def test_changes_are_told_in_order_once_each_and_can_be_waited_for(office: Offic
     first = client.suppression.changes(office.slug, limit=2)
     assert (len(first.items), first.more) == (2, True)
     rest = client.suppression.changes(office.slug, after=first.last)
-    assert [each.address for each in first.items + rest.items] == [f"person{n}@tidepost.example" for n in (1, 2, 3)]
+    assert [item.address for item in first.items + rest.items] == [f"person{n}@tidepost.example" for n in (1, 2, 3)]
     client.suppression.lift(office.slug, Lift(address="person1@tidepost.example", why="a mistake"))
     (lifted,) = client.suppression.changes(office.slug, after=rest.last).items
     assert (lifted.change, lifted.address, lifted.state) == ("lifted", "person1@tidepost.example", "ended")
@@ -387,7 +387,7 @@ def test_changes_are_told_in_order_once_each_and_can_be_waited_for(office: Offic
         waiter.start()
         client.events.load(office.slug, ndjson(bounce(9)))
         waiter.join(30)
-    assert [each.address for each in found[0].items] == ["person9@tidepost.example"]
+    assert [item.address for item in found[0].items] == ["person9@tidepost.example"]
     assert client.suppression.changes(office.slug, after=found[0].last, wait=0.1).items == []
 
 
@@ -502,15 +502,17 @@ def test_an_event_a_lift_and_hands_at_the_same_moment_leave_one_right_state(offi
         thread.join(60)
     with office.client() as client:
         changes = client.suppression.changes(office.slug).items
-        assert [each.number for each in changes] == list(range(1, len(changes) + 1)), "no number twice, none missing"
-        last = {each.address: each.state for each in changes}
+        assert [change.number for change in changes] == list(range(1, len(changes) + 1)), (
+            "no number twice, none missing"
+        )
+        last = {change.address: change.state for change in changes}
         shown = {each.address: each.state for each in client.suppression.list(office.slug, state=["held", "ended"])}
         assert shown == last
         held = {address for address in addresses if last[address] == "held"}
         answers = client.suppression.clearance(office.slug, addresses).answers
         assert {answer.address for answer in answers if answer.verdict == "held"} == held
         for address in addresses:  # made and lifted take turns: nothing was lifted twice or made while it stood
-            states = [each.state for each in changes if each.address == address]
+            states = [change.state for change in changes if change.address == address]
             assert states == ["held", "ended"] * (len(states) // 2) + ["held"] * (len(states) % 2)
         growth = client.suppression.growth(office.slug)
         assert growth.days[-1].standing == len(held)

@@ -26,7 +26,7 @@ def name(office: Office, client: Client) -> str:
 
 
 def held(watch: Watch) -> dict[tuple[str, str], str]:
-    return {(each.server, each.key.split()[0]): each.holds for each in watch.sightings}
+    return {(sighting.server, sighting.key.split()[0]): sighting.holds for sighting in watch.sightings}
 
 
 def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: Client, name: str) -> None:
@@ -54,7 +54,7 @@ def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: C
         office.world.work()
     watch = client.watches.get(office.slug, watch.id)
     assert (watch.state, watch.said) == ("agreed", "2 of 2 servers have all 2 records")
-    (entry,) = [each for each in client.audits.history(office.slug, name) if each.kind == "watch"]
+    (entry,) = [row for row in client.audits.history(office.slug, name) if row.kind == "watch"]
     assert "seen by all 2 servers" in entry.title
 
 

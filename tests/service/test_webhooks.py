@@ -98,7 +98,7 @@ def test_what_nobody_takes_is_set_aside_and_can_be_replayed(office: Office, clie
     desk.answer = 204
     assert client.webhooks.replay(office.slug, made.id, call.id) == 1
     office.world.work()
-    assert [each.state for each in client.webhooks.calls(office.slug, made.id)] == ["delivered"]
+    assert [call.state for call in client.webhooks.calls(office.slug, made.id)] == ["delivered"]
     assert client.webhooks.replay(office.slug, made.id) == 0
     with pytest.raises(NotFoundError):
         client.webhooks.replay(office.slug, made.id, call.id)

@@ -195,7 +195,7 @@ def test_a_changed_record_is_told_for_a_day_with_what_it_was(
         assert client.worklist.get(office.slug, item.id).state == "closed"
         office.world.work()
     says = [body["say"] for body in receiver.bodies() if "say" in body and name in body["say"]]
-    assert [each for each in says if "TXT changed" in each] == [f"New: {name} TXT changed"]
+    assert [say for say in says if "TXT changed" in say] == [f"New: {name} TXT changed"]
 
 
 def test_a_listed_address_is_one_incident_of_its_relay_however_many_domains_send_from_it(
@@ -294,7 +294,7 @@ def test_each_incident_is_told_once_by_chat_and_webhook_and_again_when_it_is_men
         look(office)
     office.world.work()
     says = [body["say"] for body in receiver.bodies() if "say" in body]
-    assert len([each for each in says if each.startswith("New: Bounces of bad addresses")]) == 1
+    assert len([say for say in says if say.startswith("New: Bounces of bad addresses")]) == 1
     opened = [body for body in receiver.bodies() if body.get("type") == "worklist.opened"]
     assert {body["data"]["kind"] for body in opened} >= {"pull"}
     assert len({body["data"]["id"] for body in opened}) == len(opened)
@@ -453,21 +453,21 @@ def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office
 
 def test_a_relays_own_lines_hold_and_one_unlucky_message_crosses_none(office: Office, client: Client) -> None:
     mail(office, client, each=300, bad=21)
-    lines = {(each.subject, each.name, each.rate): each for each in client.worklist.lines(office.slug)}
+    lines = {(line.subject, line.name, line.rate): line for line in client.worklist.lines(office.slug)}
     usual = lines["relay", "office-1", "bounces"]
     assert (usual.watch, usual.stop, usual.own) == (0.02, 0.05, False)
     assert usual.crossed == "watch"
     strict = RelayDescription(lines=RelayLines(bounce_watch=0.01, bounce_stop=0.02))
     client.relays.describe(office.slug, "office-1", strict)
     own = next(
-        each for each in client.worklist.lines(office.slug) if each.subject == "relay" and each.rate == "bounces"
+        line for line in client.worklist.lines(office.slug) if line.subject == "relay" and line.rate == "bounces"
     )
     assert (own.stop, own.own, own.crossed) == (0.02, True, "stop")
 
 
 def test_one_unlucky_message_crosses_no_line(office: Office, client: Client) -> None:
     mail(office, client, each=20, bad=1)
-    assert not any(each.crossed for each in client.worklist.lines(office.slug))
+    assert not any(line.crossed for line in client.worklist.lines(office.slug))
 
 
 def test_the_brake_holds_a_stream_over_its_relay_until_somebody_releases_it(office: Office, client: Client) -> None:
@@ -479,7 +479,7 @@ def test_the_brake_holds_a_stream_over_its_relay_until_somebody_releases_it(offi
     ask = client.suppression.clearance
     held = ask(office.slug, ["fine@tidepost.example", "nobody"], stream="newsletter", relay="office-1",
                sending=Sending(domain=DOMAIN))  # fmt: skip
-    assert [(each.verdict, each.reason) for each in held.answers] == [("held", "brake"), ("held", "no_address")]
+    assert [(answer.verdict, answer.reason) for answer in held.answers] == [("held", "brake"), ("held", "no_address")]
     assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter").held == 1
     assert ask(office.slug, ["fine@tidepost.example"], stream="receipts", relay="office-1").held == 0
     assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter", relay="other").held == 0

@@ -23,7 +23,7 @@ _NOTHING = {
 }
 _WINDOW = 30  # characters shown on each side of a marked place in a long record
 _MARKS = {"good": "=", "fault": "x", "risk": "!", "note": "i", "absent": "-", "unmeasured": "?"}
-_SHOWN_NETWORKS = 4
+_SHOWN_NETWORKS = 4  # more would push the findings off the screen; JSON has all
 
 
 def register(commands: Commands) -> None:
@@ -78,15 +78,15 @@ def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
     if arguments.record_to:
         answers: list[object] = []
         about: dict[str, object] = {}
-        for each in done:
-            answers += each.answers
-            about[each.audit.domain] = each.selectors
+        for judged in done:
+            answers += judged.answers
+            about[judged.audit.domain] = judged.selectors
         document = {"format": done[0].format, "about": about, "answers": answers}
         Path(arguments.record_to).write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", "utf-8")
         session.output.say(f"{len(answers)} answers were written to {arguments.record_to}")
     here = os.getcwd()
     lines = {key: (os.path.relpath(file, here), line) for key, (file, line) in source.lines.items()}
-    return [each.audit for each in done], lines
+    return [judged.audit for judged in done], lines
 
 
 def status_of(audits: Sequence[Audit], fail_on: str) -> int:
@@ -103,10 +103,10 @@ def _write(output: Output, form: str, audits: Sequence[Audit], lines: formats.Li
     elif form == "junit":
         output.line(formats.junit(audits, fail_on))
     elif form == "text":
-        for index, each in enumerate(audits):
+        for index, audit_ in enumerate(audits):
             if index:
                 output.line()
-            show(output, each)
+            show(output, audit_)
     else:
         output.table(form, formats.COLUMNS, formats.rows(audits))
 
@@ -212,9 +212,11 @@ def _show_streams(output: Output, streams: list[StreamResult]) -> None:
             output.line(
                 output.paint(f"    {stream.header_from} is not proven: rustgauge prove {stream.header_from}", "risk")
             )
-        for each in result.aligned:
-            said = "aligns" if each.counts else "aligns, but does not pass" if each.relaxed else "does not align"
-            output.line(f"    {each.kind.upper():4}  {each.domain}  {said} ({each.mode})")
+        for identity in result.aligned:
+            said = (
+                "aligns" if identity.counts else "aligns, but does not pass" if identity.relaxed else "does not align"
+            )
+            output.line(f"    {identity.kind.upper():4}  {identity.domain}  {said} ({identity.mode})")
         if stream.by_walk.result != result.result:
             output.line(f"    by the tree walk: DMARC {stream.by_walk.result}, {stream.by_walk.reason}")
 

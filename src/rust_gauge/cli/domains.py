@@ -18,7 +18,7 @@ def register(commands: Commands) -> None:
 def list_domains(session: Session) -> int:
     """All of a tenant's domains, or of all tenants."""
     named = session.arguments.tenant
-    tenants = [named] if named else [each.slug for each in session.client.who().tenants]
+    tenants = [named] if named else [tenant.slug for tenant in session.client.who().tenants]
     rows = []
     for tenant in tenants:
         for domain in session.client.domains.list(tenant):

@@ -10,7 +10,7 @@ from rust_gauge.client import InvalidInputError
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.contract.events import IntakeResult
 
-_SHOWN = 20
+_SHOWN = 20  # rejected rows listed in the terminal; the counts cover all
 
 
 def register(commands: Commands) -> None:

@@ -58,7 +58,7 @@ def feed(session: Session) -> int:
     client, tenant = session.client.feeds, session.tenant()
     name = arguments.name
     if name is None:
-        rows = [_row(each) for each in client.list(tenant)]
+        rows = [_row(feed) for feed in client.list(tenant)]
         output.table(
             arguments.format, ("feed", "kind", "how it goes", "today", "refused", "position"), rows, right=(3, 4)
         )
@@ -90,8 +90,8 @@ def feed(session: Session) -> int:
         return 3 if done.refused else 0
     elif arguments.refused:
         rows = [
-            (each.id, f"{each.arrived_at:%Y-%m-%d %H:%M:%S}", "; ".join(p.what for p in each.problems), each.item)
-            for each in client.refused(tenant, name)
+            (row.id, f"{row.arrived_at:%Y-%m-%d %H:%M:%S}", "; ".join(p.what for p in row.problems), row.item)
+            for row in client.refused(tenant, name)
         ]
         output.table(arguments.format, ("row", "arrived", "what is wrong", "what came"), rows)
     else:
@@ -99,10 +99,10 @@ def feed(session: Session) -> int:
     return 0
 
 
-def _row(each: Feed) -> tuple[object, ...]:
-    said: object = (each.said, "fault") if each.trouble else each.said
-    refused: object = (each.refused, "risk") if each.refused else 0
-    return each.name, each.kind, said, each.stored_today, refused, each.position
+def _row(feed: Feed) -> tuple[object, ...]:
+    said: object = (feed.said, "fault") if feed.trouble else feed.said
+    refused: object = (feed.refused, "risk") if feed.refused else 0
+    return feed.name, feed.kind, said, feed.stored_today, refused, feed.position
 
 
 def _defaults(arguments: Any) -> FeedDefaults:

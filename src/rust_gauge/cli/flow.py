@@ -65,9 +65,13 @@ def _by_day(session: Session, tenant: str, first: date, last: date) -> int:
         return 0
     names = ("delivered", "permanent", "transient", "delayed", "complained", "unsubscribed")
     rows = [
-        (f"{first + timedelta(days=number)}", each.label, *(getattr(each, name)[number] for name in names))
+        (
+            f"{first + timedelta(days=number)}",
+            flow_series.label,
+            *(getattr(flow_series, name)[number] for name in names),
+        )
         for number in range((last - first).days + 1)
-        for each in found.series
+        for flow_series in found.series
     ]
     session.output.table(session.arguments.format, ("day", "provider", *names), rows, right=range(2, 8))
     return 0
@@ -147,7 +151,7 @@ def providers(session: Session) -> int:
     arguments = session.arguments
     tenant, reader = session.tenant(), session.client.flow
     if arguments.provider is None:
-        rows = [(each.provider, each.label if each.named else "") for each in reader.providers(tenant)]
+        rows = [(provider.provider, provider.label if provider.named else "") for provider in reader.providers(tenant)]
         session.output.table(arguments.format, ("provider", "called"), rows)
         return 0
     if arguments.call is None:

@@ -16,7 +16,7 @@ from rust_gauge.contract.checks import NewGate
 from rust_gauge.contract.jobs import FileLayout, ImportRequest, Job, ListCheckRequest
 from rust_gauge.contract.suppression import PolicyRule, RehearsalRequest, SuppressionPolicy
 
-_PIECE = 1024 * 1024
+_PIECE = 1024 * 1024  # octets in one request: small enough to repeat after a broken connection
 _SAID = {
     "new": "new", "standing": "stood already", "repeated": "twice in the file", "changed": "changed",
     "came_back": "held again", "stayed_clear": "lifted before, stay clear", "refused": "cannot be used",
@@ -183,7 +183,7 @@ def list_check(session: Session) -> int:
     rows = [
         (name, n.get("rows", 0), n.get("held", 0), n.get("doubtful", 0), n.get("would_bounce", 0),
          percent(n.get("would_bounce", 0) / n["rows"]) if n.get("rows") else "")
-        for name, n in sorted(found.get("by_provider", {}).items(), key=lambda each: -each[1].get("rows", 0))
+        for name, n in sorted(found.get("by_provider", {}).items(), key=lambda pair: -pair[1].get("rows", 0))
     ]  # fmt: skip
     columns = ("provider", "rows", "held", "doubtful", "would bounce", "rate")
     session.output.table(arguments.format, columns, rows, right=(1, 2, 3, 4, 5))
@@ -194,7 +194,7 @@ def list_check(session: Session) -> int:
             f"{counts.get('clear', 0):,} are clear."
         )
         why = {**found.get("why", {}), **found.get("doubts", {})}
-        for word, n in sorted(why.items(), key=lambda each: -each[1]):
+        for word, n in sorted(why.items(), key=lambda pair: -pair[1]):
             session.output.say(f"  {word.replace('_', ' ')}: {n:,}")
     for part, path in (("clear", arguments.clear_to), ("held", arguments.held_to), ("doubtful", arguments.doubtful_to)):
         if path and counts.get(part):
@@ -207,12 +207,12 @@ def check(session: Session) -> int:
     arguments = session.arguments
     found = session.client.addresses.check(session.tenant(), arguments.address, probe=arguments.probe)
     rows = [
-        (each.address, (each.verdict, {"good": "clear", "bad": "held"}.get(each.verdict, each.verdict)),
-         (f"meant {each.suggestion}? " if each.suggestion else "") + "; ".join(f.says for f in each.found))
-        for each in found
+        (check.address, (check.verdict, {"good": "clear", "bad": "held"}.get(check.verdict, check.verdict)),
+         (f"meant {check.suggestion}? " if check.suggestion else "") + "; ".join(f.says for f in check.found))
+        for check in found
     ]  # fmt: skip
     session.output.table(arguments.format, ("address", "verdict", "because"), rows)
-    return 3 if any(each.verdict == "bad" for each in found) else 0
+    return 3 if any(check.verdict == "bad" for check in found) else 0
 
 
 def growth(session: Session) -> int:
@@ -316,9 +316,9 @@ def unsubscribe_link(session: Session) -> int:
     made = session.client.addresses.unsubscribe_links(
         session.tenant(), arguments.address, domain=arguments.domain, stream=arguments.stream or ""
     )
-    for each in made:
-        session.output.say(f"List-Unsubscribe: {each.list_unsubscribe}")
-        session.output.say(f"List-Unsubscribe-Post: {each.list_unsubscribe_post}")
+    for mail_links in made:
+        session.output.say(f"List-Unsubscribe: {mail_links.list_unsubscribe}")
+        session.output.say(f"List-Unsubscribe-Post: {mail_links.list_unsubscribe_post}")
     return 0
 
 

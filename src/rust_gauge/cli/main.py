@@ -101,8 +101,10 @@ def main(argv: list[str] | None = None, output: Output | None = None) -> int:
         return 2
     except ProblemResponse as error:
         output.say(f"rustgauge: {error}")
-        for each in error.problem.errors[:10]:
-            output.say(f"  {each.field}: {each.what}" if each.field else f"  {each.what}")
+        for problem_error in error.problem.errors[:10]:
+            output.say(
+                f"  {problem_error.field}: {problem_error.what}" if problem_error.field else f"  {problem_error.what}"
+            )
         if error.problem.remedy:
             output.say(f"  {error.problem.remedy}")
         elif error.problem.status == 401:

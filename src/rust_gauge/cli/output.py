@@ -79,8 +79,8 @@ class Output:
             if form == "json":
                 self.json(objects)
             else:
-                for each in objects:
-                    self.line(json.dumps(_plain(each), ensure_ascii=False))
+                for document_ in objects:
+                    self.line(json.dumps(_plain(document_), ensure_ascii=False))
 
     def _text_table(self, columns: Sequence[str], rows: list[list[object]], right: Sequence[int]) -> None:
         cells = [[_bare(cell) for cell in row] for row in rows]
@@ -112,9 +112,9 @@ def _plain(value: object) -> object:
     if isinstance(value, BaseModel):
         return value.model_dump(mode="json")
     if isinstance(value, dict):
-        return {key: _plain(each) for key, each in value.items()}
+        return {key: _plain(part) for key, part in value.items()}
     if isinstance(value, list | tuple):
-        return [_plain(each) for each in value]
+        return [_plain(part) for part in value]
     return value if isinstance(value, str | int | float | bool | None) else str(value)
 
 

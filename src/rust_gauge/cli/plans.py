@@ -92,7 +92,7 @@ def _chosen(arguments: argparse.Namespace, now: PlanSettings) -> PlanSettings | 
     given = {name: getattr(arguments, name) for name in names if getattr(arguments, name) is not None}
     if given.get("mta_sts") == "off":
         given["mta_sts"] = ""
-    ways = {each.relay: each.way for each in now.spf_ways}
+    ways = {spf_way.relay: spf_way.way for spf_way in now.spf_ways}
     for text in arguments.spf:
         relay, equals, way = text.rpartition("=")
         if not equals or way not in ("list", "move", "drop", "include"):
@@ -213,8 +213,8 @@ def list_relays(session: Session) -> int:
         wants = [f"include:{relay.include}"] if relay.include else []
         wants += [host.ip for host in relay.hosts] + [f"{key.selector} ({key.type})" for key in relay.dkim]
         wants += [f"{r.label} ({r.type})" for r in (relay.return_path, relay.tracking) if r]
-        limit = next((f"{each.per_day:,} a day" for each in relay.limits if each.per_day), "")
-        trial = "trial" if any(each.trial for each in relay.limits) else ""
+        limit = next((f"{limit.per_day:,} a day" for limit in relay.limits if limit.per_day), "")
+        trial = "trial" if any(limit.trial for limit in relay.limits) else ""
         rows.append((relay.name, kind, ", ".join(wants), limit, trial, ", ".join(relay.domains)))
     session.output.table(session.arguments.format, ("relay", "kind", "wants", "limit", "state", "used by"), rows)
     return 0
@@ -237,7 +237,7 @@ def relay(session: Session) -> int:
             raise UsageError(f"{'.'.join(map(str, first['loc']))}: {first['msg']}") from None
         output.json(session.client.relays.describe(tenant, arguments.name, description))
         return 0
-    found = next((each for each in session.client.relays.list(tenant) if each.name == arguments.name), None)
+    found = next((relay for relay in session.client.relays.list(tenant) if relay.name == arguments.name), None)
     if found is None:
         raise UsageError(f"There is no relay {arguments.name}. Describe it with --own, --host, --include ... or --file")
     output.json(found)
@@ -288,7 +288,7 @@ def stream(session: Session) -> int:
     arguments = session.arguments
     tenant = session.tenant(arguments.domain)
     domain = session.client.domains.get(tenant, arguments.domain)
-    others = [each for each in domain.streams if each.name != arguments.name]
+    others = [stream_path for stream_path in domain.streams if stream_path.name != arguments.name]
     if arguments.forget:
         changed = others
     else:
@@ -310,5 +310,5 @@ def stream(session: Session) -> int:
         changed = [*others, made]
     session.client.domains.change(tenant, arguments.domain, DomainChange(streams=changed))
     session.output.line(f"{arguments.domain} has {plural(len(changed), 'stream')}: "
-                        + ", ".join(each.name for each in changed))  # fmt: skip
+                        + ", ".join(stream_path.name for stream_path in changed))  # fmt: skip
     return 0

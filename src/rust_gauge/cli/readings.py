@@ -95,8 +95,8 @@ def reading(session: Session) -> int:
     if arguments.format == "text" and series.readings:
         _headline(session, series.name, series.label, series.readings[-1])
     rows = [
-        (each.day, each.value, each.margin, each.condition, f"{each.mail:.0f}", _heaviest(each))
-        for each in series.readings
+        (reading.day, reading.value, reading.margin, reading.condition, f"{reading.mail:.0f}", _heaviest(reading))
+        for reading in series.readings
     ]
     columns = ("day", "reading", "margin", "condition", "mail", "heaviest pull")
     if arguments.format == "text":
@@ -136,8 +136,8 @@ def _headline(session: Session, name: str, label: str, last: Reading) -> None:
     output.line()
 
 
-def _heaviest(each: Reading) -> str:
-    pull = each.pulls[0] if each.pulls else None
+def _heaviest(reading: Reading) -> str:
+    pull = reading.pulls[0] if reading.pulls else None
     return f"{pull.points:g} {pull.factor.replace('_', ' ')}, {pull.label}" if pull and pull.points >= 1 else ""
 
 
@@ -203,9 +203,9 @@ def moved(session: Session) -> int:
     ]  # fmt: skip
     output.table(arguments.format, ("points", "factor", "at", "pull", "measure"), rows, right=(0,))
     if arguments.format == "text":
-        for each in found.streams[:6]:
-            stream = each.stream or "no stream"
-            output.line(f"{each.factor.replace('_', ' ')} of {stream}: {each.before:g} a day → {each.after:g} a day")
+        for move in found.streams[:6]:
+            stream = move.stream or "no stream"
+            output.line(f"{move.factor.replace('_', ' ')} of {stream}: {move.before:g} a day → {move.after:g} a day")
         for mark in found.marks:
             output.line(f"{mark.day}  {mark.kind.replace('_', ' ')}: {mark.text}{f' ({mark.by})' if mark.by else ''}")
         events = _trail(found, tenant)
@@ -228,8 +228,8 @@ def _trail(found: Moved, tenant: str) -> str:
     return ""
 
 
-def _said(each: Reading) -> str:
-    return "too little mail" if each.value is None else f"{each.value:g} ± {each.margin:g}"
+def _said(reading: Reading) -> str:
+    return "too little mail" if reading.value is None else f"{reading.value:g} ± {reading.margin:g}"
 
 
 def ahead(session: Session) -> int:
@@ -255,7 +255,7 @@ def ahead(session: Session) -> int:
     if arguments.format == "json":
         session.output.json(found)
         return 0
-    rows = [(each.day, each.as_it_goes, each.with_change, each.margin) for each in found.days]
+    rows = [(day.day, day.as_it_goes, day.with_change, day.margin) for day in found.days]
     session.output.table(arguments.format, ("day", "as it goes", "with the change", "margin"), rows, right=(1, 2, 3))
     if arguments.format == "text" and found.sound_again is not None:
         session.output.line(f"Sound again on {found.sound_again}.")
@@ -274,13 +274,13 @@ def room(session: Session) -> int:
         return "past it" if number == 0 else f"{number:,} more" + (f", {day} at this pace" if day else "")
 
     rows = [
-        (each.factor.replace("_", " "), each.label, percent(each.measure), left(each.to_watch, each.watch_on),
-         left(each.to_stop, each.stop_on))
-        for each in found
+        (line.factor.replace("_", " "), line.label, percent(line.measure), left(line.to_watch, line.watch_on),
+         left(line.to_stop, line.stop_on))
+        for line in found
     ]  # fmt: skip
     columns = ("factor", "at", "is", "until the watch line", "until the stop line")
     session.output.table(arguments.format, columns, rows, right=(2,))
-    return 3 if any(each.to_watch == 0 for each in found) else 0
+    return 3 if any(line.to_watch == 0 for line in found) else 0
 
 
 def notes(session: Session) -> int:
@@ -295,8 +295,8 @@ def notes(session: Session) -> int:
     last = datetime.now(UTC).date()
     found = readings.marks(tenant, first=last - timedelta(days=arguments.days), last=last, domain=arguments.domain)
     rows = [
-        (each.day, each.kind.replace("_", " "), each.domain or each.provider, each.text, each.by, each.id or "")
-        for each in found
+        (mark.day, mark.kind.replace("_", " "), mark.domain or mark.provider, mark.text, mark.by, mark.id or "")
+        for mark in found
     ]
     session.output.table(arguments.format, ("day", "what", "of", "text", "by", "note"), rows)
     return 0
@@ -340,6 +340,6 @@ def _wait(session: Session, tenant: str, id: int) -> None:
         progress.total = job.total
         progress.advance(job.done - progress.done)
     progress.close()
-    for each in job.result.get("changes", []):
-        if each["before"] != each["after"]:
-            session.output.say(f"{each['name']}: {each['before']} → {each['after']}")
+    for change in job.result.get("changes", []):
+        if change["before"] != change["after"]:
+            session.output.say(f"{change['name']}: {change['before']} → {change['after']}")

@@ -146,10 +146,10 @@ def _read(name: str) -> list[OwnRule]:
     except tomllib.TOMLDecodeError as error:
         raise UsageError(f"{name} is no TOML: {error}") from None
     found = document.get("rule", [])
-    if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
+    if not isinstance(found, list) or not all(isinstance(rule, dict) for rule in found):
         raise UsageError(f"{name} holds no rules; write each under [[rule]]")
     return [
-        OwnRule.model_construct(**{"fits_not" if key == "not" else key: each[key] for key in each}) for each in found
+        OwnRule.model_construct(**{"fits_not" if key == "not" else key: rule[key] for key in rule}) for rule in found
     ]
 
 

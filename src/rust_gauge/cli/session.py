@@ -26,7 +26,7 @@ class Session:
         named = self.arguments.tenant or os.environ.get("RUSTGAUGE_TENANT")
         if named:
             return str(named)
-        tenants = [each.slug for each in self.client.who().tenants]
+        tenants = [tenant.slug for tenant in self.client.who().tenants]
         if len(tenants) == 1:
             return tenants[0]
         if not tenants:

@@ -15,7 +15,7 @@ from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.common import spreadsheet_cell
 from rust_gauge.contract.suppression import ClearanceAnswer, Lift, NewEntries, Sending, SuppressionEntry
 
-_BATCH = 20_000
+_BATCH = 20_000  # addresses in one request, well below what the service accepts
 
 
 def register(commands: Commands) -> None:
@@ -102,7 +102,9 @@ def _why(answer: ClearanceAnswer) -> str:
     if answer.not_before is not None:
         return f"better not before {answer.not_before:%Y-%m-%d %H:%M} UTC: {answer.why}"
     if answer.verdict == "clear" and answer.elsewhere:
-        return "held elsewhere: " + ", ".join(f"{each.reach} {each.reach_name}" for each in answer.elsewhere)
+        return "held elsewhere: " + ", ".join(
+            f"{held_elsewhere.reach} {held_elsewhere.reach_name}" for held_elsewhere in answer.elsewhere
+        )
     return answer.why
 
 
@@ -224,8 +226,8 @@ def hold(session: Session) -> int:
         )  # fmt: skip
         made = session.client.suppression.hold(session.tenant(), new)
         changed, standing, refused = changed + made.changed, standing + made.standing, refused + len(made.refused)
-        for each in made.refused:
-            session.output.say(f"{each.text}: {each.why}")
+        for refused_address in made.refused:
+            session.output.say(f"{refused_address.text}: {refused_address.why}")
     session.output.say(f"{changed:,} held, {standing:,} stood already, {refused:,} are no addresses.")
     return 3 if refused else 0
 
@@ -246,11 +248,11 @@ def address(session: Session) -> int:
         session.output.say(f"{status.address}: {status.verdict}" + (f", {status.why}" if status.why else ""))
     rows = [
         (
-            f"{each.at:%Y-%m-%d %H:%M}", each.change.replace("_", " "), each.reason.replace("_", " "),
-            "all mail" if each.reach == "tenant" else f"{each.reach} {each.reach_name}",
-            f"{each.until:%Y-%m-%d}" if each.until else "", each.by, each.note,
+            f"{change.at:%Y-%m-%d %H:%M}", change.change.replace("_", " "), change.reason.replace("_", " "),
+            "all mail" if change.reach == "tenant" else f"{change.reach} {change.reach_name}",
+            f"{change.until:%Y-%m-%d}" if change.until else "", change.by, change.note,
         )
-        for each in status.history
+        for change in status.history
     ]  # fmt: skip
     session.output.table(arguments.format, ("at (UTC)", "what", "reason", "reach", "until", "by", "note"), rows)
     return 3 if status.verdict == "held" else 0
@@ -262,8 +264,8 @@ def changes(session: Session) -> int:
     after, tenant = arguments.after, session.tenant()
     while True:
         page = session.client.suppression.changes(tenant, after=after, wait=20 if arguments.follow else 0)
-        for each in page.items:
-            session.output.say(each.model_dump_json(exclude_defaults=True))
+        for item in page.items:
+            session.output.say(item.model_dump_json(exclude_defaults=True))
         sys.stdout.flush()
         after = page.last
         if not page.more and not arguments.follow:

@@ -9,7 +9,7 @@ from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, UsageError
 from rust_gauge.contract.audits import MessageCheck, SignatureResult, SpfResult, SpfTrial
 
-_MAX_MESSAGE = 40 * 1024 * 1024
+_MAX_MESSAGE = 40 * 1024 * 1024  # octets, as the service accepts them
 _COLOURS = {"pass": "sound", "fail": "fault", "permerror": "fault", "softfail": "risk", "temperror": "risk"}
 
 
@@ -51,9 +51,9 @@ def trial(session: Session) -> int:
 
 
 def show_trial(output: Output, done: SpfTrial) -> None:
-    for each in (done.helo, done.mail_from):
-        if each is not None:
-            _show_spf(output, each, postmaster=done.postmaster)
+    for spf_result in (done.helo, done.mail_from):
+        if spf_result is not None:
+            _show_spf(output, spf_result, postmaster=done.postmaster)
 
 
 def _show_spf(output: Output, result: SpfResult, *, postmaster: bool) -> None:
@@ -104,10 +104,12 @@ def feedback(session: Session) -> int:
         output.line(f"{done.reporter} about {output.paint(done.domain, 'bold')}, "
                     f"{done.begin:%Y-%m-%d %H:%M} to {done.end:%Y-%m-%d %H:%M} UTC")  # fmt: skip
         output.line(output.paint(share, colour))
-        for each in done.sources:
-            output.line(f"{each.source_ip}: {each.aligned} of {each.messages} aligned; {', '.join(each.dispositions)}")
-            output.line(output.paint(f"    From {', '.join(each.header_from) or '?'}", "dim"))
-            for what, words in (("DKIM", each.signatures), ("SPF", each.spf)):
+        for source in done.sources:
+            output.line(
+                f"{source.source_ip}: {source.aligned} of {source.messages} aligned; {', '.join(source.dispositions)}"
+            )
+            output.line(output.paint(f"    From {', '.join(source.header_from) or '?'}", "dim"))
+            for what, words in (("DKIM", source.signatures), ("SPF", source.spf)):
                 output.line(output.paint(f"    {what} {'; '.join(words) or 'none'}", "dim"))
         for new in done.new_selectors:
             output.line(f"new selector {new.selector} of {new.domain}: audits look at its key from now on")

@@ -37,7 +37,7 @@ def watch(session: Session) -> int:
     client = session.client.watches
     tenant = session.tenant(arguments.domain)
     if arguments.id is None:
-        running = [each for each in client.list(tenant, arguments.domain) if each.state == "running"]
+        running = [watch for watch in client.list(tenant, arguments.domain) if watch.state == "running"]
         if arguments.list:
             rows = [
                 (w.id, w.state, w.said, f"{w.created_at:%Y-%m-%d %H:%M}") for w in client.list(tenant, arguments.domain)
@@ -85,7 +85,7 @@ def show_watch(output: Output, seen: Watch) -> None:
     output.line(f"watch {seen.id} of {output.paint(seen.domain, 'bold')}: {output.paint(seen.said, colour)}")
     for number, record in enumerate(seen.records, 1):
         output.line(f"  {number}  {record.name} {record.type}: {record.seen_by} of {record.asked}")
-    held = {(each.server, each.key): each for each in seen.sightings}
+    held = {(sighting.server, sighting.key): sighting for sighting in seen.sightings}
     rows: list[list[object]] = []
     for server in seen.servers:
         cells: list[object] = [server.label, "zone" if server.own else "resolver"]

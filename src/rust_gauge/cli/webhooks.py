@@ -30,7 +30,7 @@ def webhook(session: Session) -> int:
         output.line(f"  secret, shown this once: {made.secret}")
         return 0
     if arguments.id is None:
-        kept_rows = [_webhook_row(each) for each in client.list(tenant)]
+        kept_rows = [_webhook_row(webhook) for webhook in client.list(tenant)]
         heads = ("webhook", "name", "address", "is told", "", "waiting", "given up", "last answer")
         output.table(arguments.format, heads, kept_rows, right=(5, 6))
         return 0
@@ -53,10 +53,10 @@ def webhook(session: Session) -> int:
     return 0
 
 
-def _webhook_row(each: Webhook) -> tuple[object, ...]:
-    dead: object = (each.dead, "fault") if each.dead else 0
-    return (each.id, each.name, each.url, ", ".join(each.subjects) or "everything", "paused" if each.paused else "",
-            each.waiting, dead, each.last_said[:40])  # fmt: skip
+def _webhook_row(hook: Webhook) -> tuple[object, ...]:
+    dead: object = (hook.dead, "fault") if hook.dead else 0
+    return (hook.id, hook.name, hook.url, ", ".join(hook.subjects) or "everything", "paused" if hook.paused else "",
+            hook.waiting, dead, hook.last_said[:40])  # fmt: skip
 
 
 def _row(call: WebhookCall) -> tuple[object, ...]:

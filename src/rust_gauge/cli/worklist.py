@@ -56,14 +56,14 @@ def worklist(session: Session) -> int:
         on=parse_day(arguments.on) if arguments.on else None,
     )  # fmt: skip
     rows = [
-        (each.id, each.tenant, (each.level, _COLOURS[each.level]), each.state.replace("_", " "),
-         f"{each.since:%Y-%m-%d}", f"{each.mail:,}", each.title + (" (came back)" if each.returns else ""),
-         each.assigned_to)
-        for each in found
+        (item.id, item.tenant, (item.level, _COLOURS[item.level]), item.state.replace("_", " "),
+         f"{item.since:%Y-%m-%d}", f"{item.mail:,}", item.title + (" (came back)" if item.returns else ""),
+         item.assigned_to)
+        for item in found
     ]  # fmt: skip
     columns = ("item", "tenant", "level", "state", "since", "mail", "what", "who")
     session.output.table(arguments.format, columns, rows, right=(0, 5))
-    return 3 if any(each.level in ("stop", "mend") and each.state != "closed" for each in found) else 0
+    return 3 if any(item.level in ("stop", "mend") and item.state != "closed" for item in found) else 0
 
 
 def work(session: Session) -> int:
@@ -113,15 +113,15 @@ def lines(session: Session) -> int:
     arguments = session.arguments
     found = session.client.worklist.lines(session.tenant())
     rows = [
-        (each.subject, each.name, each.rate, percent(each.value), percent(each.watch), percent(each.stop),
-         f"{each.watch_chance:.0%}", f"{each.stop_chance:.0%}",
-         (each.crossed or "", {"stop": "seized", "watch": "tarnished"}.get(each.crossed, "dim")),
-         f"{each.next} on {each.next_on}" if each.next else "")
-        for each in found
+        (line.subject, line.name, line.rate, percent(line.value), percent(line.watch), percent(line.stop),
+         f"{line.watch_chance:.0%}", f"{line.stop_chance:.0%}",
+         (line.crossed or "", {"stop": "seized", "watch": "tarnished"}.get(line.crossed, "dim")),
+         f"{line.next} on {line.next_on}" if line.next else "")
+        for line in found
     ]  # fmt: skip
     columns = ("of", "name", "rate", "is", "watch", "stop", "past watch", "past stop", "crossed", "next")
     session.output.table(arguments.format, columns, rows, right=range(3, 8))
-    return 3 if any(each.crossed for each in found) else 0
+    return 3 if any(line.crossed for line in found) else 0
 
 
 def alerts(session: Session) -> int:
@@ -138,8 +138,8 @@ def alerts(session: Session) -> int:
         client.put_settings(tenant, wanted)
     if arguments.told:
         rows = [
-            (f"{each.made_at:%Y-%m-%d %H:%M}", each.way, each.state, each.attempts, each.title, each.said)
-            for each in client.told(tenant)
+            (f"{told.made_at:%Y-%m-%d %H:%M}", told.way, told.state, told.attempts, told.title, told.said)
+            for told in client.told(tenant)
         ]
         columns = ("at (UTC)", "way", "state", "tries", "title", "said")
         session.output.table(arguments.format, columns, rows, right=(3,))
@@ -195,8 +195,8 @@ def brakes(session: Session) -> int:
             act(tenant, BrakeRelease(stream=wanted, relay=arguments.relay or "", why=arguments.why))
     found = client.brakes(tenant)
     rows = [
-        (each.stream, each.relay or "any", f"{each.since:%Y-%m-%d %H:%M}", each.by or "a stop line", each.why)
-        for each in found
+        (brake.stream, brake.relay or "any", f"{brake.since:%Y-%m-%d %H:%M}", brake.by or "a stop line", brake.why)
+        for brake in found
     ]
     session.output.table(arguments.format, ("stream", "relay", "since (UTC)", "set by", "why"), rows)
     return 3 if found else 0

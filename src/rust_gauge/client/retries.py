@@ -4,9 +4,9 @@ import random
 
 import httpx
 
-ATTEMPTS = 4
+ATTEMPTS = 4  # enough for a service that restarts behind a proxy
 _TRY_LATER = {429, 502, 503, 504}
-_LONGEST = 20.0
+_LONGEST = 20.0  # seconds, even when Retry-After asks for longer: a person is waiting
 
 
 def pause_before(attempt: int, response: httpx.Response | None) -> float:

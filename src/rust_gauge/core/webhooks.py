@@ -14,6 +14,7 @@ from rust_gauge.core.errors import RustGaugeError
 
 SECRET_PREFIX = "whsec_"  # noqa: S105 - what secrets begin with, none itself
 TOLERANCE = 300  # seconds that a message may be old, or ahead
+# Seconds before each retry: two days in all, as receivers are down over a weekend.
 _PAUSES = (10, 60, 300, 1800, 2 * 3600, 6 * 3600, 12 * 3600, 24 * 3600)
 
 
@@ -49,7 +50,7 @@ def verify(secret: str, headers: Mapping[str, str], body: bytes, now: int) -> st
     if abs(now - int(seconds)) > TOLERANCE:
         raise WebhookRefused(f"The message is more than {TOLERANCE} seconds off", remedy="Set the clock right")
     wanted = "v1," + base64.b64encode(_digest(secret, message_id, seconds, body)).decode()
-    if not any(hmac.compare_digest(wanted.encode(), each.encode("utf-8", "replace")) for each in signatures):
+    if not any(hmac.compare_digest(wanted.encode(), signature.encode("utf-8", "replace")) for signature in signatures):
         raise WebhookRefused("The signature is not of this secret and body", remedy="Compare the secrets")
     return message_id
 

@@ -51,7 +51,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import list_domains
 from rust_gauge.store.intake import Names
 
-_BATCH = 10_000
+_BATCH = 10_000  # events in one load, as a busy feed would send
 Say = Callable[[str], None]
 Check = Callable[[], None]
 
@@ -145,7 +145,7 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
     settings = audits.get_settings(context, tenant)
     if not settings.lists:
         chosen = [*LISTS, USELESS_LIST] if tenant.slug == "copperline" else LISTS
-        lists = [DnsListSetting.model_validate(each) for each in chosen]
+        lists = [DnsListSetting.model_validate(dns_list) for dns_list in chosen]
         audits.put_settings(context, tenant, settings.model_copy(update={"lists": lists}))
 
 
@@ -162,9 +162,9 @@ def _feeds(context: Context, tenant: TenantAccess) -> None:
             defaults=FeedDefaults(domain="boxoffice.glasswort.example", stream="tickets", relay="driftline"),
         ),
     )  # fmt: skip
-    for each in new:
-        if each.name not in there:
-            feeds.add_feed(context, tenant, each)
+    for feed in new:
+        if feed.name not in there:
+            feeds.add_feed(context, tenant, feed)
 
 
 def _labels(connection: Connection, tenant_id: int) -> None:

@@ -6,7 +6,7 @@ the first start, which is day 0.
 
 from dataclasses import dataclass, field
 
-HISTORY_DAYS = 180
+HISTORY_DAYS = 180  # six months, so that every chart and comparison has a past
 EVENT_DAYS = 35  # for this long back every message is an event; before that there are counters
 
 
@@ -98,7 +98,7 @@ LONG_TAIL = tuple(
         "quillwort", "ragstone", "saltpan", "teasel", "undercliff", "vetchling", "wrackline", "yarrowmail",
     )
 )  # fmt: skip
-TAIL_SHARE = 0.10
+TAIL_SHARE = 0.10  # of mail goes to mailbox providers too small to name
 GONE_DOMAIN = "lost-at-sea.example"  # does not exist
 NULL_MX_DOMAIN = "no-letters.example"
 

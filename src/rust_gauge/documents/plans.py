@@ -23,8 +23,8 @@ def plan_document(plan: RecordPlan, settings: c.PlanSettings, checks: Mapping[st
         zone=plan.zone,
         settings=settings,
         records=[record_document(record, checks.get(record.key)) for record in plan.records],
-        spf=[_spf(each) for each in plan.spf],
-        advice=[c.PlanAdvice(title=each.title, why=each.why) for each in plan.advice],
+        spf=[_spf(spf_plan) for spf_plan in plan.spf],
+        advice=[c.PlanAdvice(title=advice.title, why=advice.why) for advice in plan.advice],
         sts_policy=plan.sts_policy,
         servers=[],
         right=right,
@@ -66,11 +66,11 @@ def _check(check: Comparison) -> c.RecordCheck:
             "state": str(check.state),
             "published": list(check.published),
             "causes": [
-                {"key": each.key, "text": each.text, "column": each.column, "length": each.length}
-                for each in check.causes
+                {"key": cause.key, "text": cause.text, "column": cause.column, "length": cause.length}
+                for cause in check.causes
             ],
             "pieces": [
-                {"kind": each.kind, "planned": each.planned, "published": each.published} for each in check.pieces
+                {"kind": piece.kind, "planned": piece.planned, "published": piece.published} for piece in check.pieces
             ],
             "found_at": check.found_at,
             "found_value": check.found_value,

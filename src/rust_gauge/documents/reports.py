@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from rust_gauge.contract import audits as c
 from rust_gauge.core.dmarc import AggregateReport, ReportRow
 
-_MAX_SOURCES = 500
+_MAX_SOURCES = 500  # rows; more is a list that nobody reads, and CSV has all
 _MAX_SECONDS = 253_402_300_799  # the end of the year 9999
 
 
@@ -14,7 +14,7 @@ def report_document(report: AggregateReport, new: Sequence[tuple[str, str]]) -> 
     by_source: dict[str, list[ReportRow]] = {}
     for row in report.rows:
         by_source.setdefault(row.source_ip, []).append(row)
-    sources = sorted((_source(ip, rows) for ip, rows in by_source.items()), key=lambda each: -each.messages)
+    sources = sorted((_source(ip, rows) for ip, rows in by_source.items()), key=lambda source: -source.messages)
     return c.FeedbackReport(
         reporter=report.reporter,
         report_id=report.report_id,
@@ -36,9 +36,9 @@ def _source(ip: str, rows: Sequence[ReportRow]) -> c.ReportedSource:
         aligned=sum(row.count for row in rows if row.dkim or row.spf),
         header_from=_each(row.header_from for row in rows),
         signatures=_each(
-            f"{each.domain} {each.selector or '(no selector told)'} {each.result}"
+            f"{signature.domain} {signature.selector or '(no selector told)'} {signature.result}"
             for row in rows
-            for each in row.signatures
+            for signature in row.signatures
         ),
         spf=_each(f"{row.spf_domain} {row.spf_result}" for row in rows if row.spf_domain),
         dispositions=_each(row.disposition for row in rows),

@@ -6,6 +6,7 @@ and written anew is told apart from one that only grew.
 
 import hashlib
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,11 +20,11 @@ class LogPiece:
     """Whole lines, and the position behind them. `more` tells that there is more to read at once."""
 
     octets: bytes
-    position: dict[str, Any]
+    position: Mapping[str, Any]
     more: bool
 
 
-def read_more(path: Path, position: dict[str, Any], limit: int = 1024 * 1024) -> LogPiece:
+def read_more(path: Path, position: Mapping[str, Any], limit: int = 1024 * 1024) -> LogPiece:
     """Return what was written since `position` (empty: from the file's beginning), at most about `limit` octets.
 
     When the file was rotated, the old one is finished first, if it still lies beside. OSError when there is none.
@@ -47,7 +48,7 @@ def read_more(path: Path, position: dict[str, Any], limit: int = 1024 * 1024) ->
     return LogPiece(piece[:end], new, more)
 
 
-def _choose(path: Path, position: dict[str, Any]) -> tuple[Path, int]:
+def _choose(path: Path, position: Mapping[str, Any]) -> tuple[Path, int]:
     """Return the file to go on with, and from where."""
     if "inode" not in position:
         return path, 0
@@ -60,7 +61,7 @@ def _choose(path: Path, position: dict[str, Any]) -> tuple[Path, int]:
     return path, 0
 
 
-def _is_same(path: Path, position: dict[str, Any], offset: int) -> bool:
+def _is_same(path: Path, position: Mapping[str, Any], offset: int) -> bool:
     try:
         status = path.stat()
         if status.st_ino != position["inode"] or status.st_size < offset:

@@ -5,6 +5,7 @@ import imaplib
 import os
 import re
 import ssl
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -28,7 +29,7 @@ class MailBatch:
     """
 
     messages: list[tuple[bytes, str]]
-    position: dict[str, Any]
+    position: Mapping[str, Any]
     more: bool
     files: tuple[Path, ...] = ()
 
@@ -66,7 +67,7 @@ def mark_read(files: tuple[Path, ...]) -> None:
 
 
 def read_imap(
-    host: str, port: int | None, tls: bool, user: str, password: str, folder: str, position: dict[str, Any],
+    host: str, port: int | None, tls: bool, user: str, password: str, folder: str, position: Mapping[str, Any],
     ca_file: str = "", timeout: float = 30,
 ) -> MailBatch:  # fmt: skip
     """Messages behind the position (by UID), without marking them. FolderError says what went wrong."""
@@ -88,7 +89,7 @@ def read_imap(
         raise FolderError(f"{host}: {error}"[:300], remedy="Check address, user, password and folder") from None
 
 
-def _read(connection: imaplib.IMAP4, folder: str, position: dict[str, Any]) -> MailBatch:
+def _read(connection: imaplib.IMAP4, folder: str, position: Mapping[str, Any]) -> MailBatch:
     quoted = '"' + folder.replace("\\", "\\\\").replace('"', '\\"') + '"'
     status, _ = connection.select(quoted, readonly=True)
     if status != "OK":

@@ -12,7 +12,7 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
 
 log = structlog.get_logger()
-_MAX_RECIPIENTS = 100
+_MAX_RECIPIENTS = 100  # RFC 5321 §4.5.3.1.8 asks for at least 100
 _TIMEOUT = 120  # seconds
 
 

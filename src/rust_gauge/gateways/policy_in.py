@@ -15,8 +15,8 @@ log = structlog.get_logger()
 _IDLE = 600.0  # seconds without a question after which a connection is closed
 _TOGETHER = 1000  # questions in one look-up
 _MOST_TURNS = 50  # of the event loop that a question waits for others
-_COUNT_EVERY = 1.0
-_MOST_CONNECTIONS = 2000
+_COUNT_EVERY = 1.0  # seconds; a transaction for each refusal would take longer than its answer
+_MOST_CONNECTIONS = 2000  # Postfix keeps one for each smtpd process, 100 by default
 
 Answer = Callable[[Sequence[Question]], list[bytes]]
 
@@ -77,7 +77,7 @@ class PolicyIn:
                 await asyncio.to_thread(self._count)
             except Exception as error:
                 log.exception("policy_trouble", error=repr(error))
-            for connection in [each for each in self.connections if loop.time() - each.heard > _IDLE]:
+            for connection in [connection for connection in self.connections if loop.time() - connection.heard > _IDLE]:
                 connection.close()
 
 

@@ -17,7 +17,7 @@ from pika.exceptions import AMQPError
 
 from rust_gauge.core.errors import RustGaugeError
 
-_BATCH = 500
+_BATCH = 500  # messages; one load each, acknowledged after it is committed
 _WAIT = 0.5  # seconds that a batch is waited for
 
 

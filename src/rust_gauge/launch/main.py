@@ -275,11 +275,13 @@ Ctrl-C stops everything that was started here.""",
 def _demo_webhook(context: Context, path: Path, port: int) -> Path:
     """The webhook of the example application, made once; its secret is in the file that is given."""
     principal = context.store.transaction(lambda c: store_accounts.principal_of_email(c, DEMO_EMAIL))
-    tenant = next(each for each in principal.tenants if each.slug == "marram") if principal else None
+    tenant = next(tenant for tenant in principal.tenants if tenant.slug == "marram") if principal else None
     if tenant is None:
         raise LaunchError("The demo has no tenant marram; delete var/ and start again")
     url = f"http://127.0.0.1:{port}/hook"
-    there = next((each for each in webhooks.list_webhooks(context, tenant) if each.name == "member desk"), None)
+    there = next(
+        (webhook for webhook in webhooks.list_webhooks(context, tenant) if webhook.name == "member desk"), None
+    )
     if there is not None and path.exists():
         if there.url != url:
             webhooks.change_webhook(context, tenant, there.id, WebhookChange(url=url))

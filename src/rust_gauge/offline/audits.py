@@ -40,7 +40,7 @@ def audit_locally(
     done = []
     for name in names:
         known = source.selectors.get(name, ())
-        chosen = [Selector(each, "hand") for each in selectors] + [Selector(each, "zone") for each in known]
+        chosen = [Selector(selector, "hand") for selector in selectors] + [Selector(text, "zone") for text in known]
         request = AuditRequest(
             name,
             tuple(chosen),
@@ -52,7 +52,7 @@ def audit_locally(
         result: DomainAudit = source.run(audit_domain(request))
         recording = write_recording(result.answers)
         document = audit_document(result, finished_at=datetime.now(UTC), cause="offline")
-        used = [each.name for each in request.all_selectors()]
+        used = [selector.name for selector in request.all_selectors()]
         done.append(LocalAudit(document, str(recording["format"]), list(recording["answers"]), used))
     return done
 

@@ -65,7 +65,7 @@ def from_recording(path: Path) -> Source:
         raise SourceError(f"{path}: {error}", remedy=remedy) from None
     about = document.get("about", {})
     names = tuple(str(name) for name in about) if isinstance(about, dict) else ()
-    selectors = {str(name): tuple(map(str, each)) for name, each in about.items()} if names else {}
+    selectors = {str(name): tuple(map(str, names_there)) for name, names_there in about.items()} if names else {}
     return Source(_driven(answer_all), names, selectors)
 
 

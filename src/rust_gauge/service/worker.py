@@ -31,7 +31,7 @@ from rust_gauge.store.partitions import ensure_partitions
 
 log = structlog.get_logger()
 _POLL = 0.5  # seconds between looks at an empty queue
-_TICK = timedelta(minutes=1)
+_TICK = timedelta(minutes=1)  # what is due by the clock is checked this often
 
 
 def _readings(context: Context, job: Job) -> None:

@@ -40,7 +40,7 @@ import dns.zone
 from rust_gauge.core.dns.held import wildcard_node
 
 _UDP_LIMIT = 512  # octets without EDNS (RFC 1035 §4.2.1)
-_MAX_ALIASES = 16
+_MAX_ALIASES = 16  # as resolvers do, so that a loop of CNAMEs ends
 
 
 @dataclass(frozen=True, slots=True)

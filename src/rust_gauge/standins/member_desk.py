@@ -17,7 +17,7 @@ from typing import Any
 
 from rust_gauge.core.webhooks import WebhookRefused, verify
 
-_MOST = 1024 * 1024
+_MOST = 1024 * 1024  # octets of a webhook body
 _SEEN = 5000  # message ids that are remembered
 
 
@@ -99,7 +99,9 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 def _status(member: dict[str, Any]) -> str:
-    held = [f"no {html.escape(key)}: {html.escape(each['why'])}" for key, each in sorted(member["held"].items())]
+    held = [
+        f"no {html.escape(key)}: {html.escape(held_one['why'])}" for key, held_one in sorted(member["held"].items())
+    ]
     return "; ".join(held).replace("no tenant", "no mail").replace("_", " ") or "yes"
 
 

@@ -1,15 +1,15 @@
 """What audits leave behind beside their snapshots: history, keys by first sight, settings."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import Connection, func, insert, or_, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import Document
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -24,7 +24,7 @@ class HistoryRow:
     happened_at: datetime
     kind: str
     title: str
-    document: Any
+    document: Document
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +53,7 @@ def mark_checked(connection: Connection, audit_id: int, at: datetime) -> None:
     connection.execute(update(t.audit).where(t.audit.c.id == audit_id).values(checked_at=at))
 
 
-def add_history(connection: Connection, rows: list[dict[str, Any]]) -> None:
+def add_history(connection: Connection, rows: list[Document]) -> None:
     """Entries of a domain's history; the columns are those of the table."""
     if rows:
         connection.execute(insert(t.domain_history), rows)
@@ -163,13 +163,14 @@ def get_domain(connection: Connection, domain_id: int) -> DomainOfTenant | None:
     )
 
 
-def get_setting(connection: Connection, tenant_id: int, name: str) -> Any:
+def get_setting(connection: Connection, tenant_id: int, name: str) -> Document | None:
     """Return a setting's document, or None."""
     c = t.tenant_setting.c
-    return connection.scalar(select(c.document).where(c.tenant_id == tenant_id, c.name == name))
+    document: Document | None = connection.scalar(select(c.document).where(c.tenant_id == tenant_id, c.name == name))
+    return document
 
 
-def all_settings(connection: Connection, name: str) -> dict[int, Any]:
+def all_settings(connection: Connection, name: str) -> dict[int, Document]:
     """Return the documents of every tenant that chose something, by tenant id."""
     c = t.tenant_setting.c
     return {
@@ -177,7 +178,7 @@ def all_settings(connection: Connection, name: str) -> dict[int, Any]:
     }
 
 
-def put_setting(connection: Connection, tenant_id: int, name: str, document: Mapping[str, Any], now: datetime) -> None:
+def put_setting(connection: Connection, tenant_id: int, name: str, document: Document, now: datetime) -> None:
     """Store a setting's document in place of the one before."""
     statement = upsert(t.tenant_setting).values(tenant_id=tenant_id, name=name, document=document, changed_at=now)
     connection.execute(statement.on_duplicate_key_update(document=document, changed_at=now))

@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Any
 
 from sqlalchemy import Connection, select
 from sqlalchemy.dialects.mysql import insert as upsert
@@ -10,15 +9,16 @@ from sqlalchemy.dialects.mysql import insert as upsert
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import run
+from rust_gauge.store.columns import Document
 
-_CHUNK = 1000
+_CHUNK = 1000  # names in one IN list
 _LOOKED_AT = 50_000  # newest events
-_USUAL = 200
+_USUAL = 200  # domains: those that a typing slip is compared with
 
 
-def facts(connection: Connection, names: Sequence[str]) -> dict[str, tuple[dict[str, Any], datetime]]:
+def facts(connection: Connection, names: Sequence[str]) -> dict[str, tuple[Document, datetime]]:
     """Return what is known of these domains, and since when."""
-    out: dict[str, tuple[dict[str, Any], datetime]] = {}
+    out: dict[str, tuple[Document, datetime]] = {}
     for start in range(0, len(names), _CHUNK):
         query = select(t.domain_fact).where(t.domain_fact.c.name.in_(names[start : start + _CHUNK]))
         for row in connection.execute(query):
@@ -26,7 +26,7 @@ def facts(connection: Connection, names: Sequence[str]) -> dict[str, tuple[dict[
     return out
 
 
-def keep_facts(connection: Connection, found: Mapping[str, dict[str, Any]], now: datetime) -> None:
+def keep_facts(connection: Connection, found: Mapping[str, Document], now: datetime) -> None:
     """Store what was found out about domains."""
     for name, document in sorted(found.items()):
         statement = upsert(t.domain_fact).values(name=name, document=document, found_at=now)

@@ -8,6 +8,7 @@ from sqlalchemy import JSON, ColumnElement, Connection, Row, Subquery, exists, f
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import Document
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -30,7 +31,7 @@ class SenderRow:
     """A domain that mail is sent as, and what its newest audit says of its streams; None without one."""
 
     name: str
-    streams: list[dict[str, Any]] | None
+    streams: list[Document] | None
     proven: bool
     audited: list[str] | None
     results: list[str] | None
@@ -48,7 +49,7 @@ class AuditRow:
     risks: int
     notes: int
     spf_lookups: int | None
-    document: Any
+    document: Document
     cause: str
     digest: bytes | None
     checked_at: datetime | None
@@ -72,7 +73,7 @@ class NewestFindings:
     domain_id: int
     finished_at: datetime
     faults: int
-    findings: list[dict[str, Any]]
+    findings: list[Document]
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,10 +86,10 @@ class DomainRow:
     selectors: list[str]
     added_at: datetime
     audit: AuditSummaryRow | None
-    streams: list[dict[str, Any]]
+    streams: list[Document]
     sends: bool
     audit_every_hours: int
-    plan: dict[str, Any]
+    plan: Document
     proven: bool  # by a proof of its own, or of a domain above it
 
 
@@ -201,7 +202,7 @@ def newest_findings(connection: Connection, tenant_ids: list[int]) -> dict[int, 
     findings = type_coerce(func.json_extract(a.document, "$.findings"), JSON).label("findings")
     query = select(a.tenant_id, a.domain_id, a.finished_at, a.faults, findings)
     found = values_of(NewestFindings, connection.execute(query.join(newest, newest.c.id == a.id)))
-    return {each.domain_id: each for each in found}
+    return {row.domain_id: row for row in found}
 
 
 def add_audit(connection: Connection, **values: object) -> int:

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, Table, and_, func, insert, or_, select, tuple
 from rust_gauge.core.mailflow import Tally
 from rust_gauge.core.names import Address, address_key
 from rust_gauge.store import tables as t
-from rust_gauge.store.intake import Counts, Names, write_counts
+from rust_gauge.store.intake import Counts, Names, Slot, write_counts
 from rust_gauge.store.values import values_of
 
 
@@ -65,7 +65,7 @@ def add_counts(connection: Connection, tenant_id: int, tally: Tally, names: Name
     """Add a tally to the counters of hours and of days."""
     counts: Counts = Counter()
     for key, n in tally:
-        slot = (
+        slot = Slot(
             str(key.hour.replace(tzinfo=None))[:13],
             names.domains[key.domain],
             providers[key.provider],

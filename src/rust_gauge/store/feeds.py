@@ -3,12 +3,13 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Unpack
 
 from sqlalchemy import Connection, delete, func, insert, select, text, update
 
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows
+from rust_gauge.store.columns import Document, FeedColumns
 from rust_gauge.store.values import value_of, values_of
 
 MAX_KEPT = 10_000  # refused rows of a feed
@@ -26,10 +27,10 @@ class FeedRow:
     token_digest: bytes
     secret: str
     password: str
-    source: Any
-    mapping: Any
-    defaults: Any
-    position: Any
+    source: Document
+    mapping: Document
+    defaults: Document
+    position: Document
     paused: bool
     trouble: str
     created_at: datetime
@@ -47,7 +48,7 @@ class RefusedRow:
     arrived_at: datetime
     form: str
     item: str
-    problems: Any
+    problems: list[Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +66,7 @@ class LoadRow:
     newest: datetime | None
 
 
-def add_feed(connection: Connection, **values: Any) -> int:
+def add_feed(connection: Connection, **values: Unpack[FeedColumns]) -> int:
     """Add a feed; return its id."""
     return int(connection.execute(insert(t.feed).values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
@@ -85,7 +86,7 @@ def feed_of_key(connection: Connection, key: str) -> FeedRow | None:
     return value_of(FeedRow, connection.execute(query.where(t.feed.c.feed_key == key)).first())
 
 
-def change_feed(connection: Connection, feed_id: int, **values: Any) -> None:
+def change_feed(connection: Connection, feed_id: int, /, **values: Unpack[FeedColumns]) -> None:
     """Change columns of a feed."""
     connection.execute(update(t.feed).where(t.feed.c.id == feed_id).values(**values))
 
@@ -96,7 +97,7 @@ def drop_feed(connection: Connection, feed_id: int) -> None:
     connection.execute(delete(t.feed).where(t.feed.c.id == feed_id))
 
 
-def keep_refused(connection: Connection, tenant_id: int, feed_id: int, rows: Iterable[dict[str, Any]]) -> None:
+def keep_refused(connection: Connection, tenant_id: int, feed_id: int, rows: Iterable[Document]) -> None:
     """Keep refused rows, the newest MAX_KEPT of them."""
     made = [{"tenant_id": tenant_id, "feed_id": feed_id, **row} for row in rows]
     if not made:

@@ -2,11 +2,12 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Unpack
 
 from sqlalchemy import Connection, insert, select, update
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import GateColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -24,7 +25,7 @@ class GateRow:
     last_used_at: datetime | None
 
 
-def add_gate(connection: Connection, **values: Any) -> GateRow:
+def add_gate(connection: Connection, **values: Unpack[GateColumns]) -> GateRow:
     """Add a gate; return it as stored."""
     made = connection.execute(insert(t.gate).values(**values)).inserted_primary_key
     return values_of(GateRow, connection.execute(select(t.gate).where(t.gate.c.id == made[0])))[0]  # type: ignore[index]

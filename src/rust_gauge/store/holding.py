@@ -12,8 +12,8 @@ from rust_gauge.core.suppression import Seen
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import run
 
-_CHUNK = 1000
-_PIECE = 20_000
+_CHUNK = 1000  # keys in one IN list
+_PIECE = 20_000  # keys in one question of clearance: sorted keys lie close together in the index
 LOOKED_AT = (Kind.DELIVERED, Kind.DELAYED, Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)
 
 
@@ -113,7 +113,9 @@ def ids_of(connection: Connection, tenant_id: int) -> tuple[dict[str, int], dict
     return domains, streams
 
 
-def mailed_after(connection: Connection, tenant_id: int, key: bytes, stream_id: int, after: datetime) -> Any:
+def mailed_after(
+    connection: Connection, tenant_id: int, key: bytes, stream_id: int, after: datetime
+) -> datetime | None:
     """When a recipient was first mailed on a stream after a time; None when never."""
     e = t.event.c
     query = (
@@ -123,4 +125,5 @@ def mailed_after(connection: Connection, tenant_id: int, key: bytes, stream_id: 
     )
     if stream_id:
         query = query.where(e.stream_id == stream_id)
-    return connection.scalar(query.order_by(e.occurred_at).limit(1))
+    first: datetime | None = connection.scalar(query.order_by(e.occurred_at).limit(1))
+    return first

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import NamedTuple
 
 from sqlalchemy import Connection, insert, select
 
@@ -20,11 +20,12 @@ from rust_gauge.core.names import address_key
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
+from rust_gauge.store.columns import CounterKey
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 from rust_gauge.store.trouble import Troubled
 
-_CHUNK = 1000
+_CHUNK = 1000  # keys in one statement
 _COLUMNS = (
     "@keys, occurred_at, kind, domain_id, stream_id, relay_id, provider_id, recipient, message_id, remote_host, "
     "sending_ip, campaign, tags, label_ids, reply_code, enhanced_code, attempt, seconds_taken, cause, permanence, "
@@ -37,8 +38,20 @@ _NO_NUMBERS = "\\N\x1f\\N\x1f\\N\x1f\\N"  # no code, enhanced code, attempt or t
 _NO_CAUSE = "0\x1f0\x1f\x1f0"
 _DELIVERED = Kind.DELIVERED.number
 
-Slot = tuple[str, int, int, int, int, int, int, str]
-"""Hour as text, domain, provider, stream, relay, cause, permanence, label ids joined by commas."""
+
+class Slot(NamedTuple):
+    """The row of counters that an event belongs to, but for its kind."""
+
+    hour: str  # YYYY-MM-DD HH
+    domain_id: int
+    provider_id: int
+    stream_id: int
+    relay_id: int
+    cause: int
+    permanence: int
+    label_ids: str  # joined by commas
+
+
 Counts = Counter[tuple[Slot, int]]
 
 
@@ -79,7 +92,7 @@ class PathRow:
     def __init__(self, path: Path, names: Names) -> None:
         self.path, self.where = path, path.where
         self.ids = (names.domains[path.domain], names.streams[path.stream], names.relays[path.relay])
-        self.label_ids = ",".join(str(names.labels[each]) for each in labels_of(path))
+        self.label_ids = ",".join(str(names.labels[label]) for label in labels_of(path))
         self.before = "\x1f".join(map(str, self.ids))
         tags = _escape(",".join(path.tags))
         self.behind = f"{path.sending_ip}\x1f{_escape(path.campaign)}\x1f{tags}\x1f{self.label_ids}"
@@ -89,7 +102,7 @@ class PathRow:
     def slot(self, hour: str, provider_id: int, cause: int, permanence: int) -> Slot:
         """Return the row of counters that an event of this path belongs to."""
         domain, stream, relay = self.ids
-        return hour, domain, provider_id, stream, relay, cause, permanence, self.label_ids
+        return Slot(hour, domain, provider_id, stream, relay, cause, permanence, self.label_ids)
 
 
 def _escape(text: str) -> str:
@@ -275,7 +288,7 @@ class Load:
         self, connection: Connection, load_id: int, skipped: int, told: list[tuple[Event, bytes, Slot]], now: datetime
     ) -> None:
         counts, times = self._tally() if not skipped else self._tally_of_store(connection, load_id)
-        wordings: Counter[tuple[Any, ...]] = Counter()
+        wordings: Counter[CounterKey] = Counter()
         grouped: set[bytes] = set()
         for event, key, slot in told:
             if event.message_id:
@@ -290,10 +303,10 @@ class Load:
         add_to(connection, _TIMES, self.tenant_id, times)
         add_to(connection, WORDINGS, self.tenant_id, wordings)
 
-    def _tally(self) -> tuple[Counts, Counter[tuple[Any, ...]]]:
+    def _tally(self) -> tuple[Counts, Counter[CounterKey]]:
         """Tally what was counted while rows were made: all of them are new."""
         counts: Counts = Counter()
-        times: Counter[tuple[Any, ...]] = Counter()
+        times: Counter[CounterKey] = Counter()
         for path in self._paths.values():
             domain, stream, relay = path.ids
             for (hour, provider_id, kind), n in path.counts.items():
@@ -302,10 +315,10 @@ class Load:
                 times[domain, day, provider_id, stream, relay, bucket] += n
         return counts, times
 
-    def _tally_of_store(self, connection: Connection, load_id: int) -> tuple[Counts, Counter[tuple[Any, ...]]]:
+    def _tally_of_store(self, connection: Connection, load_id: int) -> tuple[Counts, Counter[CounterKey]]:
         """Tally the rows that this load brought in: some were there before."""
         counts: Counts = Counter()
-        times: Counter[tuple[Any, ...]] = Counter()
+        times: Counter[CounterKey] = Counter()
         ids = "domain_id, provider_id, stream_id, relay_id"
         kinds = ", ".join(map(str, sorted(ONCE)))
         for where in self._mine(load_id):
@@ -314,7 +327,7 @@ class Load:
                 f"FROM event WHERE {where} AND kind NOT IN ({kinds}) GROUP BY hour, {ids}, label_ids, kind"
             )
             for row in run(connection, sql):
-                slot = (row.hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, 0, 0, row.label_ids)
+                slot = Slot(row.hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, 0, 0, row.label_ids)
                 counts[slot, row.kind] += row.n
             sql = (
                 f"SELECT DATE_FORMAT(occurred_at, '%Y-%m-%d') AS day, {ids}, seconds_taken FROM event "
@@ -368,7 +381,11 @@ def groups_of(
             f"AND occurred_at BETWEEN '{first - _APART}' AND '{last + _APART}'"
         )
         for row in run(connection, sql):
-            told = Told(row.occurred_at, bytes(row.identity), row.kind, slot_of(row))
+            slot = Slot(
+                hour_of(row.occurred_at), row.domain_id, row.provider_id, row.stream_id, row.relay_id, row.cause,
+                row.permanence, row.label_ids,
+            )  # fmt: skip
+            told = Told(row.occurred_at, bytes(row.identity), row.kind, slot)
             key = (bytes(row.recipient_key), bytes(row.message_key))
             out.setdefault(key, []).append((row.load_id, told))
     return out
@@ -403,10 +420,9 @@ def _text(text: str) -> str:
     return text
 
 
-def slot_of(row: Any) -> Slot:
-    """Return the row of counters that an event belongs to."""
-    hour = str(row.occurred_at)[:13]
-    return (hour, row.domain_id, row.provider_id, row.stream_id, row.relay_id, row.cause, row.permanence, row.label_ids)
+def hour_of(moment: datetime) -> str:
+    """Return the hour of a time in UTC, as slots have it."""
+    return str(moment)[:13]
 
 
 _FLOW = "INSERT INTO {} (tenant_id, domain_id, {}, provider_id, stream_id, relay_id, kind, cause, permanence, n) VALUES"
@@ -422,10 +438,10 @@ _SEEN_AGAIN = "ON DUPLICATE KEY UPDATE seen_on = VALUES(seen_on)"
 
 def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None:
     """Add to the counters of hours, days and labels. Rows go in key order, so that two loads cannot deadlock."""
-    hours: Counter[tuple[Any, ...]] = Counter()
-    days: Counter[tuple[Any, ...]] = Counter()
-    labels: Counter[tuple[Any, ...]] = Counter()
-    sums: Counter[tuple[Any, ...]] = Counter()
+    hours: Counter[CounterKey] = Counter()
+    days: Counter[CounterKey] = Counter()
+    labels: Counter[CounterKey] = Counter()
+    sums: Counter[CounterKey] = Counter()
     for ((hour, domain, provider, stream, relay, cause, permanence, label_ids), kind), n in counts.items():
         if n == 0:
             continue
@@ -446,9 +462,9 @@ def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None
         add_to(connection, head, tenant_id, rows)
 
 
-def add_to(connection: Connection, head: str, tenant_id: int, rows: Counter[tuple[Any, ...]]) -> None:
+def add_to(connection: Connection, head: str, tenant_id: int, rows: Counter[CounterKey]) -> None:
     """Add to counters. A count that falls is taken off by an update of its own, as counters hold no minus."""
-    ordered: Iterable[tuple[tuple[Any, ...], int]] = sorted(rows.items())
+    ordered: Iterable[tuple[CounterKey, int]] = sorted(rows.items())
     up = [(tenant_id, *key, n) for key, n in ordered if n > 0]
     for start in range(0, len(up), _CHUNK):
         insert_rows(connection, head, up[start : start + _CHUNK], "ON DUPLICATE KEY UPDATE n = n + VALUES(n)")

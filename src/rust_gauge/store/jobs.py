@@ -9,24 +9,24 @@ stopped and resumed, takes files in pieces, and is kept for a while with what ca
 """
 
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any, TypeAlias
+from typing import Any, TypedDict, Unpack
 
 from sqlalchemy import Connection, Row, delete, func, insert, or_, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import Document, JobColumns
 from rust_gauge.store.engine import Store
 
-LEASE = timedelta(minutes=2)
-MAX_ATTEMPTS = 5
+LEASE = timedelta(minutes=2)  # a worker that is silent this long is taken to be dead
+MAX_ATTEMPTS = 5  # with pauses of 20 s to 21 min between them
 FILE = "file"  # the part that was sent for a job
 COLLECTING, WAITING, RUNNING, STOPPED, FAILED, DONE = "collecting", "waiting", "running", "stopped", "failed", "done"
 
-Document: TypeAlias = Mapping[str, Any]
 """A JSON object, as the kind of the job defines it."""
 
 
@@ -135,7 +135,7 @@ def claim(connection: Connection, now: datetime) -> Job | None:
     while (row := connection.execute(query).first()) is not None:
         if row.state == RUNNING and row.attempts >= MAX_ATTEMPTS:
             error = f"The worker ended {row.attempts} times during this job"
-            values: dict[str, Any] = {"state": FAILED, "error": error, "lease_until": None, "finished_at": now}
+            values: Document = {"state": FAILED, "error": error, "lease_until": None, "finished_at": now}
             connection.execute(update(t.job).where(c.id == row.id).values(**values))
             continue
         values = {
@@ -180,28 +180,26 @@ def renew(connection: Connection, job: Job, now: datetime) -> None:
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE))
 
 
-def record(
-    connection: Connection,
-    job: Job,
-    now: datetime,
-    *,
-    done: int | None = None,
-    total: int | None = None,
-    position: Document | None = None,
-    result: Document | None = None,
-) -> bool:
+class Progress(TypedDict, total=False):
+    """How far a job is. What is left out stays as it was."""
+
+    done: int
+    total: int
+    position: Document
+    result: Document
+
+
+def record(connection: Connection, job: Job, now: datetime, **progress: Unpack[Progress]) -> bool:
     """Write down how far a job is, in the transaction of the work itself, and renew its lease.
 
     Returns whether somebody asked it to stop. ClaimLost if it is another worker's.
     """
     stop_requested = _held(connection, job)
-    given = {"done": done, "total": total, "position": position, "result": result}
-    values = {name: value for name, value in given.items() if value is not None}
-    connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE, **values))
+    connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE, **progress))
     return stop_requested
 
 
-def advance(connection: Connection, job: Job, now: datetime, **progress: Any) -> None:
+def advance(connection: Connection, job: Job, now: datetime, **progress: Unpack[Progress]) -> None:
     """Record progress, or raise StopRequested if somebody asked for that: then nothing of this piece is kept."""
     if record(connection, job, now, **progress):
         raise StopRequested
@@ -213,7 +211,10 @@ def finish(connection: Connection, job: Job, now: datetime, result: Document | N
     if not job.listed:
         connection.execute(delete(t.job).where(t.job.c.id == job.id))
         return
-    _end(connection, job, now, state=DONE, **({} if result is None else {"result": result}))
+    if result is None:  # what was recorded on the way stays; `job` may be older than that
+        _end(connection, job, now, state=DONE)
+    else:
+        _end(connection, job, now, state=DONE, result=result)
 
 
 def stop(connection: Connection, job: Job, now: datetime) -> None:
@@ -236,8 +237,8 @@ def fail(connection: Connection, job: Job, error: str, now: datetime, *, final: 
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(**values))
 
 
-def _end(connection: Connection, job: Job, now: datetime, **values: Any) -> None:
-    ended: dict[str, Any] = {"finished_at": now, "lease_until": None, "stop_requested": False, **values}
+def _end(connection: Connection, job: Job, now: datetime, **values: Unpack[JobColumns]) -> None:
+    ended: Document = {"finished_at": now, "lease_until": None, "stop_requested": False, **values}
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(**ended))
 
 
@@ -275,9 +276,9 @@ def request_stop(connection: Connection, job: Job, now: datetime) -> None:
         connection.execute(update(t.job).where(t.job.c.id == job.id).values(stop_requested=True))
 
 
-def start(connection: Connection, job: Job, now: datetime, **values: Any) -> None:
+def start(connection: Connection, job: Job, now: datetime, **values: Unpack[JobColumns]) -> None:
     """Have a listed job done from where it is. The row has to be locked."""
-    fresh: dict[str, Any] = {
+    fresh: Document = {
         "state": WAITING, "stop_requested": False, "error": "", "attempts": 0, "run_after": now, "finished_at": None,
     }  # fmt: skip
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(**fresh, **values))
@@ -361,7 +362,7 @@ def done_numbers(connection: Connection, id: int) -> set[int]:
     return set(connection.scalars(select(c.number).where(c.job_id == id)))
 
 
-def add_results(connection: Connection, id: int, rows: Sequence[Mapping[str, Any]]) -> int:
+def add_results(connection: Connection, id: int, rows: Sequence[Document]) -> int:
     """Keep results that are not there yet; returns how many names of the batch have one now."""
     if rows:
         connection.execute(insert(t.batch_result).prefix_with("IGNORE"), [{"job_id": id, **row} for row in rows])
@@ -379,7 +380,7 @@ class BatchRow:
     faults: int
     risks: int
     notes: int
-    findings: list[dict[str, Any]]
+    findings: list[Document]
 
 
 def list_results(connection: Connection, id: int, after: int, limit: int) -> list[BatchRow]:

@@ -24,7 +24,7 @@ from sqlalchemy import Connection, insert, select, update
 from rust_gauge.store import tables as t
 from rust_gauge.store.engine import Store, StoreError
 
-LENGTH = timedelta(seconds=30)
+LENGTH = timedelta(seconds=30)  # how long a process that dies holds up the others at most
 _FREE = datetime(2000, 1, 1)
 
 

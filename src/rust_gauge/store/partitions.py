@@ -14,7 +14,7 @@ from rust_gauge.store.engine import Store
 LEASE = "partitions of events"  # held by whoever changes them
 LEASE_FOR = timedelta(minutes=30)  # longer than any such change takes; it commits by itself, so it cannot be fenced
 _AHEAD = 5  # weeks
-_BEHIND = 30
+_BEHIND = 30  # weeks of history that a new database has partitions for
 
 
 def ensure_partitions(store: Store, now: datetime) -> None:

@@ -2,12 +2,13 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Unpack
 
 from sqlalchemy import Connection, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import ProofColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -35,7 +36,7 @@ class ProofRow:
     lost_at: datetime | None
 
 
-def put_proof(connection: Connection, **values: Any) -> int:
+def put_proof(connection: Connection, **values: Unpack[ProofColumns]) -> int:
     """Begin a proof, or begin it anew: one for each subject and way."""
     statement = upsert(t.proof).values(**values)
     fresh = {name: value for name, value in values.items() if name not in ("tenant_id", "kind", "subject", "way")}
@@ -71,7 +72,7 @@ def list_proofs(connection: Connection, tenant_id: int) -> list[ProofRow]:
     return values_of(ProofRow, connection.execute(query.limit(2000)))
 
 
-def change_proof(connection: Connection, proof_id: int, **values: Any) -> None:
+def change_proof(connection: Connection, proof_id: int, /, **values: Unpack[ProofColumns]) -> None:
     """Change columns of a proof."""
     connection.execute(update(t.proof).where(t.proof.c.id == proof_id).values(**values))
 

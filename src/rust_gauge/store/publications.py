@@ -2,11 +2,12 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Unpack
 
 from sqlalchemy import Connection, insert, select, update
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import PublicationColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -20,14 +21,14 @@ class PublicationRow:
     zone: str
     state: str
     verified: bool
-    changes: Any
+    changes: list[Any]
     made_at: datetime
     made_by: str
     rolled_back_at: datetime | None
     domain: str
 
 
-def add_publication(connection: Connection, **values: Any) -> int:
+def add_publication(connection: Connection, **values: Unpack[PublicationColumns]) -> int:
     """Keep a change that was made; its columns are those of the table."""
     result = connection.execute(insert(t.publication).values(state="applied", **values))
     return int(result.inserted_primary_key[0])  # type: ignore[index]
@@ -47,6 +48,6 @@ def list_publications(connection: Connection, domain_id: int, limit: int = 20) -
     return values_of(PublicationRow, connection.execute(query.limit(limit)))
 
 
-def change_publication(connection: Connection, publication_id: int, **values: Any) -> None:
+def change_publication(connection: Connection, publication_id: int, /, **values: Unpack[PublicationColumns]) -> None:
     """Change columns of a publication."""
     connection.execute(update(t.publication).where(t.publication.c.id == publication_id).values(**values))

@@ -6,11 +6,12 @@ An erased event keeps its identity and its place in its message, so counters sta
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Unpack
 
 from sqlalchemy import Connection, delete, func, select, update
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import ErasureColumns, WordingColumns
 from rust_gauge.store.values import values_of
 
 
@@ -77,7 +78,7 @@ def wordings_of(connection: Connection, tenant_id: int, key: bytes) -> list[Word
     return values_of(WordingRow, connection.execute(select(w.id, w.wording, w.example).where(w.id.in_(ids))))
 
 
-def change_wording(connection: Connection, id: int, **values: Any) -> None:
+def change_wording(connection: Connection, id: int, /, **values: Unpack[WordingColumns]) -> None:
     """Change columns of a wording."""
     connection.execute(update(t.wording).where(t.wording.c.id == id).values(**values))
 
@@ -100,7 +101,7 @@ def drop_refused(connection: Connection, ids: Sequence[int]) -> None:
     connection.execute(delete(t.refused_row).where(t.refused_row.c.id.in_(ids)))
 
 
-def add_erasure(connection: Connection, **values: Any) -> None:
+def add_erasure(connection: Connection, **values: Unpack[ErasureColumns]) -> None:
     """Record an erasure."""
     connection.execute(t.erasure.insert().values(**values))
 

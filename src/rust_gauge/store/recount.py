@@ -10,16 +10,17 @@ from sqlalchemy import Connection, text
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import GROUPED, Told, count_group, time_bucket
+from rust_gauge.store.columns import CounterKey
 from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 
-Table = dict[tuple[Any, ...], int]
+Table = dict[CounterKey, int]
 _TABLES = ("flow_hour", "flow_day", "flow_label_day", "flow_sum_day", "flow_time_day", "flow_wording_day")
 _SLOT = "domain_id, provider_id, stream_id, relay_id"
 
 
 def recount(connection: Connection, tenant_id: int) -> dict[str, Table]:
     """By counter table: key without the tenant, and count."""
-    out: dict[str, Counter[tuple[Any, ...]]] = {name: Counter() for name in _TABLES}
+    out: dict[str, Counter[CounterKey]] = {name: Counter() for name in _TABLES}
     groups: dict[tuple[bytes, bytes], list[Told]] = {}
     rows = connection.execute(
         text(
@@ -49,7 +50,7 @@ def recount(connection: Connection, tenant_id: int) -> dict[str, Table]:
     return {name: dict(table) for name, table in out.items()}
 
 
-def _add(out: dict[str, Counter[tuple[Any, ...]]], slot: Any, kind: int, n: int) -> None:
+def _add(out: dict[str, Counter[CounterKey]], slot: Any, kind: int, n: int) -> None:
     at, domain, provider, stream, relay, cause, permanence, label_ids = slot
     hour, day = at.replace(minute=0, second=0, microsecond=0), at.date()
     out["flow_hour"][domain, hour, provider, stream, relay, kind, cause, permanence] += n

@@ -8,7 +8,6 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
-from typing import Any
 
 from sqlalchemy import Connection, and_, func, select, update
 
@@ -17,11 +16,12 @@ from rust_gauge.core.mailflow.counting import Count, Told
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, run
-from rust_gauge.store.intake import WORDINGS, Counts, add_difference, add_to, groups_of, slot_of, write_counts
+from rust_gauge.store.columns import CounterKey
+from rust_gauge.store.intake import WORDINGS, Counts, Slot, add_difference, add_to, groups_of, hour_of, write_counts
 from rust_gauge.store.values import values_of
 
-PIECE = 10_000
-_CHUNK = 1000
+PIECE = 10_000  # events in one transaction, so that new mail does not wait long
+_CHUNK = 1000  # keys in one statement
 _REFUSALS = (Kind.DELAYED.number, Kind.BOUNCED.number)
 _COUNTED = (*_REFUSALS, Count.DELAYED_AGAIN.number, Count.BOUNCED_AGAIN.number)
 
@@ -54,6 +54,14 @@ class RefusalRow:
     provider: str
     domain: str
     stream: str
+
+    @property
+    def slot(self) -> Slot:
+        """Return the row of counters that it stands in."""
+        return Slot(
+            hour_of(self.occurred_at), self.domain_id, self.provider_id, self.stream_id, self.relay_id, self.cause,
+            self.permanence, self.label_ids,
+        )  # fmt: skip
 
 
 Verdict = tuple[Cause, Permanence, str]
@@ -107,7 +115,7 @@ def rejudge(
         if (cause.number, permanence.number, rule) != (row.cause, row.permanence, row.cause_rule):
             out.changed.append((row, verdict))
     if out.changed:
-        _count(connection, tenant_id, [(row, v) for row, v in out.changed if _slot(row, v) != slot_of(row)])
+        _count(connection, tenant_id, [(row, v) for row, v in out.changed if _slot(row, v) != row.slot])
         _write(connection, tenant_id, out.changed)
     return out
 
@@ -140,9 +148,8 @@ def _refusals(
     return values_of(RefusalRow, connection.execute(query))
 
 
-def _slot(row: RefusalRow, verdict: Verdict) -> Any:
-    hour, domain, provider, stream, relay, _, _, labels = slot_of(row)
-    return hour, domain, provider, stream, relay, verdict[0].number, verdict[1].number, labels
+def _slot(row: RefusalRow, verdict: Verdict) -> Slot:
+    return row.slot._replace(cause=verdict[0].number, permanence=verdict[1].number)
 
 
 def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRow, Verdict]]) -> None:
@@ -150,14 +157,14 @@ def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRo
     if not changed:
         return
     counts: Counts = Counter()
-    wordings: Counter[tuple[Any, ...]] = Counter()
-    slots: dict[bytes, Any] = {}  # of events that are counted with others of their message
+    wordings: Counter[CounterKey] = Counter()
+    slots: dict[bytes, Slot] = {}  # of events that are counted with others of their message
     recipients: set[bytes] = set()
     for row, verdict in changed:
-        new, old = _slot(row, verdict), slot_of(row)
+        new, old = _slot(row, verdict), row.slot
         if row.wording_id:
-            wordings[row.wording_id, new[0][:10], new[2], new[5], new[6]] += 1
-            wordings[row.wording_id, old[0][:10], old[2], old[5], old[6]] -= 1
+            wordings[row.wording_id, new.hour[:10], new.provider_id, new.cause, new.permanence] += 1
+            wordings[row.wording_id, old.hour[:10], old.provider_id, old.cause, old.permanence] -= 1
         if row.grouped:
             slots[bytes(row.identity)] = new
             recipients.add(bytes(row.recipient_key))
@@ -166,8 +173,8 @@ def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRo
             counts[old, row.kind] -= 1
     times = [row.occurred_at for row, _ in changed]
     for group in groups_of(connection, tenant_id, sorted(recipients), min(times), max(times)).values():
-        told = [each for _, each in group]
-        if any(each.identity in slots for each in told):
+        told = [told for _, told in group]
+        if any(event.identity in slots for event in told):
             after = [Told(e.occurred_at, e.identity, e.kind, slots.get(e.identity, e.slot)) for e in told]
             add_difference(counts, told, after)
     write_counts(connection, tenant_id, counts)

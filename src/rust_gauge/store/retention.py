@@ -13,7 +13,7 @@ from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.engine import Store
 from rust_gauge.store.partitions import LEASE, LEASE_FOR, partition_ends
 
-PIECE = 5000
+PIECE = 5000  # rows in one transaction, so that new mail does not wait long
 
 
 def drop_partitions(store: Store, before: date, now: datetime) -> int:

@@ -2,13 +2,14 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Unpack
 
 from sqlalchemy import ColumnElement, Connection, func, select
 
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies.causes import SENDER_CAUSES
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import ShiftColumns
 from rust_gauge.store.values import values_of
 
 _KINDS = (Count.DELIVERED, Count.DELAYED, Count.BOUNCED, Count.COMPLAINED, Count.RETURNED)
@@ -106,12 +107,12 @@ def list_shifts(
     return values_of(ShiftRow, connection.execute(query))
 
 
-def add_shift(connection: Connection, **values: Any) -> int:
+def add_shift(connection: Connection, **values: Unpack[ShiftColumns]) -> int:
     """Add a shift; return its id."""
     return int(connection.execute(t.shift.insert().values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
 
-def change_shift(connection: Connection, id: int, **values: Any) -> None:
+def change_shift(connection: Connection, id: int, /, **values: Unpack[ShiftColumns]) -> None:
     """Change columns of a shift."""
     connection.execute(t.shift.update().where(t.shift.c.id == id).values(**values))
 

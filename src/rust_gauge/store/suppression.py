@@ -15,13 +15,14 @@ from sqlalchemy import Connection
 
 from rust_gauge.core.suppression import Change, Reach, Reason, State, Status
 from rust_gauge.store.bulk import insert_rows, literal, run
+from rust_gauge.store.columns import CounterKey, Document
 from rust_gauge.store.driver import Question, RawRow
 from rust_gauge.store.suppression_numbers import CAME, LEFT, add_counts
 from rust_gauge.store.suppression_state import lock, set_last_number
 from rust_gauge.store.values import values_of
 
-EVIDENCE_KEPT = 5
-CHUNK = 2000
+EVIDENCE_KEPT = 5  # events of an entry: the first four and the newest
+CHUNK = 2000  # entries locked at a time
 LOOKED_UP = 40_000  # keys in one question: sorted, so the more there are the closer they lie together
 
 
@@ -88,7 +89,7 @@ class Ask:
     target: Target
     decide: Callable[[Status | None], Status | None]
     at: datetime
-    evidence: Sequence[dict[str, Any]] = ()
+    evidence: Sequence[Document] = ()
     note: str = ""
     origin: str = "event"
     stream_id: int = 0
@@ -105,7 +106,7 @@ class Done:
     address: str
     provider_id: int = 0
     stream_id: int = 0
-    evidence: list[dict[str, Any]] = field(default_factory=list)
+    evidence: list[Document] = field(default_factory=list)
 
 
 _COLUMNS = (
@@ -130,8 +131,8 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
     Takes the tenant's lock. What two ask of one entry at the same moment is done one after the other.
     """
     wanted: dict[Where, list[Ask]] = defaultdict(list)
-    for each in asks:
-        wanted[each.where].append(each)
+    for ask in asks:
+        wanted[ask.where].append(ask)
     if not wanted:
         return []
     number = lock(connection, tenant_id)
@@ -139,7 +140,7 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
     done: list[Done] = []
     put: list[tuple[object, ...]] = []
     log: list[tuple[object, ...]] = []
-    counts: Counter[tuple[Any, ...]] = Counter()
+    counts: Counter[CounterKey] = Counter()
     for where, group in wanted.items():
         row = rows.get(where)
         before = status_of(row) if row is not None else None
@@ -176,12 +177,12 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
     return done
 
 
-def _kept(evidence: list[dict[str, Any]], more: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+def _kept(evidence: list[Document], more: Sequence[Document]) -> list[Document]:
     """Keep the first events, and the newest of all: when it was last said counts as much as when it began."""
     every = [*evidence, *more]
     if len(every) <= EVIDENCE_KEPT:
         return every
-    return [*every[: EVIDENCE_KEPT - 1], max(every[EVIDENCE_KEPT - 1 :], key=lambda each: str(each["time"]))]
+    return [*every[: EVIDENCE_KEPT - 1], max(every[EVIDENCE_KEPT - 1 :], key=lambda kept: str(kept["time"]))]
 
 
 def _moved(before: Status, after: Status) -> bool:
@@ -189,7 +190,7 @@ def _moved(before: Status, after: Status) -> bool:
 
 
 def _count(
-    counts: Counter[tuple[Any, ...]], tenant_id: int, before: Status | None, after: Status, where: Where,
+    counts: Counter[CounterKey], tenant_id: int, before: Status | None, after: Status, where: Where,
     target: Target, stream_id: int, row: Any, at: datetime,
 ) -> None:  # fmt: skip
     was, is_held = before is not None and before.state is State.HELD, after.state is State.HELD
@@ -211,7 +212,7 @@ def change_row(tenant_id: int, row: EntryRow) -> tuple[object, ...]:
 
 def _entry_row(
     tenant_id: int, where: Where, target: Target, status: Status, row: Any, ask: Ask,
-    evidence: list[dict[str, Any]], by: str, now: datetime, number: int, *, moved: bool,
+    evidence: list[Document], by: str, now: datetime, number: int, *, moved: bool,
 ) -> tuple[object, ...]:  # fmt: skip
     head = (
         tenant_id, where.key, where.reason.number, where.reach.number, where.reach_id,

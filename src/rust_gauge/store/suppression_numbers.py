@@ -3,12 +3,12 @@
 from collections import Counter
 from dataclasses import dataclass
 from datetime import date
-from typing import Any
 
 from sqlalchemy import Connection, func, select
 
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows
+from rust_gauge.store.columns import CounterKey
 from rust_gauge.store.values import values_of
 
 _CHUNK = 2000  # rows of one statement
@@ -42,7 +42,7 @@ _COUNT = "INSERT INTO suppression_day (tenant_id, day, what, reason, provider_id
 _COUNT_MORE = "ON DUPLICATE KEY UPDATE n = n + VALUES(n)"
 
 
-def add_counts(connection: Connection, counts: Counter[tuple[Any, ...]]) -> None:
+def add_counts(connection: Connection, counts: Counter[CounterKey]) -> None:
     """Add to suppression_day: (tenant id, day, what, reason, provider id, stream id)."""
     rows = [(*key, n) for key, n in sorted(counts.items())]
     for start in range(0, len(rows), _CHUNK):

@@ -1,12 +1,13 @@
 """What there is once for each suppression list: its lock, the newest number, brakes, how addresses are compared."""
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Unpack
 
 from sqlalchemy import Connection, select, update
 
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal
+from rust_gauge.store.columns import Document, SuppressionStateColumns
 from rust_gauge.store.driver import raw_rows
 from rust_gauge.store.values import values_of
 
@@ -17,10 +18,10 @@ class ListState:
 
     tenant_id: int
     last_number: int
-    matching: Any
-    matching_before: Any
+    matching: Document
+    matching_before: Document
     secret: str
-    brakes: Any
+    brakes: list[Any]
 
 
 def lock(connection: Connection, tenant_id: int) -> int:
@@ -59,7 +60,7 @@ def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None
     return found
 
 
-def change_state(connection: Connection, tenant_id: int, **values: Any) -> None:
+def change_state(connection: Connection, tenant_id: int, /, **values: Unpack[SuppressionStateColumns]) -> None:
     """Change columns of a tenant's list."""
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(**values))

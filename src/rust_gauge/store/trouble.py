@@ -14,8 +14,8 @@ from sqlalchemy import Connection
 from rust_gauge.store.bulk import run
 
 Places = NDArray[np.int64]
-_BITS = 24
-_CHUNK = 5000
+_BITS = 24  # 2 MB of bits: with a million troubled recipients one in 17 others is looked up for nothing
+_CHUNK = 5000  # keys in one statement
 
 
 class Troubled:

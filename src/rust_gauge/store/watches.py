@@ -2,11 +2,12 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Unpack
 
 from sqlalchemy import Connection, insert, select, update
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import WatchColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -18,9 +19,9 @@ class WatchRow:
     tenant_id: int
     domain_id: int
     state: str
-    records: Any
-    servers: Any
-    sightings: Any
+    records: list[Any]
+    servers: list[Any]
+    sightings: list[Any]
     rounds: int
     created_at: datetime
     looked_at: datetime | None
@@ -30,7 +31,7 @@ class WatchRow:
     domain: str
 
 
-def add_watch(connection: Connection, **values: Any) -> int:
+def add_watch(connection: Connection, **values: Unpack[WatchColumns]) -> int:
     """Keep a new watch; its columns are those of the table."""
     result = connection.execute(insert(t.watch).values(state="running", sightings=[], rounds=0, **values))
     return int(result.inserted_primary_key[0])  # type: ignore[index]
@@ -58,7 +59,7 @@ def running(connection: Connection, tenant_id: int) -> int:
     return len(connection.execute(query).all())
 
 
-def change_watch(connection: Connection, watch_id: int, **values: Any) -> bool:
+def change_watch(connection: Connection, watch_id: int, /, **values: Unpack[WatchColumns]) -> bool:
     """Set columns of a watch that still runs. False when it does not."""
     where = (t.watch.c.id == watch_id) & (t.watch.c.state == "running")
     return connection.execute(update(t.watch).where(where).values(**values)).rowcount > 0

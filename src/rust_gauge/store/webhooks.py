@@ -2,11 +2,12 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Unpack
 
 from sqlalchemy import Connection, case, delete, func, insert, select, update
 
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import WebhookCallColumns, WebhookColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -18,7 +19,7 @@ class WebhookRow:
     tenant_id: int
     name: str
     url: str
-    subjects: Any
+    subjects: list[Any]
     secret: str
     paused: bool
     created_at: datetime
@@ -36,7 +37,7 @@ class ActiveWebhook:
     tenant_id: int
     name: str
     url: str
-    subjects: Any
+    subjects: list[Any]
     secret: str
     paused: bool
     created_at: datetime
@@ -71,7 +72,7 @@ class CallToMake(CallRow):
     paused: bool
 
 
-def add_webhook(connection: Connection, **values: Any) -> int:
+def add_webhook(connection: Connection, **values: Unpack[WebhookColumns]) -> int:
     """Add a webhook; return its id."""
     return int(connection.execute(insert(t.webhook).values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
@@ -102,7 +103,7 @@ def active_webhooks(connection: Connection, tenant_id: int) -> list[ActiveWebhoo
     )
 
 
-def change_webhook(connection: Connection, webhook_id: int, **values: Any) -> None:
+def change_webhook(connection: Connection, webhook_id: int, /, **values: Unpack[WebhookColumns]) -> None:
     """Change columns of a webhook."""
     connection.execute(update(t.webhook).where(t.webhook.c.id == webhook_id).values(**values))
 
@@ -112,7 +113,7 @@ def drop_webhook(connection: Connection, webhook_id: int) -> None:
     connection.execute(delete(t.webhook).where(t.webhook.c.id == webhook_id))
 
 
-def add_call(connection: Connection, **values: Any) -> int:
+def add_call(connection: Connection, **values: Unpack[WebhookCallColumns]) -> int:
     """Add a call that waits to be made; return its id."""
     statement = insert(t.webhook_call).values(state="waiting", attempts=0, said="", **values)
     return int(connection.execute(statement).inserted_primary_key[0])  # type: ignore[index]
@@ -145,7 +146,7 @@ def calls_in_state(connection: Connection, webhook_id: int, state: str, message_
     return [int(row.id) for row in connection.execute(query.limit(10_000))]
 
 
-def change_call(connection: Connection, call_id: int, **values: Any) -> None:
+def change_call(connection: Connection, call_id: int, /, **values: Unpack[WebhookCallColumns]) -> None:
     """Change columns of a call."""
     connection.execute(update(t.webhook_call).where(t.webhook_call.c.id == call_id).values(**values))
 

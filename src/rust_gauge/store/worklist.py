@@ -3,13 +3,14 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import Any
+from typing import Any, Unpack
 
 from sqlalchemy import Connection, func, select, update
 from sqlalchemy.exc import IntegrityError
 
 from rust_gauge.core.worklist import Item, Level, State, Trouble
 from rust_gauge.store import tables as t
+from rust_gauge.store.columns import Document, ToldColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -22,7 +23,7 @@ class ItemRow:
     item_key: str
     state: str
     level: str
-    trouble: Any
+    trouble: Document
     found_at: datetime
     seen_at: datetime
     told_at: datetime | None
@@ -52,7 +53,7 @@ class ToldRow:
     id: int
     tenant_id: int
     item_id: int
-    way: Any
+    way: Document
     what: str
     title: str
     body: str
@@ -92,7 +93,7 @@ class RecordChange:
     name: str
     happened_at: datetime
     title: str
-    document: Any
+    document: Document
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,7 +131,7 @@ def item_of(row: ItemRow) -> Item:
     )  # fmt: skip
 
 
-def _values(item: Item) -> dict[str, Any]:
+def _values(item: Item) -> Document:
     trouble = item.trouble
     return {
         "state": str(item.state), "level": str(trouble.level),
@@ -245,7 +246,7 @@ def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> di
 # Messages
 
 
-def add_told(connection: Connection, **values: Any) -> int:
+def add_told(connection: Connection, **values: Unpack[ToldColumns]) -> int:
     """Add a message to people; return its id."""
     key: Any = connection.execute(t.told.insert().values(**values)).inserted_primary_key
     return int(key[0])
@@ -256,7 +257,7 @@ def get_told(connection: Connection, id: int) -> ToldRow | None:
     return value_of(ToldRow, connection.execute(select(t.told).where(t.told.c.id == id)).first())
 
 
-def change_told(connection: Connection, id: int, **values: Any) -> None:
+def change_told(connection: Connection, id: int, /, **values: Unpack[ToldColumns]) -> None:
     """Change columns of a message to people."""
     connection.execute(update(t.told).where(t.told.c.id == id).values(**values))
 
@@ -272,14 +273,14 @@ def list_told(connection: Connection, tenant_id: int, limit: int = 100) -> list[
 # Brakes
 
 
-def brakes(connection: Connection, tenant_id: int, *, lock: bool = False) -> list[dict[str, Any]]:
+def brakes(connection: Connection, tenant_id: int, *, lock: bool = False) -> list[Document]:
     """stream, relay, since, why of each that holds."""
     c = t.suppression_state.c
     query = select(c.brakes).where(c.tenant_id == tenant_id)
     return list(connection.scalar(query.with_for_update() if lock else query) or [])
 
 
-def set_brakes(connection: Connection, tenant_id: int, found: list[dict[str, Any]]) -> None:
+def set_brakes(connection: Connection, tenant_id: int, found: list[Document]) -> None:
     """Replace a tenant's brakes."""
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(brakes=found))

@@ -73,8 +73,8 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
     whole = _together(parts)
     judge_bulk(whole, request.measured, bulk_rules)
     found: dict[str, Finding] = {}
-    for each in whole.findings:  # the same mistake is one finding
-        found.setdefault(each.id, each)
+    for finding in whole.findings:  # the same mistake is one finding
+        found.setdefault(finding.id, finding)
     findings = sorted(found.values(), key=lambda finding: finding.level.rank)
     whole.findings = findings
     asked = tuple((str(question), str(answer.status)) for question, answer in trace.answers.items())

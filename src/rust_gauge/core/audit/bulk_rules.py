@@ -48,7 +48,7 @@ def _judge(whole: Examination, measured: Measured, rule: BulkRule) -> tuple[str,
         return _by_check(checks.get(rule.measure), rule.measure in faults)
     if rule.measure == "spf_and_dkim":
         first, second = _by_check(checks.get("spf"), "spf" in faults), _by_check(checks.get("dkim"), "dkim" in faults)
-        worst = min((first, second), key=lambda each: ("not_met", "unmeasured", "met").index(each[0]))
+        worst = min((first, second), key=lambda judged: ("not_met", "unmeasured", "met").index(judged[0]))
         return worst[0], f"SPF: {first[1]}; DKIM: {second[1]}"
     if rule.measure == "alignment":
         if not whole.streams:

@@ -7,7 +7,7 @@ from rust_gauge.core.dkim import DkimKey, looks_like_key, parse_dkim_key
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask, gather
 
 _TOO_SHORT = 1024  # below it verifiers must not accept (RFC 8301 §3.2)
-_RIGHT = 2048
+_RIGHT = 2048  # bits; RFC 8301 §3.2 asks signers for at least this
 _LONG = 4096  # above it verifiers need not be able to verify (RFC 8301 §3.2)
 _OLD = 400 * 86_400  # seconds
 _CHAIN = 2  # CNAMEs that one name may need
@@ -99,8 +99,8 @@ def _no_key(domain: str, selector: Selector, answer: DnsAnswer, texts: list[str]
     """No key here: say what is here instead, and look at the names where such a record usually ends up."""
     name = answer.question.name
     wrong = (f"{name}.{domain}", f"{selector.name}.{domain}", f"{selector.name}._domainkey.{domain.partition('.')[2]}")
-    answers = yield tuple(DnsQuestion(each, "TXT") for each in wrong)
-    found = [each for each in answers if any(looks_like_key(txt.text) for txt in each.texts)]
+    answers = yield tuple(DnsQuestion(text, "TXT") for text in wrong)
+    found = [answer for answer in answers if any(looks_like_key(txt.text) for txt in answer.texts)]
     evidence = tuple(texts) or (f"{name} TXT: {answer.status.replace('_', ' ')}",)
     if answer.aliases:
         evidence = (f"{name} is an alias of {' -> '.join(answer.aliases)}", *evidence)

@@ -20,7 +20,7 @@ from rust_gauge.core.dns import DnsProgram, DnsQuestion, gather
 from rust_gauge.core.names import registered_domain
 
 _MEANT = re.compile(r"\W*v?\W*=?\W*dmarc", re.IGNORECASE)
-_MAX_DESTINATIONS = 20
+_MAX_DESTINATIONS = 20  # each costs a look-up; real records have one to three
 
 
 def examine_dmarc(request: AuditRequest) -> DnsProgram[Examination]:
@@ -157,38 +157,38 @@ def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
     asked = asked[:_MAX_DESTINATIONS]
     done: list[Destination] = yield from gather([check_destination(owner, tag, address) for tag, address in asked])
     findings = []
-    for each in {d.address: d for d in reversed(done)}.values():
-        tag = record.tags.get(each.tag)
-        spot = tag.value.find(each.address) if tag else -1
+    for destination in {d.address: d for d in reversed(done)}.values():
+        tag = record.tags.get(destination.tag)
+        spot = tag.value.find(destination.address) if tag else -1
         column = tag.value_column + spot if tag and spot >= 0 else (tag.column if tag else 0)
-        place = Place(f"_dmarc.{owner}", "TXT", 0, column, len(each.address) if spot >= 0 else 0)
-        host = each.address.rpartition("@")[2]
-        if each.takes_mail is False:
+        place = Place(f"_dmarc.{owner}", "TXT", 0, column, len(destination.address) if spot >= 0 else 0)
+        host = destination.address.rpartition("@")[2]
+        if destination.takes_mail is False:
             findings.append(
                 Finding(
                     rule="feedback-reports-lost",
                     level=Level.RISK,
-                    title=f"{host} takes no mail, so reports to {each.address} are lost",
+                    title=f"{host} takes no mail, so reports to {destination.address} are lost",
                     place=place,
-                    topic=each.address,
-                    evidence=(each.address,),
+                    topic=destination.address,
+                    evidence=(destination.address,),
                     reason="Nobody sees who sends in this name while the reports go nowhere.",
                     remedy="Name an address that takes mail, and is read by a program.",
                     reference="RFC 7489 §7.2.1",
                     scope="none",
                 )
             )
-        elif each.agreed is False:
+        elif destination.agreed is False:
             findings.append(
                 Finding(
                     rule="feedback-reports-not-agreed",
                     level=Level.RISK,
                     title=f"{host} has not agreed to take the reports of {owner}",
                     place=place,
-                    topic=each.address,
-                    evidence=(f"{each.asked} TXT is missing",),
+                    topic=destination.address,
+                    evidence=(f"{destination.asked} TXT is missing",),
                     reason="Reports to another organisation are sent only when it says in DNS that it wants them.",
-                    remedy=f"Ask {host} to publish this record at {each.asked}.",
+                    remedy=f"Ask {host} to publish this record at {destination.asked}.",
                     record="v=DMARC1",
                     reference="RFC 7489 §7.1",
                     scope="none",

@@ -12,8 +12,8 @@ from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.request import AuditRequest, Stream
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, ask, gather
 
-_MAX_IPS = 64
-_MAX_NAMES = 10
+_MAX_IPS = 64  # each costs a PTR look-up and one for every name behind it
+_MAX_NAMES = 10  # RFC 7208 §4.6.4 stops at ten PTR names as well
 
 
 def examine_hosts(request: AuditRequest) -> DnsProgram[Examination]:
@@ -57,10 +57,10 @@ def _examine_ip(ip: str, stream: Stream | None) -> DnsProgram[Examination]:
     names = [r.target.to_text(omit_final_dot=True).lower() for r in answer.records if isinstance(r, PTR)][:_MAX_NAMES]
     rdtype = "A" if address.version == 4 else "AAAA"
     forward = (yield tuple(DnsQuestion(name, rdtype) for name in names)) if names else ()
-    confirmed = [name for name, each in zip(names, forward, strict=True) if _holds(each, address)]
+    confirmed = [name for name, answer in zip(names, forward, strict=True) if _holds(answer, address)]
     out.hosts.append(HostSeen(ip, tuple(names), tuple(confirmed), helo))
     place = Place(answer.question.name, "PTR")
-    unknown = any(each.failed for each in forward)
+    unknown = any(answer.failed for answer in forward)
     if not names:
         out.findings.append(_missing(ip, place))
     elif not confirmed and not unknown:
@@ -86,7 +86,7 @@ def _examine_helo(ip: str, stream: Stream, rdtype: str, names: list[str]) -> Dns
     """Check that HELO is one of the stream's hosts; with several of them it is not known which greets how."""
     helo = stream.helo
     answer = yield from ask(helo, rdtype)
-    if answer.failed or any(_holds(answer, ipaddress.ip_address(each)) for each in stream.ips if _valid(each)):
+    if answer.failed or any(_holds(answer, ipaddress.ip_address(text)) for text in stream.ips if _valid(text)):
         return []
     dead = answer.void
     return [

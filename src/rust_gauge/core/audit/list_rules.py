@@ -6,7 +6,7 @@ from rust_gauge.core.audit.request import AuditRequest
 from rust_gauge.core.dns import DnsProgram, gather
 from rust_gauge.core.transport import ListAnswer, ListState, ask_list
 
-_MAX_SUBJECTS = 64
+_MAX_SUBJECTS = 64  # times every list: DNS list operators block clients that ask too much
 _USELESS = {
     ListState.REFUSED: "does not let us ask",
     ListState.ANSWERS_ALL: "lists everything",
@@ -18,8 +18,8 @@ _USELESS = {
 def examine_lists(request: AuditRequest) -> DnsProgram[Examination]:
     """Ask each list about each address, or about the domain."""
     out = Examination()
-    asked = [(each, subject) for each in request.lists for subject in _subjects(request, each.kind)]
-    answers: list[ListAnswer] = yield from gather([ask_list(each, subject) for each, subject in asked])
+    asked = [(dns_list, subject) for dns_list in request.lists for subject in _subjects(request, dns_list.kind)]
+    answers: list[ListAnswer] = yield from gather([ask_list(dns_list, subject) for dns_list, subject in asked])
     out.lists = answers
     for answer in answers:
         if answer.state is ListState.LISTED:

@@ -12,7 +12,7 @@ from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.request import AuditRequest
 from rust_gauge.core.dns import DnsProgram, DnsQuestion, MailboxAnswer, MailboxQuestion, ask
 
-_MAX_HOSTS = 20
+_MAX_HOSTS = 20  # each costs an address and a TLSA look-up
 _ROLES = ("postmaster", "abuse")
 
 

@@ -75,10 +75,10 @@ class AuditRequest:
 
     def all_selectors(self) -> tuple[Selector, ...]:
         """Each selector of this domain once; what was told goes before what is merely usual."""
-        given = [each if isinstance(each, Selector) else Selector(each) for each in self.selectors]
+        given = [selector if isinstance(selector, Selector) else Selector(selector) for selector in self.selectors]
         given += [Selector(s.selector, "stream") for s in self.streams if s.selector and s.dkim_domain == self.domain]
         given += [Selector(name, "usual") for name in self.usual_selectors]
-        return tuple({each.name.lower(): each for each in reversed(given)}.values())[::-1]
+        return tuple({text.name.lower(): text for text in reversed(given)}.values())[::-1]
 
     def all_ips(self) -> tuple[str, ...]:
         """Each sending address once."""

@@ -322,7 +322,7 @@ def _networks(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 title=f"The SPF record of {domain} lists {term.network}, which is {kind} address space",
                 place=Place(domain, "TXT", index, term.column, len(term.text)),
                 topic=str(index) if index else "",
-                evidence=tuple(f"{each.text}: {what}" for each, what in strange[:20]),
+                evidence=tuple(f"{directive.text}: {what}" for directive, what in strange[:20]),
                 reason="No mail reaches a receiver from there, so the term does nothing; the address that was "
                 "meant is missing.",
                 remedy="Put the public address there by which these servers send, or remove the term.",
@@ -652,6 +652,6 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
 def _term_place(domain: str, record: SpfRecord, tree: LookupTree, wanted: object) -> Place:
     """Where in the record itself the term stands that leads to a node of its tree."""
     for node in tree.nodes:
-        if any(each is wanted for each in node.flat()):
+        if any(inner is wanted for inner in node.flat()):
             return Place(domain, "TXT", 0, node.column, len(node.term))
     return Place(domain, "TXT")

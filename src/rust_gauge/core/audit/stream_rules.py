@@ -24,7 +24,7 @@ def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
         what = "No stream is described yet: say which envelope domain and d= each kind of mail has"
         out.point("alignment", "Alignment", CheckState.UNMEASURED, what)
     else:
-        good = sum(any(each.counts for each in stream.by_list.aligned) for stream in out.streams)
+        good = sum(any(identity.counts for identity in stream.by_list.aligned) for stream in out.streams)
         out.point("alignment", "Alignment", CheckState.GOOD, f"{good} of {len(out.streams)} streams align")
     return out
 
@@ -151,7 +151,9 @@ def _spf(stream: Stream) -> DnsProgram[tuple[tuple[str, str, str], ...]]:
             continue
         good.append(ip)
     outcomes = yield from gather([check_host(ip, domain, f"postmaster@{domain}", stream.helo) for ip in good])
-    return tuple((ip, str(each.result), each.reason) for ip, each in zip(good, outcomes, strict=True))
+    return tuple(
+        (ip, str(spf_outcome.result), spf_outcome.reason) for ip, spf_outcome in zip(good, outcomes, strict=True)
+    )
 
 
 def _key(stream: Stream) -> DnsProgram[str]:

@@ -15,7 +15,7 @@ from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion
 from rust_gauge.core.names import registered_domain
 
 _LONGEST, _SHORTEST = 86_400, 60  # seconds
-_MAX_SERVERS = 16
+_MAX_SERVERS = 16  # the root zone has 13; a longer NS set is a mistake
 
 
 def examine_zone(request: AuditRequest) -> DnsProgram[Examination]:
@@ -175,9 +175,9 @@ def _ask_each(domain: str, zone: str, names: list[str], out: Examination) -> Dns
     found = yield tuple(DnsQuestion(name, kind) for name in names for kind in ("A", "AAAA"))
     addresses: list[tuple[str, str]] = []
     for index, name in enumerate(names):
-        records = [rdata for each in found[2 * index : 2 * index + 2] for rdata in each.records]
+        records = [rdata for answer in found[2 * index : 2 * index + 2] for rdata in answer.records]
         addresses += [(name, str(getattr(rdata, "address", ""))) for rdata in records][:2]
-        if not records and all(each.void for each in found[2 * index : 2 * index + 2]):
+        if not records and all(answer.void for answer in found[2 * index : 2 * index + 2]):
             out.findings.append(_lame(zone, name, f"{name} has no address"))
     if not addresses:
         return 0
@@ -201,12 +201,12 @@ def _ask_each(domain: str, zone: str, names: list[str], out: Examination) -> Dns
             lame.add(name)
             continue
         serials[f"{name} ({ip})"] = serial
-        for each in texts:
-            if not each.failed:
-                values = tuple(sorted(txt.text for txt in each.texts))
-                said.setdefault(str(each.question.name), set()).add(values)
-                if each.ttl is not None and each.records:
-                    ttls[each.question.name, each.question.rdtype] = each.ttl
+        for text in texts:
+            if not text.failed:
+                values = tuple(sorted(txt.text for txt in text.texts))
+                said.setdefault(str(text.question.name), set()).add(values)
+                if text.ttl is not None and text.records:
+                    ttls[text.question.name, text.question.rdtype] = text.ttl
     differing = [name for name, values in said.items() if len(values) > 1]
     if differing or len(set(serials.values())) > 1:
         out.findings.append(_disagree(zone, serials, differing))

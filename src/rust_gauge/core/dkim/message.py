@@ -47,8 +47,8 @@ class MailMessage:
     def by_name(self) -> dict[str, tuple[HeaderField, ...]]:
         """Fields from the top down, by their name in lower case."""
         found: dict[str, list[HeaderField]] = {}
-        for each in self.fields:
-            found.setdefault(each.name.lower(), []).append(each)
+        for field in self.fields:
+            found.setdefault(field.name.lower(), []).append(field)
         return {name: tuple(fields) for name, fields in found.items()}
 
 

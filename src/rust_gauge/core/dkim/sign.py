@@ -63,7 +63,7 @@ def sign_message(
     tags.append(f"bh={base64.b64encode(body_hash).decode()};")
     field = "DKIM-Signature: " + "\r\n\t".join([*tags, "b="])
     chosen = _choose(message, tuple(wanted))
-    parts = [canonical_header(each.raw, header_form) for each in chosen if each is not None]
+    parts = [canonical_header(field.raw, header_form) for field in chosen if field is not None]
     parts.append(canonical_header(field.encode(), header_form))
     digest = hashlib.sha256(b"\r\n".join(parts)).digest()
     if isinstance(key, RSAPrivateKey):
@@ -72,7 +72,7 @@ def sign_message(
         signature = key.sign(digest)  # RFC 8463 §3
     text = base64.b64encode(signature).decode()
     folded = "\r\n\t ".join(text[at : at + 70] for at in range(0, len(text), 70))
-    head = b"\r\n".join(each.raw for each in message.fields)
+    head = b"\r\n".join(field.raw for field in message.fields)
     return f"{field}{folded}\r\n".encode() + head + b"\r\n\r\n" + message.body
 
 

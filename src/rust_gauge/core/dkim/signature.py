@@ -86,7 +86,7 @@ def read_signature(text: str) -> DkimSignature:
     length, signed_at, expires_at = number("l"), number("t"), number("x")
     if (tag := tags.get("x")) and signed_at is not None and expires_at is not None and expires_at <= signed_at:
         wrong(tag, "x= is not later than t= (§3.5)")
-    if (tag := tags.get("q")) and "dns/txt" not in [each.strip().lower() for each in tag.value.split(":")]:
+    if (tag := tags.get("q")) and "dns/txt" not in [text.strip().lower() for text in tag.value.split(":")]:
         wrong(tag, f"q={tag.value[:40]} names no way to ask for the key")
     decoded = {}
     for name in ("b", "bh"):

@@ -28,7 +28,7 @@ from rust_gauge.core.dns import DnsAnswer, DnsProgram, ask
 
 MIN_RSA_BITS = 1024  # RFC 8301 §3.2
 MAX_SIGNATURES = 50  # our own bound; the rest is told as not tried
-_MAX_FIELDS = 20_000
+_MAX_FIELDS = 20_000  # headers are scanned for each h= tag, so their number bounds the work
 _MAX_GUESSES = 80  # changes tried to explain a header that does not verify
 _EFFORT = 40_000_000  # octets hashed for explanations of one message, over all its signatures
 _MAX_LINES = 5000  # ends of lines tried to find where text was appended
@@ -78,21 +78,21 @@ class DkimVerdict:
 
     @property
     def signed_fields(self) -> tuple[str, ...]:
-        """`Name: value` of each field that was hashed, in order."""
-        return tuple(f"{each.name}: {each.text[:200]}" for each in self.chosen if each is not None)
+        """`Name: value` of header field that was hashed, in order."""
+        return tuple(f"{header.name}: {header.text[:200]}" for header in self.chosen if header is not None)
 
     @property
     def missing(self) -> tuple[str, ...]:
         """Names that were signed as absent: the message has no such field (any more)."""
         names = self.signature.headers if self.chosen else ()
-        return tuple(name for name, each in zip(names, self.chosen, strict=False) if each is None)
+        return tuple(name for name, header in zip(names, self.chosen, strict=False) if header is None)
 
     @cached_property
     def unsigned(self) -> tuple[str, ...]:
         """Fields that matter and that this signature does not cover (§5.4.1)."""
         if self.message is None or not self.chosen:
             return ()
-        covered = {id(each) for each in self.chosen if each is not None}
+        covered = {id(header) for header in self.chosen if header is not None}
         loose = (f for f in self.message.fields if f.name.lower() in _MATTERS and id(f) not in covered)
         return tuple(dict.fromkeys(f.name for f in loose))
 
@@ -138,8 +138,8 @@ def verify_message(raw: bytes, now: int | None = None) -> DnsProgram[tuple[DkimV
     message = split_message(raw)
     hashes = _Hashes(message)
     verdicts = []
-    for index, each in enumerate(message.all("DKIM-Signature")):
-        text = each.value.decode("utf-8", "replace")
+    for index, header in enumerate(message.all("DKIM-Signature")):
+        text = header.value.decode("utf-8", "replace")
         signature = read_signature(text)
         if index >= MAX_SIGNATURES or len(message.fields) > _MAX_FIELDS:
             over = f"{MAX_SIGNATURES} signatures" if index >= MAX_SIGNATURES else f"{_MAX_FIELDS} header fields"
@@ -147,13 +147,13 @@ def verify_message(raw: bytes, now: int | None = None) -> DnsProgram[tuple[DkimV
                 DkimResult.NEUTRAL, "not-tried", f"the message has more than {over}", index, signature
             )
         else:
-            verdict = yield from _verify(hashes, index, each, signature, now)
+            verdict = yield from _verify(hashes, index, header, signature, now)
         verdicts.append(verdict)
     return tuple(verdicts)
 
 
 def _verify(
-    hashes: _Hashes, index: int, each: HeaderField, signature: DkimSignature, now: int | None
+    hashes: _Hashes, index: int, header: HeaderField, signature: DkimSignature, now: int | None
 ) -> DnsProgram[DkimVerdict]:
     # Step 1 (§6.1.1): the field itself.
     if signature.problems:
@@ -176,10 +176,10 @@ def _verify(
         reason, detail = _unusable(keys[0], signature) or ("", "")
         return DkimVerdict(DkimResult.PERMERROR, reason, detail, index, signature, name, keys[0])
     # Step 3 (§6.1.3): the hashes.
-    verdict = _compute(hashes, index, each, signature, name, usable[0])
+    verdict = _compute(hashes, index, header, signature, name, usable[0])
     for key in usable[1:]:
         if verdict.result is not DkimResult.PASS:
-            other = _compute(hashes, index, each, signature, name, key)
+            other = _compute(hashes, index, header, signature, name, key)
             verdict = other if other.result is DkimResult.PASS else verdict
     return verdict
 
@@ -213,7 +213,7 @@ def _unusable(key: DkimKey, signature: DkimSignature) -> tuple[str, str] | None:
 
 
 def _compute(
-    hashes: _Hashes, index: int, each: HeaderField, signature: DkimSignature, name: str, key: DkimKey
+    hashes: _Hashes, index: int, header: HeaderField, signature: DkimSignature, name: str, key: DkimKey
 ) -> DkimVerdict:
     message = hashes.message
     body = hashes.body(signature.body_form)
@@ -234,7 +234,7 @@ def _compute(
         detail = f"l={length} is more than the {len(body)} octets that the body has: its end is missing"
         return verdict(DkimResult.PERMERROR, "body-too-short", detail, body_ok=False)
     body_ok = digest == signature.body_hash
-    data = _hash_input(chosen, each, signature.header_form)
+    data = _hash_input(chosen, header, signature.header_form)
     header_ok = _holds(key, signature.signature, data)
     if body_ok and header_ok:
         return verdict(DkimResult.PASS, "good", f"signed by {signature.domain}", body_ok=True, header_ok=True)
@@ -246,7 +246,7 @@ def _compute(
     if made_by_key is None and isinstance(key.public_key, RSAPublicKey):
         detail = f"the signature was not made with the private key that belongs to {name}"
         return verdict(DkimResult.FAIL, "other-key", detail, body_ok=body_ok, header_ok=False)
-    clues = tuple(_header_clues(hashes, chosen, each, signature, key))
+    clues = tuple(_header_clues(hashes, chosen, header, signature, key))
     if not body_ok:
         clues += tuple(_body_clues(hashes, signature))
     what = "the signed header fields" + ("" if body_ok else " and the body")
@@ -255,7 +255,7 @@ def _compute(
 
 
 def _choose(message: MailMessage, names: tuple[str, ...]) -> list[HeaderField | None]:
-    """Choose the field for each name of h=: from the bottom up, and nothing once there are no more (§5.4.2)."""
+    """Choose the field for header name of h=: from the bottom up, and nothing once there are no more (§5.4.2)."""
     left: dict[str, list[HeaderField]] = {}
     chosen: list[HeaderField | None] = []
     for name in names:
@@ -265,7 +265,7 @@ def _choose(message: MailMessage, names: tuple[str, ...]) -> list[HeaderField | 
 
 
 def _hash_input(chosen: list[HeaderField | None], own: HeaderField, form: str) -> bytes:
-    parts = [canonical_header(each.raw, form) for each in chosen if each is not None]
+    parts = [canonical_header(header.raw, form) for header in chosen if header is not None]
     parts.append(canonical_header(without_signature(own.raw), form))
     return b"\r\n".join(parts)
 
@@ -357,26 +357,26 @@ def _guesses(
         before = {name.lower(): (name, value) for name, value in signature.copied}
         restored: list[HeaderField | None] = []
         changed = []
-        for each in chosen:
-            was = before.get(each.name.lower()) if each is not None else None
-            if each is not None and was and " ".join(was[1].split()) != each.text:
-                changed.append(f"{each.name} was {' '.join(was[1].split())[:120]!r} and is {each.text[:120]!r} now")
-                each = HeaderField(was[0], f"{was[0]}:{was[1]}".encode())
-            restored.append(each)
+        for header in chosen:
+            was = before.get(header.name.lower()) if header is not None else None
+            if header is not None and was and " ".join(was[1].split()) != header.text:
+                changed.append(f"{header.name} was {' '.join(was[1].split())[:120]!r} and is {header.text[:120]!r} now")
+                header = HeaderField(was[0], f"{was[0]}:{was[1]}".encode())
+            restored.append(header)
         if changed:
             yield "; ".join(changed), restored, form
-    for at, each in enumerate(chosen):
-        if each is None:
+    for at, header in enumerate(chosen):
+        if header is None:
             continue
-        if each.name.lower() == "subject":
-            cut = _SUBJECT_TAG.sub(b" ", each.value)
-            if cut != each.value:
-                tag = each.value[: len(each.value) - len(cut) + 1].decode("utf-8", "replace").strip()
+        if header.name.lower() == "subject":
+            cut = _SUBJECT_TAG.sub(b" ", header.value)
+            if cut != header.value:
+                tag = header.value[: len(header.value) - len(cut) + 1].decode("utf-8", "replace").strip()
                 yield f"{tag!r} was put in front of the Subject", _with(chosen, at, b"Subject:" + cut), form
-        yield f"{each.name} was added after signing", [*chosen[:at], None, *chosen[at + 1 :]], form
-        for again in message.all(each.name):
-            if again is not each:
-                yield f"another {each.name} field was signed than the last one", _with(chosen, at, again.raw), form
+        yield f"{header.name} was added after signing", [*chosen[:at], None, *chosen[at + 1 :]], form
+        for again in message.all(header.name):
+            if again is not header:
+                yield f"another {header.name} field was signed than the last one", _with(chosen, at, again.raw), form
 
 
 def _with(chosen: list[HeaderField | None], at: int, raw: bytes) -> list[HeaderField | None]:

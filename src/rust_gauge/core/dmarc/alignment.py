@@ -70,14 +70,14 @@ def evaluate(
     exists = yield from domain_exists(name)
     found = yield from (discover_by_walk(name) if way == "tree-walk" else discover_by_list(name))
     compared = []
-    for each in identifiers:
-        domain = each.domain.lower().removesuffix(".")
+    for identifier in identifiers:
+        domain = identifier.domain.lower().removesuffix(".")
         organisation = found.organisation
         if domain != name:
             organisation = (
                 (yield from organisational_domain(domain)) if way == "tree-walk" else registered_domain(domain)
             )
-        compared.append((each, domain, organisation))
+        compared.append((identifier, domain, organisation))
     return judge(found, exists is not False, compared)
 
 
@@ -85,12 +85,12 @@ def judge(found: Discovery, exists: bool, compared: list[tuple[Identifier, str, 
     """Put together what was asked: (identifier, its domain, that one's organisational domain)."""
     record = found.record
     aligned = []
-    for each, domain, organisation in compared:
+    for identifier, domain, organisation in compared:
         strict = domain == found.domain
         relaxed = bool(domain) and organisation == found.organisation
-        asked = record is not None and (record.strict_spf if each.kind == "spf" else record.strict_dkim)
-        counts = each.passed and (strict if asked else relaxed)
-        aligned.append(Aligned(each, organisation, relaxed, strict, "strict" if asked else "relaxed", counts))
+        asked = record is not None and (record.strict_spf if identifier.kind == "spf" else record.strict_dkim)
+        counts = identifier.passed and (strict if asked else relaxed)
+        aligned.append(Aligned(identifier, organisation, relaxed, strict, "strict" if asked else "relaxed", counts))
     policy = effective_policy(found, exists=exists)
     good = [a for a in aligned if a.counts]
     if good:
@@ -118,11 +118,11 @@ def _why_not(domain: str, aligned: list[Aligned]) -> str:
     if not aligned:
         return f"nothing was proved that could align with {domain}"
     parts = []
-    for each in aligned:
-        kind, name = each.identifier.kind.upper(), each.identifier.domain or "nothing"
-        if not each.identifier.passed:
+    for identity in aligned:
+        kind, name = identity.identifier.kind.upper(), identity.identifier.domain or "nothing"
+        if not identity.identifier.passed:
             parts.append(f"{kind} did not pass for {name}")
-        elif each.relaxed:
+        elif identity.relaxed:
             parts.append(f"{kind} passed for {name}, which aligns only relaxed, and strict is asked for")
         else:
             parts.append(f"{kind} passed for {name}, which is another organisation than {domain}")

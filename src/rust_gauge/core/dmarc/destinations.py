@@ -45,6 +45,6 @@ def accepts_mail(host: str) -> DnsProgram[bool | None]:
     if answer.records:
         return not all(isinstance(mx, MX) and mx.exchange == dns.name.root for mx in answer.records)
     answers = yield DnsQuestion(host, "A"), DnsQuestion(host, "AAAA")
-    if any(each.records for each in answers):
+    if any(answer.records for answer in answers):
         return True
-    return None if any(each.failed for each in answers) else False
+    return None if any(answer.failed for answer in answers) else False

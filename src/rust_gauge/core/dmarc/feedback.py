@@ -17,9 +17,9 @@ from xml.parsers import expat
 from rust_gauge.core.errors import InputError
 
 MAX_UNPACKED = 20 * 1024 * 1024  # octets of XML
-_MAX_ROWS = 100_000
-_MAX_PARTS = 50
-_MAX_DEPTH = 20
+_MAX_ROWS = 100_000  # a large receiver sends some thousands; the rest are counted and reported
+_MAX_PARTS = 50  # of MIME, in a report mail
+_MAX_DEPTH = 20  # of XML elements; RFC 7489 Appendix C nests six deep
 _MAX_ELEMENTS = 2000  # in one record, and outside of them
 _SEND_AGAIN = "Hand in the report as it came: XML, .xml.gz, .zip, or the whole message"
 
@@ -125,7 +125,7 @@ class _Element:
     children: "list[_Element]" = field(default_factory=list)
 
     def all(self, name: str) -> "list[_Element]":
-        return [each for each in self.children if each.name == name]
+        return [child for child in self.children if child.name == name]
 
     def at(self, *path: str) -> "_Element":
         here = self
@@ -222,9 +222,9 @@ def _row(record: _Element) -> ReportRow | None:
     spf = record.at("auth_results", "spf")
     signatures = tuple(
         SignatureSeen(
-            _name(each.value("domain")), each.value("selector")[:63].lower(), each.value("result").lower()[:20]
+            _name(element.value("domain")), element.value("selector")[:63].lower(), element.value("result").lower()[:20]
         )
-        for each in record.at("auth_results").all("dkim")[:100]
+        for element in record.at("auth_results").all("dkim")[:100]
     )
     return ReportRow(
         str(source),

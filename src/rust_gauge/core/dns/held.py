@@ -21,7 +21,7 @@ from rust_gauge.core.dns.pages import PageAnswer, PageQuestion
 from rust_gauge.core.dns.programs import Answer, Answers, Question, Questions
 from rust_gauge.core.errors import InputError
 
-_MAX_ALIASES = 16
+_MAX_ALIASES = 16  # as resolvers do, so that a loop of CNAMEs ends
 RECORDING_FORMAT = "rust-gauge-answers-1"
 
 
@@ -120,26 +120,26 @@ def wildcard_node(zone: dns.zone.Zone, name: dns.name.Name) -> Any:
 def write_recording(answers: Iterable[Answer]) -> dict[str, Any]:
     """Answers as a document that `answers_from_recording` reads: records in base64 of their wire form."""
     entries: list[dict[str, Any]] = []
-    for each in answers:
-        if isinstance(each, PageAnswer):
-            entry: dict[str, Any] = {"url": each.question.url, "status": each.status, "code": each.code,
-                                     "content_type": each.content_type, "text": each.text}  # fmt: skip
-        elif isinstance(each, MailboxAnswer):
-            entry = {"host": each.question.host, "address": each.question.address, "status": each.status,
-                     "reply": each.reply, "tls": each.tls}  # fmt: skip
+    for answer in answers:
+        if isinstance(answer, PageAnswer):
+            entry: dict[str, Any] = {"url": answer.question.url, "status": answer.status, "code": answer.code,
+                                     "content_type": answer.content_type, "text": answer.text}  # fmt: skip
+        elif isinstance(answer, MailboxAnswer):
+            entry = {"host": answer.question.host, "address": answer.question.address, "status": answer.status,
+                     "reply": answer.reply, "tls": answer.tls}  # fmt: skip
         else:
-            question = each.question
-            entry = {"name": question.name, "type": question.rdtype, "status": str(each.status)}
+            question = answer.question
+            entry = {"name": question.name, "type": question.rdtype, "status": str(answer.status)}
             entry |= {"server": question.server} if question.server else {}
             entry |= {"unchecked": True} if question.unchecked else {}
-            if each.records:
-                entry["records"] = [base64.b64encode(rdata.to_wire() or b"").decode() for rdata in each.records]
-                entry["text"] = [rdata.to_text() for rdata in each.records]
-            entry |= {"ttl": each.ttl} if each.ttl is not None else {}
-            entry |= {"aliases": list(each.aliases)} if each.aliases else {}
-            entry |= {"authenticated": True} if each.authenticated else {}
-            entry |= {"authoritative": True} if each.authoritative else {}
-        entry |= {"detail": each.detail} if each.detail else {}
+            if answer.records:
+                entry["records"] = [base64.b64encode(rdata.to_wire() or b"").decode() for rdata in answer.records]
+                entry["text"] = [rdata.to_text() for rdata in answer.records]
+            entry |= {"ttl": answer.ttl} if answer.ttl is not None else {}
+            entry |= {"aliases": list(answer.aliases)} if answer.aliases else {}
+            entry |= {"authenticated": True} if answer.authenticated else {}
+            entry |= {"authoritative": True} if answer.authoritative else {}
+        entry |= {"detail": answer.detail} if answer.detail else {}
         entries.append(entry)
     return {"format": RECORDING_FORMAT, "answers": entries}
 
@@ -178,7 +178,7 @@ def _read_entry(entry: Mapping[str, Any]) -> Answer:
         return MailboxAnswer(asked, entry["status"], entry.get("reply", ""), entry.get("tls"), entry.get("detail", ""))
     question = DnsQuestion(entry["name"], entry["type"], entry.get("server", ""), bool(entry.get("unchecked")))
     kind = dns.rdatatype.from_text(question.rdtype)
-    records = tuple(_rdata(kind, base64.b64decode(each, validate=True)) for each in entry.get("records", ()))
+    records = tuple(_rdata(kind, base64.b64decode(rdata, validate=True)) for rdata in entry.get("records", ()))
     return DnsAnswer(
         question,
         AnswerStatus(entry["status"]),

@@ -72,7 +72,7 @@ def count_group(events: Iterable[Told]) -> Counter[tuple[Hashable, int]]:
     """(slot, number of the count) of one message to one recipient."""
     out: Counter[tuple[Hashable, int]] = Counter()
     first: dict[int, Told] = {}
-    for event in sorted(events, key=lambda each: (each.occurred_at, each.identity)):
+    for event in sorted(events, key=lambda told: (told.occurred_at, told.identity)):
         again = _AGAIN.get(event.kind)
         if again is not None and event.kind in first:
             out[event.slot, again] += 1
@@ -85,8 +85,8 @@ def count_group(events: Iterable[Told]) -> Counter[tuple[Hashable, int]]:
 
 
 # Time to delivery is counted in steps of a quarter of a doubling: bucket 0 is under a second, 5 from 2 to 2.4.
-_STEPS = 4
-LAST_BUCKET = 95
+_STEPS = 4  # buckets for each doubling: a median is right to within 19 %
+LAST_BUCKET = 95  # about 160 days; nothing is retried for that long
 
 
 def time_bucket(seconds: float) -> int:

@@ -23,7 +23,7 @@ from jsonpath_rfc9535 import JSONPathError, JSONPathQuery, compile
 from rust_gauge.core.errors import RustGaugeError
 
 MAX_ROWS = 10_000  # of one document
-_MAX_TEXT = 16 * 1024 * 1024
+_MAX_TEXT = 16 * 1024 * 1024  # octets of JSON within JSON; a nested document cannot grow by unpacking
 _FORMS = ("", "seconds", "milliseconds", "rfc5322", "lower", "number")
 
 

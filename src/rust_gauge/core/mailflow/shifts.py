@@ -16,7 +16,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-HOURS_A_YEAR = 8766
+HOURS_A_YEAR = 8766  # 365.25 days: false alarms are stated per year
 RISES = (2.0, 4.0, 8.0, 16.0)  # of the odds
 BASE = timedelta(days=28)  # what is usual is learnt from so long
 WINDOW = timedelta(days=8)  # in which shifts are looked for
@@ -138,7 +138,7 @@ class _Search:
                 if self.since[i] is None:
                     self.since[i] = number
         top = max(self.level)
-        return top + math.log(sum(math.exp(each - top) for each in self.level) / len(RISES))
+        return top + math.log(sum(math.exp(number - top) for number in self.level) / len(RISES))
 
     def beginning(self, number: int) -> int:
         best = max(range(len(RISES)), key=lambda i: self.level[i])
@@ -183,8 +183,8 @@ def find_shifts(hours: Sequence[Hour], now: datetime, threshold: float) -> list[
         level = search.step(hour, number, usual)
         if level < math.log(threshold):
             continue
-        since = [each for each in hours[search.beginning(number) : number + 1] if each.at >= start]
-        if sum(each.count for each in since) >= _LEAST_COUNT:
+        since = [hour for hour in hours[search.beginning(number) : number + 1] if hour.at >= start]
+        if sum(hour.count for hour in since) >= _LEAST_COUNT:
             inside = _Inside(since, hour.at, usual, level / math.log(10))
             out.append(inside.shift(None))
     return out
@@ -203,7 +203,7 @@ class _Inside:
         self.began = hours[0].at if hours else None
         self.over = False
         self._found_at, self._usual, self._strength = found_at, usual, strength
-        self._count, self._total = sum(each.count for each in hours), sum(each.total for each in hours)
+        self._count, self._total = sum(hour.count for hour in hours), sum(hour.total for hour in hours)
         self._back = 0.0  # log ratio of usual against raised since it seems over
         self._waiting: list[Hour] = []  # hours that belong to it only if it is not over
 
@@ -213,8 +213,8 @@ class _Inside:
         self._waiting.append(hour)
         if self._back + ratio <= 0:
             self._back = 0.0
-            self._count += sum(each.count for each in self._waiting)
-            self._total += sum(each.total for each in self._waiting)
+            self._count += sum(hour.count for hour in self._waiting)
+            self._total += sum(hour.total for hour in self._waiting)
             self._waiting = []
             return
         self._back += ratio

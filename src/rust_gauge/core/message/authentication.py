@@ -74,8 +74,10 @@ def _identifiers(signatures: Sequence[DkimVerdict], spf: SpfCheck | None) -> lis
     if spf is not None:
         outcome = spf.mail_from
         found.append(Identifier("spf", spf.mail_from_domain, outcome.result is SpfResult.PASS, str(outcome.result)))
-    for each in signatures:
-        if each.signature.domain:
-            passed = each.result is DkimResult.PASS
-            found.append(Identifier("dkim", each.signature.domain, passed, f"{each.result}: {each.reason}"))
+    for signature in signatures:
+        if signature.signature.domain:
+            passed = signature.result is DkimResult.PASS
+            found.append(
+                Identifier("dkim", signature.signature.domain, passed, f"{signature.result}: {signature.reason}")
+            )
     return found

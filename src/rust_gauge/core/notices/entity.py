@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from email.header import decode_header, make_header
 
-MAX_DEPTH = 12
-MAX_PARTS = 200
+MAX_DEPTH = 12  # of multiparts within multiparts; notices nest three or four deep
+MAX_PARTS = 200  # bounds the work for a message made of boundaries
 MAX_HEADER = 256 * 1024  # octets
 MAX_TEXT = 256 * 1024  # octets of one part that are decoded
 _FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:[ \t]*(.*)", re.DOTALL)

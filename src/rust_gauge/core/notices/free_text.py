@@ -65,10 +65,10 @@ def read_free_text(text: str) -> FreeText:
             continue
         if address.local.lower() in _DAEMONS or str(address) in people:
             continue
-        others = (each.start() for each in matches[number + 1 :] if each.group(1) != found.group(1))
+        others = (match.start() for match in matches[number + 1 :] if match.group(1) != found.group(1))
         until = next(others, len(told))
         behind = told[found.end() : min(until, found.end() + 1500)]
-        reply = next((each.group(1) for each in _REPLY.finditer(behind)), "")
+        reply = next((match_.group(1) for match_ in _REPLY.finditer(behind)), "")
         if not reply and _SAID.search(behind):
             reply = behind.strip(" :\n\t>-")
         people[str(address)] = _one_line(reply)

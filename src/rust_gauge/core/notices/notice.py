@@ -18,8 +18,8 @@ from rust_gauge.core.notices.free_text import read_free_text
 from rust_gauge.core.notices.verp import verp_recipient
 
 MAX_NOTICE = 25 * 1024 * 1024  # octets
-_LOOKED_AT = 4 * 1024 * 1024
-_MAX_RECIPIENTS = 500
+_LOOKED_AT = 4 * 1024 * 1024  # octets; what follows is the returned message and its attachments
+_MAX_RECIPIENTS = 500  # of one notice
 _LONGEST = 2000  # characters of a diagnostic
 _COMMENT = re.compile(r"\s*\((?:[^()\\]|\\.)*\)")
 _UNITEXT = re.compile(r"\\x\{([0-9A-Fa-f]{2,6})\}")
@@ -272,7 +272,7 @@ def _feedback(message: Entity, feedback: Entity, parts: list[Entity], common: di
         recipients = [to] if to else []
     at = _date(_first(fields, "arrival-date")) or _date(_first(fields, "received-date"))
     what = {"auth-failure": NoticeKind.AUTHENTICATION, "not-spam": NoticeKind.NOT_SPAM}.get(kind, NoticeKind.COMPLAINT)
-    named = tuple(NoticeRecipient(each, "reported", at=at) for each in dict.fromkeys(recipients))
+    named = tuple(NoticeRecipient(fromkey, "reported", at=at) for fromkey in dict.fromkeys(recipients))
     problem = "" if named or what is not NoticeKind.COMPLAINT else "the report does not say whose complaint it is"
     ip = _first(fields, "source-ip").strip()
     merged = {**original, "of_mail_from": mail_from}
@@ -321,8 +321,8 @@ def _free(message: Entity, parts: list[Entity], common: dict[str, Any], sent_to:
     delayed = bool(re.search(r"delay|not yet|still being", subject, re.IGNORECASE))
     action = "delayed" if delayed or found.delayed else "failed"
     recipients = tuple(
-        NoticeRecipient(each, action, diagnostic=(replies.get(each) or found.reply)[:_LONGEST])
-        for each in list(dict.fromkeys(people))[:_MAX_RECIPIENTS]
+        NoticeRecipient(fromkey, action, diagnostic=(replies.get(fromkey) or found.reply)[:_LONGEST])
+        for fromkey in list(dict.fromkeys(people))[:_MAX_RECIPIENTS]
     )
     if not recipients:
         problem = "it looks like a bounce, but names no recipient"
@@ -331,4 +331,4 @@ def _free(message: Entity, parts: list[Entity], common: dict[str, Any], sent_to:
 
 
 def _addresses(value: str) -> list[str]:
-    return [found for each in value.split(",")[:_MAX_RECIPIENTS] if (found := _from(each))]
+    return [found for text in value.split(",")[:_MAX_RECIPIENTS] if (found := _from(text))]

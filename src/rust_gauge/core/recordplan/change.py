@@ -59,7 +59,7 @@ def plan_changes(records: Iterable[PlannedRecord], server: str) -> DnsProgram[Zo
         else:
             if rdtype == "CNAME" and not answer.records:
                 others = yield tuple(DnsQuestion(name, other, server) for other in ("TXT", "A", "AAAA", "MX"))
-                if any(each.records and not each.aliases for each in others):
+                if any(other.records and not other.aliases for other in others):
                     obstacles.append(f"{name} has other records: a CNAME can only stand alone, so take them out first")
                     continue
             change = _change(name, rdtype, group, answer)
@@ -75,7 +75,7 @@ def _change(name: str, rdtype: str, group: list[PlannedRecord], answer: DnsAnswe
         after = tuple(value_forms(record).with_priority for record in group)
     else:
         after = tuple(value_forms(record).quoted for record in group[:1])
-    if {each.lower() for each in before} == {each.lower() for each in after} and (
+    if {text.lower() for text in before} == {text.lower() for text in after} and (
         rdtype != "TXT" or set(before) == set(after)
     ):
         return None

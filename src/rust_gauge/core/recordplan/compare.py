@@ -26,7 +26,7 @@ from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
 from rust_gauge.core.recordplan.slips import Cause, Piece, differences, undo_slips
 
 _DAY = 86_400
-_MAX_SERVERS = 4
+_MAX_SERVERS = 4  # authoritative servers asked for each record; one that lags shows among four
 
 
 class State(StrEnum):
@@ -96,10 +96,10 @@ def _compare(
             return Comparison(record, State.MATCHES, found, (taken,), ttl=usable[0][1].ttl)
         return Comparison(record, State.WAITING, found, detail=f"The plan still needs {record.waits_for}")
     judged = [(server, judge(record, answer, plan)) for server, answer in usable]
-    right = [each for _, each in judged if each.state is State.MATCHES]
-    lacking = tuple(server for server, each in judged if each.state is not State.MATCHES)
+    right = [comparison for _, comparison in judged if comparison.state is State.MATCHES]
+    lacking = tuple(server for server, comparison in judged if comparison.state is not State.MATCHES)
     if right and lacking:
-        behind = next(each for _, each in judged if each.state is not State.MATCHES)
+        behind = next(comparison for _, comparison in judged if comparison.state is not State.MATCHES)
         detail = f"{len(right)} of {len(judged)} name servers of the zone have it"
         return replace(behind, state=State.SPREADING, lacking=lacking, detail=detail)
     verdict = judged[0][1]
@@ -232,7 +232,7 @@ def _other_kind(other: PlannedRecord, record: PlannedRecord) -> bool:
 
 def _seam(record: PlannedRecord, txt: TxtRecord) -> Cause | None:
     """Report a blank where two strings meet, or strings in another order."""
-    strings = [each.decode("utf-8", "replace") for each in txt.strings]
+    strings = [string.decode("utf-8", "replace") for string in txt.strings]
     if len(strings) < 2:
         return None
     if means_the_same(record, "".join(part.strip() for part in strings)):
@@ -361,7 +361,7 @@ def _judge_mx(record: PlannedRecord, answer: DnsAnswer, plan: RecordPlan) -> Com
             )
     if not others:
         return Comparison(record, State.MISSING, values, ttl=answer.ttl)
-    preference, host = max(others, key=lambda each: SequenceMatcher(None, record.value, each[1]).ratio())
+    preference, host = max(others, key=lambda pair: SequenceMatcher(None, record.value, pair[1]).ratio())
     causes = tuple(host_causes(record, host))
     return Comparison(
         record, State.DIFFERS, values, causes, differences(shown, f"{preference} {host or '.'}"), ttl=answer.ttl

@@ -163,18 +163,18 @@ def undo_slips(published: str, same: Callable[[str], bool]) -> tuple[str, tuple[
             used.append(step)
             text = cleaned
             if same(text):
-                return text, tuple(_cause(each, published) for each in _needed(published, used, same)), True
-    return text, tuple(_cause(each, published) for each in used if each.always), False
+                return text, tuple(_cause(step, published) for step in _needed(published, used, same)), True
+    return text, tuple(_cause(step, published) for step in used if step.always), False
 
 
 def _needed(published: str, used: list[_Step], same: Callable[[str], bool]) -> list[_Step]:
     """Without the steps that the text is as planned without; what is wrong in any case stays."""
     needed = list(used)
-    for step in [each for each in used if not each.always]:
-        fewer = [each for each in needed if each is not step]
+    for step in [step for step in used if not step.always]:
+        fewer = [kept for kept in needed if kept is not step]
         text = published
-        for each in fewer:
-            text = each.undo(text)
+        for kept in fewer:
+            text = kept.undo(text)
         if same(text):
             needed = fewer
     return needed

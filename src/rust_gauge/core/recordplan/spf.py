@@ -56,8 +56,8 @@ def _cost(name: str) -> DnsProgram[IncludeCost]:
 def _collapsed(networks: Iterable[Network]) -> list[Network]:
     """Each address once, in as few networks as can be."""
     held = list(networks)
-    four = [each for each in held if isinstance(each, ipaddress.IPv4Network)]
-    six = [each for each in held if isinstance(each, ipaddress.IPv6Network)]
+    four = [network for network in held if isinstance(network, ipaddress.IPv4Network)]
+    six = [network for network in held if isinstance(network, ipaddress.IPv6Network)]
     return [*ipaddress.collapse_addresses(four), *ipaddress.collapse_addresses(six)]
 
 
@@ -68,8 +68,8 @@ def _as_network(text: str) -> Network:
 def network_terms(networks: Iterable[Network]) -> list[str]:
     """`ip4:` and `ip6:` terms; a single address without its prefix length."""
     return [
-        f"ip{each.version}:{each.network_address if each.prefixlen == each.max_prefixlen else each}"
-        for each in networks
+        f"ip{network.version}:{network.network_address if network.prefixlen == network.max_prefixlen else network}"
+        for network in networks
     ]
 
 
@@ -133,7 +133,11 @@ def merge_spf(
             if count:
                 options += _options(name, relay, count, lookups, users, kept, costs, listed, ending)
     options.sort(
-        key=lambda each: (each.lookups_after > LOOKUP_LIMIT, ("list", "move", "drop").index(each.way), -each.saves)
+        key=lambda spf_option: (
+            spf_option.lookups_after > LOOKUP_LIMIT,
+            ("list", "move", "drop").index(spf_option.way),
+            -spf_option.saves,
+        )
     )
     return SpfPlan(name, value, lookups, per_relay, tuple(options), tuple(problems))
 
@@ -174,7 +178,7 @@ def _options(
     name: str, relay: Relay, count: int, lookups: int, users: list[Relay], extra: list[str],
     costs: Mapping[str, IncludeCost], listed: frozenset[str], ending: str,
 ) -> list[SpfOption]:  # fmt: skip
-    without = _record([each for each in users if each is not relay], extra, costs, listed, ending)
+    without = _record([user for user in users if user is not relay], extra, costs, listed, ending)
     after = lookups - count
     options = [
         SpfOption("drop", relay.name, count, after,

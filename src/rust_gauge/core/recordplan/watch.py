@@ -14,7 +14,7 @@ from rust_gauge.core.recordplan.plan import RecordPlan
 from rust_gauge.core.recordplan.record import PlannedRecord
 
 _SOONEST, _LATEST = 10, 900  # seconds between two looks
-_UNKNOWN_TTL = 300
+_UNKNOWN_TTL = 300  # seconds, where a server did not say how long its answer holds
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +73,8 @@ def sight(record: PlannedRecord, server: WatchServer, answer: DnsAnswer, plan: R
 
 def agreed(sightings: Iterable[Sighting]) -> bool:
     """Whether every server that answers has every record. Servers that fail do not hold it up, if others answer."""
-    held = [each.holds for each in sightings]
-    return Holds.NEW in held and not any(each in (Holds.OLD, Holds.NOTHING) for each in held)
+    held = [sighting.holds for sighting in sightings]
+    return Holds.NEW in held and not any(holds in (Holds.OLD, Holds.NOTHING) for holds in held)
 
 
 def seconds_left(sightings: Iterable[Sighting]) -> int | None:
@@ -82,15 +82,19 @@ def seconds_left(sightings: Iterable[Sighting]) -> int | None:
 
     None when a server of the zone itself does not have it: then nobody knows.
     """
-    waiting = [each for each in sightings if each.holds in (Holds.OLD, Holds.NOTHING)]
-    if any(each.seconds is None for each in waiting):
+    waiting = [sighting for sighting in sightings if sighting.holds in (Holds.OLD, Holds.NOTHING)]
+    if any(sighting.seconds is None for sighting in waiting):
         return None
-    return max((each.seconds or 0 for each in waiting), default=0)
+    return max((sighting.seconds or 0 for sighting in waiting), default=0)
 
 
 def next_look(sightings: Sequence[Sighting], rounds: int) -> int:
     """Seconds until it is worth looking again: when the first old answer runs out, else further apart each time."""
-    ends = [each.seconds for each in sightings if each.holds in (Holds.OLD, Holds.NOTHING) and each.seconds is not None]
+    ends = [
+        sighting.seconds
+        for sighting in sightings
+        if sighting.holds in (Holds.OLD, Holds.NOTHING) and sighting.seconds is not None
+    ]
     patience = min(_LATEST, _SOONEST * 2 ** min(rounds, 6))
     soonest = min((end + 1 for end in ends), default=_UNKNOWN_TTL)
     return int(max(_SOONEST, min(soonest, patience)))

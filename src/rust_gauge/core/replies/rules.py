@@ -22,12 +22,12 @@ from rust_gauge.core.replies.wording import reply_wording, wording_of
 _REMEMBERED = 50_000  # judged wordings
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,35}\Z")
 # What a pattern of one's own may cost: processor time at one wording, and on average once it has used some.
-_PATIENCE = 0.05
+_PATIENCE = 0.05  # seconds for one pattern and text; a pattern that backtracks is rejected
 _ALLOWANCE, _EACH = 0.1, 50e-6
 _CODE = re.compile(r"[245](?:\d\d|xx)\Z")
 _ENHANCED = re.compile(r"(?:[245]|x)\.\d{1,3}\.(?:\d{1,3}|\*)\Z")
 _FIELDS = {"name", "cause", "words", "pattern", "unless", "code", "enhanced", "provider", "permanence", "fits", "not"}
-MAX_RULES = 500
+MAX_RULES = 500  # each is tried on every new reply
 
 
 class RuleError(RustGaugeError):
@@ -62,12 +62,12 @@ class CauseRule:
                 re.compile(text, re.IGNORECASE)
             except (re.error, OverflowError, RecursionError) as error:
                 raise RuleError(f"{self.name}: {text[:80]!r} is no regular expression", why=str(error)) from None
-        for each in self.code.split():
-            if not _CODE.match(each):
-                raise RuleError(f"{self.name}: {each!r} is no reply code", remedy="Write 550 or 5xx")
-        for each in self.enhanced.split():
-            if not _ENHANCED.match(each):
-                raise RuleError(f"{self.name}: {each!r} is no enhanced code", remedy="Write 5.1.1, x.1.1 or 5.7.*")
+        for part in self.code.split():
+            if not _CODE.match(part):
+                raise RuleError(f"{self.name}: {part!r} is no reply code", remedy="Write 550 or 5xx")
+        for part in self.enhanced.split():
+            if not _ENHANCED.match(part):
+                raise RuleError(f"{self.name}: {part!r} is no enhanced code", remedy="Write 5.1.1, x.1.1 or 5.7.*")
         if any(not word.strip() or word != word.lower() or len(word) > 100 for word in self.words):
             raise RuleError(f"{self.name}: words are written in lower case, and none is empty")
         if not (self.words or self.pattern or self.code or self.enhanced):
@@ -153,13 +153,13 @@ def _codes(text: str) -> frozenset[int] | None:
     if not text:
         return None
     out: set[int] = set()
-    for each in text.split():
-        out.update(range(int(each[0]) * 100, int(each[0]) * 100 + 100) if each.endswith("xx") else [int(each)])
+    for part in text.split():
+        out.update(range(int(part[0]) * 100, int(part[0]) * 100 + 100) if part.endswith("xx") else [int(part)])
     return frozenset(out)
 
 
 def _enhanced(text: str) -> tuple[tuple[int | None, int, int | None], ...]:
-    parts = [each.split(".") for each in text.split()]
+    parts = [part.split(".") for part in text.split()]
     return tuple((None if k == "x" else int(k), int(s), None if d == "*" else int(d)) for k, s, d in parts)
 
 
@@ -205,7 +205,7 @@ class RuleSet:
         return [
             rule.name
             for rule in self._compiled
-            if any(isinstance(each, _Bounded) and each.gave_up for each in (rule.search, rule.unless))
+            if any(isinstance(pattern, _Bounded) and pattern.gave_up for pattern in (rule.search, rule.unless))
         ]
 
     @property
@@ -257,10 +257,10 @@ def _rule(values: dict[str, object]) -> CauseRule:
         raise RuleError(f"{name or 'A rule'}: {error}") from None
     lists: dict[str, tuple[str, ...]] = {}
     for key in ("words", "fits", "not"):
-        each = values.get(key, [])
-        if not isinstance(each, list) or not all(isinstance(text, str) for text in each):
+        texts = values.get(key, [])
+        if not isinstance(texts, list) or not all(isinstance(text, str) for text in texts):
             raise RuleError(f"{name}: {key} is no list of texts")
-        lists[key] = tuple(each)
+        lists[key] = tuple(texts)
     texts = {key: values.get(key, "") for key in ("pattern", "unless", "code", "enhanced", "provider")}
     for key, one in texts.items():
         if not isinstance(one, str):

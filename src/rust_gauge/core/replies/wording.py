@@ -8,16 +8,16 @@ import re
 
 from rust_gauge.core.replies.reply import parse_reply
 
-LONGEST = 500
+LONGEST = 500  # characters; the fixed part of a reply comes first
 _READ = 2000  # characters of a reply
 _CODE = re.compile(r"[245]\d\d(?:-[245]\.\d{1,3}\.\d{1,3})?\Z")
 _ENHANCED = re.compile(r"#?\(?[245]\.\d{1,3}\.\d{1,3}[):,;]*\Z")
 _HOST = re.compile(r"[\w-]+(?:\.[\w-]+)+\Z")
-_MOST_JOINED = 20_000
+_MOST_JOINED = 20_000  # entries of the cache
 _JOINED: dict[tuple[str, int | None, str | None], str] = {}  # wordings with codes put in front
 _EDGES = "()[]<>{}\"'`,;:.!?=*"
 _KNOWN: dict[str, str] = {}  # words that were looked at, and what stands for them
-_MOST = 50_000
+_MOST = 50_000  # entries of the cache
 
 
 def wording_of(text: str) -> str:
@@ -56,7 +56,7 @@ def reply_wording(text: str, code: int | None = None, enhanced: str | None = Non
     if found is None:
         reply = parse_reply(wording)
         told = (code is None or reply.code == code) and (not enhanced or str(reply.enhanced) == enhanced)
-        head = " ".join(str(each) for each in (code, enhanced) if each)
+        head = " ".join(str(number) for number in (code, enhanced) if number)
         if len(_JOINED) >= _MOST_JOINED:
             _JOINED.clear()
         found = _JOINED[key] = wording if told else f"{head} {wording}".strip()[:LONGEST]

@@ -110,7 +110,7 @@ def _times(around: Surroundings, n: int) -> Surroundings:
     """Repeat the surroundings of one series for `n` of the same."""
     common = None if around.common_delay is None else np.repeat(around.common_delay, n, axis=0)
     faults = None if around.faults is None else np.repeat(around.faults, n, axis=0)
-    peers = None if around.peers is None else {name: np.repeat(each, n) for name, each in around.peers.items()}
+    peers = None if around.peers is None else {name: np.repeat(peer, n) for name, peer in around.peers.items()}
     # Each stands for itself: openings elsewhere are left out, as they do not change with today's events.
     if peers is not None:
         peers.pop("engagement", None)

@@ -55,7 +55,7 @@ def _standings(seen: Array, sent: Array, line: Line) -> list[Standing]:
     a, b = seen + line.usual * line.worth, sent + line.worth
     watch, stop = chance_above(line.watch, a, b), chance_above(line.stop, a, b)
     parts = (np.minimum(1.0, a / b), watch, stop, seen, sent)
-    return [Standing(*each) for each in zip(*(part.tolist() for part in parts), strict=True)]
+    return [Standing(*values) for values in zip(*(part.tolist() for part in parts), strict=True)]
 
 
 def crossed(standing: Standing, line: Line) -> str:
@@ -82,7 +82,7 @@ def crossings_ahead(events: Array, mail: Array, line: Line) -> list[tuple[str, i
         part[:, pace].mean(axis=1) if part[:, pace].size else np.zeros(len(part)) for part in (events, mail)
     )
     enough = events[:, pace].sum(axis=1) >= FEWEST
-    now = [crossed(each, line) for each in _standings(seen, sent, line)]
+    now = [crossed(standing, line) for standing in _standings(seen, sent, line)]
     found = [("", 0)] * len(events)
     for days in range(1, SOON_DAYS + 1):
         seen, sent = seen * decay + more, sent * decay + more_mail

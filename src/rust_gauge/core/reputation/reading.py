@@ -19,7 +19,7 @@ COUNTS = (
     "unsubscribed", "opened", "held",
 )  # fmt: skip
 ENOUGH_MAIL = 30.0  # remembered messages below which nothing can be said
-_MAIL_HALF_LIFE = 7.0
+_MAIL_HALF_LIFE = 7.0  # days; last week counts half as much as today
 _PAST = 45.0  # half-life of a sender's own past, which is its prior
 _PAST_WORTH = 3.0  # how many times a factor's `worth` the prior of that prior counts
 _SURE = 1.645  # the short memory speaks when 5 % or less speaks against it
@@ -28,8 +28,8 @@ _PEAK = 90.0  # half-life of the best that openings once were
 _BESIDE_OTHERS = 0.85  # of the best: the best of several is in part luck
 _LEAST_OPENED = 0.02  # below this nobody reports openings
 _OPENED_FROM = 500.0  # messages from which a usual share of openings can be told
-_OPENED_DAYS = 28
-_MARGIN_MOST = 50.0
+_OPENED_DAYS = 28  # of mail before opens are judged, so that a monthly mailing counts
+_MARGIN_MOST = 50.0  # half of the scale; a wider margin would say nothing more
 NO_VALUE = -1  # tenths where there is too little mail
 
 Tenths = NDArray[np.int16]
@@ -79,7 +79,7 @@ def read(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACT
     """Compute readings from counts, (COUNTS, series, days)."""
     measures = measure(counts, around, factors)
     mail = faded(counts[0], decay_of(_MAIL_HALF_LIFE))
-    value, low, high = (np.nan_to_num(each) for each in (measures.value, measures.low, measures.high))
+    value, low, high = (np.nan_to_num(values) for values in (measures.value, measures.low, measures.high))
     weights = np.array([factor.weight for factor in factors])[:, None, None]
     points = weights * _shares(value, factors)
     spread = weights * (_shares(high, factors) - _shares(low, factors)) / 2
@@ -144,7 +144,7 @@ def _rates(
     worth = np.array([factor.worth for factor in factors])[:, None, None]
     watch = np.array([factor.watch for factor in factors])[:, None, None]
     # The prior: what is usual at this provider, then more and more the sender's own past.
-    past_events, past_mail = (before(faded(each, decay_of(_PAST))) for each in (events, mail))
+    past_events, past_mail = (before(faded(values, decay_of(_PAST))) for values in (events, mail))
     prior = np.minimum(watch, (past_events + usual * worth * _PAST_WORTH) / (past_mail + worth * _PAST_WORTH))
     slow, quick = (np.array([decay_of(half) for half in halves])[:, None] for halves in zip(
         *((factor.half_life, factor.quick) for factor in factors), strict=True
@@ -190,7 +190,8 @@ def _engagement(factor: Factor, opened: Array, mail: Array, around: Surroundings
     can = known & (usual >= _LEAST_OPENED)
     floor = np.where(can, usual, 1.0)
     drops = [
-        np.where(can, np.clip(1 - each / floor, 0.0, 1.0), np.nan) for each in (np.minimum(1.0, seen / sent), high, low)
+        np.where(can, np.clip(1 - values / floor, 0.0, 1.0), np.nan)
+        for values in (np.minimum(1.0, seen / sent), high, low)
     ]
     return drops[0], drops[1], drops[2]
 

@@ -53,7 +53,7 @@ class Authorised:
 
 def network_kind(network: Network) -> str:
     """Return what sort of address space it is in (RFC 1918, 5737, 3849, 6890)."""
-    if any(network.version == each.version and network.subnet_of(each) for each in _DOCUMENTATION):  # type: ignore[arg-type]
+    if any(network.version == documented.version and network.subnet_of(documented) for documented in _DOCUMENTATION):  # type: ignore[arg-type]
         return "documentation"
     if network.prefixlen == 0:
         return "public"
@@ -86,7 +86,7 @@ def authorised(tree: LookupTree) -> Authorised:
     entries = [AuthorisedNetwork(str(n), via, network_kind(n), is_wide(n)) for n, via in found]
     four = ipaddress.collapse_addresses([n for n, _ in found if isinstance(n, ipaddress.IPv4Network)])
     six = ipaddress.collapse_addresses([n for n, _ in found if isinstance(n, ipaddress.IPv6Network)])
-    sizes = [int(sum(int(n.num_addresses) for n in each)) for each in (four, six)]
+    sizes = [int(sum(int(n.num_addresses) for n in network)) for network in (four, six)]
     return Authorised(tuple(entries), _overlaps(found, entries), sizes[0], sizes[1], open_ended)
 
 

@@ -318,10 +318,10 @@ class _Run:
         hosts = [host for host in hosts if _askable(host)]  # a null MX (RFC 7505) is the root
         answers = yield from self.ask_all(hosts, "A" if self.version == 4 else "AAAA")
         del self.steps[at]
-        for index, each in enumerate(answers):
-            if each.failed or self.among(each, term):
+        for index, answer in enumerate(answers):
+            if answer.failed or self.among(answer, term):
                 shown = [answer, *answers[: index + 1]]
-                return self.told(term, domain, depth, shown, not each.failed, False)
+                return self.told(term, domain, depth, shown, not answer.failed, False)
         return self.told(term, domain, depth, [answer, *answers], False, False)
 
     def ptr(self, term: Directive, target: str, domain: str, depth: int) -> DnsProgram[bool]:
@@ -341,7 +341,7 @@ class _Run:
         names = [r.target.to_text(omit_final_dot=True).lower() for r in answer.records if isinstance(r, PTR)]
         names = [name for name in names if _askable(name)][:PTR_LIMIT]
         answers = yield from self.ask_all(names, "A" if self.version == 4 else "AAAA")
-        good = [name for name, each in zip(names, answers, strict=True) if self.number in _numbers(each)]
+        good = [name for name, answer in zip(names, answers, strict=True) if self.number in _numbers(answer)]
         return answer, good
 
     # Explanations and macros (§6.2, §7)

@@ -23,8 +23,8 @@ from rust_gauge.core.spf.record import (
     parse_spf,
 )
 
-LOOKUP_LIMIT = 10
-VOID_LIMIT = 2
+LOOKUP_LIMIT = 10  # RFC 7208 §4.6.4
+VOID_LIMIT = 2  # RFC 7208 §4.6.4
 _QUESTION_BOUND = 60  # terms followed; our own: a record this expensive is broken whatever the exact figure is
 _MX_HOSTS = 10  # §4.6.4
 
@@ -80,7 +80,7 @@ class LookupTree:
 
     def flat(self) -> list[LookupNode]:
         """Every node, depth first."""
-        return [each for node in self.nodes for each in node.flat()]
+        return [inner for node in self.nodes for inner in node.flat()]
 
     @property
     def voids(self) -> list[LookupNode]:
@@ -135,8 +135,8 @@ def _visit(directive: Directive, domain: str, above: tuple[str, ...], budget: li
     if directive.mechanism == "include":
         yield from _descend(node, above, budget)
         if directive.qualifier is not Qualifier.PASS:
-            for each in node.flat():
-                each.networks = []
+            for inner in node.flat():
+                inner.networks = []
         return node
     budget[0] -= 1
     if budget[0] <= 0:

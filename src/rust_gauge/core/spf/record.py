@@ -41,7 +41,7 @@ class Qualifier(StrEnum):
     NEUTRAL = "?"
 
 
-_QUALIFIERS = {str(each): each for each in Qualifier}
+_QUALIFIERS = {str(qualifier): qualifier for qualifier in Qualifier}
 
 
 @dataclass(frozen=True, slots=True)

@@ -169,7 +169,7 @@ def check_domain(facts: DomainFacts, words: Words) -> list[Found]:
 
 def verdict_of(found: Iterable[Found]) -> Verdict:
     """Weigh all findings: one word against is enough, a doubt weighs more than what speaks for it."""
-    weights = {each.weight for each in found}
+    weights = {finding.weight for finding in found}
     if Weight.AGAINST in weights:
         return Verdict.BAD
     if Weight.OPEN in weights:

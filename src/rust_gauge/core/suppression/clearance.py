@@ -58,7 +58,7 @@ def judge(entries: Iterable[Entry], asking: Asking, now: datetime) -> Clearance:
     reaching = [entry for entry in holding if asking.is_reached_by(entry)]
     elsewhere = tuple(entry for entry in holding if not asking.is_reached_by(entry))
     if reaching:
-        entry = min(reaching, key=lambda each: each.since)
+        entry = min(reaching, key=lambda held: held.since)
         why = entry.reason.meaning + (f" ({entry.note})" if entry.note else "")
         return Clearance(True, entry.reason, why, entry.since, entry.until, None, elsewhere)
     rests = [entry.until for entry in live if entry.state is State.RESTING and entry.until]

@@ -177,7 +177,7 @@ def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]
     names = {name.lower(): name for name in first} if isinstance(first, dict) else {}
     columns = dict(stated)
     for name, known in _NAMES.items():
-        found = next((names[each] for each in known if each in names), None)
+        found = next((names[text] for text in known if text in names), None)
         if name not in columns and found is not None:
             columns[name] = found
     if "address" not in columns:
@@ -263,7 +263,7 @@ def _json_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
             yield Row(number, line.strip()[:200], problem="it is no JSON object")
             continue
         found = {name: value.get(column) for name, column in columns.items()}
-        texts = {name: "" if each is None else str(each).strip() for name, each in found.items()}
+        texts = {name: "" if value is None else str(value).strip() for name, value in found.items()}
         yield Row(number, texts.pop("address", ""), cells=(line.strip(),), **texts)
 
 

@@ -43,9 +43,9 @@ def asked_by(seen: Seen, rule: Rule, streak: Sequence[Seen]) -> Asked | None:
 
     None while the rule waits for more and gives no advice.
     """
-    recent = [each for each in streak if seen.at - each.at <= timedelta(days=rule.within_days)]
-    messages = {each.message_id or str(each.at): each for each in reversed(recent)}
-    first = min(each.at for each in recent)
+    recent = [event for event in streak if seen.at - event.at <= timedelta(days=rule.within_days)]
+    messages = {event.message_id or str(event.at): event for event in reversed(recent)}
+    first = min(event.at for event in recent)
     if rule.act is not Act.WAIT and len(messages) >= rule.times and seen.at - first >= timedelta(days=rule.over_days):
         state = State.PROPOSED if rule.act is Act.PROPOSE else State.HELD
         wish = Wish(seen.at, first if not rule.at_once else seen.at, state, length=rule.length)
@@ -160,7 +160,7 @@ class Rehearsal:
             standing[where] = ask(standing.get(where), asked.wish, seen.at)
             ever.setdefault(asked.reason, set()).add("held")
         total.held += bool(ever)
-        total.wrongly += any("wrongly" in each for each in ever.values())
+        total.wrongly += any("wrongly" in verdicts for verdicts in ever.values())
         for reason_held, what in ever.items():
             tally = self.by_reason.setdefault(reason_held, Tally())
             tally.held += "held" in what

@@ -14,10 +14,10 @@ from hashlib import blake2b
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.names import Address, normalise_domain, parse_address
 
-KEY_OCTETS = 16
+KEY_OCTETS = 16  # the chance that two of a billion addresses share a key is below 1 in 10^20
 _PLAIN = re.compile(r"(?:[A-Za-z0-9_+-]+(?:\.[A-Za-z0-9_+-]+)*@[A-Za-z0-9.-]+\n)*\Z")
 _ONE_PLAIN = re.compile(r"[A-Za-z0-9_+-]+(?:\.[A-Za-z0-9_+-]+)*@[A-Za-z0-9.-]+\Z")
-_LOCAL_MOST = 64
+_LOCAL_MOST = 64  # octets, RFC 5321 §4.5.3.1.1
 NO_PROVIDER: Callable[[str], str] = lambda _: ""  # noqa: E731
 
 
@@ -103,9 +103,9 @@ class Matching:
 def _digests(octets: Sequence[bytes], secret: bytes) -> list[bytes | None]:
     """Keys of many; a copy of what is begun already costs a third less than beginning anew."""
     begun, out = blake2b(digest_size=KEY_OCTETS, key=secret), []
-    for each in octets:
+    for octet in octets:
         one = begun.copy()
-        one.update(each)
+        one.update(octet)
         out.append(one.digest())
     return out  # type: ignore[return-value]
 

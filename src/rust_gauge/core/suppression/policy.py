@@ -15,7 +15,7 @@ from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause, Permanence
 from rust_gauge.core.suppression.reasons import Reach, Reason
 
 DECIDED = (Kind.DELAYED, Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)  # kinds that rules may speak of
-MOST_DAYS = 3650
+MOST_DAYS = 3650  # ten years; what is meant to last longer is permanent
 
 
 class PolicyError(RustGaugeError):

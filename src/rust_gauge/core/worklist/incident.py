@@ -7,7 +7,7 @@ from dataclasses import replace
 from rust_gauge.core.worklist.trouble import Trouble
 
 _PROVES = ("dkim-", "spf-", "dmarc-", "stream-")  # rules whose faults make authentication or alignment fail
-_MOST_EVIDENCE = 14
+_MOST_EVIDENCE = 14  # lines; an item has to fit a screen and a mail
 
 
 def join(found: Iterable[Trouble], causes: Mapping[str, Sequence[str]]) -> list[Trouble]:
@@ -19,14 +19,14 @@ def join(found: Iterable[Trouble], causes: Mapping[str, Sequence[str]]) -> list[
     What is joined leaves its key in `parts`.
     """
     by_key: dict[str, Trouble] = {}
-    for each in found:
-        known = by_key.get(each.key)
-        by_key[each.key] = each if known is None else _into(each, known)
-    pulls = [each.key for each in by_key.values() if each.kind == "pull"]
+    for trouble in found:
+        known = by_key.get(trouble.key)
+        by_key[trouble.key] = trouble if known is None else _into(trouble, known)
+    pulls = [trouble.key for trouble in by_key.values() if trouble.kind == "pull"]
     own: dict[str, list[str]] = defaultdict(list)
-    for each in by_key.values():
-        if each.subject == "domain":
-            own[each.name].append(each.key)
+    for trouble in by_key.values():
+        if trouble.subject == "domain":
+            own[trouble.name].append(trouble.key)
     for key in list(by_key):
         part = by_key[key]
         others = [by_key[other] for other in own[part.name] if other in by_key and other != key]
@@ -41,17 +41,17 @@ def join(found: Iterable[Trouble], causes: Mapping[str, Sequence[str]]) -> list[
 
 def _incident_of(part: Trouble, others: Sequence[Trouble], causes: Mapping[str, Sequence[str]]) -> Trouble | None:
     """Find the trouble that one belongs to, among those of its domain (for a reply: among all pulls)."""
-    faults = [each for each in others if each.kind == "fault"]
-    proves = [each for each in faults if each.topic.startswith(_PROVES)]
-    records = [each for each in proves if not each.topic.startswith("stream-")]
+    faults = [other for other in others if other.kind == "fault"]
+    proves = [fault for fault in faults if fault.topic.startswith(_PROVES)]
+    records = [prove for prove in proves if not prove.topic.startswith("stream-")]
     if part.kind == "pull" and part.topic == "authentication":
         return next(iter(records or proves), None)
     if part.kind == "fault" and part.topic.startswith("stream-"):
         return next(iter(records), None)
     if part.kind == "reply":
-        return next((each for each in others if part.topic in causes.get(each.topic, ())), None)
+        return next((other for other in others if part.topic in causes.get(other.topic, ())), None)
     if part.kind == "record":
-        failing = [each for each in others if each.kind == "pull" and each.topic == "authentication"]
+        failing = [other for other in others if other.kind == "pull" and other.topic == "authentication"]
         return next(iter(proves or failing or faults), None)
     return None
 

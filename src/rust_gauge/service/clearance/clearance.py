@@ -29,7 +29,7 @@ from rust_gauge.store import suppression_numbers, suppression_state
 from rust_gauge.store.accounts import TenantAccess
 
 _STREAM_PIECE = 20_000  # addresses of a stream that are looked at together
-_SPOOLED = 4 * 1024 * 1024
+_SPOOLED = 4 * 1024 * 1024  # octets kept in memory; more goes to a temporary file
 
 
 class Elsewhere(msgspec.Struct, gc=False):
@@ -88,9 +88,9 @@ class Desk:
         self._connection = unit.connection
         self._tenant_id = unit.tenant_id
         matchings, brakes = list_state(unit)
-        self._brake = next((each for each in brakes if _is_braked(each, question)), None)
+        self._brake = next((brake for brake in brakes if _is_braked(brake, question)), None)
         # What was put on the list while it was not known who runs its mailboxes stands as it is written.
-        self._matchings = (*matchings, *(replace(each, same=()) for each in matchings if each.same))
+        self._matchings = (*matchings, *(replace(matching, same=()) for matching in matchings if matching.same))
         self._asking = Asking()
         self._names: dict[tuple[Reach, int], str] = {}
         self._names_known = False
@@ -109,8 +109,8 @@ class Desk:
             domains, streams = store_holding.ids_of(self._connection, self._tenant_id)
             if len(known) > 10_000:
                 known.clear()
-            known |= {("domain", each): id for each, id in domains.items()}
-            known |= {("stream", each): id for each, id in streams.items()}
+            known |= {("domain", domain): id for domain, id in domains.items()}
+            known |= {("stream", stream): id for stream, id in streams.items()}
         return known.get((what, name), -1)
 
     def _name(self) -> None:
@@ -151,7 +151,8 @@ class Desk:
             since = self._brake["since"].replace("+00:00", "Z")
             why = f"this stream is stopped: {self._brake['why']}"
             answers = [
-                Answer(each.address, "held", BRAKE, why, since) if each.verdict == "clear" else each for each in answers
+                Answer(answer.address, "held", BRAKE, why, since) if answer.verdict == "clear" else answer
+                for answer in answers
             ]
         return answers
 
@@ -239,8 +240,8 @@ class Desk:
         if clearance.elsewhere and not self._names_known:
             self._name()
         elsewhere = [
-            Elsewhere(str(each.reason), str(each.reach), self._names.get((each.reach, each.reach_id), ""))
-            for each in clearance.elsewhere
+            Elsewhere(str(entry.reason), str(entry.reach), self._names.get((entry.reach, entry.reach_id), ""))
+            for entry in clearance.elsewhere
         ]
         return Answer(
             text, "held" if clearance.held else "clear", str(clearance.reason), clearance.why,
@@ -288,12 +289,12 @@ def clear(
 
     def read(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[list[Answer], list[tuple[str, str]]]:
         answers = Desk(unit, lookup, question).answer(texts)
-        holding = [each for each in answers if each.verdict == "held"]
-        return holding if question.only_held else answers, [(each.address, each.reason) for each in holding]
+        holding = [answer for answer in answers if answer.verdict == "held"]
+        return holding if question.only_held else answers, [(answer.address, answer.reason) for answer in holding]
 
     answers, held = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
     if sending is not None and held:
-        refused = [(*each, sending.message_id) for each in held]
+        refused = [(*one, sending.message_id) for one in held]
         withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)
     return Result(len(texts) - len(held), len(held), answers)
 

@@ -32,8 +32,8 @@ from rust_gauge.store.gates import GateRow
 
 log = structlog.get_logger()
 _KNOWN_FOR = 5.0  # seconds that a gate's key is remembered
-_MOST_GATES = 100
-_USED_EVERY = timedelta(minutes=5)
+_MOST_GATES = 100  # for each tenant; one for an MTA and stream is usual
+_USED_EVERY = timedelta(minutes=5)  # a write for each question would cost more than answering it
 
 
 def add_gate(context: Context, tenant: TenantAccess, new: NewGate) -> MadeGate:
@@ -178,12 +178,12 @@ class Gatekeeper:
             held, self._held = self._held, []
         # Together, as each transaction costs more than all that it writes.
         groups: dict[tuple[int, Question, str], list[_Held]] = defaultdict(list)
-        for each in held:
-            groups[each.tenant_id, each.question, each.domain].append(each)
+        for one in held:
+            groups[one.tenant_id, one.question, one.domain].append(one)
         count = 0
         for (tenant_id, question, domain), refused in groups.items():
             try:
-                recipients = [(each.recipient, each.reason, each.instance[:255]) for each in refused]
+                recipients = [(held.recipient, held.reason, held.instance[:255]) for held in refused]
                 count += withhold(self._context, tenant_id, recipients, question, domain)
             except ServiceProblem as problem:  # no sender, as of a bounce: there is no domain to count it under
                 log.info("not_counted", why=str(problem))

@@ -24,7 +24,7 @@ from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
-_PIECE = 5000
+_PIECE = 5000  # rows between two records of progress
 CLEAR, HELD, DOUBTFUL = "clear", "held", "doubtful"
 _WOULD_BOUNCE = {str(Reason.BAD_ADDRESS), str(Reason.DOMAIN_GONE), str(Reason.KEEPS_BOUNCING), "no_address", "bad"}
 

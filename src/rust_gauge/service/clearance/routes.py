@@ -54,7 +54,7 @@ def ask_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest
     return Response(clearance.encode(done), media_type="application/json")
 
 
-_PIECE = 256 * 1024
+_PIECE = 256 * 1024  # octets
 
 
 _Name = Annotated[str | None, Query(max_length=253)]

@@ -2,7 +2,7 @@
 
 import hashlib
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
@@ -53,7 +53,7 @@ from rust_gauge.store.domains import DomainRow
 _SETTING = "audit"
 _SEEN = {"message": "selectors-seen", "report": "selectors-reported"}  # the setting for each source
 _MAX_SEEN = 20  # selectors of one domain that are remembered from messages, and from reports
-_MAX_SPF_RECORD = 65_000
+_MAX_SPF_RECORD = 65_000  # octets, what a TXT record can hold
 _KNOWN = ("found", "no_data", "no_name")  # answers that say what is published; others say nothing
 _SUMMARY = ("id", "finished_at", "faults", "risks", "notes", "spf_lookups", "cause", "checked_at")
 _DOCUMENT = {"records", "findings", "questions", "checks", "spf", "dmarc", "keys", "hosts", "streams", "lists", "bulk"}
@@ -83,7 +83,7 @@ def get_settings(context: Context, tenant: TenantAccess) -> AuditSettings:
 
 
 def put_settings(context: Context, tenant: TenantAccess, settings: AuditSettings) -> AuditSettings:
-    lists = [each.model_copy(update={"zone": domain_name(each.zone)}) for each in settings.lists]
+    lists = [dns_list.model_copy(update={"zone": domain_name(dns_list.zone)}) for dns_list in settings.lists]
     kept = settings.model_copy(update={"lists": lists})
     now = context.clock()
     context.store.transaction(lambda c: store_audits.put_setting(c, tenant.id, _SETTING, kept.model_dump(), now))
@@ -146,7 +146,9 @@ def audit_request(
         (*(Selector(selector, "hand") for selector in row.selectors), *selectors_seen),
         streams=streams,
         sends=row.sends,
-        lists=tuple(DnsList(each.zone, each.kind, each.label, each.codes) for each in settings.lists),
+        lists=tuple(
+            DnsList(dns_list.zone, dns_list.kind, dns_list.label, dns_list.codes) for dns_list in settings.lists
+        ),
         usual_selectors=tuple(settings.usual_selectors),
         measured=measured,
         now=int(now.timestamp()),
@@ -343,20 +345,20 @@ def list_history(
     items = [
         HistoryEntry.model_validate(
             {
-                "id": each.id,
-                "at": each.happened_at,
-                "kind": each.kind,
-                "title": each.title,
-                "audit": each.audit_id,
-                **_what_happened(each.kind, each.document),
+                "id": row.id,
+                "at": row.happened_at,
+                "kind": row.kind,
+                "title": row.title,
+                "audit": row.audit_id,
+                **_what_happened(row.kind, row.document),
             }
         )
-        for each in rows[:limit]
+        for row in rows[:limit]
     ]
     return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
 
 
-def _what_happened(kind: str, document: dict[str, Any]) -> dict[str, Any]:
+def _what_happened(kind: str, document: Mapping[str, Any]) -> dict[str, Any]:
     if kind == "record":
         return {"change": document}
     return {"finding": document} if kind in ("appeared", "gone") else {}
@@ -389,7 +391,7 @@ def check_message(
     now = int(context.clock().timestamp())
     run = authenticate(raw, ip=_ip(ip) if ip else "", helo=helo, mail_from=mail_from, now=now)
     found = message_document(context.resolver.run(run, fresh=True))
-    signed = {(each.domain, each.selector) for each in found.signatures if each.result == "pass"}
+    signed = {(signature.domain, signature.selector) for signature in found.signatures if signature.result == "pass"}
     _remember_selectors(context, tenant, "message", signed)
     return found
 
@@ -404,10 +406,10 @@ def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) 
     except ReportError as error:
         raise ServiceProblem("not-a-report", str(error), remedy=error.remedy) from None
     signed = {
-        (each.domain, each.selector)
+        (signature.domain, signature.selector)
         for row in report.rows
-        for each in row.signatures
-        if each.result == "pass" and each.selector
+        for signature in row.signatures
+        if signature.result == "pass" and signature.selector
     }
     return report_document(report, _remember_selectors(context, tenant, "report", signed))
 
@@ -437,7 +439,7 @@ def _remember_selectors(
 
     def write(connection: Any) -> list[tuple[str, str]]:
         new = []
-        kept = store_audits.get_setting(connection, tenant.id, _SEEN[source]) or {}
+        kept = dict(store_audits.get_setting(connection, tenant.id, _SEEN[source]) or {})
         for domain, selector in sorted(seen):
             here = kept.get(domain, [])
             if selector not in here and store_domains.list_domains(connection, tenant.id, name=domain):

@@ -31,8 +31,8 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.proofs import ProofRow
 
 log = structlog.get_logger()
-_VALID = timedelta(hours=24)
-_TRIES = 5
+_VALID = timedelta(hours=24)  # long enough for a colleague in another time zone
+_TRIES = 5  # wrong codes, after which a new one is needed: guessing must stay hopeless
 A_DAY = 50  # messages of one tenant
 _NOT_PROVEN = "not proven: publish its record, or have a message sent to postmaster"
 _PAUSE = timedelta(minutes=1)  # between two messages for the same proof
@@ -173,13 +173,13 @@ def _keep(connection: Any, row: ProofRow, values: dict[str, Any], now: Any) -> N
         told = {"proof": row.id, "kind": row.kind, "subject": row.subject, "way": row.way}
         webhooks.tell(connection, row.tenant_id, f"proof.{state}", told, now)
     domain = row.subject.rpartition("@")[2]
-    for each in store_domains.list_domains(connection, row.tenant_id, name=domain):
+    for watched in store_domains.list_domains(connection, row.tenant_id, name=domain):
         words = {
             "proven": f"{row.subject} is proven",
             "lost": f"The proof of {row.subject} is lost: its record is gone",
         }
-        entry = {"tenant_id": row.tenant_id, "domain_id": each.id, "audit_id": 0, "happened_at": now, "kind": "proof",
-                 "title": words[state][:500], "document": {"proof": row.id}}  # fmt: skip
+        entry = {"tenant_id": row.tenant_id, "domain_id": watched.id, "audit_id": 0, "happened_at": now,
+                 "kind": "proof", "title": words[state][:500], "document": {"proof": row.id}}  # fmt: skip
         store_audits.add_history(connection, [entry])
 
 
@@ -292,12 +292,12 @@ def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], Se
     (domain, "") is for streams that nobody described.
     """
     out: dict[tuple[str, str], Sender] = {}
-    for each in senders_of(connection, tenant_id):
-        if not each.proven or each.aligned is False:
-            out[each.domain, each.stream] = each
-        if not each.proven:
-            unknown = Sender(domain=each.domain, stream="", relays=[], proven=False, aligned=None, said=_NOT_PROVEN)
-            out.setdefault((each.domain, ""), unknown)
+    for sender in senders_of(connection, tenant_id):
+        if not sender.proven or sender.aligned is False:
+            out[sender.domain, sender.stream] = sender
+        if not sender.proven:
+            unknown = Sender(domain=sender.domain, stream="", relays=[], proven=False, aligned=None, said=_NOT_PROVEN)
+            out.setdefault((sender.domain, ""), unknown)
     return out
 
 

@@ -65,7 +65,7 @@ def _for_plan(name: str, d: RelayDescription) -> PlanRelay:
         dkim=tuple(DkimNeed(key.selector.lower(), key.type, key.value) for key in d.dkim),
         return_path=need("return_path"),
         tracking=need("tracking"),
-        inbound=tuple((each.priority, each.host) for each in d.inbound),
+        inbound=tuple((inbound.priority, inbound.host) for inbound in d.inbound),
     )
 
 
@@ -84,7 +84,9 @@ def _checked(description: RelayDescription) -> RelayDescription:
         for field in ("return_path", "tracking")
         if (record := getattr(description, field)) is not None
     }
-    inbound = [each.model_copy(update={"host": _target(each.host, "inbound.host")}) for each in description.inbound]
+    inbound = [
+        inbound.model_copy(update={"host": _target(inbound.host, "inbound.host")}) for inbound in description.inbound
+    ]
     return description.model_copy(
         update={
             "hosts": hosts, "networks": [_network(text) for text in description.networks],

@@ -2,7 +2,7 @@
 
 import hashlib
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from statistics import median
 from typing import Any
@@ -25,10 +25,10 @@ from rust_gauge.store.feeds import FeedRow, LoadRow
 TOKEN_PREFIX = "rgf_"  # noqa: S105 - what tokens of feeds begin with
 
 
-_MAX_FEEDS = 200
+_MAX_FEEDS = 200  # for each tenant; each is polled
 
 
-_KEEP_LOADS = timedelta(days=40)
+_KEEP_LOADS = timedelta(days=40)  # the history that a feed shows, and some days
 
 
 def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
@@ -143,7 +143,7 @@ def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> l
     out = []
     for row in rows:
         loads = store_feeds.recent_loads(connection, tenant.id, row.id)
-        lags = [(each.arrived_at - each.newest).total_seconds() for each in loads if each.newest]
+        lags = [(load.arrived_at - load.newest).total_seconds() for load in loads if load.newest]
         last = loads[0] if loads else None
         out.append(
             Feed(
@@ -160,7 +160,7 @@ def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> l
     return out
 
 
-def _position(position: dict[str, Any]) -> str:
+def _position(position: Mapping[str, Any]) -> str:
     if "offset" in position:
         return f"octet {position['offset']:,}"
     if "uid" in position:

@@ -14,7 +14,7 @@ from rust_gauge.core.notices import Notice, NoticeError, NoticeKind, read_notice
 _ACTIONS = {"failed": "bounced", "delayed": "delayed", "delivered": "delivered", "reported": "complained"}
 _STREAM = "x-rust-gauge-stream"  # fields by which a message can say of itself what its notices should be counted under
 _CAMPAIGN = "x-rust-gauge-campaign"
-_COLUMNS = 100
+_COLUMNS = 100  # more is not a list of events
 
 
 class FormError(RustGaugeError):

@@ -32,11 +32,11 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingTrial) -> 
             return MappingTrialResult(problem="The sample is no JSON", remedy=str(error)[:200])
     if trial.mapping is None:
         documents = document if isinstance(document, list) else [document]
-        return MappingTrialResult(rows=[_tried(context, each, [], trial.defaults) for each in documents[:100]])
+        return MappingTrialResult(rows=[_tried(context, document, [], trial.defaults) for document in documents[:100]])
     try:
         mapping = make_mapping(trial.mapping)
         many = isinstance(document, list) and trial.mapping.rows == "$" and not trial.mapping.unwrap
-        made = [row for each in (document if many else [document]) for row in mapping.apply(each)][:100]
+        made = [row for one in (document if many else [document]) for row in mapping.apply(one)][:100]
     except MappingError as error:
         return MappingTrialResult(problem=str(error), remedy=error.remedy)
     rows = []

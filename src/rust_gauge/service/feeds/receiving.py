@@ -3,7 +3,7 @@
 import hashlib
 import json
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -53,7 +53,7 @@ def feed_for(context: Context, key: str, authorization: str, headers: dict[str, 
 
 
 def receive(
-    context: Context, row: FeedRow, body: bytes, content_type: str, position: dict[str, Any] | None = None
+    context: Context, row: FeedRow, body: bytes, content_type: str, position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
     """Take in what came by a feed, in the form that its type states. ServiceProblem `feed-paused` when it is paused."""
     if row.paused:
@@ -79,7 +79,7 @@ def receive_by_name(context: Context, tenant: TenantAccess, name: str, body: byt
 
 
 def take_mail(
-    context: Context, row: FeedRow, messages: Sequence[tuple[bytes, str]], position: dict[str, Any] | None = None
+    context: Context, row: FeedRow, messages: Sequence[tuple[bytes, str]], position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
     """Notices, each with the envelope recipient that it came to. What is no notice counts for nothing."""
     now = context.clock()
@@ -94,7 +94,7 @@ def take_mail(
     return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
 
 
-def take_log(context: Context, row: FeedRow, text: str, position: dict[str, Any] | None = None) -> IntakeResult:
+def take_log(context: Context, row: FeedRow, text: str, position: Mapping[str, Any] | None = None) -> IntakeResult:
     """Lines of a log. What is known of open messages goes on from piece to piece."""
     reader = LogReader(
         relay=row.defaults.get("relay", ""), domain=row.defaults.get("domain", ""), state=row.position.get("open")
@@ -104,7 +104,7 @@ def take_log(context: Context, row: FeedRow, text: str, position: dict[str, Any]
     return take_rows(context, row, rows_of(made.values), kept)
 
 
-def _take_csv(context: Context, row: FeedRow, body: bytes, position: dict[str, Any] | None) -> IntakeResult:
+def _take_csv(context: Context, row: FeedRow, body: bytes, position: Mapping[str, Any] | None) -> IntakeResult:
     try:
         found = list(rows_of_csv(body.decode("utf-8")))
     except UnicodeDecodeError as error:
@@ -133,7 +133,7 @@ class BrokenDocument(str):
 
 
 def take_documents(
-    context: Context, row: FeedRow, documents: Sequence[tuple[int, Any]], position: dict[str, Any] | None = None
+    context: Context, row: FeedRow, documents: Sequence[tuple[int, Any]], position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
     """Map documents and take their rows in. One that does not fit is kept as refused, whole."""
     mapping = make_mapping(FeedMapping.model_validate(row.mapping))
@@ -160,7 +160,7 @@ def take_rows(
     context: Context,
     row: FeedRow,
     rows: Rows,
-    position: dict[str, Any] | None = None,
+    position: Mapping[str, Any] | None = None,
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
 ) -> IntakeResult:
     """Take rows in that are events' fields: defaults, times for those without, events, refused rows, position."""
@@ -216,7 +216,7 @@ def _with_defaults(context: Context, row: FeedRow, rows: Rows) -> Rows:
         if not isinstance(value, dict):
             items.append(item if rows.are_text else value)
             continue
-        value = {**defaults, **{name: each for name, each in value.items() if each not in ("", None)}}
+        value = {**defaults, **{name: part for name, part in value.items() if part not in ("", None)}}
         if row.mapping is not None and "time" not in value:
             text = orjson.dumps(value, option=orjson.OPT_SORT_KEYS, default=str)
             timeless.append((len(items), hashlib.blake2b(text, digest_size=16).digest()))

@@ -21,10 +21,10 @@ def list_refused(context: Context, tenant: TenantAccess, name: str, cursor: str 
     )
     items = [
         RefusedRow(
-            id=each.id, arrived_at=each.arrived_at, item=each.item,
-            problems=[ProblemError.model_validate(problem) for problem in each.problems],
+            id=row.id, arrived_at=row.arrived_at, item=row.item,
+            problems=[ProblemError.model_validate(problem) for problem in row.problems],
         )
-        for each in rows[:limit]
+        for row in rows[:limit]
     ]  # fmt: skip
     return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
 
@@ -33,16 +33,16 @@ def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) ->
     """Try refused rows again, with the mapping as it is now. What is refused again is kept again."""
     row = find_feed(context, tenant, name)
     taken = context.store.transaction(lambda c: store_feeds.list_refused(c, row.id, None, store_feeds.MAX_KEPT))
-    taken = [each for each in reversed(taken) if id is None or each.id == id]
+    taken = [row for row in reversed(taken) if id is None or row.id == id]
     if id is not None and not taken:
         raise ServiceProblem("not-found", f"The feed {name} keeps no refused row {id}")
     totals = {"tried": len(taken), "stored": 0, "repeated": 0, "refused": 0}
     for form in ("document", "row"):
-        some = [each for each in taken if each.form == form]
+        some = [row for row in taken if row.form == form]
         if not some:
             continue
         values = [
-            (number, parsed(each.item.encode("utf-8", "surrogatepass"), True)) for number, each in enumerate(some, 1)
+            (number, parsed(row.item.encode("utf-8", "surrogatepass"), True)) for number, row in enumerate(some, 1)
         ]
         if form == "document" and row.mapping is not None:
             result = take_documents(context, row, values)
@@ -51,7 +51,7 @@ def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) ->
             result = take_rows(context, row, rows_of(items))
         for key in ("stored", "repeated", "refused"):
             totals[key] += getattr(result, key)
-    ids = [each.id for each in taken]  # only now: what was cut off in between is still there, and tried once more
+    ids = [row.id for row in taken]  # only now: what was cut off in between is still there, and tried once more
     context.store.transaction(lambda c: store_feeds.take_refused(c, row.id, ids, len(ids) + 1))
     return ReplayResult(**totals)
 

@@ -36,10 +36,10 @@ from rust_gauge.store.leases import Lease, LeaseHeld, LeaseLost
 log = structlog.get_logger()
 LEASE = "feeds"
 _POLL = 0.5  # seconds between looks at logs
-_MAILBOX_POLL = 15.0
+_MAILBOX_POLL = 15.0  # seconds; many servers limit how often a client may sign in
 _MBOX_QUIET = 10.0  # seconds after which the last message of an mbox is taken to be whole
-_LONGEST_PAUSE = 60.0
-_MAX_MAIL = 25 * 1024 * 1024
+_LONGEST_PAUSE = 60.0  # seconds between attempts while a source is down
+_MAX_MAIL = 25 * 1024 * 1024  # octets; larger mail is set aside
 _ADDRESSES_FOR = 5.0  # seconds that the addresses of mail feeds are remembered
 
 
@@ -164,7 +164,7 @@ class Runner:
             position = {**position, "offset": position["offset"] - len(piece.octets) + len(raw)}
         if not raw:
             return False
-        receiving.take_mail(self._context, row, [(each, sent_to(each)) for each in split_mbox(raw)], position)
+        receiving.take_mail(self._context, row, [(octets, sent_to(octets)) for octets in split_mbox(raw)], position)
         return piece.more
 
     # Queues
@@ -218,13 +218,13 @@ class Runner:
                 used.append(False)
                 continue
             used.append(True)
-            for each in value if isinstance(value, list) else [value]:
-                documents.append((number, each))
-                lines.append(orjson.dumps(each))
+            for one in value if isinstance(value, list) else [value]:
+                documents.append((number, one))
+                lines.append(orjson.dumps(one))
         if documents and row.mapping is not None:
             receiving.take_documents(self._context, row, documents)
         elif documents:
-            receiving.take_rows(self._context, row, rows_of([each for _, each in documents]))
+            receiving.take_rows(self._context, row, rows_of([document for _, document in documents]))
         turn.failures = 0
         if row.trouble:
             self._tell(row, "")
@@ -248,7 +248,9 @@ class Runner:
             return []
         local = parsed.local.lower()
         wanted = {f"@{parsed.domain}", f"{local}@{parsed.domain}", f"{local.partition('+')[0]}@{parsed.domain}"}
-        return [row for row in rows if not row.paused and wanted & {each.lower() for each in row.source["addresses"]}]
+        return [
+            row for row in rows if not row.paused and wanted & {address.lower() for address in row.source["addresses"]}
+        ]
 
     def _is_unsubscribe(self, address: str) -> bool:
         mailbox = self._context.settings.unsubscribe_mailbox

@@ -74,7 +74,7 @@ def get_tenant(
     ServiceProblem `not-found` for a tenant that they may not see, as if it did not exist, and `role-too-low` for a
     route that needs more than their role in it (`roles.ROLES`).
     """
-    found = next((each for each in principal.tenants if each.slug == tenant), None)
+    found = next((allowed for allowed in principal.tenants if allowed.slug == tenant), None)
     if found is None:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
     operation = request.scope["route"].operation_id

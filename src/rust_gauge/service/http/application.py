@@ -132,11 +132,13 @@ def _add_problems(app: FastAPI) -> None:
     @app.exception_handler(RequestValidationError)
     def invalid(request: Request, error: RequestValidationError) -> Response:
         details = error.errors()
-        if any(each["type"] == "json_invalid" for each in details):
+        if any(detail["type"] == "json_invalid" for detail in details):
             return problem_response(request, "not-json", str(details[0].get("ctx", {}).get("error", "")))
         errors = [
-            ProblemError(field=".".join(str(part) for part in each["loc"][1:]) or str(each["loc"][0]), what=each["msg"])
-            for each in details[:50]
+            ProblemError(
+                field=".".join(str(part) for part in detail["loc"][1:]) or str(detail["loc"][0]), what=detail["msg"]
+            )
+            for detail in details[:50]
         ]
         first = f"{errors[0].field}: {errors[0].what}"
         return problem_response(request, "invalid-request", first, errors=errors, errors_total=len(details))

@@ -6,7 +6,7 @@ import zstandard
 
 from rust_gauge.service.runtime.problems import ServiceProblem
 
-_PIECE = 1024 * 1024
+_PIECE = 1024 * 1024  # octets
 
 
 def unpack_body(body: bytes, encoding: str, limit: int) -> bytes:

@@ -27,7 +27,7 @@ from rust_gauge.store.trouble import Troubled
 
 _KNOWN_FOR = timedelta(minutes=10)  # how long a process remembers names and who runs a recipient domain
 _MOST_DOMAINS = 200_000  # recipient domains; then it is begun anew
-_MOST_WORDINGS = 200_000
+_MOST_WORDINGS = 200_000  # of a tenant: replies with a random part that is not recognised must not fill memory
 _MOST_PATHS = 2000  # ways that rows are sent
 
 

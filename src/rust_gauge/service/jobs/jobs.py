@@ -18,10 +18,10 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import jobs as store
 from rust_gauge.store.accounts import TenantAccess
 
-MAX_OCTETS = 4 * 1024**3
-_MOST_PIECES = 20_000
-_KEEP = timedelta(days=30)
-_LISTED = 50
+MAX_OCTETS = 4 * 1024**3  # some hundred million addresses
+_MOST_PIECES = 20_000  # of a file
+_KEEP = timedelta(days=30)  # for people who look up last month's import
+_LISTED = 50  # newest jobs shown
 
 
 def add(

@@ -25,7 +25,7 @@ from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.events import EventQuery
 
-_LOOKED_BACK = timedelta(days=40)
+_LOOKED_BACK = timedelta(days=40)  # without a recipient or message named, only recent events are listed
 _REMEMBERED = 3.0  # seconds
 
 

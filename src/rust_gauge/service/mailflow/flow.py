@@ -205,7 +205,7 @@ def _examples(
     out: dict[tuple[int, Cause], str] = {}
     for row in store_flow.wordings(connection, tenant_id, first, last, None, 2000):
         cause = Cause.from_number(row.cause)
-        for id in {columns.place(int(each)) for each in str(row.providers).split(",")} | {0}:
+        for id in {columns.place(int(text)) for text in str(row.providers).split(",")} | {0}:
             # An example with an address of another provider would mislead: then the wording itself is shown.
             out.setdefault((id, cause), row.example if "," not in str(row.providers) else row.wording)
     return out
@@ -224,7 +224,7 @@ def list_wordings(
             WordingRow(
                 id=row.id, wording=row.wording, example=row.example, cause=str(Cause.from_number(row.cause)),
                 count=int(row.n), first_seen_at=row.first_seen_at,
-                providers=sorted({columns.label(columns.place(int(each))) for each in str(row.providers).split(",")}),
+                providers=sorted({columns.label(columns.place(int(text))) for text in str(row.providers).split(",")}),
             )
             for row in store_flow.wordings(connection, tenant.id, begin, end, chosen, limit)
         ]  # fmt: skip
@@ -240,7 +240,7 @@ def list_names(context: Context, tenant: TenantAccess) -> FlowNames:
 def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQuery) -> FlowComparison:
     """Two parts of the mail beside each other, with the interval of each difference."""
     first, last = _period(context, one)
-    filters = [_filter(context, tenant, each) for each in (one, other)]
+    filters = [_filter(context, tenant, flow_query) for flow_query in (one, other)]
 
     def read(connection: Connection) -> FlowComparison:
         columns = columns_of(connection, tenant.id, context.clock().date())
@@ -293,7 +293,7 @@ def _differences(
         one, two = getattr(first, attribute), getattr(second, attribute)
         said = "no mail on one side"
         if attribute == "complaint_rate" and heard is not None:
-            one, two = (each.complaint_rate for each in heard) if heard else (None, None)
+            one, two = (flow_counts.complaint_rate for flow_counts in heard) if heard else (None, None)
             said = (
                 "no provider of this mail reports them" if one is None and two is None else "reported on one side only"
             )

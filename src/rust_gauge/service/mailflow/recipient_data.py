@@ -46,7 +46,7 @@ def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> Rec
     refused = context.store.transaction(lambda c: store.refused_with(c, tenant.id, str(address)))
     return RecipientData(
         tenant=tenant.slug, address=str(address), made_at=context.clock(), events=events,
-        entries=[each for each in status.entries if not each.address.startswith("@")], changes=status.history,
+        entries=[entry for entry in status.entries if not entry.address.startswith("@")], changes=status.history,
         refused=[row.item for row in refused],
     )  # fmt: skip
 
@@ -64,9 +64,10 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         suppression_state.lock(connection, tenant.id)
         for row in store.wordings_of(connection, tenant.id, key):
             if pattern.search(row.example) or pattern.search(row.wording):
+                store.change_wording(connection, row.id, example=pattern.sub("@", row.example))
                 clean = pattern.sub("@", row.wording)
-                changed = {"wording_key": secrets.token_bytes(16), "wording": clean} if clean != row.wording else {}
-                store.change_wording(connection, row.id, example=pattern.sub("@", row.example), **changed)
+                if clean != row.wording:
+                    store.change_wording(connection, row.id, wording_key=secrets.token_bytes(16), wording=clean)
         events = store.erase_events(connection, tenant.id, key, new_key)
         refused = store.refused_with(connection, tenant.id, str(address))
         store.drop_refused(connection, [row.id for row in refused])

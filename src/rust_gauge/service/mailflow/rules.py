@@ -49,9 +49,8 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.service.suppression.policy import policy_of
+from rust_gauge.store import annotations, jobs, rejudge
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs, rejudge
-from rust_gauge.store import readings as store_readings
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import lock_counters, rules_version
 from rust_gauge.store.jobs import Job
@@ -60,7 +59,7 @@ from rust_gauge.store.rejudge import RefusalRow, WordingOfProvider
 log = structlog.get_logger()
 KIND = "rules"
 _SETTING = "cause_rules"
-_SHOWN = 500
+_SHOWN = 500  # groups of replies; the totals cover all
 _READINGS_AFTER = timedelta(minutes=1)  # once for all pieces of a domain's days
 _LONGEST_TRIAL = 20  # seconds
 _LOOKED_AT = timedelta(days=90)  # wordings that new rules are held against for their speed
@@ -163,7 +162,7 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
         if lock_counters(connection, tenant.id) != change.version:
             raise ServiceProblem("changed-meanwhile", "Somebody else changed the rules", remedy="Look at them again")
         store_settings.put_setting(connection, tenant.id, _SETTING, document, now)
-        store_readings.mark_policy(connection, tenant.id, now, by, "the rules for causes were changed")
+        annotations.mark_policy(connection, tenant.id, now, by, "the rules for causes were changed")
         rejudge.raise_rules_version(connection, tenant.id)
         if change.apply:
             _ask(unit)
@@ -224,7 +223,7 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
             if not count or (found.cause, new) == (cause, permanence):
                 continue
             changed += count
-            before, after = (_holds(policy, *each) for each in ((cause, permanence), (found.cause, new)))
+            before, after = (_holds(policy, *verdict) for verdict in ((cause, permanence), (found.cause, new)))
             frees += count if before and not after else 0
             holds += count if after and not before else 0
             key = (row.wording, cause, permanence, found.cause, new, found.rule)
@@ -241,7 +240,7 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
                 there.providers = sorted({*there.providers, label})
     return RuleTrial(
         first_day=first, last_day=last, wordings=len({row.wording for row in past}), judged=judged, changed=changed,
-        frees=frees, holds=holds, rows=sorted(rows.values(), key=lambda each: -each.count)[:_SHOWN],
+        frees=frees, holds=holds, rows=sorted(rows.values(), key=lambda row: -row.count)[:_SHOWN],
         decided={rule.name: decided[rule.name] for rule in made}, problems=_problems(made, ruleset, past),
     )  # fmt: skip
 

@@ -24,6 +24,7 @@ from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs
 from rust_gauge.store import shifts as store
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.columns import ShiftColumns
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.shifts import BehindRow, HourLine, ShiftRow
 from rust_gauge.store.tables import OTHER_PROVIDERS
@@ -33,7 +34,7 @@ _RATES = ("permanent", "transient", "delayed", "unwanted", "complaints")
 _AGAIN = timedelta(minutes=10)  # how often shifts that go on are looked at without new events
 _COMPLAINTS_OF = 72  # complaints come late: an hour's are held against the mail of so many hours
 _TOLD = timedelta(days=1)  # shifts that began longer ago are news to nobody
-_NEAR = timedelta(hours=6)
+_NEAR = timedelta(hours=6)  # two findings closer than this are the same shift, seen again with more mail
 _WORDS = {
     "permanent": "permanent bounces", "transient": "transient bounces", "delayed": "delays",
     "unwanted": "refusals that speak of you", "complaints": "complaints",
@@ -111,7 +112,7 @@ def _hours(ordered: list[tuple[datetime, Counter[str]]], name: str) -> list[Hour
     recent: list[tuple[datetime, int]] = []
     for at, counts in ordered:
         if name == "complaints":
-            recent = [each for each in recent if at - each[0] < timedelta(hours=_COMPLAINTS_OF)]
+            recent = [seen for seen in recent if at - seen[0] < timedelta(hours=_COMPLAINTS_OF)]
             recent.append((at, counts["delivered"]))
             total = round(sum(n for _, n in recent) / _COMPLAINTS_OF)
         else:
@@ -138,17 +139,18 @@ def _keep(
         rows = list(there[key])
         for shift in found.get(key, ()):
             same = next((row for row in rows if _same(row, shift)), None)
-            values = {
+            values: ShiftColumns = {
                 "began_at": _plain(shift.began_at), "ended_at": _plain(shift.ended_at) if shift.ended_at else None,
                 "usual": shift.usual, "count": shift.count, "total": shift.total, "seen_at": _plain(now),
                 "strength": min(shift.strength, 300.0),
             }  # fmt: skip
             if same is None:
                 what, subject_id, rate = key
-                id = store.add_shift(
-                    connection, tenant_id=tenant_id, what=what, subject_id=subject_id, rate=rate,
-                    found_at=_plain(now), **values,
-                )  # fmt: skip
+                new: ShiftColumns = {
+                    "tenant_id": tenant_id, "what": what, "subject_id": subject_id, "rate": rate,
+                    "found_at": _plain(now), **values,
+                }  # fmt: skip
+                id = store.add_shift(connection, **new)
                 if now - shift.began_at < _TOLD:
                     _tell(connection, tenant_id, id, "shift.found", columns, now)
                 continue

@@ -30,7 +30,7 @@ from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
-_MAX_RECORDS = 500
+_MAX_RECORDS = 500  # each is looked up at several servers for every check
 
 
 def get_plan(context: Context, tenant: TenantAccess, text: str) -> Plan:
@@ -45,7 +45,7 @@ def check_plan(context: Context, tenant: TenantAccess, text: str) -> Plan:
     plan = compute(context, tenant, row)
     servers = context.resolver.run(zone_servers(plan.zone))
     compared = context.resolver.run(compare_plan(plan, [ip for _, ip in servers], _selectors(row)), fresh=True)
-    document = plan_document(plan, settings_of(row), {each.record.key: each for each in compared})
+    document = plan_document(plan, settings_of(row), {comparison.record.key: comparison for comparison in compared})
     if document.right == document.total > 0 and (row.audit is None or row.audit.faults):
         now = context.clock()  # what the newest audit found wrong is mended, most likely
         context.store.transaction(lambda c: jobs.enqueue(c, "audit", tenant.id, row.id, now))
@@ -92,7 +92,7 @@ def settings_of(row: DomainRow) -> PlanSettings:
 def _core_settings(row: DomainRow) -> CoreSettings:
     s = settings_of(row)
     return CoreSettings(
-        s.stage, s.reports_to, s.spf_ending, tuple((each.relay, each.way) for each in s.spf_ways), tuple(s.keep_terms),
+        s.stage, s.reports_to, s.spf_ending, tuple((way.relay, way.way) for way in s.spf_ways), tuple(s.keep_terms),
         s.ttl, s.mta_sts, str(row.plan.get("sts_id", "")), s.mta_sts_host, s.tls_reports_to, row.plan.get("proof", ""),
         keys=tuple(row.plan.get("keys", {}).items()),
     )  # fmt: skip

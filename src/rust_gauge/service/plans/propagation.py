@@ -42,7 +42,7 @@ from rust_gauge.store.watches import WatchRow
 
 log = structlog.get_logger()
 _SETTING = "watch-resolvers"
-_MAX_RUNNING = 50
+_MAX_RUNNING = 50  # of a tenant: each asks all resolvers every few minutes
 _MAX_QUESTIONS = 5000  # of one round
 _PAUSE = timedelta(seconds=5)  # between two looks that somebody asks for: resolvers of others are not to be flooded
 
@@ -55,15 +55,15 @@ def get_settings(context: Context, tenant: TenantAccess) -> WatchSettings:
 
 def put_settings(context: Context, tenant: TenantAccess, settings: WatchSettings) -> WatchSettings:
     """Choose resolvers. ServiceProblem `invalid-request` for an address that is none, or not public."""
-    for each in settings.resolvers:
+    for resolver in settings.resolvers:
         try:
-            host, _ = split_server(each.address)
+            host, _ = split_server(resolver.address)
         except ValueError as error:
             raise ServiceProblem(
                 "invalid-request", str(error), remedy="Write 198.51.100.53 or 198.51.100.53:5353"
             ) from None
         if not may_reach(host, context.resolver.reach):
-            what = f"{each.address} is no public address"
+            what = f"{resolver.address} is no public address"
             raise ServiceProblem(
                 "invalid-request", what, remedy="Private resolvers are named in the service's settings"
             )
@@ -115,14 +115,16 @@ def _servers(context: Context, tenant: TenantAccess, plan: RecordPlan) -> list[W
     own = [WatchServer(name, address, own=True) for name, address in context.resolver.run(zone_servers(plan.zone))]
     named = (text.partition("=") for text in context.settings.watch_resolvers)
     given = [WatchServer(label, address) for label, _, address in named]
-    chosen = [WatchServer(each.label, each.address) for each in get_settings(context, tenant).resolvers]
-    return list({(each.address, each.own): each for each in [*own, *given, *chosen]}.values())
+    chosen = [WatchServer(resolver.label, resolver.address) for resolver in get_settings(context, tenant).resolvers]
+    return list(
+        {(watch_server.address, watch_server.own): watch_server for watch_server in [*own, *given, *chosen]}.values()
+    )
 
 
 def list_watches(context: Context, tenant: TenantAccess, text: str) -> list[Watch]:
     """The newest watches of a domain."""
     row = find_domain(context, tenant, text)
-    return [_shown(each) for each in context.store.transaction(lambda c: store_watches.list_watches(c, row.id))]
+    return [_shown(watch) for watch in context.store.transaction(lambda c: store_watches.list_watches(c, row.id))]
 
 
 def get_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
@@ -160,8 +162,8 @@ def look(context: Context, id: int) -> datetime | None:
     row = context.store.transaction(lambda c: store_watches.get_watch(c, id))
     if row is None or row.state != "running":
         return None
-    records = [_record_in(each) for each in row.records]
-    servers = [WatchServer(**each) for each in row.servers]
+    records = [_record_in(record) for record in row.records]
+    servers = [WatchServer(**server) for server in row.servers]
     plan = RecordPlan(row.domain, records[0].zone, tuple(records))
     asked = watch_questions(records, servers)
     answers = context.resolver.look([question for _, _, question in asked])
@@ -169,7 +171,7 @@ def look(context: Context, id: int) -> datetime | None:
     now = context.clock()
     wait = timedelta(seconds=next_look(seen, row.rounds))
     values: dict[str, Any] = {
-        "sightings": [_sighting_out(each, now) for each in seen],
+        "sightings": [_sighting_out(sighting, now) for sighting in seen],
         "rounds": row.rounds + 1,
         "looked_at": now,
         "next_at": now + wait,
@@ -210,15 +212,16 @@ def _record_in(kept: dict[str, Any]) -> PlannedRecord:
     return PlannedRecord(**{**kept, "purpose": Purpose(kept["purpose"])})
 
 
-def _sighting_out(each: Sighting, now: datetime) -> dict[str, Any]:
-    until = None if each.seconds is None else (now + timedelta(seconds=each.seconds)).isoformat()
-    return {"key": each.key, "server": each.server, "holds": str(each.holds), "values": list(each.values),
-            "until": until, "seconds": each.seconds, "detail": each.detail[:300]}  # fmt: skip
+def _sighting_out(seen: Sighting, now: datetime) -> dict[str, Any]:
+    until = None if seen.seconds is None else (now + timedelta(seconds=seen.seconds)).isoformat()
+    return {"key": seen.key, "server": seen.server, "holds": str(seen.holds), "values": list(seen.values),
+            "until": until, "seconds": seen.seconds, "detail": seen.detail[:300]}  # fmt: skip
 
 
 def _shown(row: WatchRow) -> Watch:
     sightings = [
-        WatchSighting.model_validate({k: v for k, v in each.items() if k != "seconds"}) for each in row.sightings
+        WatchSighting.model_validate({k: v for k, v in sighting.items() if k != "seconds"})
+        for sighting in row.sightings
     ]
     seen = [Sighting(e["key"], e["server"], Holds(e["holds"]), seconds=e["seconds"]) for e in row.sightings]
     left = seconds_left(seen) if seen else None
@@ -226,16 +229,16 @@ def _shown(row: WatchRow) -> Watch:
     records = [
         WatchedRecord(
             key=(key := _record_in(kept).key), name=kept["name"], type=kept["rdtype"], value=kept["value"],
-            seen_by=sum(each.holds is Holds.NEW for each in seen if each.key == key),
-            asked=sum(each.key == key for each in seen) or len(row.servers),
+            seen_by=sum(sighting.holds is Holds.NEW for sighting in seen if sighting.key == key),
+            asked=sum(sighting.key == key for sighting in seen) or len(row.servers),
         )
         for kept in row.records
     ]  # fmt: skip
     return Watch(
-        id=row.id, domain=row.domain, state=row.state, said=_said(row, seen, records, left), records=records,
-        servers=[WatchedServer.model_validate(each) for each in row.servers], sightings=sightings, rounds=row.rounds,
-        created_at=row.created_at, looked_at=row.looked_at, next_at=row.next_at, gives_up_at=row.gives_up_at,
-        finished_at=row.finished_at, all_by=all_by,
+        id=row.id, domain=row.domain, state=row.state, said=_said(row, seen, records, left),
+        records=records, servers=[WatchedServer.model_validate(server) for server in row.servers],
+        sightings=sightings, rounds=row.rounds, created_at=row.created_at, looked_at=row.looked_at,
+        next_at=row.next_at, gives_up_at=row.gives_up_at, finished_at=row.finished_at, all_by=all_by,
     )  # fmt: skip
 
 

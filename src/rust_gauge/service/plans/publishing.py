@@ -3,7 +3,7 @@
 import base64
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from rust_gauge.contract.publishing import (
@@ -32,11 +32,11 @@ from rust_gauge.store.domains import DomainRow
 from rust_gauge.store.publications import PublicationRow
 
 _SETTING = "update-servers"
-_MAX_SERVERS = 200
+_MAX_SERVERS = 200  # zones of a tenant that can be changed by dynamic update
 
 
 def list_servers(context: Context, tenant: TenantAccess) -> list[UpdateServer]:
-    return [_shown_server(zone, each) for zone, each in sorted(_servers(context, tenant).items())]
+    return [_shown_server(zone, server) for zone, server in sorted(_servers(context, tenant).items())]
 
 
 def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdateServer) -> UpdateServer:
@@ -80,7 +80,7 @@ def forget_server(context: Context, tenant: TenantAccess, zone: str) -> None:
     zone = domain_name(zone)
 
     def write(connection: Any) -> bool:
-        known = store_audits.get_setting(connection, tenant.id, _SETTING) or {}
+        known = dict(store_audits.get_setting(connection, tenant.id, _SETTING) or {})
         there = known.pop(zone, None) is not None
         store_audits.put_setting(connection, tenant.id, _SETTING, known, context.clock())
         return there
@@ -117,9 +117,9 @@ def apply_change(
     def write(connection: Any) -> int:
         id = store_publications.add_publication(
             connection, tenant_id=tenant.id, domain_id=row.id, zone=server.zone, verified=verified,
-            changes=[_out(each) for each in change.changes], made_at=now, made_by=made_by[:254],
+            changes=[_out(rrset) for rrset in change.changes], made_at=now, made_by=made_by[:254],
         )  # fmt: skip
-        names = ", ".join(f"{each.name} {each.rdtype}" for each in change.changes[:3])
+        names = ", ".join(f"{rrset.name} {rrset.rdtype}" for rrset in change.changes[:3])
         more = f" and {len(change.changes) - 3} more" if len(change.changes) > 3 else ""
         entry = {"tenant_id": tenant.id, "domain_id": row.id, "audit_id": 0, "happened_at": now, "kind": "published",
                  "title": f"{names}{more} published by {made_by}"[:500], "document": {"publication": id}}  # fmt: skip
@@ -135,7 +135,7 @@ def roll_back(context: Context, tenant: TenantAccess, id: int, made_by: str) -> 
     if row.state != "applied":
         raise ServiceProblem("already-there", "It was taken back already", remedy="There is nothing to do")
     server = _server(context, tenant, row.zone)
-    _send(server, [_in(each).reversed() for each in row.changes])
+    _send(server, [_in(change).reversed() for change in row.changes])
     now = context.clock()
 
     def write(connection: Any) -> None:
@@ -158,7 +158,8 @@ def list_publications(context: Context, tenant: TenantAccess, text: str) -> list
     """Changes that were made for a domain, newest first."""
     row = find_domain(context, tenant, text)
     return [
-        _shown(each) for each in context.store.transaction(lambda c: store_publications.list_publications(c, row.id))
+        _shown(publication)
+        for publication in context.store.transaction(lambda c: store_publications.list_publications(c, row.id))
     ]
 
 
@@ -169,7 +170,7 @@ def _publication(context: Context, tenant: TenantAccess, id: int) -> Publication
     return row
 
 
-def _servers(context: Context, tenant: TenantAccess) -> dict[str, dict[str, Any]]:
+def _servers(context: Context, tenant: TenantAccess) -> Mapping[str, dict[str, Any]]:
     return context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SETTING)) or {}
 
 
@@ -201,10 +202,10 @@ def _change(
 
 
 def _holds(context: Context, server: Server, changes: Sequence[CoreChange]) -> bool:
-    answers = context.resolver.look([DnsQuestion(each.name, each.rdtype, server.where) for each in changes])
+    answers = context.resolver.look([DnsQuestion(change.name, change.rdtype, server.where) for change in changes])
     return all(
-        {rdata.to_text().lower() for rdata in answer.records} == {value.lower() for value in each.after}
-        for each, answer in zip(changes, answers, strict=True)
+        {rdata.to_text().lower() for rdata in answer.records} == {value.lower() for value in change.after}
+        for change, answer in zip(changes, answers, strict=True)
     )
 
 
@@ -215,9 +216,9 @@ def _send(server: Server, changes: Sequence[CoreChange]) -> None:
         raise ServiceProblem("update-failed", str(error), remedy=error.remedy) from None
 
 
-def _out(each: CoreChange) -> dict[str, Any]:
-    return {"name": each.name, "type": each.rdtype, "ttl": each.ttl, "before_ttl": each.before_ttl,
-            "before": list(each.before), "after": list(each.after)}  # fmt: skip
+def _out(change: CoreChange) -> dict[str, Any]:
+    return {"name": change.name, "type": change.rdtype, "ttl": change.ttl, "before_ttl": change.before_ttl,
+            "before": list(change.before), "after": list(change.after)}  # fmt: skip
 
 
 def _in(kept: dict[str, Any]) -> CoreChange:
@@ -227,7 +228,7 @@ def _in(kept: dict[str, Any]) -> CoreChange:
 
 
 def _shown_change(server: Server, change: CoreZoneChange) -> ZoneChange:
-    changes = [RrsetChange.model_validate(_out(each)) for each in change.changes]
+    changes = [RrsetChange.model_validate(_out(rrset)) for rrset in change.changes]
     said = json.dumps([server.zone, [{k: v for k, v in _out(e).items() if k != "before_ttl"} for e in change.changes]])
     digest = hashlib.sha256(said.encode()).hexdigest()[:32]
     return ZoneChange(
@@ -243,6 +244,6 @@ def _shown_server(zone: str, kept: dict[str, Any]) -> UpdateServer:
 def _shown(row: PublicationRow) -> Publication:
     return Publication(
         id=row.id, domain=row.domain, zone=row.zone, state=row.state, verified=row.verified,
-        changes=[RrsetChange.model_validate(each) for each in row.changes], made_at=row.made_at, made_by=row.made_by,
+        changes=[RrsetChange.model_validate(c) for c in row.changes], made_at=row.made_at, made_by=row.made_by,
         rolled_back_at=row.rolled_back_at,
     )  # fmt: skip

@@ -11,7 +11,7 @@ from rust_gauge.store import providers
 
 _LOOKUPS = 256  # recipient domains asked for side by side
 _KEEP = {UNRESOLVED: timedelta(minutes=5), NO_MAIL: timedelta(hours=1)}
-_KEEP_FOUND = timedelta(days=1)
+_KEEP_FOUND = timedelta(days=1)  # a recipient domain rarely moves to another provider
 _EVER = datetime(2000, 1, 1, tzinfo=UTC)
 
 

@@ -11,8 +11,8 @@ from rust_gauge.core.names import normalise_domain
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import annotations, provider_norms, reading_counters
 from rust_gauge.store import domains as store_domains
-from rust_gauge.store import readings as store
 from rust_gauge.store import shifts as store_shifts
 from rust_gauge.store.accounts import TenantAccess
 
@@ -22,7 +22,7 @@ _SHIFTED = {
 }  # fmt: skip
 
 
-_MOST_MARKS = 5000
+_MOST_MARKS = 5000  # of a tenant; every chart fetches those of its period
 
 
 def marks_of(
@@ -38,7 +38,7 @@ def marks_of(
             by=row.made_by,
             id=row.id if row.kind == "note" else None,
         )
-        for row in store.marks(connection, tenant.id, first, last, domain)
+        for row in annotations.marks(connection, tenant.id, first, last, domain)
     ]
     for happened in store_domains.history_between(connection, tenant.id, first, last, domain):
         kind: Any = "record" if happened.kind.startswith("record") else "finding"
@@ -51,12 +51,12 @@ def marks_of(
             share = f"{shift.count / shift.total:.1%}" if shift.total else ""
             text = f"{_SHIFTED[shift.rate]} {at} rose to {share}, usually {shift.usual:.1%}"
             marks.append(Mark(day=shift.began_at.date(), kind="shift", text=text, provider=where))
-    for of_day in store.provider_days(connection, first, columns.names):
+    for of_day in provider_norms.provider_days(connection, first, columns.names):
         if of_day.day <= last and of_day.outage:
             label = columns.label(of_day.provider_id)
             text = f"{label} put off {of_day.outage:.0%} of everybody's mail by its own trouble"
             marks.append(Mark(day=of_day.day, kind="outage", text=text, provider=label))
-    for address in store.new_addresses(connection, tenant.id, first, last):
+    for address in reading_counters.new_addresses(connection, tenant.id, first, last):
         marks.append(Mark(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
     return sorted(marks, key=lambda mark: (mark.day, mark.kind, mark.text))
 
@@ -81,9 +81,9 @@ def add_mark(context: Context, tenant: TenantAccess, new: NewMark, by: str) -> M
             raise ServiceProblem("not-a-domain", str(error), remedy=error.remedy) from None
 
     def write(connection: Connection) -> int:
-        if len(store.marks(connection, tenant.id, date(2000, 1, 1), date(9999, 1, 1), None)) >= _MOST_MARKS:
+        if len(annotations.marks(connection, tenant.id, date(2000, 1, 1), date(9999, 1, 1), None)) >= _MOST_MARKS:
             raise ServiceProblem("too-large", f"{_MOST_MARKS:,} notes are kept already", remedy="Drop some")
-        return store.add_mark(
+        return annotations.add_mark(
             connection,
             tenant_id=tenant.id,
             domain=domain,
@@ -98,5 +98,5 @@ def add_mark(context: Context, tenant: TenantAccess, new: NewMark, by: str) -> M
 
 
 def drop_mark(context: Context, tenant: TenantAccess, id: int) -> None:
-    if not context.store.transaction(lambda c: store.drop_mark(c, tenant.id, id)):
+    if not context.store.transaction(lambda c: annotations.drop_mark(c, tenant.id, id)):
         raise ServiceProblem("not-found", f"{tenant.name} has no note {id}")

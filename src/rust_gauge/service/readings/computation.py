@@ -36,7 +36,7 @@ from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import flow, jobs, leases
+from rust_gauge.store import flow, jobs, leases, provider_norms, reading_counters
 from rust_gauge.store import readings as store
 from rust_gauge.store.counter_rows import CounterRows, SenderRows
 from rust_gauge.store.jobs import Job
@@ -45,12 +45,12 @@ from rust_gauge.store.tables import ALL_PROVIDERS, NO_MAIL_PROVIDER, OTHER_PROVI
 
 log = structlog.get_logger()
 SETTING = "reputation"
-HISTORY = timedelta(days=400)
+HISTORY = timedelta(days=400)  # a year to compare with, and a month of looking back
 _TOGETHER = 20  # subjects that are computed at once
 _OUTAGE_RUN_IN = timedelta(days=45)  # what is usual of delays has to be known before they can be unusual
-_LOOK_EVERY = timedelta(hours=1)
-_HELD_LOOKED_BACK = timedelta(days=2)
-_USUAL_OF = timedelta(days=90)
+_LOOK_EVERY = timedelta(hours=1)  # all senders together change slowly
+_HELD_LOOKED_BACK = timedelta(days=2)  # mail to a held address that is reported late
+_USUAL_OF = timedelta(days=90)  # long enough to be steady
 _USUAL_BY, _USUAL_FROM = 5, 500  # senders, and messages of each, from which it is known what is usual at a provider
 _THEIR_TROUBLE = frozenset({Cause.PROVIDER_TROUBLE, Cause.HOST_UNREACHABLE})
 _NO_FAULT = _THEIR_TROUBLE | {Cause.GREYLISTED}  # delays that say nothing of the sender
@@ -121,7 +121,7 @@ class Counted:
 
 
 def count(rows: CounterRows, since: date, today: date, place: Mapping[int, int] | None = None) -> Counted:
-    """Counters (`store.counters`) as counts. `place`: the provider that each is shown as; others are left out."""
+    """Return counters as counts. `place`: the provider that each one is shown as; others are left out."""
     rows = rows.where((rows.day >= 0) & (rows.day <= (today - since).days))
     if not len(rows):
         return Counted(today, np.zeros((len(COUNTS), 0, 1)), [])
@@ -137,7 +137,9 @@ def count(rows: CounterRows, since: date, today: date, place: Mapping[int, int] 
     start = int(days.min())
     length = (today - since).days - start + 1
     cell = at * length + (days - start)
-    codes = np.where(kinds == store.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences))
+    codes = np.where(
+        kinds == reading_counters.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences)
+    )
     weights = _TABLE[codes] * rows.n[:, None]
     counts = np.empty((len(COUNTS), len(pairs), length))
     for row in range(len(COUNTS)):
@@ -178,10 +180,10 @@ def place_of(connection: Connection, tenant_id: int, today: date, factors: tuple
     columns = columns_of(connection, tenant_id, today)
     reporting = {columns.place(id) for id in flow.reporting_providers(connection, today - REPORTS_WITHIN)}
     common: dict[int, dict[date, float]] = defaultdict(dict)
-    for row in store.provider_days(connection, first_day(today), columns.names):
+    for row in provider_norms.provider_days(connection, first_day(today), columns.names):
         if row.common:
             common[row.provider_id][row.day] = row.common
-    usual = {id: document for id, (_, document) in store.usual(connection).items() if id in columns.names}
+    usual = {id: document for id, (_, document) in provider_norms.usual(connection).items() if id in columns.names}
     factors = factors or factors_of(connection, tenant_id)
     return Place(tenant_id, today, columns, frozenset(reporting), factors, usual, common)
 
@@ -218,7 +220,7 @@ def _unknown(factor: Factor) -> float:
 def _faults(connection: Connection, tenant_id: int, domain_id: int, first: date, length: int) -> NDArray[np.float64]:
     """By day: faults of the audit in force, a risk counting a fifth."""
     out = np.zeros(length)
-    for row in store.faults_of(connection, tenant_id, domain_id):
+    for row in reading_counters.faults_of(connection, tenant_id, domain_id):
         out[max(0, (row.finished_at.date() - first).days) :] = row.faults + row.risks / 5
     return out
 
@@ -243,7 +245,7 @@ def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[i
             found = series_of(connection, place, kind, part)
             done += store.put_series(connection, tenant_id, kind, found, now)
             for subject in part:
-                kept = {each.provider_id for each in found if each.subject_id == subject}
+                kept = {series.provider_id for series in found if series.subject_id == subject}
                 store.drop_others(connection, tenant_id, kind, subject, kept)
         return done
 
@@ -277,8 +279,8 @@ def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequ
 
 def rows_of(connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]) -> CounterRows:
     """Counters of subjects, with the mail that went to held addresses."""
-    rows = store.counters(connection, tenant_id, kind, since, subject_ids)
-    held = store.held_counters(connection, tenant_id, kind, since, subject_ids)
+    rows = reading_counters.counters(connection, tenant_id, kind, since, subject_ids)
+    held = reading_counters.held_counters(connection, tenant_id, kind, since, subject_ids)
     return rows.and_also(held) if len(held) else rows
 
 
@@ -312,10 +314,11 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
     since = first_day(today) if whole else today - _OUTAGE_RUN_IN
 
     def write(connection: Connection) -> int:
-        rows = store.sender_days(connection, since)
+        rows = provider_norms.sender_days(connection, since)
         keep_from = since if whole else today - timedelta(days=2)
         before = {
-            (row.provider_id, row.day): (row.common, row.outage) for row in store.provider_days(connection, since)
+            (row.provider_id, row.day): (row.common, row.outage)
+            for row in provider_norms.provider_days(connection, since)
         }
         length = (today - since).days + 1
         put: list[tuple[int, date, int, float, float]] = []
@@ -331,7 +334,7 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
                     put.append((provider, day, int(senders[at]), *found))
                     if abs(known[0] - found[0]) > 0.01:
                         touched |= set(mine.domain[mine.day == at].tolist())
-        store.put_provider_days(connection, put)
+        provider_norms.put_provider_days(connection, put)
         _learn_usual(connection, today)
         tenants = store.tenants_of_domains(connection, touched)
         for domain_id, tenant_id in tenants.items():
@@ -372,10 +375,10 @@ def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
 def _learn_usual(connection: Connection, today: date) -> None:
     """Once a month: the middle rates of a provider's senders over the last ninety days."""
     month = today.replace(day=1)
-    known = store.usual(connection)
+    known = provider_norms.usual(connection)
     if known and all(since >= month for since, _ in known.values()):
         return
-    rows = store.sender_sums(connection, today - _USUAL_OF, today)
+    rows = provider_norms.sender_sums(connection, today - _USUAL_OF, today)
     if not len(rows):
         return
     by_sender = CounterRows(rows.domain, rows.provider, rows.day, rows.kind, rows.cause, rows.permanence, rows.n)
@@ -403,7 +406,7 @@ def _learn_usual(connection: Connection, today: date) -> None:
                     document[factor.name] = float(np.clip(np.median(rates), factor.usual / 3, factor.usual * 3))
         if open_there[provider] == open_there[provider]:
             document["engagement"] = open_there[provider]
-        store.put_usual(connection, provider, month, document)
+        provider_norms.put_usual(connection, provider, month, document)
 
 
 # When
@@ -415,7 +418,7 @@ def run_held(context: Context, job: Job) -> None:
     today = now.date()
 
     def write(connection: Connection) -> int:
-        found = store.find_held_mailed(connection, job.tenant_id, today - _HELD_LOOKED_BACK, today)
+        found = reading_counters.find_held_mailed(connection, job.tenant_id, today - _HELD_LOOKED_BACK, today)
         if found:
             for domain_id in store.names_of(connection, job.tenant_id, 1):
                 jobs.enqueue(connection, "readings", job.tenant_id, domain_id, now)

@@ -158,7 +158,7 @@ def readings_between(found: Examined, provider_id: int, first: date, last: date)
                 pulls=pulls if value is not None else [],
             )
         )  # fmt: skip
-    seen = next((n for n, each in enumerate(out) if each.mail > 0), len(out))
+    seen = next((n for n, reading in enumerate(out) if reading.mail > 0), len(out))
     return out[seen:]  # from the first mail on
 
 

@@ -13,6 +13,7 @@ from rust_gauge.service.readings.computation import count
 from rust_gauge.service.readings.examination import Examined, examine, measured_at, provider_id_of, readings_between
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import reading_counters
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS
@@ -62,7 +63,7 @@ def _moves(found: Examined, provider_id: int, one: Reading, other: Reading) -> l
             continue
         pull = after.get(key) or before[key]
         row, factor = names.index(key[1]), NAMES.index(key[0])
-        measures = [measured_at(found, factor, row, each)[0] for each in at]
+        measures = [measured_at(found, factor, row, number)[0] for number in at]
         moves.append(
             Move(
                 factor=key[0], provider=key[1], label=pull.label, before=points[0], after=points[1], change=change,
@@ -82,7 +83,7 @@ def _stream_moves(
     counts = {}
     for day in (first, last):
         since = day - timedelta(days=6)
-        rows = store.stream_counters(connection, tenant.id, found.subject_id, since, day)
+        rows = reading_counters.stream_counters(connection, tenant.id, found.subject_id, since, day)
         counts[day] = count(rows, since, day, {})
     names = store.names_of(connection, tenant.id, 2)
     out = []
@@ -97,4 +98,4 @@ def _stream_moves(
             if one or other:
                 shown = names.get(stream, "")
                 out.append(StreamMove(factor=factor, stream=shown, before=round(one, 1), after=round(other, 1)))
-    return sorted(out, key=lambda each: -abs(each.after - each.before))[:20]
+    return sorted(out, key=lambda move: -abs(move.after - move.before))[:20]

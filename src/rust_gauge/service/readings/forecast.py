@@ -33,8 +33,8 @@ def look_ahead(
         raise ServiceProblem("not-found", f"{name} has no mail to look ahead from")
     change = Change(wanted.volume, {str(name): share for name, share in wanted.remains.items()})
     sides = []
-    for each in (None, change):
-        readings = ahead(found.counted.counts, found.around, wanted.days, each, found.place.factors)
+    for none in (None, change):
+        readings = ahead(found.counted.counts, found.around, wanted.days, none, found.place.factors)
         if provider_id == ALL_PROVIDERS:
             sides.append(over_providers(readings))
         else:
@@ -52,7 +52,7 @@ def look_ahead(
     ]  # fmt: skip
     now = readings_between(found, provider_id, today, today)
     is_sound = bool(now) and now[0].value is not None and now[0].value >= 80
-    again = next((each.day for each in days if (each.with_change or 0) >= 80), None)
+    again = next((day.day for day in days if (day.with_change or 0) >= 80), None)
     return AheadResult(days=days, sound_again=None if is_sound else again)
 
 
@@ -96,7 +96,7 @@ def show_room(context: Context, tenant: TenantAccess, subject: Subject, name: st
 
 def _one(around: Surroundings, row: int) -> Surroundings:
     """What is around one of the series."""
-    peers: Mapping[str, NDArray[np.float64]] = {name: each[[row]] for name, each in (around.peers or {}).items()}
+    peers: Mapping[str, NDArray[np.float64]] = {name: peer[[row]] for name, peer in (around.peers or {}).items()}
     return Surroundings(
         around.reports[[row]], np.zeros(1, dtype=np.intp),
         None if around.common_delay is None else around.common_delay[[row]], dict(peers),

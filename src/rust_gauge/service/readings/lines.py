@@ -18,7 +18,7 @@ from rust_gauge.service.mailflow.flow import REPORTS_WITHIN
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.computation import Counted, count
 from rust_gauge.service.runtime.units import UnitOfWork
-from rust_gauge.store import flow, readings, relays
+from rust_gauge.store import flow, reading_counters, readings, relays
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import SUM_PROVIDER
 
@@ -113,11 +113,11 @@ def _rates(
     reporting = sorted(flow.reporting_providers(connection, today - REPORTS_WITHIN))
     if relay_id is None:
         # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.
-        all_mail = readings.mail_sums(connection, tenant.id, kind, since)
-        reported = readings.heard_sums(connection, tenant.id, kind, since, reporting)
+        all_mail = reading_counters.mail_sums(connection, tenant.id, kind, since)
+        reported = reading_counters.heard_sums(connection, tenant.id, kind, since, reporting)
     else:
-        all_mail = readings.stream_sums(connection, tenant.id, relay_id, since, reporting)
-        reported = all_mail.where(all_mail.provider == readings.REPORTING)
+        all_mail = reading_counters.stream_sums(connection, tenant.id, relay_id, since, reporting)
+        reported = all_mail.where(all_mail.provider == reading_counters.REPORTING)
     sums, heard = count(all_mail, since, today), count(reported, since, today)
     bounces, complaints = {}, {}
     for subject, counts in _by_subject(sums).items():  # a bounce was attempted and is not delivered

@@ -36,7 +36,7 @@ def show_wall(
     last: Annotated[Day | None, Query(description="The day it is of, today if none is named")] = None,
 ) -> Response:
     """All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider."""
-    chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
+    chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
     found = wall.show_wall(context, chosen, days, subject, last)

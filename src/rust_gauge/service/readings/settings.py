@@ -12,8 +12,8 @@ from rust_gauge.service.readings.computation import SETTING, factors_of
 from rust_gauge.service.readings.examination import UNITS
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import annotations, jobs
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
@@ -49,7 +49,7 @@ def put_settings(
     """Keep settings; None goes back to those shipped. The past is computed anew."""
     now = context.clock()
     factors = (settings or ReadingSettings()).factors
-    given = {str(name): each.model_dump(exclude_none=True) for name, each in factors.items()}
+    given = {str(name): factor.model_dump(exclude_none=True) for name, factor in factors.items()}
     try:
         factors_with(given)
     except FactorError as error:
@@ -61,7 +61,7 @@ def put_settings(
         else:
             document = {"factors": given, "changed_at": now.isoformat(), "changed_by": by}
             store_settings.put_setting(connection, tenant.id, SETTING, document, now)
-        store.mark_policy(connection, tenant.id, now, by, "how readings are computed was changed")
+        annotations.mark_policy(connection, tenant.id, now, by, "how readings are computed was changed")
         return jobs.add(
             connection, "recompute", tenant.id, now, name="readings by new settings", request={"settings": given},
             created_by=by,
@@ -90,7 +90,7 @@ def run_anew(context: Context, job: Job) -> dict[str, Any]:
     context.store.transaction(lambda c: jobs.enqueue(c, "subjects", job.tenant_id, 0, context.clock()))
     changes = [
         ReadingChange(name=name, before=kept.get(name), after=after.get(id)).model_dump()
-        for id, name in sorted(names.items(), key=lambda each: each[1])
+        for id, name in sorted(names.items(), key=lambda pair: pair[1])
     ]
     return {"changes": changes}
 

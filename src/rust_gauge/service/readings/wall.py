@@ -17,7 +17,7 @@ from rust_gauge.service.readings.examination import UNITS, kind_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import domains as store_domains
-from rust_gauge.store import flow
+from rust_gauge.store import flow, provider_norms
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
@@ -56,7 +56,7 @@ def show_wall(
             places = [
                 (name, next((i for i in of if i in own.names or i <= OTHER_PROVIDERS), None)) for name, of in order
             ]
-            for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda each: each[1]):
+            for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda pair: pair[1]):
                 if (kind > 1 or today < now) and not cells.has(id):
                     continue
                 audit = audits.get(id)
@@ -72,7 +72,7 @@ def show_wall(
                 )  # fmt: skip
         outages = {
             row.provider_id: row.outage
-            for row in store.provider_days(connection, today)
+            for row in provider_norms.provider_days(connection, today)
             if row.outage and row.day == today
         }
         labels = [
@@ -157,7 +157,7 @@ def _trends(tenths: NDArray[np.int16]) -> list[list[float | None]]:
     """By row: one value for each of the days; days that were not computed, or without enough mail, have none."""
     shown: list[list[float | None]] = (tenths / 10).tolist()
     for n in np.nonzero((tenths < 0).any(axis=1))[0]:
-        shown[n] = [None if each < 0 else each for each in shown[n]]  # type: ignore[operator]
+        shown[n] = [None if number < 0 else number for number in shown[n]]  # type: ignore[operator]
     return shown
 
 
@@ -199,8 +199,8 @@ def _column_order(columns: Iterable[Columns]) -> list[tuple[str, list[int]]]:
     """(provider, its ids): all first, the others last, between them what most tenants have in front."""
     ranks: dict[str, list[int]] = defaultdict(list)
     ids: dict[str, int] = {}
-    for each in columns:
-        for rank, (id, name) in enumerate(each.names.items()):
+    for column in columns:
+        for rank, (id, name) in enumerate(column.names.items()):
             ranks[name].append(rank)
             ids[name] = id
     names = sorted(ranks, key=lambda name: (-len(ranks[name]), sum(ranks[name]), name))[:20]
@@ -210,4 +210,4 @@ def _column_order(columns: Iterable[Columns]) -> list[tuple[str, list[int]]]:
 def _label(name: str, ids: list[int], columns: Iterable[Columns]) -> str:
     if name in (ALL, OTHERS):
         return ALL_LABEL if name == ALL else OTHERS_LABEL
-    return next((each.labels[ids[0]] for each in columns if ids[0] in each.labels), name)
+    return next((column.labels[ids[0]] for column in columns if ids[0] in column.labels), name)

@@ -95,7 +95,9 @@ class Settings(BaseSettings):
         """Whether a feed may read there: below one of `feed_folders`, whatever links lie on the way."""
         try:
             real = Path(path).resolve()
-            return Path(path).is_absolute() and any(real.is_relative_to(each.resolve()) for each in self.feed_folders)
+            return Path(path).is_absolute() and any(
+                real.is_relative_to(feed_folder.resolve()) for feed_folder in self.feed_folders
+            )
         except (OSError, ValueError, RuntimeError):
             return False
 

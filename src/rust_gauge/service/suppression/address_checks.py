@@ -39,11 +39,11 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.holding import Recipient
 
 _SETTING = "address_words"
-_LOOKED_BACK = timedelta(days=180)
+_LOOKED_BACK = timedelta(days=180)  # events older than this say little about an address today
 _KEEP, _KEEP_OPEN = timedelta(days=1), timedelta(minutes=5)
-_AT_ONCE = 128
+_AT_ONCE = 128  # domains looked up side by side
 _GONE = (Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED)
-_USUAL_FOR = timedelta(minutes=10)
+_USUAL_FOR = timedelta(minutes=10)  # how long what is usual for a tenant is remembered in the process
 _MAILBOX_CAUSES = frozenset({Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED, Cause.MAILBOX_FULL})
 
 
@@ -96,18 +96,18 @@ def check(context: Context, tenant: TenantAccess, request: AddressCheckRequest) 
     checks = look_at(context, tenant.id, request.addresses, settings)
     if request.probe and settings.probe:
         checks = _probed(context, checks, settings)
-    domains = {each.address.domain for each in checks if each.address is not None}
+    domains = {check.address.domain for check in checks if check.address is not None}
     providers = providers_for(context, domains)
     now = context.clock()
-    return [_show(each, providers, now) for each in checks]
+    return [_show(check, providers, now) for check in checks]
 
 
-def _show(each: Check, providers: dict[str, tuple[int, str]], now: datetime) -> AddressCheck:
-    provider = providers.get(each.address.domain, (0, ""))[1] if each.address is not None else ""
+def _show(check: Check, providers: dict[str, tuple[int, str]], now: datetime) -> AddressCheck:
+    provider = providers.get(check.address.domain, (0, ""))[1] if check.address is not None else ""
     return AddressCheck(
-        address=each.text, verdict=each.verdict.value,
-        found=[CheckFinding(word=f.word, weight=f.weight.value, says=f.says) for f in each.found],
-        suggestion=each.suggestion, provider="" if provider in (UNRESOLVED, NO_MAIL) else provider, checked_at=now,
+        address=check.text, verdict=check.verdict.value,
+        found=[CheckFinding(word=f.word, weight=f.weight.value, says=f.says) for f in check.found],
+        suggestion=check.suggestion, provider="" if provider in (UNRESOLVED, NO_MAIL) else provider, checked_at=now,
     )  # fmt: skip
 
 
@@ -127,8 +127,11 @@ def look_at(context: Context, tenant_id: int, texts: Sequence[str], settings: Ad
             continue
         kind, suggestion = check_kind(address, words)
         found = [form, *check_domain(facts[address.domain], words), *kind, *history.get(address, ())]
-        if suggestion and any(each.weight is Weight.FOR and each.word == "delivered" for each in found):
-            found, suggestion = [each for each in found if each.word != "slip"], ""  # it works: it was meant so
+        if suggestion and any(finding.weight is Weight.FOR and finding.word == "delivered" for finding in found):
+            found, suggestion = (
+                [finding for finding in found if finding.word != "slip"],
+                "",
+            )  # it works: it was meant so
         out.append(Check(text, address, verdict_of(found), tuple(found), suggestion))
     return out
 
@@ -188,29 +191,29 @@ def _said(recipient: Recipient) -> list[Found]:
 
 def _probed(context: Context, checks: list[Check], settings: AddressWords) -> list[Check]:
     """Ask about those of which nothing speaks against: never more at a provider than is allowed a minute."""
-    domains = {each.address.domain for each in checks if each.address is not None}
+    domains = {check.address.domain for check in checks if check.address is not None}
     facts, providers = facts_of(context, domains), providers_for(context, domains)
     chosen: dict[int, DnsProgram[Found]] = {}
     out = list(checks)
-    for number, each in enumerate(checks):
-        if each.address is None or each.verdict is Verdict.BAD:
+    for number, check in enumerate(checks):
+        if check.address is None or check.verdict is Verdict.BAD:
             continue
-        known = facts[each.address.domain]
+        known = facts[check.address.domain]
         if not known.hosts:
             continue
-        if not _may_probe(context, providers[each.address.domain][1], settings.probes_a_minute):
+        if not _may_probe(context, providers[check.address.domain][1], settings.probes_a_minute):
             says = "its provider was asked as often as is allowed for now"
-            out[number] = _with(each, Found("not_probed", Weight.OPEN, says))
+            out[number] = _with(check, Found("not_probed", Weight.OPEN, says))
             continue
-        chosen[number] = _probe(known.hosts[0], each.address)
+        chosen[number] = _probe(known.hosts[0], check.address)
     for number, found in zip(chosen, context.resolver.run(gather(chosen.values())), strict=True):
         out[number] = _with(checks[number], found)
     return out
 
 
-def _with(each: Check, found: Found) -> Check:
-    every = (*each.found, found)
-    return Check(each.text, each.address, verdict_of(every), every, each.suggestion)
+def _with(check: Check, found: Found) -> Check:
+    every = (*check.found, found)
+    return Check(check.text, check.address, verdict_of(every), every, check.suggestion)
 
 
 def _may_probe(context: Context, provider: str, a_minute: int) -> bool:

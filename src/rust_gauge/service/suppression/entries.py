@@ -35,10 +35,10 @@ from rust_gauge.store.suppression_list import Filter, ListedEntry
 _COUNTED = 100_000  # entries are counted no further
 
 
-_PAGE = 2000
+_PAGE = 2000  # rows in memory at a time while a list is exported
 
 
-_MOST_ASKED = 1000
+_MOST_ASKED = 1000  # addresses in one request of people; clearance takes more
 
 
 def entry_id(where: Where) -> str:
@@ -68,7 +68,7 @@ def show(row: EntryRow, names: Names) -> SuppressionEntry:
         made_at=row.made_at, made_by=row.changed_by, origin=row.origin,
         change=str(Change.from_number(row.change)), changed_at=row.changed_at, note=row.note,
         provider=names.label(row.provider_id), stream=getattr(row, "stream", "") or "", times=row.times,
-        returns=row.returns, evidence=[Evidence.model_validate(each) for each in orjson.loads(row.evidence)],
+        returns=row.returns, evidence=[Evidence.model_validate(load) for load in orjson.loads(row.evidence)],
     )  # fmt: skip
 
 
@@ -82,8 +82,8 @@ def filter_of(
     def read(unit: UnitOfWork, lookup: ProviderLookup) -> Filter:
         connection = unit.connection
         made = Filter(
-            text=text.strip(), states=tuple(State(each) for each in states),
-            reasons=tuple(Reason(each) for each in reasons), reach=Reach(reach) if reach else None, origin=origin,
+            text=text.strip(), states=tuple(State(state) for state in states),
+            reasons=tuple(Reason(reason) for reason in reasons), reach=Reach(reach) if reach else None, origin=origin,
             came_back=came_back,
         )  # fmt: skip
         if ends_within_days is not None:

@@ -55,7 +55,7 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
         for early in before:
             for part in places(early):
                 part.standing += early.n * (1 if early.what == CAME else -1)
-        begins = {id(part): part.standing for group in parts.values() for each in group.values() for part in each}
+        begins = {id(part): part.standing for group in parts.values() for members in group.values() for part in members}
         for row in rows:
             index, n = (row.day - first).days, int(row.n)
             for part in places(row):

@@ -41,7 +41,7 @@ from rust_gauge.store.holding import Recipient
 from rust_gauge.store.suppression import Ask, Done, Target, Where
 
 _TOLD_AT_ONCE = 200  # changes in one call of a webhook
-_NOTE = 200
+_NOTE = 200  # characters of a reply that go to the note of an entry
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,7 +171,7 @@ def _revived_domains(place: Place, domains: dict[str, str]) -> list[Ask]:
         if where.reason is not Reason.DOMAIN_GONE or row.state != State.HELD.number:
             continue
         at = keys[where.key].replace(tzinfo=UTC)
-        bounced = [datetime.fromisoformat(each["time"]) for each in orjson.loads(row.evidence)]
+        bounced = [datetime.fromisoformat(load["time"]) for load in orjson.loads(row.evidence)]
         if at > max(bounced, default=row.since.replace(tzinfo=UTC)):
             decide = partial(_let_go, at=at, now=place.unit.now, by_events=True)
             asks.append(Ask(where, Target(row.address), decide, at, note="mail to this domain was delivered"))
@@ -238,7 +238,7 @@ def settle(unit: UnitOfWork, keys: Sequence[bytes], kept_since: datetime) -> tup
     speaking = _speaking(place, found)
     # What stands already was asked for by these very events: it is not asked for once more.
     standing = {where for where, row in rows.items() if row.state != State.ENDED.number}
-    asks = [each for each in asks if each.where not in standing]
+    asks = [ask for ask in asks if ask.where not in standing]
     for where, row in rows.items():
         unfounded = where.reason in FROM_BOUNCES and where.reason not in wanted[where.key]
         if unfounded and where in standing and row.origin == "event" and store.aware(row.since) >= since:  # type: ignore[operator]
@@ -249,8 +249,8 @@ def settle(unit: UnitOfWork, keys: Sequence[bytes], kept_since: datetime) -> tup
             asks.append(Ask(where, Target(row.address), partial(_counted, times=times), now, origin="event"))
     done = store.change(connection, tenant_id, asks, "rules", now)
     tell(unit, done)
-    made = sum(each.status.state is State.HELD for each in done)
-    return made, sum(each.status.change is Change.WITHDRAWN for each in done)
+    made = sum(outcome.status.state is State.HELD for outcome in done)
+    return made, sum(outcome.status.change is Change.WITHDRAWN for outcome in done)
 
 
 def _speaking(place: Place, found: dict[bytes, Recipient]) -> Counter[tuple[bytes, Reason]]:
@@ -301,15 +301,15 @@ def tell(unit: UnitOfWork, done: Iterable[Done], by: str = "") -> None:
     for start in range(0, len(heard), _TOLD_AT_ONCE):
         changes = [
             change_document(
-                each.number,
-                each.address,
-                each.ask.where,
-                each.status,
-                names.get(each.ask.where.reach, {}).get(each.ask.where.reach_id, ""),
+                outcome.number,
+                outcome.address,
+                outcome.ask.where,
+                outcome.status,
+                names.get(outcome.ask.where.reach, {}).get(outcome.ask.where.reach_id, ""),
                 now,
-                by or each.ask.origin,
-                each.ask.note,
+                by or outcome.ask.origin,
+                outcome.ask.note,
             )
-            for each in heard[start : start + _TOLD_AT_ONCE]
+            for outcome in heard[start : start + _TOLD_AT_ONCE]
         ]
         webhooks.tell(connection, tenant_id, "suppression.changed", {"changes": changes}, now)

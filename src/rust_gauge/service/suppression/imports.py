@@ -44,7 +44,7 @@ from rust_gauge.store.suppression_numbers import CAME
 
 PIECE = 25_000  # rows in a transaction: the list is locked for less than a second
 _AHEAD = 2  # pieces that are read before they are written
-_SHOWN = 20
+_SHOWN = 20  # changes listed in a preview; the counts cover all
 REFUSED = "refused"
 
 
@@ -260,7 +260,7 @@ class _Import:
         piece.wanted.append(Wanted(key, address, domain, number, since, until, (row.note or note)[:500]))
 
     def _look_up(self, piece: Piece) -> None:
-        missing = {each.domain for each in piece.wanted} - self._providers.keys()
+        missing = {wanted.domain for wanted in piece.wanted} - self._providers.keys()
         if missing:
             found = providers_for(self._context, missing)
             self._providers |= {domain: id for domain, (id, _) in found.items()}
@@ -275,9 +275,9 @@ class _Import:
         counts["refused"] += len(piece.refused)
         if not self._sample:
             self._sample = [
-                {"address": each.address, "reason": str(Reason.from_number(each.reason)), "since": each.since,
-                 "until": "" if each.until == r"\N" else each.until, "note": each.note}
-                for each in piece.wanted[:_SHOWN]
+                {"address": wanted.address, "reason": str(Reason.from_number(wanted.reason)), "since": wanted.since,
+                 "until": "" if wanted.until == r"\N" else wanted.until, "note": wanted.note}
+                for wanted in piece.wanted[:_SHOWN]
             ]  # fmt: skip
         if matchings_of(unit)[0] != self._matching:
             raise _MatchingChanged
@@ -289,7 +289,7 @@ class _Import:
             self._store(unit, merged, piece.providers, counts)
         if piece.refused:
             head = csv_line(("row", "address", "why")) if counts["refused"] == len(piece.refused) else b""
-            lines = head + b"".join(csv_line(each) for each in piece.refused)
+            lines = head + b"".join(csv_line(rejected) for rejected in piece.refused)
             store_jobs.put_piece(connection, self._id, REFUSED, piece.last, lines)
         position = {**self._position, "row": piece.last}
         result = {**self._result(), "counts": dict(counts)}
@@ -299,16 +299,16 @@ class _Import:
         )  # fmt: skip
         self._counts, self._position = counts, position
 
-    def _where(self, each: Wanted) -> Where:
-        return Where(each.key, Reason.from_number(each.reason), self._reach, self._reach_id)
+    def _where(self, wanted: Wanted) -> Where:
+        return Where(wanted.key, Reason.from_number(wanted.reason), self._reach, self._reach_id)
 
     def _foretell(self, connection: Connection, merged: list[Wanted], counts: Counter[str]) -> None:
-        rows = store.rows_of(connection, self._tenant_id, {each.key for each in merged})
-        self._seen.append(np.frombuffer(b"".join(each.key[:8] for each in merged), np.uint64))
+        rows = store.rows_of(connection, self._tenant_id, {wanted.key for wanted in merged})
+        self._seen.append(np.frombuffer(b"".join(wanted.key[:8] for wanted in merged), np.uint64))
         now = self._context.clock()
-        for each in merged:
-            row = rows.get(self._where(each))
-            counts[self._kind(row, self._decide(store.status_of(row) if row else None, each, now))] += 1
+        for wanted in merged:
+            row = rows.get(self._where(wanted))
+            counts[self._kind(row, self._decide(store.status_of(row) if row else None, wanted, now))] += 1
 
     def _kind(self, row: Any, after: Status | None) -> str:
         """What becomes of a row, in a word."""
@@ -346,18 +346,18 @@ class _Import:
     def _rows(self, merged: list[Wanted], providers: dict[str, int], first: int) -> Iterator[LoadedEntry]:
         """Entries as the list keeps them: without what names a person where only digests are kept."""
         hidden = bool(self._matching.secret)
-        for number, each in enumerate(merged, first):
-            provider = providers.get(each.domain, 0)
-            hide = hidden and not each.address.startswith("@")
+        for number, wanted in enumerate(merged, first):
+            provider = providers.get(wanted.domain, 0)
+            hide = hidden and not wanted.address.startswith("@")
             yield LoadedEntry(
-                each.key, each.reason, number, "" if hide else each.address, "" if hide else each.domain, provider,
-                each.since, each.until, "" if hide else each.note,
+                wanted.key, wanted.reason, number, "" if hide else wanted.address, "" if hide else wanted.domain,
+                provider, wanted.since, wanted.until, "" if hide else wanted.note,
             )  # fmt: skip
 
     def _standing(self, connection: Connection, merged: list[Wanted], first: int) -> list[Wanted]:
         """Those that were left out, as their entry was there."""
-        rows = store.rows_of(connection, self._tenant_id, {each.key for each in merged})
-        return [each for each in merged if (row := rows.get(self._where(each))) is None or row.number < first]
+        rows = store.rows_of(connection, self._tenant_id, {wanted.key for wanted in merged})
+        return [wanted for wanted in merged if (row := rows.get(self._where(wanted))) is None or row.number < first]
 
     def _count_days(
         self, connection: Connection, merged: list[Wanted], there: Sequence[Wanted], providers: dict[str, int],
@@ -365,8 +365,8 @@ class _Import:
     ) -> None:  # fmt: skip
         counts: Counter[tuple[Any, ...]] = Counter()
         # Nearly all share day, reason and provider: counting these words first saves a date for each row.
-        words = Counter((each.since[:10], each.reason, each.domain) for each in merged)
-        words.subtract((each.since[:10], each.reason, each.domain) for each in there)
+        words = Counter((wanted.since[:10], wanted.reason, wanted.domain) for wanted in merged)
+        words.subtract((wanted.since[:10], wanted.reason, wanted.domain) for wanted in there)
         for (day, reason, domain), n in words.items():
             if n:
                 provider = providers.get(domain, 0)
@@ -377,23 +377,23 @@ class _Import:
         self, unit: UnitOfWork, there: Sequence[Wanted], providers: dict[str, int], counts: Counter[str]
     ) -> None:
         connection, now = unit.connection, unit.now
-        rows = store.rows_of(connection, self._tenant_id, {each.key for each in there})
+        rows = store.rows_of(connection, self._tenant_id, {wanted.key for wanted in there})
         asks = []
-        for each in there:
-            where = self._where(each)
+        for wanted in there:
+            where = self._where(wanted)
             row = rows.get(where)
-            after = self._decide(store.status_of(row) if row else None, each, now)
+            after = self._decide(store.status_of(row) if row else None, wanted, now)
             counts[self._kind(row, after)] += 1
             if after is not None:
-                target = Target(each.address, each.domain, providers.get(each.domain, 0))
-                decide = partial(self._decide, each=each, now=now)
-                asks.append(Ask(where, target, decide, _time(each.since), (), each.note, "import"))
+                target = Target(wanted.address, wanted.domain, providers.get(wanted.domain, 0))
+                decide = partial(self._decide, wanted=wanted, now=now)
+                asks.append(Ask(where, target, decide, _time(wanted.since), (), wanted.note, "import"))
         done = store.change(connection, self._tenant_id, asks, self._by, now)
         holding.tell(unit, done, self._by)
 
-    def _decide(self, status: Status | None, each: Wanted, now: datetime) -> Status | None:
+    def _decide(self, status: Status | None, wanted: Wanted, now: datetime) -> Status | None:
         """What the request makes of what stands; None leaves it."""
-        since, until = _time(each.since), None if each.until == r"\N" else _time(each.until)
+        since, until = _time(wanted.since), None if wanted.until == r"\N" else _time(wanted.until)
         wish = Wish(since, since, times=0, until=until)
         if status is None:
             return ask(None, replace(wish, times=1), now)
@@ -414,14 +414,14 @@ class _Import:
 def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
     """One row for each entry: the first, or the widest or last where standing entries are treated so."""
     found: dict[tuple[bytes, int], Wanted] = {}
-    for each in wanted:
-        key = (each.key, each.reason)
+    for entry in wanted:
+        key = (entry.key, entry.reason)
         there = found.get(key)
         if there is None or standing == "replace":
-            found[key] = each
+            found[key] = entry
         elif standing == "widen":
-            until = r"\N" if r"\N" in (there.until, each.until) else max(there.until, each.until)
-            found[key] = there._replace(since=min(there.since, each.since), until=until)
+            until = r"\N" if r"\N" in (there.until, entry.until) else max(there.until, entry.until)
+            found[key] = there._replace(since=min(there.since, entry.since), until=until)
     return list(found.values())
 
 

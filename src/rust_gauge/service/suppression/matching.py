@@ -25,7 +25,7 @@ from rust_gauge.store.suppression import Target, Where
 from rust_gauge.store.suppression_list import Filter, ListedEntry
 
 log = structlog.get_logger()
-_PIECE = 2000
+_PIECE = 2000  # entries in one transaction, so that mail is not held up while keys change
 
 
 def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSettings) -> MatchingView:

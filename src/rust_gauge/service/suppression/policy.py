@@ -32,9 +32,8 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.store import annotations, suppression_state
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import readings as store_readings
-from rust_gauge.store import suppression_state
 from rust_gauge.store.accounts import TenantAccess
 
 _POLICY = "suppression_policy"
@@ -131,7 +130,7 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
             store_settings.drop_setting(connection, tenant.id, _POLICY)
         else:
             store_settings.put_setting(connection, tenant.id, _POLICY, document, now)
-        store_readings.mark_policy(connection, tenant.id, now, by, "the suppression policy was changed")
+        annotations.mark_policy(connection, tenant.id, now, by, "the suppression policy was changed")
 
     context.store.transaction(write)
     return get_policy(context, tenant)
@@ -143,7 +142,10 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
 def matching_from(settings: Settings, document: dict[str, Any], secret: str) -> Matching:
     """How addresses are compared, from what the store has."""
     found = MatchingSettings.model_validate(document or {})
-    same = tuple(SameMailbox(each.provider.lower(), each.tag_after, each.without_dots) for each in found.same)
+    same = tuple(
+        SameMailbox(same_mailbox.provider.lower(), same_mailbox.tag_after, same_mailbox.without_dots)
+        for same_mailbox in found.same
+    )
     key = bytes.fromhex(decrypt(settings, secret)) if found.digests_only else b""
     return Matching(found.fold_case, same, key)
 

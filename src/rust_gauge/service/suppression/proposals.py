@@ -24,7 +24,7 @@ from rust_gauge.store.suppression import Ask, Where
 
 log = structlog.get_logger()
 _MOST = 5000  # of one reason in a day
-_RECENT = timedelta(days=2)
+_RECENT = timedelta(days=2)  # mail of today and yesterday; the search runs daily
 Found = tuple[Reason, store.SilentRecipient | store.RoleRecipient | store.RevivedRecipient, str]
 """Why an address is proposed, whose it is, and in words."""
 
@@ -92,11 +92,11 @@ def _propose(unit: UnitOfWork, found: list[Found]) -> int:
         target = holding.target_of(matching, address, row.provider_id)
         evidence = [holding.evidence_of(seen, hidden=bool(matching.secret))]
         asks.append(Ask(where, target, partial(ask, wish=wish, now=now), now, evidence, says, "look"))
-    there = store_list.rows_of(connection, tenant_id, {each.where.key for each in asks})
+    there = store_list.rows_of(connection, tenant_id, {ask.where.key for ask in asks})
     # What is held already needs no proposal, for whatever reason it is.
     held = {where.key for where, row in there.items() if row.state == State.HELD.number}
     known = {where for where in there if there[where].state != State.ENDED.number}
-    asks = [each for each in asks if each.where.key not in held and each.where not in known]
+    asks = [ask for ask in asks if ask.where.key not in held and ask.where not in known]
     done = store_list.change(connection, tenant_id, asks, "daily look", now)
     holding.tell(unit, done)
     return len(done)

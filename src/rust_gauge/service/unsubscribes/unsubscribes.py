@@ -37,8 +37,8 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.suppression_list import Filter
 
 log = structlog.get_logger()
-ALLOWED = timedelta(days=2)
-_SHOWN = 200
+ALLOWED = timedelta(days=2)  # large mailbox providers require an unsubscription to take effect within two days
+_SHOWN = 200  # the newest are listed with whether they were mailed again; the counts cover all
 _WAYS = ("post", "page", "mailto", "event")
 
 
@@ -138,6 +138,6 @@ def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
     ]  # fmt: skip
     return Unsubscribes(
         days=days, asked=len(rows), by_way=dict(ways), slowest_seconds=max(own, default=None),
-        median_seconds=median(own) if own else None, late=sum(each > ALLOWED.total_seconds() for each in own),
+        median_seconds=median(own) if own else None, late=sum(seconds > ALLOWED.total_seconds() for seconds in own),
         mailed_after=sum(mailed is not None for _, mailed in rows), lines=lines,
     )  # fmt: skip

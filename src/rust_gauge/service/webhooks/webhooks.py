@@ -25,10 +25,10 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.webhooks import ActiveWebhook, CallRow, CallToMake, WebhookRow
 
 log = structlog.get_logger()
-_MAX_WEBHOOKS = 50
+_MAX_WEBHOOKS = 50  # of a tenant: every event of the list is sent to each
 _LONGEST_WAIT = 24 * 3600  # seconds that a receiver may ask us to stay away
-_KEEP_DELIVERED = timedelta(days=30)
-_GONE = 410
+_KEEP_DELIVERED = timedelta(days=30)  # for looking up what a receiver got; it can be replayed
+_GONE = 410  # the receiver wants no more calls (Standard Webhooks)
 
 
 def is_wanted(connection: Connection, tenant_id: int, subject: str) -> bool:
@@ -78,8 +78,9 @@ def run_call(context: Context, id: int) -> None:
 
     def write(connection: Connection) -> None:
         store_webhooks.change_call(connection, id, **values)
-        more = {"paused": True} if answer.status == _GONE else {}  # the receiver says: no more
-        store_webhooks.change_webhook(connection, row.webhook_id, last_at=now, last_said=values["said"], **more)
+        store_webhooks.change_webhook(connection, row.webhook_id, last_at=now, last_said=values["said"])
+        if answer.status == _GONE:  # the receiver wants no more calls
+            store_webhooks.change_webhook(connection, row.webhook_id, paused=True)
         if values["next_at"] is not None:
             jobs.enqueue(connection, "webhook", row.tenant_id, id, now, at=values["next_at"])
 

@@ -28,7 +28,7 @@ _LET_GO_FOR = timedelta(hours=24)  # a brake that was released is not put on aga
 def brake_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> None:
     """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
     connection, now = unit.connection, unit.now
-    held = {(each["stream"], each["relay"]) for each in store.brakes(connection, tenant.id)}
+    held = {(brake["stream"], brake["relay"]) for brake in store.brakes(connection, tenant.id)}
     released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
     for stream, relay, row in lines.stream_relay_lines(unit, tenant, settings):
         if row.crossed != "stop" or (stream, relay) in held:
@@ -44,7 +44,7 @@ def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, w
     connection, now = unit.connection, unit.now
     suppression_state.lock(connection, tenant.id)
     found = store.brakes(connection, tenant.id)
-    if any((each["stream"], each["relay"]) == (stream, relay) for each in found):
+    if any((document_["stream"], document_["relay"]) == (stream, relay) for document_ in found):
         return
     brake = {"stream": stream, "relay": relay, "since": now.isoformat(), "why": why[:300], "by": unit.by}
     store.set_brakes(connection, tenant.id, [*found, brake])
@@ -53,7 +53,9 @@ def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, w
 
 
 def list_brakes(context: Context, tenant: TenantAccess) -> list[Brake]:
-    return [Brake.model_validate(each) for each in context.store.transaction(lambda c: store.brakes(c, tenant.id))]
+    return [
+        Brake.model_validate(document_) for document_ in context.store.transaction(lambda c: store.brakes(c, tenant.id))
+    ]
 
 
 def put_brake(context: Context, tenant: TenantAccess, new: BrakeRelease, by: str) -> list[Brake]:
@@ -69,7 +71,11 @@ def release_brake(context: Context, tenant: TenantAccess, release: BrakeRelease,
     def write(connection: Connection) -> None:
         suppression_state.lock(connection, tenant.id)
         found = store.brakes(connection, tenant.id)
-        kept = [each for each in found if (each["stream"], each["relay"]) != (release.stream, release.relay)]
+        kept = [
+            document_
+            for document_ in found
+            if (document_["stream"], document_["relay"]) != (release.stream, release.relay)
+        ]
         if len(kept) == len(found):
             raise ServiceProblem("not-found", f"Nothing holds {release.stream} over {release.relay or 'any relay'}")
         store.set_brakes(connection, tenant.id, kept)

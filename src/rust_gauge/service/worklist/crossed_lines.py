@@ -18,7 +18,7 @@ from rust_gauge.store import readings as store_readings
 _LINE_FADES = timedelta(days=10)  # how long a line may still be crossed by what is mended
 
 
-_LINE_PACE = timedelta(days=3)
+_LINE_PACE = timedelta(days=3)  # a rate since the fix is judged over at most this long
 
 
 _MOST_LINES = 12  # that one trouble names as its evidence

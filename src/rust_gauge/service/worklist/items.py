@@ -26,7 +26,7 @@ from rust_gauge.service.worklist.place import place_of
 from rust_gauge.service.worklist.pulls import pulls_on
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
+from rust_gauge.store import jobs, reading_counters
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
@@ -36,10 +36,10 @@ from rust_gauge.store.worklist import ItemRow
 SETTING = "alerts"
 
 
-LOOK_EVERY = timedelta(minutes=5)
+LOOK_EVERY = timedelta(minutes=5)  # counters are current within seconds; people want to know within minutes
 
 
-_SHOWN_CLOSED = timedelta(days=400)
+_SHOWN_CLOSED = timedelta(days=400)  # as long as readings are kept
 
 
 _WELL = "Measured well: nothing is wrong any more"
@@ -145,7 +145,7 @@ def follow_all(
     """Follow the items of a tenant by what was found; what has to be told is told in the same transaction."""
     connection, now = unit.connection, unit.now
     patience = _patience(settings)
-    wanted = {each.key[:400]: each for each in found}
+    wanted = {trouble.key[:400]: trouble for trouble in found}
     rows = {row.item_key: row for row in store.items(connection, [tenant.id], lock=True)}
     _go_on(connection, rows, wanted.values(), now)
     live = 0
@@ -220,8 +220,8 @@ def list_items(
         if row.closed_at is None or row.closed_at > (now - _SHOWN_CLOSED).replace(tzinfo=None)
     ]
     if assigned is not None:
-        shown = [each for each in shown if each.assigned_to == assigned]
-    return sorted(shown, key=lambda each: (-each.rank, each.id))
+        shown = [item for item in shown if item.assigned_to == assigned]
+    return sorted(shown, key=lambda item: (-item.rank, item.id))
 
 
 def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) -> list[WorkItem]:
@@ -240,7 +240,7 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
         return out
 
     found = context.store.transaction(read)
-    return sorted(found, key=lambda each: (-Level(each.level).urgency, -each.mail, each.id))
+    return sorted(found, key=lambda item: (-Level(item.level).urgency, -item.mail, item.id))
 
 
 def _show(row: ItemRow, tenant: TenantAccess, now: datetime) -> WorkItem:
@@ -262,7 +262,7 @@ def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails
     def read(connection: Connection) -> WorkItemDetails:
         row = _row(connection, tenant, id)
         steps = [
-            WorkStep(at=each.at, by=each.by, what=each.what, text=each.text) for each in store.steps(connection, id)
+            WorkStep(at=step.at, by=step.by, what=step.what, text=step.text) for step in store.steps(connection, id)
         ]
         return WorkItemDetails(**_show(row, tenant, now).model_dump(), steps=steps)
 
@@ -330,9 +330,9 @@ def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkI
     def write(unit: UnitOfWork) -> None:
         connection, now = unit.connection, unit.now
         settings = settings_of(connection, tenant.id)
-        found = {each.key[:400]: each for each in detection.find_troubles(unit, tenant, settings)}
+        found = {trouble.key[:400]: trouble for trouble in detection.find_troubles(unit, tenant, settings)}
         key = row.item_key
-        still = found.get(key) or next((each for each in found.values() if key in each.parts), None)
+        still = found.get(key) or next((trouble for trouble in found.values() if key in trouble.parts), None)
         newest = _newest_mail(unit, still, list(domains.values())) if still is not None else ""
         kept = store.get(connection, tenant.id, id, lock=True)
         if kept is not None and kept.state != str(State.CLOSED) and (still is None or newest):
@@ -369,11 +369,11 @@ def _newest_mail(unit: UnitOfWork, trouble: Trouble, domain_ids: list[int]) -> s
 
     The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
     """
-    factor = next((each for each in FACTORS if each.name == trouble.topic), None)
+    factor = next((factor for factor in FACTORS if factor.name == trouble.topic), None)
     if trouble.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
         return ""
     since = (unit.now - _WINDOW).replace(minute=0, second=0, microsecond=0)
-    rows = store_readings.lately(unit.connection, unit.tenant_id, domain_ids, since)
+    rows = reading_counters.lately(unit.connection, unit.tenant_id, domain_ids, since)
     hours = int(_WINDOW / timedelta(hours=1))
     counted = readings.count(rows, date.min, date.min + timedelta(days=hours))
     events, mail = (counted.counts[COUNTS.index(name)].sum(axis=0) for name in (factor.name, "attempted"))

@@ -6,15 +6,15 @@ from sqlalchemy import Connection
 
 from rust_gauge.core.worklist import Level, Trouble
 from rust_gauge.service.worklist.place import Place
-from rust_gauge.store import readings as store_readings
+from rust_gauge.store import provider_norms
 
-_OUTAGE = 0.2
+_OUTAGE = 0.2  # share of an outage from which it is an item of the worklist
 
 
 def outages_on(connection: Connection, place: Place, day: date) -> list[Trouble]:
     """Providers that put everybody's mail off by their own trouble: to know, not to mend."""
     out = []
-    for row in store_readings.provider_days(connection, day, place.columns.names):
+    for row in provider_norms.provider_days(connection, day, place.columns.names):
         if row.day != day or row.outage < _OUTAGE or not place.mail_at.get(row.provider_id):
             continue
         label = place.columns.label(row.provider_id)

@@ -13,7 +13,7 @@ from rust_gauge.core.reputation import COUNTS
 from rust_gauge.core.worklist import State
 from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.readings.computation import count
-from rust_gauge.store import flow
+from rust_gauge.store import flow, reading_counters
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
@@ -74,7 +74,7 @@ def _streams(
 ) -> dict[tuple[int, str], tuple[str, int, int]]:
     """By (domain, factor): the stream that most of a factor's events came from, how many, of how many."""
     known = store_readings.names_of(connection, tenant.id, 2)
-    rows = store_readings.week_by_stream(connection, tenant.id, domain_ids, first, last)
+    rows = reading_counters.week_by_stream(connection, tenant.id, domain_ids, first, last)
     if not len(rows):
         return {}
     pairs, at = np.unique(np.column_stack([rows.domain, rows.stream]), axis=0, return_inverse=True)
@@ -89,7 +89,7 @@ def _streams(
     out = {}
     for domain_id, of in sums.items():
         for at_name, name in enumerate(COUNTS):
-            total = sum(float(each[at_name]) for each in of.values())
+            total = sum(float(values[at_name]) for values in of.values())
             if total > 0:
                 most = max(of, key=lambda stream: float(of[stream][at_name]))
                 out[domain_id, name] = (known.get(most, ""), int(of[most][at_name]), int(total))

@@ -14,7 +14,7 @@ from rust_gauge.core.reputation.factors import Factor, Kind
 from rust_gauge.core.worklist import Level, Trouble
 from rust_gauge.service.readings.computation import count
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
-from rust_gauge.store import flow
+from rust_gauge.store import flow, reading_counters
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.readings import Series
 from rust_gauge.store.tables import ALL_PROVIDERS
@@ -67,14 +67,14 @@ _REMEDIES = {
 
 
 def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day: date) -> list[Trouble]:
-    """Factors that take much from a domain's readings on a day, each once, with the providers that it shows at."""
+    """Factors that take much from a domain's readings on a day, one once, with the providers that it shows at."""
     of: dict[int, list[Series]] = defaultdict(list)
-    for each in series:
-        if each.first <= day <= each.last:
-            of[each.subject_id].append(each)
+    for one in series:
+        if one.first <= day <= one.last:
+            of[one.subject_id].append(one)
     found = []
     for domain_id, mine in of.items():
-        whole = next((each for each in mine if each.provider_id == ALL_PROVIDERS), None)
+        whole = next((series for series in mine if series.provider_id == ALL_PROVIDERS), None)
         if whole is None or domain_id not in place.names:
             continue
         heavy = [_heavy(connection, place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
@@ -108,15 +108,15 @@ def _heavy(
 
     keeps = KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
-    for each in mine:
-        index = (day - each.first).days
-        if each is whole or each.tenths[index] == NO_VALUE:
+    for one in mine:
+        index = (day - one.first).days
+        if one is whole or one.tenths[index] == NO_VALUE:
             continue
-        points = each.pulls[at, index] / 10
-        share = mail.get(each.provider_id, 0) / total
-        sure = keeps * max(HEAVY, _SURELY * each.margin[index] / 10)
-        if points >= sure and share >= _LEAST_SHARE and not fades(each, index):
-            where.append((float(points), each, index))
+        points = one.pulls[at, index] / 10
+        share = mail.get(one.provider_id, 0) / total
+        sure = keeps * max(HEAVY, _SURELY * one.margin[index] / 10)
+        if points >= sure and share >= _LEAST_SHARE and not fades(one, index):
+            where.append((float(points), one, index))
     index_of_all = (day - whole.first).days
     over_all = whole.pulls[at, index_of_all] / 10
     sure_of_all = keeps * max(HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
@@ -124,28 +124,28 @@ def _heavy(
         return None
     if not where:  # a little everywhere
         where = [
-            (float(each.pulls[at, index] / 10), each, index)
-            for each in mine
-            if each is not whole and each.tenths[index := (day - each.first).days] != NO_VALUE
-            and each.pulls[at, index] >= 20
+            (float(series.pulls[at, index] / 10), series, index)
+            for series in mine
+            if series is not whole and series.tenths[index := (day - series.first).days] != NO_VALUE
+            and series.pulls[at, index] >= 20
         ]  # fmt: skip
     if not where:
         return None
-    where.sort(key=lambda each: -each[0])
-    worst = min(int(each.tenths[index]) / 10 for _, each, index in where)
+    where.sort(key=lambda place: -place[0])
+    worst = min(int(series.tenths[index]) / 10 for _, series, index in where)
     condition = condition_of(worst)
     level = {"seized": Level.STOP, "corroded": Level.MEND, "tarnished": Level.LOOK, "sound": Level.LOOK}[
         condition.value
     ]
-    labels = [place.columns.label(each.provider_id) for _, each, _ in where]
+    labels = [place.columns.label(series.provider_id) for _, series, _ in where]
     stream, events, of = place.streams.get((domain_id, factor.name), ("", 0, 0))
     shown = f"{stream} of {name}" if stream else name
     spread = labels[0] if len(labels) == 1 else f"{len(labels)} providers"
     evidence = [f"{points:.1f} points at {label}" for (points, _, _), label in zip(where, labels, strict=True)]
     if events:
         evidence.append(f"{events:,} of {of:,} in the last seven days came from {stream or 'mail without a stream'}")
-    since = min(_began(each, at, index) for _, each, index in where)
-    touched = sum(mail.get(each.provider_id, 0) for _, each, _ in where)
+    since = min(_began(series, at, index) for _, series, index in where)
+    touched = sum(mail.get(series.provider_id, 0) for _, series, _ in where)
     return Trouble(
         f"pull:{name}:{factor.name}", "pull", "domain", name, f"{capital(_WORDS[factor.name])} at {spread}: {name}",
         f"{capital(_WORDS[factor.name])} {_verb('take', factor.name)} {where[0][0]:.0f} points off its reading at "
@@ -188,7 +188,7 @@ def _fails_again(connection: Connection, place: Place, domain_id: int, factor: F
     if factor.name not in COUNTS or since >= place.day:
         return False
     first = max(since + timedelta(days=1), place.day - timedelta(days=6))
-    rows = store_readings.counters(connection, place.tenant.id, 1, first, [domain_id], place.day)
+    rows = reading_counters.counters(connection, place.tenant.id, 1, first, [domain_id], place.day)
     sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
     mail = float(sums[COUNTS.index("delivered" if factor.of == "reported" else "attempted")])
     events = float(sums[COUNTS.index(factor.name)])
@@ -217,7 +217,7 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
     name = place.names[domain_id]
     level = Level.MEND if now < 60 else Level.LOOK
     fell = f"fell by {before - now:.0f} points" if was == stands else f"fell from {was} to {stands}"
-    pulls = sorted(((float(each), _WORDS[NAMES[at]]) for at, each in enumerate(whole.pulls[:, index] / 10) if each))[
+    pulls = sorted(((float(pull), _WORDS[NAMES[at]]) for at, pull in enumerate(whole.pulls[:, index] / 10) if pull))[
         ::-1
     ]
     most = " and ".join(word for _, word in pulls[:2]) or "small things"
@@ -249,16 +249,16 @@ def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> lis
         groups[relays.get(relay_id or 0, "")].append(trouble)
     out = [trouble for trouble in found if trouble not in listed]
     for relay, those in groups.items():
-        first = max(those, key=lambda each: (each.level.urgency, each.mail))
-        names = ", ".join(sorted(each.name for each in those))
+        first = max(those, key=lambda trouble: (trouble.level.urgency, trouble.mail))
+        names = ", ".join(sorted(trouble.name for trouble in those))
         title = f"An address of {relay or 'a relay'} is listed: {names}"
         out.append(
             replace(
                 first, key=f"listing:{relay or names}", subject="relay" if relay else "domain",
-                name=relay or first.name, title=title, mail=sum(each.mail for each in those),
-                since=min(each.since for each in those), measure=max(each.measure for each in those),
-                evidence=tuple(line for each in those for line in (each.name, *each.evidence))[:12],
-                domains=tuple(each.name for each in those), parts=tuple(each.key for each in those),
+                name=relay or first.name, title=title, mail=sum(trouble.mail for trouble in those),
+                since=min(trouble.since for trouble in those), measure=max(trouble.measure for trouble in those),
+                evidence=tuple(line for trouble in those for line in (trouble.name, *trouble.evidence))[:12],
+                domains=tuple(trouble.name for trouble in those), parts=tuple(trouble.key for trouble in those),
             )
         )  # fmt: skip
     return out

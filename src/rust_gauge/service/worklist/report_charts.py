@@ -11,12 +11,12 @@ from PIL import Image, ImageDraw, ImageFont
 
 _DENSE = 2  # pixels of the picture for one as it is shown, for dense screens
 _SCALE = 2 * _DENSE  # as it is drawn, before it is made smaller: that smooths slanted lines
-WIDTH = 640
+WIDTH = 640  # pixels: mail programs show no more
 _BAND, _TOP, _NAME, _VALUE = 64, 22, 200, 120  # heights of a band and of the head, widths at the sides
 _PAPER, _INK, _SOFT, _LINE, _FILL = "#FFFDF9", "#22262A", "#646159", "#DDD6CA", "#F6F3EE"
 _COLOURS = {"sound": "#2A766D", "tarnished": "#86641A", "corroded": "#AC4A1A", "seized": "#6B1F1A"}
 _FLOORS = (80, 60, 35)  # of the conditions
-MOST = 12
+MOST = 12  # lines in one chart that can still be told apart
 
 
 @dataclass(frozen=True, slots=True)

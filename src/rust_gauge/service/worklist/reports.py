@@ -31,7 +31,7 @@ log = structlog.get_logger()
 _SENT = "report_sent"
 _HOUR = 6  # UTC
 _DAYS = {"week": 7, "month": 30}
-_NEXT = 3
+_NEXT = 3  # things to do; more is a worklist
 
 
 def due_on(every: str, now: datetime) -> date | None:

@@ -36,7 +36,7 @@ def list_worklist(
     on: Annotated[Day | None, Query(description="What lived on this day, whatever became of it; alone")] = None,
 ) -> list[WorkItem]:
     """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
-    chosen = tuple(each for each in principal.tenants if tenant in (None, each.slug))
+    chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
     if on is not None:

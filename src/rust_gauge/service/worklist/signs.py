@@ -22,10 +22,10 @@ from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
 
 _SILENT_AFTER = timedelta(hours=26)  # a feed that brings something every day
-_OLD_KEY = timedelta(days=365)
+_OLD_KEY = timedelta(days=365)  # a key that signs for longer should be changed
 _NEW_FOR = timedelta(hours=24)  # how long a new reply or a changed record is news
-_NEW_REPLY_FROM = 10
-_SHOWN_VALUE = 300
+_NEW_REPLY_FROM = 10  # replies; fewer are noise
+_SHOWN_VALUE = 300  # characters of a record shown in evidence
 
 
 def faults(
@@ -42,7 +42,7 @@ def faults(
         name = names.get(domain_id)
         if name is None:
             continue
-        groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
+        groups: dict[str, list[Mapping[str, Any]]] = defaultdict(list)
         for finding in audit.findings:
             if finding["level"] == "fault":
                 groups[finding.get("topic", "") if finding["rule"] == "listed-ip" else finding["rule"]].append(finding)
@@ -56,11 +56,11 @@ def faults(
     return out + [_of_all(name, those) for name, those in listed.items()]
 
 
-def _fault(name: str, those: list[dict[str, Any]], at: datetime, mail: int) -> Trouble:
+def _fault(name: str, those: list[Mapping[str, Any]], at: datetime, mail: int) -> Trouble:
     """Findings of one rule of a domain as one trouble."""
     first = those[0]
     more = f", and {len(those) - 1} more like it" if len(those) > 1 else ""
-    evidence = [str(line) for each in those for line in (each["title"], *each["evidence"])][1:]
+    evidence = [str(line) for document_ in those for line in (document_["title"], *document_["evidence"])][1:]
     return Trouble(
         f"fault:{name}:{first['rule']}", "fault", "domain", name, first["title"] + more, first["reason"],
         Level.MEND if mail else Level.LOOK, at, mail, first["remedy"], first.get("record") or "",
@@ -71,10 +71,11 @@ def _fault(name: str, those: list[dict[str, Any]], at: datetime, mail: int) -> T
 def _of_all(name: str, those: list[Trouble]) -> Trouble:
     """A listed address as all domains see it."""
     first = those[0]
-    domains = tuple(dict.fromkeys(each.domains[0] for each in those))
+    domains = tuple(dict.fromkeys(trouble.domains[0] for trouble in those))
     return replace(
-        first, key=f"listing:{name}", since=min(each.since for each in those), mail=sum(each.mail for each in those),
-        level=min((each.level for each in those), key=lambda level: -level.urgency),
+        first, key=f"listing:{name}", since=min(trouble.since for trouble in those),
+        mail=sum(trouble.mail for trouble in those),
+        level=min((trouble.level for trouble in those), key=lambda level: -level.urgency),
         evidence=tuple(dict.fromkeys((f"sends for {', '.join(domains)}"[:500], *first.evidence))), domains=domains,
     )  # fmt: skip
 
@@ -90,7 +91,7 @@ def _networks(connection: Connection, tenant: TenantAccess) -> dict[str, list[st
 
 def _is_in(address: str, networks: list[str]) -> bool:
     try:
-        return any(ipaddress.ip_address(address) in ipaddress.ip_network(each, strict=False) for each in networks)
+        return any(ipaddress.ip_address(address) in ipaddress.ip_network(network, strict=False) for network in networks)
     except ValueError:
         return False
 

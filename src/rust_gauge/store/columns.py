@@ -1,0 +1,243 @@
+"""Types of what the store writes: the columns of a row, for functions that add rows or change some of their columns.
+
+A test compares these with the tables.
+"""
+
+from collections.abc import Mapping, Sequence
+from datetime import date, datetime
+from typing import Any, TypeAlias, TypedDict
+
+Document: TypeAlias = Mapping[str, Any]  # a JSON object, as the contract or the core writes it
+CounterKey: TypeAlias = tuple[int | str | bytes | date, ...]  # the columns of a counter's key, in the table's order
+Json: TypeAlias = Mapping[str, Any] | Sequence[Any]  # a document, as the contract or the core writes it
+
+
+class FeedColumns(TypedDict, total=False):
+    """Columns of `feed`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    kind: str
+    feed_key: str
+    token_digest: bytes
+    secret: str
+    password: str
+    source: Json
+    mapping: Json | None
+    defaults: Json
+    position: Json
+    paused: bool
+    trouble: str
+    created_at: datetime
+
+
+class GateColumns(TypedDict, total=False):
+    """Columns of `gate`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    digest: bytes
+    stream: str
+    relay: str
+    created_at: datetime
+    last_used_at: datetime | None
+
+
+class JobColumns(TypedDict, total=False):
+    """Columns of `job`."""
+
+    id: int
+    tenant_id: int | None
+    kind: str
+    subject: int
+    listed: bool
+    name: str
+    state: str
+    waiting_key: str | None
+    request: Json
+    position: Json
+    result: Json
+    done: int
+    total: int
+    stop_requested: bool
+    attempts: int
+    claim: int
+    error: str
+    created_by: str
+    created_at: datetime
+    run_after: datetime
+    lease_until: datetime | None
+    finished_at: datetime | None
+
+
+class ProofColumns(TypedDict, total=False):
+    """Columns of `proof`."""
+
+    id: int
+    tenant_id: int
+    kind: str
+    subject: str
+    way: str
+    sent_to: str
+    token: str
+    state: str
+    tries: int
+    sends: int
+    code_digest: bytes | None
+    link_digest: bytes | None
+    created_at: datetime
+    sent_at: datetime | None
+    expires_at: datetime | None
+    proven_at: datetime | None
+    checked_at: datetime | None
+    lost_at: datetime | None
+
+
+class PublicationColumns(TypedDict, total=False):
+    """Columns of `publication`."""
+
+    id: int
+    tenant_id: int
+    domain_id: int
+    zone: str
+    state: str
+    verified: bool
+    changes: Json
+    made_at: datetime
+    made_by: str
+    rolled_back_at: datetime | None
+
+
+class MarkColumns(TypedDict, total=False):
+    """Columns of `mark`."""
+
+    id: int
+    tenant_id: int
+    domain: str
+    day: date
+    text: str
+    made_at: datetime
+    made_by: str
+    kind: str
+
+
+class WordingColumns(TypedDict, total=False):
+    """Columns of `wording`."""
+
+    id: int
+    tenant_id: int
+    wording_key: bytes
+    wording: str
+    example: str
+    first_seen_at: datetime
+
+
+class ErasureColumns(TypedDict, total=False):
+    """Columns of `erasure`."""
+
+    id: int
+    tenant_id: int
+    erased_at: datetime
+    erased_by: str
+    reason: str
+    events: int
+    others: int
+
+
+class ShiftColumns(TypedDict, total=False):
+    """Columns of `shift`."""
+
+    id: int
+    tenant_id: int
+    what: str
+    subject_id: int
+    rate: str
+    began_at: datetime
+    found_at: datetime
+    seen_at: datetime
+    ended_at: datetime | None
+    usual: float
+    count: int
+    total: int
+    strength: float
+
+
+class SuppressionStateColumns(TypedDict, total=False):
+    """Columns of `suppression_state`."""
+
+    tenant_id: int
+    last_number: int
+    matching: Json
+    matching_before: Json | None
+    secret: str
+    brakes: Json
+
+
+class WatchColumns(TypedDict, total=False):
+    """Columns of `watch`."""
+
+    id: int
+    tenant_id: int
+    domain_id: int
+    state: str
+    records: Json
+    servers: Json
+    sightings: Json
+    rounds: int
+    created_at: datetime
+    looked_at: datetime | None
+    next_at: datetime | None
+    gives_up_at: datetime
+    finished_at: datetime | None
+
+
+class WebhookColumns(TypedDict, total=False):
+    """Columns of `webhook`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    url: str
+    subjects: Json
+    secret: str
+    paused: bool
+    created_at: datetime
+    last_at: datetime | None
+    last_said: str
+
+
+class WebhookCallColumns(TypedDict, total=False):
+    """Columns of `webhook_call`."""
+
+    id: int
+    tenant_id: int
+    webhook_id: int
+    message_id: str
+    subject: str
+    body: str
+    state: str
+    attempts: int
+    said: str
+    created_at: datetime
+    next_at: datetime | None
+    finished_at: datetime | None
+
+
+class ToldColumns(TypedDict, total=False):
+    """Columns of `told`."""
+
+    id: int
+    tenant_id: int
+    item_id: int
+    way: Json
+    what: str
+    title: str
+    body: str
+    state: str
+    attempts: int
+    said: str
+    made_at: datetime
+    next_at: datetime | None
+    finished_at: datetime | None

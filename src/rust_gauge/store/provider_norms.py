@@ -1,0 +1,81 @@
+"""What is usual at a mailbox provider: how all senders fared there, day by day."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from sqlalchemy import Connection, select
+
+from rust_gauge.core.mailflow.counting import Count
+from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import insert_rows, literal
+from rust_gauge.store.columns import Document
+from rust_gauge.store.counter_rows import SenderRows
+from rust_gauge.store.driver import raw_rows
+from rust_gauge.store.values import values_of
+
+
+@dataclass(frozen=True, slots=True)
+class ProviderDay:
+    """What a provider did to everybody on a day."""
+
+    provider_id: int
+    day: date
+    senders: int
+    common: float
+    outage: float
+
+
+_SENT = ", ".join(str(count.number) for count in (Count.DELIVERED, Count.DELAYED, Count.BOUNCED, Count.RETURNED))
+
+
+def sender_days(connection: Connection, since: date) -> SenderRows:
+    """Return all tenants' deliveries, delays and bounces by provider, domain and day, with the causes of delays."""
+    sql = (
+        f"SELECT provider_id, domain_id, DATEDIFF(day, {literal(since)}), kind, "
+        f"IF(kind = {Count.DELAYED.number}, cause, 0) AS c, 0, "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE day >= {literal(since)} AND kind IN ({_SENT}) "
+        "GROUP BY provider_id, domain_id, day, kind, c"
+    )
+    return SenderRows.of(raw_rows(connection, sql))
+
+
+def sender_sums(connection: Connection, first: date, last: date) -> SenderRows:
+    """Return all tenants' sums of a period by provider and domain."""
+    sql = (
+        "SELECT provider_id, domain_id, 0, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) FROM flow_day "
+        f"WHERE day BETWEEN {literal(first)} AND {literal(last)} "
+        "GROUP BY provider_id, domain_id, kind, cause, permanence"
+    )
+    return SenderRows.of(raw_rows(connection, sql))
+
+
+def put_provider_days(connection: Connection, rows: Sequence[tuple[int, date, int, float, float]]) -> None:
+    """Store (provider id, day, senders, common, outage) in place of what is there."""
+    for start in range(0, len(rows), 1000):
+        insert_rows(
+            connection,
+            "INSERT INTO provider_day (provider_id, day, senders, common, outage) VALUES",
+            rows[start : start + 1000],
+            "ON DUPLICATE KEY UPDATE senders = VALUES(senders), common = VALUES(common), outage = VALUES(outage)",
+        )
+
+
+def provider_days(connection: Connection, since: date, provider_ids: Iterable[int] = ()) -> list[ProviderDay]:
+    """Return what senders had in common at providers, day by day; at all of them unless some are named."""
+    c = t.provider_day.c
+    query = select(t.provider_day).where(c.day >= since)
+    ids = list(provider_ids)
+    return values_of(ProviderDay, connection.execute(query.where(c.provider_id.in_(ids)) if ids else query))
+
+
+def put_usual(connection: Connection, provider_id: int, since: date, document: Document) -> None:
+    """Store what is usual at a provider since a day."""
+    statement = t.provider_usual.delete().where(t.provider_usual.c.provider_id == provider_id)
+    connection.execute(statement)
+    connection.execute(t.provider_usual.insert().values(provider_id=provider_id, since=since, document=document))
+
+
+def usual(connection: Connection) -> dict[int, tuple[date, dict[str, float]]]:
+    """By provider: since when, and the rates by factor."""
+    return {row.provider_id: (row.since, row.document) for row in connection.execute(select(t.provider_usual))}
