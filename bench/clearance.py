@@ -145,7 +145,7 @@ def by_turns(times: int, works: dict[str, Callable[[], object]]) -> dict[str, fl
 def _forms(bench: Bench, asked: list[str]) -> dict[str, list[str]]:
     """Bare statements that look the same keys up; keys and texts are ready made."""
     keys = [blake2b(text.encode(), digest_size=16).digest() for text in asked]
-    columns = "address_key, reason, reach, reach_id, state, since, until, note"
+    columns = "address_key, reason, scope, scope_id, state, since, until, note"
 
     def listed(part: list[bytes]) -> str:
         literals = ",".join([f"x'{key.hex()}'" for key in part])
@@ -275,7 +275,7 @@ def _import(bench: Bench) -> Figure:
     """A million rows as a CSV file through the whole job against LOAD DATA of the same rows, ready made."""
     lines = [f"reader{n}@r{n % 40}.example,2026-0{n % 9 + 1}-11\n" for n in range(_IMPORTED)]
     octets = ("email,since\n" + "".join(lines)).encode()
-    job = imports.start(bench.context, bench.tenant, ImportRequest(name="bench", reason="bad_address"), "bench")
+    job = imports.start(bench.context, bench.tenant, ImportRequest(name="bench", reason="invalid_address"), "bench")
     size = 4 * 1024 * 1024
     for number, start in enumerate(range(0, len(octets), size)):
         jobs.put_piece(bench.context, bench.tenant, job.id, number, octets[start : start + size])
@@ -285,7 +285,7 @@ def _import(bench: Bench) -> Figure:
         pass
     ours = time.perf_counter() - began
     done = jobs.get(bench.context, bench.tenant, job.id)
-    if done.result.get("counts") != {"rows": _IMPORTED, "new": _IMPORTED, "refused": 0, "repeated": 0}:
+    if done.result.get("counts") != {"rows": _IMPORTED, "new": _IMPORTED, "rejected": 0, "duplicates": 0}:
         raise RuntimeError(f"it went wrong: {done.state} {done.error} {done.result}")
     packets, packet = [], []
     for n, line in enumerate(lines):

@@ -100,7 +100,7 @@ def token_of(bench: Bench) -> str:
     store.transaction(lambda c: store_accounts.grant(c, account, bench.tenant.id, Role.ADMIN))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, "bench@d.example"))
     assert principal is not None
-    return accounts.make_token(bench.context, principal, NewToken(name="bench")).secret
+    return accounts.add_token(bench.context, principal, NewToken(name="bench")).secret
 
 
 class service:
@@ -142,7 +142,7 @@ def _sender(url: str, token: str) -> httpx.Client:
 
 def _post(sender: httpx.Client, body: bytes) -> None:
     answer = sender.post("/api/v1/tenants/bench/events", content=body)
-    if answer.status_code != 200 or answer.json()["refused"]:
+    if answer.status_code != 200 or answer.json()["rejected"]:
         raise RuntimeError(answer.text[:500])
 
 
@@ -227,7 +227,7 @@ def _views(bench: Bench) -> list[Figure]:
 
         floor = middle_of(200, by_key)
     query = FlowQuery(first=(NOW - timedelta(days=89)).date(), last=NOW.date())
-    view = middle_of(15, lambda: flow.show_flow(context, tenant, query))
+    view = middle_of(15, lambda: flow.get_flow(context, tenant, query))
     shared = {"domain": None, "kinds": (), "since": None, "until": None, "cursor": None, "limit": 100}
 
     def trail(**who: str | None) -> float:

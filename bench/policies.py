@@ -61,7 +61,7 @@ def lasting(times: int, over_days: float, for_days: float | None = None) -> Poli
     """The shipped policy with another idea of what lasts."""
     rules = []
     for rule in SHIPPED.rules:
-        if rule.reason is Reason.KEEPS_BOUNCING:
+        if rule.reason is Reason.REPEATED_BOUNCES:
             over = over_days if times > 1 else 0
             rule = replace(rule, times=times, over_days=over, for_days=for_days or rule.for_days)
         rules.append(rule)
@@ -82,7 +82,7 @@ def permanent_alone() -> Policy:
 
 def domains_for_good() -> Policy:
     return Policy(
-        tuple(replace(rule, for_days=None) if rule.reason is Reason.DOMAIN_GONE else rule for rule in SHIPPED.rules)
+        tuple(replace(rule, for_days=None) if rule.reason is Reason.DOMAIN_INVALID else rule for rule in SHIPPED.rules)
     )
 
 

@@ -14,7 +14,7 @@ from bench.clearance import by_turns
 from bench.intake import service, token_of
 from bench.world import NOW, Bench, Figure, middle_of
 from rust_gauge.service.readings.computation import compute, compute_readings, first_day
-from rust_gauge.service.worklist.items import look
+from rust_gauge.service.worklist.items import detect
 from rust_gauge.store import providers, reading_counters
 from rust_gauge.store import readings as store
 from rust_gauge.store import tables as t
@@ -47,8 +47,8 @@ def run(bench: Bench) -> Iterator[Figure]:
         f"one domain anew, {_PROVIDERS} providers, {today:%Y-%m-%d}", f"{single * 1000:.0f} ms",
         f"{part * 1000:.0f} ms reading its counters", single / part, "-",
     )  # fmt: skip
-    look(bench.context, bench.tenant)
-    seconds = middle_of(3, lambda: look(bench.context, bench.tenant))
+    detect(bench.context, bench.tenant)
+    seconds = middle_of(3, lambda: detect(bench.context, bench.tenant))
     yield Figure(
         f"a look for what is wrong over {_DOMAINS:,} domains, nearly all of which bounce too much",
         f"{seconds:.1f} s", "-", None, "-",

@@ -88,8 +88,8 @@ def make_world(seed: int) -> World:
             inbox[:, p, day] = trust
             outage = (p, day) in outages
             rates = {
-                "bad_addresses": dead,
-                "refusals": 0.0003 + 0.25 * np.maximum(0, 0.5 - trust),
+                "invalid_addresses": dead,
+                "rejections": 0.0003 + 0.25 * np.maximum(0, 0.5 - trust),
                 "listings": 0.3 * listed * (law.listed > 1.0),
                 "authentication": 0.3 * broken * (law.authentication > 1.0),
             }
@@ -124,7 +124,7 @@ def make_world(seed: int) -> World:
             pressed = complaints / np.maximum(taken, 1.0)
             opened = dice.binomial(taken, np.minimum(1, trust * opens)) / np.maximum(taken, 1.0)
             blame = (
-                law.complaint * pressed / 0.003 + law.unknown * parts["bad_addresses"][:, p, day] / size / 0.05
+                law.complaint * pressed / 0.003 + law.unknown * parts["invalid_addresses"][:, p, day] / size / 0.05
                 + law.authentication * broken + law.listed * listed + law.jump * np.maximum(0, jump - 1)
                 + law.engagement * np.maximum(0, 0.2 - opened / np.maximum(trust, 0.1)) * 4
             )  # fmt: skip
@@ -203,7 +203,7 @@ def _scored(world: World, sums: Array) -> Array:
     score = np.full(sums.shape[1:], 100.0)
     mail = np.maximum(sums[0], 1e-9)
     for factor in FACTORS:
-        if factor.name in ("complaints", "bad_addresses", "refusals", "listings", "authentication", "delays"):
+        if factor.name in ("complaints", "invalid_addresses", "rejections", "listings", "authentication", "delays"):
             rate = np.where(sums[0] > 0, np.minimum(1.0, sums[COUNTS.index(factor.name)] / mail), 0.0)
             score -= factor.weight * factor.share_of_weight(rate)
     return np.maximum(score, 0.0)

@@ -266,7 +266,7 @@ def make_office(world: World, role: Role = Role.ADMIN) -> Office:
     store.transaction(lambda c: store_accounts.grant(c, account, tenant, role))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
-    token = accounts.make_token(world.context, principal, NewToken(name="test")).secret
+    token = accounts.add_token(world.context, principal, NewToken(name="test")).secret
     return Office(world, TenantAccess(tenant, slug, f"Office {slug}", role), email, token)
 
 

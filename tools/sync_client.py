@@ -10,16 +10,13 @@ import tokenize
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
-SOURCE = ROOT / "src/rust_gauge/client/asynchronous.py"
-TARGET = ROOT / "src/rust_gauge/client/synchronous.py"
-NOTE = '''"""The synchronous client. Lists are iterators that fetch page after page as they are used.
-
-Made from `asynchronous` by tools/sync_client.py: change that one.
-"""
-'''
+SOURCE = ROOT / "src/rust_gauge/client/asynchronous"
+TARGET = ROOT / "src/rust_gauge/client/synchronous"
+NOTE = "\n# Made from `asynchronous` by tools/sync_client.py: change that one.\n"
 DROPPED = {"async", "await"}
 RENAMED = {
     "AsyncClient": "Client",
+    "AsyncConnection": "Connection",
     "AsyncBaseTransport": "BaseTransport",
     "AsyncIterator": "Iterator",
     "__aenter__": "__enter__",
@@ -28,6 +25,7 @@ RENAMED = {
     "aiter_bytes": "iter_bytes",
     "aread": "read",
     "asyncio": "time",
+    "asynchronous": "synchronous",
 }
 
 
@@ -41,33 +39,39 @@ def synchronous(source: str) -> str:
             changes.append((row, begin, end + 1, ""))  # with the blank behind it
         elif token.type == tokenize.NAME and token.string in RENAMED:
             changes.append((row, begin, end, RENAMED[token.string]))
-        elif token.type == tokenize.STRING and token.string == '"AsyncClient"':
-            changes.append((row, begin, end, '"Client"'))
     for row, begin, end, text in reversed(changes):
         line = lines[row - 1]
         lines[row - 1] = line[:begin] + text + line[end:]
     made = "".join(lines)
-    docstring = source[: source.index('"""', 3) + 3]
-    return NOTE + made.removeprefix(docstring).lstrip("\n").join(("\n", ""))
+    end = made.index('"""', 3) + 3
+    return made[:end].replace("asynchronous", "synchronous") + "\n" + NOTE + made[end:]
 
 
-def formatted(text: str) -> str:
+def formatted(text: str, target: Path) -> str:
     """In order as ruff has it, with `yield from` where a loop only hands on."""
     ruff = [sys.executable, "-m", "ruff"]
-    fix = [*ruff, "check", "--select", "I,UP028", "--fix", "--unsafe-fixes", "-q", "--stdin-filename", str(TARGET), "-"]
+    fix = [*ruff, "check", "--select", "I,UP028", "--fix", "--unsafe-fixes", "-q", "--stdin-filename", str(target), "-"]
     fixed = subprocess.run(fix, input=text, capture_output=True, text=True, check=True, cwd=ROOT).stdout
-    form = [*ruff, "format", "-q", "--stdin-filename", str(TARGET), "-"]
+    form = [*ruff, "format", "-q", "--stdin-filename", str(target), "-"]
     return subprocess.run(form, input=fixed, capture_output=True, text=True, check=True, cwd=ROOT).stdout
 
 
 def main() -> int:
-    wanted = formatted(synchronous(SOURCE.read_text("utf-8")))
+    wanted = {
+        TARGET / path.name: formatted(synchronous(path.read_text("utf-8")), TARGET / path.name)
+        for path in sorted(SOURCE.glob("*.py"))
+    }
     if "--check" in sys.argv[1:]:
-        if TARGET.read_text("utf-8") != wanted:
-            print("client/synchronous.py is not what client/asynchronous.py gives: run `make client`", file=sys.stderr)
+        there = {path: path.read_text("utf-8") for path in TARGET.glob("*.py")}
+        if there != wanted:
+            print("client/synchronous is not what client/asynchronous gives: run `make client`", file=sys.stderr)
             return 1
         return 0
-    TARGET.write_text(wanted, "utf-8")
+    TARGET.mkdir(exist_ok=True)
+    for path in set(TARGET.glob("*.py")) - wanted.keys():
+        path.unlink()
+    for path, text in wanted.items():
+        path.write_text(text, "utf-8")
     return 0
 
 

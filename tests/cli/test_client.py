@@ -3,6 +3,7 @@
 import asyncio
 import inspect
 from collections.abc import Callable
+from functools import cached_property
 from types import SimpleNamespace
 
 import httpx
@@ -20,8 +21,7 @@ from rust_gauge.client import (
     UnavailableError,
     retries,
 )
-from rust_gauge.client import synchronous as sync_module
-from rust_gauge.client.asynchronous import AsyncClient as AsyncImplementation
+from rust_gauge.client.asynchronous.client import AsyncClient as AsyncImplementation
 
 WHO = {"name": "I", "email": "i@o.example", "tenants": []}
 Answer = Callable[[httpx.Request], httpx.Response]
@@ -36,8 +36,8 @@ def at_once(monkeypatch: pytest.MonkeyPatch) -> list[float]:
         waits.append(seconds)
 
     # Of the clients alone: other threads of the tests may sleep meanwhile.
-    monkeypatch.setattr("rust_gauge.client.synchronous.time", SimpleNamespace(sleep=waits.append))
-    monkeypatch.setattr("rust_gauge.client.asynchronous.asyncio", SimpleNamespace(sleep=pause))
+    monkeypatch.setattr("rust_gauge.client.synchronous.connection.time", SimpleNamespace(sleep=waits.append))
+    monkeypatch.setattr("rust_gauge.client.asynchronous.connection.asyncio", SimpleNamespace(sleep=pause))
     return waits
 
 
@@ -159,9 +159,9 @@ def test_what_is_not_safe_to_repeat_is_not_repeated() -> None:
 
 
 def test_loading_events_and_asking_clearance_are_safe_to_repeat() -> None:
-    stored = {"received": 1, "stored": 0, "repeated": 1, "refused": 0, "refusals": []}
+    stored = {"received": 1, "stored": 0, "duplicates": 1, "rejected": 0, "rejections": []}
     answer, seen = in_turn(httpx.ReadTimeout("slow"), httpx.Response(200, json=stored))
-    assert client(answer).events.load("t", b"{}").repeated == 1
+    assert client(answer).events.load("t", b"{}").duplicates == 1
     assert len(seen) == 2
 
 
@@ -191,11 +191,10 @@ DOMAIN = {"tenant": "t", "origin": "added", "selectors": [], "added_at": "2026-1
 
 
 def test_both_clients_have_the_same_methods() -> None:
-    async_module = inspect.getmodule(AsyncImplementation)
-    for name, part in inspect.getmembers(sync_module, inspect.isclass):
-        if part.__module__ != sync_module.__name__ or name == "Client":
-            continue
-        other = getattr(async_module, name)
+    parts = [name for name, value in vars(Client).items() if isinstance(value, cached_property)]
+    assert len(parts) > 15
+    for name in parts:
+        part, other = type(getattr(Client("http://x"), name)), type(getattr(AsyncImplementation("http://x"), name))
         for method, function in inspect.getmembers(part, inspect.isfunction):
             theirs = inspect.signature(getattr(other, method)).parameters
             assert list(inspect.signature(function).parameters) == list(theirs), (name, method)

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.input_files import open_input, read_addresses, read_chunks
-from rust_gauge.cli.session import UsageError
 
 LINES = st.lists(st.binary(max_size=40).map(lambda line: line.replace(b"\n", b"")), max_size=60)
 

@@ -25,7 +25,7 @@ class Terminal(io.StringIO):
 
 def written(form: str, rows: object = ROWS, out: io.StringIO | None = None) -> str:
     stream = out or io.StringIO()
-    Output(stream, io.StringIO()).table(form, COLUMNS, rows, right=(1,))  # type: ignore[arg-type]
+    Output(stream, io.StringIO()).rows(form, COLUMNS, rows, right=(1,))  # type: ignore[arg-type]
     return stream.getvalue()
 
 

@@ -1,7 +1,5 @@
-"""Readings, the worklist, lines, alerts, brakes and reports in the terminal."""
+"""Readings, the worklist, lines, alerts, paused streams and reports in the terminal."""
 
-import csv
-import io
 import json
 import re
 from collections.abc import Iterator
@@ -31,7 +29,7 @@ def loaded(office: Office) -> Iterator[Office]:
     with office.client() as client:
         client.events.load(office.slug, ndjson(*rows))
         settings = client.worklist.settings(office.slug)
-        client.worklist.put_settings(office.slug, settings.model_copy(update={"wait_minutes": 0, "well_hours": 0}))
+        client.worklist.set_settings(office.slug, settings.model_copy(update={"wait_minutes": 0, "resolve_hours": 0}))
     office.world.work()
     try:
         yield office
@@ -39,153 +37,165 @@ def loaded(office: Office) -> Iterator[Office]:
         office.world.clock.now = kept
 
 
-def table(text: str) -> list[dict[str, str]]:
-    return list(csv.DictReader(io.StringIO(text)))
+def items(done: tuple[int, str, str]) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in done[1].splitlines()]
 
 
-def test_the_worklist_is_looked_at_read_and_worked_on(loaded: Office, run: Any) -> None:
-    run("worklist", "--look")  # what is just found waits
-    status, out, _ = run("worklist", "--look", "--format", "csv")
-    assert status == 3
-    (item,) = [each for each in table(out) if each["what"].startswith("Bounces of bad addresses")]
-    id = item["item"]
-    shown = run("work", id)[1]
-    assert "What to do: Check the list of newsletter" in shown
-    assert "found" in shown
-    assert run("work", id, "--assign", "bram@skerry.example", "--comment", "asked for the list")[0] == 3
-    out = run("work", id, "--put-off", "2", "--why", "the list is cleaned on Monday")[1]
-    assert re.search(r"put off +\S+ +until 20", out)
+def test_the_worklist_is_read_and_worked_on(loaded: Office, run: Any) -> None:
+    run("worklist", "detect")  # what was just found waits
+    done = run("worklist", "detect", "--format", "ndjson")
+    assert done[0] == 3
+    (item,) = [item for item in items(done) if item["title"].startswith("Bounces from invalid addresses")]
+    id = str(item["id"])
+    shown = run("worklist", "show", id)[1]
+    assert "Remedy: Check the list of newsletter" in shown
+    assert run("worklist", "assign", id, "bram@skerry.example")[0] == 3
+    assert run("worklist", "comment", id, "asked for the list")[0] == 3
+    out = run("worklist", "snooze", id, "--days", "2", "--reason", "the list is cleaned on Monday")[1]
+    assert re.search(r"\(snoozed until 20", out)
     assert "asked for the list" in out
-    assert table(run("worklist", "--assigned-to", "bram@skerry.example", "--format", "csv")[1]) == []
-    put_off = table(run("worklist", "--state", "put_off", "--format", "csv")[1])
-    assert [(each["item"], each["who"]) for each in put_off] == [(id, "bram@skerry.example")]
-    assert run("work", id, "--remeasure")[1].rstrip().splitlines()[-1].count("Still so:") == 1
-    assert json.loads(run("work", id, "--format", "json")[1])["steps"][-1]["what"] == "remeasured"
+    assert items(run("worklist", "list", "--assigned-to", "bram@skerry.example", "--format", "ndjson")) == []
+    snoozed = items(run("worklist", "list", "--state", "snoozed", "--format", "ndjson"))
+    assert [(item["id"], item["assigned_to"]) for item in snoozed] == [(int(id), "bram@skerry.example")]
+    assert run("worklist", "recheck", id)[1].rstrip().splitlines()[-1].count("Still so:") == 1
+    assert json.loads(run("worklist", "show", id, "--format", "json")[1])["steps"][-1]["what"] == "rechecked"
     today = datetime.now(UTC).date()
-    assert [each["item"] for each in table(run("worklist", "--on", str(today), "--format", "csv")[1])] == [id]
-    assert table(run("worklist", "--on", str(today - timedelta(days=9)), "--format", "csv")[1]) == []
+    assert [item["id"] for item in items(run("worklist", "list", "--on", str(today), "--format", "ndjson"))] == [
+        int(id)
+    ]
+    assert items(run("worklist", "list", "--on", str(today - timedelta(days=9)), "--format", "ndjson")) == []
+    assert run("worklist", "acknowledge", id, "--format", "json")[0] == 3
 
 
-def test_an_item_that_is_not_there_and_a_day_that_is_none_are_told_so(loaded: Office, run: Any) -> None:
-    status, _, err = run("work", "999999999")
+def test_an_item_that_does_not_exist_and_a_day_that_is_none_are_named(loaded: Office, run: Any) -> None:
+    status, _, err = run("worklist", "show", "999999999")
     assert (status, "has no item" in err) == (1, True)
-    assert run("worklist", "--on", "yesterday")[0] == 2
-    status, _, err = run("work", "1", "--put-off", "1")
-    assert (status, "say why" in err) == (1, True)
+    status, _, err = run("worklist", "list", "--on", "yesterday")
+    assert (status, "'yesterday' is not a day" in err) == (2, True)
+    assert run("worklist", "snooze", "1")[0] == 2
 
 
-def test_lines_say_how_sure_they_are(loaded: Office, run: Any) -> None:
-    status, out, _ = run("lines", "--format", "csv")
-    rows = {(each["of"], each["rate"]): each for each in table(out)}
-    assert status == 3
+def test_lines_give_counts_and_confidence(loaded: Office, run: Any) -> None:
+    done = run("worklist", "lines", "--format", "ndjson")
+    rows = {(line["subject"], line["rate"]): line for line in items(done)}
+    assert done[0] == 3
     assert rows["stream", "bounces"]["crossed"] == "stop"
-    assert {each["name"] for each in table(out)} == {"newsletter", "office-1", DOMAIN, "tidepost.example"}
-    assert "stop" in run("lines")[1]
+    assert {line["name"] for line in items(done)} == {"newsletter", "office-1", DOMAIN, "tidepost.example"}
+    assert "stop line" in run("worklist", "lines")[1]
 
 
 def test_alerts_are_set_from_a_file_and_shown(loaded: Office, run: Any, tmp_path: Path) -> None:
     path = tmp_path / "alerts.json"
-    settings = json.loads(run("alerts", "--format", "json")[1])
-    way = {"kind": "mail", "name": "isla", "to": ["isla@skerry.example"], "quiet_from": "22:00", "quiet_to": "06:00"}
-    path.write_text(json.dumps({**settings, "ways": [way], "brake": True}))
-    out = run("alerts", "--keep", str(path))[1]
-    assert "the brake is on" in out
-    assert "22:00 to 06:00 UTC" in out
-    for _ in range(2):  # what is just found waits for the second look
-        run("worklist", "--look")
-    told = table(run("alerts", "--told", "--format", "csv")[1])
-    assert {each["way"] for each in told} == {"isla"}
-    assert any("Bounces of bad addresses" in each["title"] for each in told)
-    path.write_text('{"ways": [{"kind": "pigeon"}]}')
-    status, _, err = run("alerts", "--keep", str(path))
-    assert (status, "rustgauge alerts --format json" in err) == (2, True)
-    assert run("alerts", "--keep", str(tmp_path / "nowhere.json"))[0] == 2
+    settings = json.loads(run("alert", "settings", "--format", "json")[1])
+    channel = {
+        "kind": "mail", "name": "isla", "to": ["isla@skerry.example"], "quiet_from": "22:00", "quiet_to": "06:00",
+    }  # fmt: skip
+    path.write_text(json.dumps({**settings, "channels": [channel], "auto_pause": True}))
+    out = run("alert", "settings", "--set", str(path))[1]
+    assert "Stop automatically at a stop line: yes" in out
+    assert "22:00 to 06:00" in out
+    for _ in range(2):  # what was just found waits for the second detection
+        run("worklist", "detect")
+    sent = items(run("alert", "notifications", "--format", "ndjson"))
+    assert {notification["channel"] for notification in sent} == {"isla"}
+    assert any("Bounces from invalid addresses" in notification["title"] for notification in sent)
+    path.write_text('{"channels": [{"kind": "pigeon"}]}')
+    status, _, err = run("alert", "settings", "--set", str(path))
+    assert (status, "rustgauge alert settings --format json" in err, len(err.splitlines())) == (2, True, 1)
+    assert run("alert", "settings", "--set", str(tmp_path / "nowhere.json"))[0] == 2
 
 
-def test_a_stream_is_held_and_let_go_with_a_reason(loaded: Office, run: Any) -> None:
-    assert run("brakes", "--hold", "newsletter")[0] == 2
-    status, out, _ = run("brakes", "--hold", "newsletter", "--relay", "office-1", "--why", "wrong prices")
+def test_a_stream_is_paused_and_resumed_with_a_reason(loaded: Office, run: Any) -> None:
+    assert run("stream", "pause", "newsletter")[0] == 2
+    assert run("stream", "pause", "newsletter", "--relay", "office-1", "--reason", "wrong prices")[0] == 0
+    status, out, _ = run("stream", "paused")
     assert (status, "wrong prices" in out) == (3, True)
     assert run("clearance", "kim@tidepost.example", "--stream", "newsletter", "--relay", "office-1")[0] == 3
-    status, out, _ = run("brakes", "--release", "newsletter", "--relay", "office-1", "--why", "mended")
-    assert (status, "newsletter" in out) == (0, False)
-    assert run("brakes", "--release", "newsletter", "--relay", "office-1", "--why", "again")[0] == 1
+    assert run("stream", "resume", "newsletter", "--relay", "office-1", "--reason", "corrected")[0] == 0
+    assert run("stream", "paused")[0] == 0
+    assert run("stream", "resume", "newsletter", "--relay", "office-1", "--reason", "again")[0] == 1
 
 
-def test_a_report_is_read_and_kept(loaded: Office, run: Any, tmp_path: Path) -> None:
+def test_a_report_is_read_and_written(loaded: Office, run: Any, tmp_path: Path) -> None:
     assert DOMAIN in run("report")[1]
     path = tmp_path / "report.html"
-    assert f"written to {path}" in run("report", "--file", str(path))[1]
+    assert f"written to {path}" in run("report", "--file", str(path))[2]
     assert DOMAIN in path.read_text("utf-8")
     assert run("report", "--file", str(tmp_path / "no" / "where.html"))[0] == 2
     assert "title" in json.loads(run("report", "--format", "json")[1])
 
 
-def test_what_moved_a_reading_leads_to_its_events(loaded: Office, run: Any) -> None:
-    out = run("moved", DOMAIN)[1]
-    assert "bad addresses of newsletter" in out
-    command = out.rstrip().splitlines()[-1].removeprefix("Its events: rustgauge ").split()
-    trail = run(*command, "--format", "csv")[1]
-    assert len(table(trail)) == 99
-    status, _, err = run("moved", DOMAIN, "--first", "2020-01-01", "--last", "2020-01-02")
+def test_an_explanation_leads_to_the_events(loaded: Office, run: Any) -> None:
+    out = run("reading", "explain", DOMAIN)[1]
+    assert "invalid addresses of newsletter" in out
+    command = out.rstrip().splitlines()[-1].removeprefix("Events: rustgauge ").split()
+    assert len(items(run(*command, "--format", "ndjson"))) == 99
+    status, _, err = run("reading", "explain", DOMAIN, "--since", "2020-01-01", "--until", "2020-01-02")
     assert (status, "no readings" in err) == (1, True)
-    assert json.loads(run("moved", DOMAIN, "--format", "json")[1])["moves"][0]["factor"] == "bad_addresses"
+    assert json.loads(run("reading", "explain", DOMAIN, "--format", "json")[1])["moves"][0]["factor"] == (
+        "invalid_addresses"
+    )
 
 
-def test_a_trail_is_narrowed_by_where_mail_came_from(loaded: Office, run: Any) -> None:
+def test_a_search_is_narrowed_by_where_mail_came_from(loaded: Office, run: Any) -> None:
     count = {
-        part: len(table(run("trail", *part.split(), "--limit", "2000", "--format", "csv")[1]))
+        part: len(items(run("trail", *part.split(), "--limit", "2000", "--format", "ndjson")))
         for part in ("--stream newsletter", "--relay office-1", f"--domain {DOMAIN}", "--relay other", "--ip 192.0.2.1")
     }
     assert list(count.values()) == [1200, 1200, 1200, 0, 0]
     assert run("trail")[0] == 2
+    today = str(datetime.now(UTC).date())
+    assert len(items(run("event", "list", "--since", today, "--limit", "2000", "--format", "ndjson"))) <= 200
 
 
-def test_what_would_follow_is_a_table_with_the_day_it_is_sound_again(loaded: Office, run: Any) -> None:
-    out = run("ahead", DOMAIN, "--remains", "bad-addresses=0", "--days", "60")[1]
-    assert re.search(r"Sound again on 20\d\d-", out)
-    rows = table(run("ahead", DOMAIN, "--days", "5", "--format", "csv")[1])
-    assert len(rows) == 5
-    for words in (("--remains", "bad_addresses"), ("--remains", "nothing=0"), ("--volume", "-1")):
-        assert run("ahead", DOMAIN, *words)[0] in (1, 2)
-    assert len(json.loads(run("ahead", DOMAIN, "--format", "json")[1])["days"]) == 21
+def test_a_forecast_says_when_it_is_sound_again(loaded: Office, run: Any) -> None:
+    err = run("reading", "forecast", DOMAIN, "--remains", "invalid-addresses=0", "--days", "60")[2]
+    assert re.search(r"Sound again on 20\d\d-", err)
+    assert len(run("reading", "forecast", DOMAIN, "--days", "5")[1].splitlines()) == 6
+    for words in (("--remains", "invalid_addresses"), ("--remains", "nothing=0"), ("--volume", "-1")):
+        status, out, err = run("reading", "forecast", DOMAIN, *words)
+        assert (status, out, len(err.splitlines())) == (2, "", 1), words
+    assert len(json.loads(run("reading", "forecast", DOMAIN, "--format", "json")[1])["days"]) == 21
 
 
-def test_how_much_room_there_is_says_what_is_past(loaded: Office, run: Any) -> None:
-    status, out, _ = run("room", DOMAIN, "--format", "csv")
-    (bad,) = [each for each in table(out) if each["factor"] == "bad addresses"]
-    assert (status, bad["until the watch line"]) == (3, "past it")
+def test_headroom_names_lines_that_are_crossed(loaded: Office, run: Any) -> None:
+    status, out, _ = run("reading", "headroom", DOMAIN)
+    (line,) = [line for line in out.splitlines() if line.startswith("invalid addresses")]
+    assert (status, "crossed" in line) == (3, True)
 
 
-def test_notes_are_kept_and_taken_away(loaded: Office, run: Any) -> None:
-    out = run("notes", "--add", "the list was cleaned", "--domain", DOMAIN, "--format", "csv")[1]
-    (note,) = [each for each in table(out) if each["what"] == "note"]
-    assert (note["of"], note["text"]) == (DOMAIN, "the list was cleaned")
-    out = run("notes", "--drop", note["note"], "--format", "csv")[1]
-    assert [each for each in table(out) if each["what"] == "note"] == []
-    assert run("notes", "--drop", note["note"])[0] == 1
-    assert run("notes", "--add", "x", "--day", "soon")[0] == 2
+def test_annotations_are_added_and_removed(loaded: Office, run: Any) -> None:
+    assert run("reading", "annotate", "the list was cleaned", "--domain", DOMAIN)[0] == 0
+    (note,) = [a for a in items(run("reading", "annotations", "--format", "ndjson")) if a["kind"] == "note"]
+    assert (note["domain"], note["text"]) == (DOMAIN, "the list was cleaned")
+    assert run("reading", "remove-annotation", str(note["id"]))[0] == 2, "nobody can be asked here"
+    assert run("reading", "remove-annotation", str(note["id"]), "--yes")[0] == 0
+    assert [a for a in items(run("reading", "annotations", "--format", "ndjson")) if a["kind"] == "note"] == []
+    assert run("reading", "remove-annotation", str(note["id"]), "--yes")[0] == 1
+    assert run("reading", "annotate", "x", "--on", "soon")[0] == 2
 
 
 def test_the_parameters_of_readings_are_shown_with_what_is_changed(loaded: Office, run: Any, tmp_path: Path) -> None:
-    rows = table(run("reading-settings", "--format", "csv")[1])
-    assert {each["factor"] for each in rows} >= {"complaints", "bad addresses", "volume", "audit"}
+    rows = items(run("reading", "settings", "--format", "ndjson"))
+    assert {factor["name"] for factor in rows} >= {"complaints", "invalid_addresses", "volume", "record_faults"}
     path = tmp_path / "settings.json"
     path.write_text('{"factors": {"delays": {"weight": -5}}}')
-    assert run("reading-settings", "--keep", str(path))[0] in (1, 2)
+    status, _, err = run("reading", "settings", "--set", str(path))
+    assert (status, "factors.delays.weight" in err) == (2, True)
     path.write_text("{")
-    status, _, err = run("reading-settings", "--keep", str(path))
-    assert (status, "It looks like" in err) == (2, True)
+    status, _, err = run("reading", "settings", "--set", str(path))
+    assert (status, "line 1, column 2" in err) == (2, True)
 
 
 def test_readings_of_a_stream_and_of_one_provider(loaded: Office, run: Any) -> None:
     with loaded.world.clock.later(timedelta(minutes=10)):
         loaded.world.work()
-    out = run("reading", "newsletter", "--subject", "stream")[1]
-    assert "bad addresses" in out
-    assert run("reading", "newsletter", "--subject", "relay")[0] == 1
+    assert "invalid addresses" in run("reading", "show", "newsletter", "--subject", "stream")[1]
+    status, _, err = run("reading", "newsletter", "--subject", "stream")
+    assert (status, "is not a verb of reading" in err) == (2, True)
+    assert run("reading", "show", "newsletter", "--subject", "relay")[0] == 1
     assert "at tidepost.example" in run("reading", DOMAIN, "--provider", "tidepost.example")[1]
     yesterday = str(datetime.now(UTC).date() - timedelta(days=1))
-    assert DOMAIN in run("wall", "--last", yesterday)[1]
-    assert run("wall", "--last", "2199-01-01")[0] == 1
-    assert run("wall", "--last", "soon")[0] == 2
+    assert DOMAIN in run("wall", "--until", yesterday)[1]
+    assert run("wall", "--until", "2199-01-01")[0] == 1
+    assert run("wall", "--until", "soon")[0] == 2

@@ -30,7 +30,7 @@ def mail(office: Office) -> str:
         )
     office.world.work()
     with office.client() as client:
-        client.worklist.look(office.slug)  # otherwise every few minutes, and tests' clocks stand still
+        client.worklist.detect(office.slug)  # otherwise every few minutes, and tests' clocks stand still
     return name
 
 

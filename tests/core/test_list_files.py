@@ -304,4 +304,4 @@ DNS = {
 def test_whether_a_domain_takes_mail(domain: str, takes_mail: bool | None, word: str) -> None:
     facts = drive(domain_facts(domain), answering(DNS, {"slow.example": AnswerStatus.TIMEOUT}))
     assert (facts.takes_mail, facts.word) == (takes_mail, word)
-    assert domain in facts.says
+    assert domain in facts.detail

@@ -19,11 +19,11 @@ Nov 19 08:00:01 mta1 postfix/qmgr[90]: 4F1AB2C3D4: from=<bounce@news.d.example>,
 Nov 19 08:00:03 mta1 postfix/smtp[103]: 4F1AB2C3D4: to=<kim@tidepost.example>, relay=mx1.tidepost.example[203.0.113.5]:25, \
 delay=1.9, delays=0.1/0/0.8/1, dsn=2.0.0, status=sent (250 2.0.0 Ok: queued as 77)
 Nov 19 08:00:04 mta1 postfix/smtp[104]: 4F1AB2C3D4: to=<jo@kbox.example>, relay=mx.kestrelbox.example[203.0.113.9]:25, \
-delay=2.9, delays=0.1/0/0.8/2, dsn=4.2.2, status=deferred (host mx.kestrelbox.example[203.0.113.9] said: 452 4.2.2 mailbox \
+delay=2.9, delays=0.1/0/0.8/2, dsn=4.2.2, status=deferred (host mx.kestrelbox.example[203.0.113.9] summary: 452 4.2.2 mailbox \
 full (in reply to RCPT TO command))
 Nov 19 08:00:04 mta1 postfix/smtp[105]: 4F1AB2C3D4: to=<no@tidepost.example>, orig_to=<none@d.example>, \
 relay=mx1.tidepost.example[203.0.113.5]:25, conn_use=2, delay=2.9, delays=0.1/0/0.8/2, dsn=5.1.1, status=bounced (host \
-mx1.tidepost.example[203.0.113.5] said: 550 5.1.1 <no@tidepost.example>: no such mailbox (in reply to RCPT TO command))
+mx1.tidepost.example[203.0.113.5] summary: 550 5.1.1 <no@tidepost.example>: no such mailbox (in reply to RCPT TO command))
 Nov 19 08:00:05 mta1 postfix/cleanup[102]: 5A2AB2C3D4: message-id=<n1@mta1.skerry.example>
 Nov 19 08:00:05 mta1 postfix/bounce[106]: 4F1AB2C3D4: sender non-delivery notification: 5A2AB2C3D4
 Nov 19 08:00:05 mta1 postfix/qmgr[90]: 5A2AB2C3D4: from=<>, size=4000, nrcpt=1 (queue active)

@@ -62,7 +62,7 @@ def test_other_feedback_is_no_complaint(raw: bytes, kind: NoticeKind) -> None:
 
 
 @pytest.mark.parametrize(
-    ("raw", "recipient", "action", "said"),
+    ("raw", "recipient", "action", "summary"),
     [
         (v.PLAIN, "kim@northgate.example", "failed", "550 5.1.1 <kim@northgate.example> unknown user"),
         (v.PLAIN_LIST, "kim@fenlandnet.example", "failed", "5.1.0 - Unknown address error"),
@@ -70,11 +70,11 @@ def test_other_feedback_is_no_complaint(raw: bytes, kind: NoticeKind) -> None:
         (v.HTML_ONLY, "kim@tidepost.example", "failed", "550 5.1.10 recipient not found"),
     ],
 )
-def test_bounces_of_no_standard_are_read(raw: bytes, recipient: str, action: str, said: str) -> None:
+def test_bounces_of_no_standard_are_read(raw: bytes, recipient: str, action: str, summary: str) -> None:
     notice = read_notice(raw)
     assert notice.kind is K.DELIVERY
     assert [(one.recipient, one.action) for one in notice.recipients] == [(recipient, action)]
-    assert said in notice.recipients[0].diagnostic
+    assert summary in notice.recipients[0].diagnostic
 
 
 def test_the_returned_message_is_found_below_the_line() -> None:

@@ -105,7 +105,7 @@ MORE = [
     ("550 5.1.1 sorry, no mailbox here by that name", C.NO_SUCH_MAILBOX, P.PERMANENT),
     ("550 invalid recipient", C.NO_SUCH_MAILBOX, P.PERMANENT),
     ("552 5.2.2 the mailbox of kim is full (quota 100 MB)", C.MAILBOX_FULL, P.TRANSIENT),
-    ("554 5.7.1 the user you are trying to reach is over their storage quota", C.MAILBOX_FULL, P.TRANSIENT),
+    ("554 5.7.1 the user you are trying to scope is over their storage quota", C.MAILBOX_FULL, P.TRANSIENT),
     ("550 account suspended", C.MAILBOX_DISABLED, P.PERMANENT),
     # What is said of us.
     ("550 5.1.1 message refused, sender has a poor reputation", C.REPUTATION, P.PERMANENT),
@@ -114,7 +114,7 @@ MORE = [
     ("550-5.7.26 this mail is unauthenticated", C.AUTHENTICATION, P.PERMANENT),
     ("451 4.7.1 Greylisting in action, please come back later", C.GREYLISTED, P.TRANSIENT),
     ("450 4.7.1 <mta>: Helo command rejected: Host not found", C.POLICY, P.TRANSIENT),
-    ("host mx1.tidepost.example[203.0.113.5] said: 550 5.1.1 <kim@tidepost.example>: Recipient address rejected: "
+    ("host mx1.tidepost.example[203.0.113.5] summary: 550 5.1.1 <kim@tidepost.example>: Recipient address rejected: "
      "User unknown (in reply to RCPT TO command)", C.NO_SUCH_MAILBOX, P.PERMANENT),
     ("host mx1.tidepost.example[203.0.113.5] refused to talk to me: 421 4.7.0 too many connections", C.RATE_LIMITED,
      P.TRANSIENT),

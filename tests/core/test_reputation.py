@@ -24,7 +24,7 @@ from rust_gauge.core.reputation import (
     read,
     split,
 )
-from rust_gauge.core.reputation.ahead import Change, ahead, room
+from rust_gauge.core.reputation.forecast import Change, forecast, headroom
 from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, crossed, crossings_ahead, stand
 from rust_gauge.core.reputation.memory import chance_above, gamma_quantile, normal_share, rate_ends
 
@@ -143,7 +143,7 @@ def test_a_clean_small_sender_does_not_flicker() -> None:
     dice = np.random.default_rng(5)
     counts = mail(0)
     counts[0] = counts[1] = dice.poisson(40, (1, DAYS))
-    counts[COUNTS.index("bad_addresses")] = dice.binomial(40, 0.005, (1, DAYS))
+    counts[COUNTS.index("invalid_addresses")] = dice.binomial(40, 0.005, (1, DAYS))
     counts[COUNTS.index("complaints")] = dice.random((1, DAYS)) < 0.01
     said = values(counts)[20:]
     assert (said >= 80).all()
@@ -159,7 +159,7 @@ def test_a_clean_small_sender_does_not_flicker() -> None:
         ({"complaints": 0.008}, "complaints"),
         ({"authentication": 0.2}, "authentication"),
         ({"listings": 0.3}, "listings"),
-        ({"bad_addresses": 0.12}, "bad_addresses"),
+        ({"invalid_addresses": 0.12}, "invalid_addresses"),
         ({"refusals": 0.2}, "refusals"),
     ],
 )
@@ -226,8 +226,8 @@ def test_findings_of_the_audit_pull_while_they_stand() -> None:
     faults = np.zeros((1, DAYS))
     faults[0, -5:] = 2
     readings = read(mail(1000), around(faults=faults))
-    assert pull(readings, "audit", -6) == 0
-    assert pull(readings, "audit") == pytest.approx(9, abs=0.1)
+    assert pull(readings, "record_faults", -6) == 0
+    assert pull(readings, "record_faults") == pytest.approx(9, abs=0.1)
 
 
 def test_an_outage_of_a_provider_is_nobodys_fault_and_one_senders_own_delays_are() -> None:
@@ -263,7 +263,7 @@ def test_a_senders_own_past_is_its_prior_and_never_worse_than_the_watch_line() -
 
 
 def test_overall_is_weighted_by_mail_and_names_what_weighs() -> None:
-    good, bad = mail(900), mail(100, bad_addresses=0.2)
+    good, bad = mail(900), mail(100, invalid_addresses=0.2)
     whole = over_providers(read(np.concatenate([good, bad], axis=1), around(2)))
     alone = values(bad)[-1]
     assert whole.tenths[0, -1] / 10 == pytest.approx(0.9 * values(good)[-1] + 0.1 * alone, abs=0.2)
@@ -275,12 +275,12 @@ def test_overall_is_weighted_by_mail_and_names_what_weighs() -> None:
 
 
 def test_what_goes_on_as_it_does_stays_and_what_is_mended_recovers() -> None:
-    counts = mail(1000, 10, authentication=0.2, bad_addresses=0.08)
+    counts = mail(1000, 10, authentication=0.2, invalid_addresses=0.08)
     now = values(counts)[-1]
-    same = ahead(counts, around(), 20).tenths[0] / 10
+    same = forecast(counts, around(), 20).tenths[0] / 10
     assert abs(same[-1] - now) < 12
-    key = ahead(counts, around(), 20, Change(times={"authentication": 0})).tenths[0] / 10
-    both = ahead(counts, around(), 20, Change(times={"authentication": 0, "bad_addresses": 0.1})).tenths[0] / 10
+    key = forecast(counts, around(), 20, Change(times={"authentication": 0})).tenths[0] / 10
+    both = forecast(counts, around(), 20, Change(times={"authentication": 0, "invalid_addresses": 0.1})).tenths[0] / 10
     assert same[-1] + 10 < key[-1] < both[-1]
     assert (np.diff(both) >= -1).all()
 
@@ -288,17 +288,17 @@ def test_what_goes_on_as_it_does_stays_and_what_is_mended_recovers() -> None:
 def test_less_volume_brings_a_jump_down() -> None:
     counts = mail(2000)
     counts[:2, 0, -14:] *= 6
-    more, less = (ahead(counts, around(), 3, Change(volume=share)).pulls for share in (1.0, 0.2))
+    more, less = (forecast(counts, around(), 3, Change(volume=share)).pulls for share in (1.0, 0.2))
     at = NAMES.index("volume")
     assert less[at, 0, -1] < more[at, 0, -1]
 
 
-@given(st.integers(50, 20_000), st.sampled_from(["complaints", "bad_addresses"]))
+@given(st.integers(50, 20_000), st.sampled_from(["complaints", "invalid_addresses"]))
 @settings(max_examples=25, deadline=None)
 def test_the_room_is_the_least_number_that_reaches_the_line(n: int, name: str) -> None:
     counts = mail(n)
     factor = FACTORS[NAMES.index(name)]
-    found = room(counts, around(), name, factor.watch)
+    found = headroom(counts, around(), name, factor.watch)
     assert found is not None
     for number, reaches in ((found, True), (found - 1, False)):
         tried = counts.copy()
@@ -309,9 +309,9 @@ def test_the_room_is_the_least_number_that_reaches_the_line(n: int, name: str) -
 
 
 def test_there_is_no_room_where_nothing_is_measured_or_the_line_is_behind() -> None:
-    assert room(mail(1000, complaints=0.01), around(), "complaints", 0.003) == 0
-    assert room(mail(1000), around(reports=False), "complaints", 0.003) is None
-    assert room(mail(1000), around(), "volume", 1.0) is None
+    assert headroom(mail(1000, complaints=0.01), around(), "complaints", 0.003) == 0
+    assert headroom(mail(1000), around(reports=False), "complaints", 0.003) is None
+    assert headroom(mail(1000), around(), "volume", 1.0) is None
 
 
 # Posteriors and lines

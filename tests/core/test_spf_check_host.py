@@ -108,16 +108,16 @@ EXPLAIN = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("what", "text", "said"), EXPLAIN, ids=[row[0] for row in EXPLAIN])
-def test_a_failure_is_explained(what: str, text: str, said: str) -> None:
+@pytest.mark.parametrize(("what", "text", "summary"), EXPLAIN, ids=[row[0] for row in EXPLAIN])
+def test_a_failure_is_explained(what: str, text: str, summary: str) -> None:
     world = {"d.example TXT": ["v=spf1 exp=why.%{d} -all"], "why.d.example TXT": [text]}
     run = check_host(ME, "d.example", "strong-bad@d.example", receiver="mta.r.example", timestamp=1_700_000_000)
     outcome = drive(run, answering(world))
-    assert (outcome.result, outcome.explanation) == (SpfResult.FAIL, said)
+    assert (outcome.result, outcome.explanation) == (SpfResult.FAIL, summary)
 
 
 @pytest.mark.parametrize(
-    ("record", "said"),
+    ("record", "summary"),
     [
         ("v=spf1 include:explained.example -all", ""),  # an include's explanation is not used
         ("v=spf1 redirect=explained.example", "of explained.example"),  # a redirect's is
@@ -127,11 +127,11 @@ def test_a_failure_is_explained(what: str, text: str, said: str) -> None:
         ("v=spf1 exp=why.example ~all", ""),  # only for a fail
     ],
 )
-def test_whose_explanation_is_used(record: str, said: str) -> None:
+def test_whose_explanation_is_used(record: str, summary: str) -> None:
     world: dict[str, list[str]] = {**WORLD, "d.example TXT": [record], "why.example TXT": ["of %{d}"],
                                    "two.why.example TXT": ["one", "two"]}  # fmt: skip
     outcome = drive(check_host("192.0.2.200", "d.example", "a@d.example"), answering(world, FAILING))
-    assert outcome.explanation == said
+    assert outcome.explanation == summary
 
 
 # The trace

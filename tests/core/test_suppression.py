@@ -23,11 +23,11 @@ from rust_gauge.core.suppression import (
     Matching,
     Policy,
     PolicyError,
-    Reach,
     Reason,
     Rehearsal,
     Rule,
     SameMailbox,
+    Scope,
     Seen,
     State,
     Status,
@@ -63,12 +63,12 @@ def delivered(day: float) -> Seen:
 @pytest.mark.parametrize(
     ("event", "expected"),
     [
-        (permanent(Cause.NO_SUCH_MAILBOX), (Reason.BAD_ADDRESS, Reach.TENANT, "", False)),
-        (permanent(Cause.MAILBOX_DISABLED), (Reason.BAD_ADDRESS, Reach.TENANT, "", False)),
-        (permanent(Cause.NO_SUCH_DOMAIN), (Reason.DOMAIN_GONE, Reach.TENANT, "", True)),
-        (seen(0, Kind.COMPLAINED, Cause.NONE), (Reason.COMPLAINT, Reach.TENANT, "", False)),
-        (seen(0, Kind.UNSUBSCRIBED, Cause.NONE), (Reason.UNSUBSCRIBED, Reach.STREAM, "news", False)),
-        (seen(0, Kind.UNSUBSCRIBED, Cause.NONE, stream=""), (Reason.UNSUBSCRIBED, Reach.TENANT, "", False)),
+        (permanent(Cause.NO_SUCH_MAILBOX), (Reason.INVALID_ADDRESS, Scope.TENANT, "", False)),
+        (permanent(Cause.MAILBOX_DISABLED), (Reason.INVALID_ADDRESS, Scope.TENANT, "", False)),
+        (permanent(Cause.NO_SUCH_DOMAIN), (Reason.DOMAIN_INVALID, Scope.TENANT, "", True)),
+        (seen(0, Kind.COMPLAINED, Cause.NONE), (Reason.COMPLAINT, Scope.TENANT, "", False)),
+        (seen(0, Kind.UNSUBSCRIBED, Cause.NONE), (Reason.UNSUBSCRIBED, Scope.STREAM, "news", False)),
+        (seen(0, Kind.UNSUBSCRIBED, Cause.NONE, stream=""), (Reason.UNSUBSCRIBED, Scope.TENANT, "", False)),
     ],
 )
 def test_what_holds_at_once(event: Seen, expected: tuple[Any, ...]) -> None:
@@ -162,17 +162,17 @@ def test_the_first_rule_that_fits_decides_for_its_stream_and_provider() -> None:
     (asked,) = standing_wishes([gone._replace(provider="tidepost.example")], policy)
     assert asked.wish.state is State.PROPOSED
     (asked,) = standing_wishes([gone], policy)
-    assert asked.rule == "bad address"
+    assert asked.rule == "invalid address"
 
 
 @pytest.mark.parametrize(
     "values",
     [
         {"whole_domain": True, "times": 2},
-        {"whole_domain": True, "reach": Reach.STREAM},
+        {"whole_domain": True, "scope": Scope.STREAM},
         {"times": 3, "over_days": 90, "within_days": 60},
         {"over_days": 3},
-        {"kinds": (Kind.COMPLAINED,), "reach": Reach.STREAM},
+        {"kinds": (Kind.COMPLAINED,), "scope": Scope.STREAM},
         {"act": Act.WAIT},
     ],
 )
@@ -271,7 +271,7 @@ def test_a_rehearsal_counts_what_would_have_been_spared_and_what_was_held_wrongl
     tide, kestrel = rehearsal.by_provider["tide"], rehearsal.by_provider["kestrel"]
     assert (tide.held, tide.wrongly, tide.bounces, tide.bounces_spared, tide.deliveries_lost) == (2, 1, 6, 4, 2)
     assert (kestrel.held, kestrel.complaints, kestrel.complaints_spared, kestrel.wrongly) == (1, 2, 1, 0)
-    assert rehearsal.by_reason[Reason.BAD_ADDRESS].wrongly == 1
+    assert rehearsal.by_reason[Reason.INVALID_ADDRESS].wrongly == 1
 
 
 def test_in_a_rehearsal_an_unsubscription_holds_its_stream_alone() -> None:
@@ -357,7 +357,7 @@ def test_many_addresses_get_the_keys_that_each_gets_alone(texts: list[str], matc
 
 
 def test_an_address_is_held_while_an_entry_is_in_force() -> None:
-    ended = Entry(Reason.BAD_ADDRESS, NOW - 9 * DAY, NOW - DAY)
+    ended = Entry(Reason.INVALID_ADDRESS, NOW - 9 * DAY, NOW - DAY)
     live = Entry(Reason.COMPLAINT, NOW - 3 * DAY, None, note="newsletter")
     assert not judge([], Asking(), NOW).held
     assert not judge([ended], Asking(), NOW).held
@@ -367,8 +367,8 @@ def test_an_address_is_held_while_an_entry_is_in_force() -> None:
 
 
 def test_an_entry_of_a_stream_holds_that_stream_and_is_told_to_others() -> None:
-    entry = Entry(Reason.UNSUBSCRIBED, NOW, reach=Reach.STREAM, reach_id=7)
-    of_domain = Entry(Reason.BY_HAND, NOW, reach=Reach.DOMAIN, reach_id=7)
+    entry = Entry(Reason.UNSUBSCRIBED, NOW, scope=Scope.STREAM, scope_id=7)
+    of_domain = Entry(Reason.MANUAL, NOW, scope=Scope.DOMAIN, scope_id=7)
     assert judge([entry], Asking(stream_id=7), NOW).held
     assert not judge([entry], Asking(stream_id=8), NOW).held
     assert not judge([of_domain], Asking(stream_id=7), NOW).held

@@ -34,7 +34,7 @@ def test_nothing_is_changed_when_one_part_is_not_as_it_was(bind: Primary, server
 
 
 @pytest.mark.parametrize(
-    ("wrong", "said"),
+    ("wrong", "summary"),
     [
         ({"secret": "bm90IHRoZSBzZWNyZXQ="}, "does not take the key"),
         ({"key_name": "other.example"}, "does not take the key"),
@@ -44,10 +44,10 @@ def test_nothing_is_changed_when_one_part_is_not_as_it_was(bind: Primary, server
     ],
 )
 def test_the_reason_is_told_and_nothing_changes(
-    bind: Primary, server: UpdateServer, wrong: dict[str, object], said: str
+    bind: Primary, server: UpdateServer, wrong: dict[str, object], summary: str
 ) -> None:
     name = f"_dmarc.{server.zone}"
-    with pytest.raises(UpdateFailed, match=said) as caught:
+    with pytest.raises(UpdateFailed, match=summary) as caught:
         send_update(replace(server, **wrong), [replace(NEW, name=name)], timeout=5)  # type: ignore[arg-type]
     assert caught.value.remedy
     assert bind.texts(name) == set()

@@ -16,7 +16,7 @@ DNS = answering({
 
 
 @pytest.mark.parametrize(
-    ("url", "said"),
+    ("url", "summary"),
     [
         ("http://desk.example/", "not https"),
         ("https://127.0.0.1/", "no public address"),
@@ -29,8 +29,8 @@ DNS = answering({
         ("https://", "no address of a page"),
     ],
 )
-def test_an_address_that_can_never_be_called_is_refused_before_it_is_stored(url: str, said: str) -> None:
-    with pytest.raises(HookAddressError, match=said):
+def test_an_address_that_can_never_be_called_is_refused_before_it_is_stored(url: str, summary: str) -> None:
+    with pytest.raises(HookAddressError, match=summary):
         PUBLIC.check(url)
     answer = PUBLIC.post(url, {}, b"{}", DNS)
     assert (answer.status, answer.taken) == (0, False), "and never called either"
@@ -41,7 +41,7 @@ def test_a_name_is_judged_by_where_it_leads_when_it_is_called(url: str) -> None:
     PUBLIC.check(url)  # a name alone says nothing
     answer = PUBLIC.post(url, {}, b"{}", DNS)
     assert answer.status == 0
-    assert "no public address" in answer.said or "has no address" in answer.said
+    assert "no public address" in answer.summary or "has no address" in answer.summary
 
 
 def test_what_the_receiver_says_is_handed_back() -> None:
@@ -68,4 +68,4 @@ def test_nobody_there_is_no_status() -> None:
     port = free_port()
     answer = HookCaller(frozenset({f"127.0.0.1:{port}"}), {}).post(f"http://127.0.0.1:{port}/", {}, b"{}", DNS)
     assert (answer.status, answer.taken) == (0, False)
-    assert "127.0.0.1" in answer.said
+    assert "127.0.0.1" in answer.summary

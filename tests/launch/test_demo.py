@@ -142,10 +142,10 @@ def test_loading_the_demo_twice_changes_no_number(
             )
             return [tuple(connection.execute(text(query), {"t": tenant}).one()) for query in queries]
 
-    said: list[str] = []
-    load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", said.append)
+    summary: list[str] = []
+    load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", summary.append)
     first = numbers()
     assert all(row[0] for row in first)
-    load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", said.append)
+    load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", summary.append)
     assert numbers() == first
-    assert said[-1] == "Demo data is there."
+    assert summary[-1] == "Demo data is there."

@@ -136,7 +136,7 @@ def mail(number: int) -> list[dict[str, Any]]:
 def lines(number: int) -> str:
     at = (utc_now() - timedelta(hours=2)).replace(microsecond=0) + timedelta(seconds=number)
     stamp, queue = at.isoformat(), f"{number + 0xA0000:X}"
-    status = "status=bounced (host said: 550 5.1.1 no)" if number % 6 == 0 else "status=sent (250 ok)"
+    status = "status=bounced (host summary: 550 5.1.1 no)" if number % 6 == 0 else "status=sent (250 ok)"
     return (
         f"{stamp} mta1 postfix/cleanup[1]: {queue}: message-id=<log{number}@d.example>\n"
         f"{stamp} mta1 postfix/qmgr[1]: {queue}: from=<returns@log.d.example>, size=9, nrcpt=1 (queue active)\n"
@@ -157,7 +157,7 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
     store.transaction(lambda c: store_accounts.grant(c, account, tenant_id, Role.ADMIN))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
-    token = accounts.make_token(site.context, principal, NewToken(name="kill")).secret
+    token = accounts.add_token(site.context, principal, NewToken(name="kill")).secret
     tenant = TenantAccess(tenant_id, slug, slug, Role.ADMIN)
     log = site.home / f"mail{number}.log"
     log.touch()

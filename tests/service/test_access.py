@@ -107,7 +107,7 @@ def test_a_token_is_listed_without_its_secret_and_can_be_dropped(office: Office,
 
 def test_a_token_cannot_make_tokens_nor_one_for_a_strangers_tenant(office: Office, other: Office) -> None:
     with office.client() as client, pytest.raises(NotFoundError):
-        client.tokens.make("more")
+        client.tokens.add("more")
     http, _ = sign_in(office)
     assert http.post("/api/v1/tokens", json={"name": "x", "tenant": other.slug}).status_code == 404
     theirs = sign_in(other)[0].get("/api/v1/tokens").json()[0]["id"]

@@ -31,7 +31,7 @@ def test_the_whole_path_works_asynchronously(office: Office) -> None:
             assert len([event async for event in client.events.list(office.slug, kinds=["bounced"])]) == 10
             flow = await client.flow.show(office.slug, domain=name)
             assert flow.total.counts.delivered == 120
-            named = await client.flow.name_provider(office.slug, "tidepost.example", "Tidepost")
+            named = await client.flow.rename_provider(office.slug, "tidepost.example", "Tidepost")
             assert (named.label, named.named) == ("Tidepost", True)
             assert [provider.label for provider in await client.flow.providers(office.slug)] == ["Tidepost"]
             clearance = await client.suppression.clearance(office.slug, ["person125@tidepost.example", "x@y.example"])
@@ -41,11 +41,11 @@ def test_the_whole_path_works_asynchronously(office: Office) -> None:
             series = await client.readings.series(office.slug, name)
             assert series.readings[-1].day == TODAY.date()
             assert [each.name for each in (await client.readings.wall()).rows] == [name]
-            await client.domains.forget(office.slug, name)
+            await client.domains.delete(office.slug, name)
             assert [domain.origin async for domain in client.domains.list(office.slug)] == ["seen"]
             assert [token.name for token in await client.tokens.list()] == ["test"]
             with pytest.raises(NotFoundError):
-                await client.tokens.drop(0)
+                await client.tokens.delete(0)
             with pytest.raises(InvalidInputError):
                 await client.events.load(office.slug, b"oops\n")
 

@@ -116,7 +116,7 @@ def test_audits_by_schedule_are_quiet_until_something_changes(office: Office, cl
 def test_a_domain_may_be_audited_only_when_asked(office: Office, client: Client) -> None:
     name = watched(office, client)
     put_off_others(office)
-    client.domains.change(office.slug, name, DomainChange(audit_every_hours=0))
+    client.domains.update(office.slug, name, DomainChange(audit_every_hours=0))
     with office.world.clock.later(timedelta(days=40)):
         tick(office.world.context)
         office.world.work()
@@ -128,7 +128,7 @@ def test_streams_are_tried_and_their_mail_is_counted(office: Office, client: Cli
     stream = StreamPath(
         name="newsletter", envelope="bounce.relay.example", dkim_domain="relay.example", relay="driftline"
     )
-    changed = client.domains.change(office.slug, name, DomainChange(streams=[stream]))
+    changed = client.domains.update(office.slug, name, DomainChange(streams=[stream]))
     assert changed.streams[0].header_from == name
     client.events.load(
         office.slug, ndjson(*[row(n, domain=name, stream="newsletter", kind="accepted") for n in range(7)])
@@ -150,7 +150,7 @@ def test_streams_are_tried_and_their_mail_is_counted(office: Office, client: Cli
 def test_a_stream_that_cannot_be_is_refused(office: Office, client: Client, change: DomainChange) -> None:
     name = watched(office, client)
     with pytest.raises(InvalidInputError):
-        client.domains.change(office.slug, name, change)
+        client.domains.update(office.slug, name, change)
     assert client.domains.get(office.slug, name).streams == []
 
 
@@ -180,7 +180,7 @@ def test_lists_of_the_tenants_own_choice_are_asked(office: Office, client: Clien
     chosen = DnsListSetting(zone=zone, label="Harbour list", codes={"127.0.0.4": "open relay"})
     saved = client.audits.set_settings(office.slug, settings.model_copy(update={"lists": [chosen]}))
     assert saved.lists == [chosen]
-    client.domains.change(office.slug, name, DomainChange(streams=[StreamPath(name="all", ips=["192.0.2.25"])]))
+    client.domains.update(office.slug, name, DomainChange(streams=[StreamPath(name="all", ips=["192.0.2.25"])]))
     audit = client.audits.run(office.slug, name)
     finding = next(f for f in audit.findings if f.rule == "listed-ip")
     assert finding.evidence == ["127.0.0.4: open relay"]
@@ -208,20 +208,20 @@ def test_bulk_rules_are_judged_by_what_was_measured(office: Office, client: Clie
 
 def test_an_address_is_tried_against_what_is_published_and_before_it_is(office: Office, client: Client) -> None:
     name = serve(office, "v=spf1 ip4:192.0.2.0/24 -all")
-    passed = client.audits.try_spf(office.slug, "192.0.2.9", mail_from=f"a@{name}", helo=f"mx.{name}")
+    passed = client.audits.check_spf(office.slug, "192.0.2.9", mail_from=f"a@{name}", helo=f"mx.{name}")
     assert (passed.mail_from.result, passed.mail_from.term) == ("pass", "ip4:192.0.2.0/24")
     assert passed.helo is not None
     assert passed.helo.result == "none"
-    other = client.audits.try_spf(office.slug, "198.51.100.9", mail_from=f"a@{name}")
+    other = client.audits.check_spf(office.slug, "198.51.100.9", mail_from=f"a@{name}")
     assert (other.mail_from.result, other.mail_from.steps[-1].term) == ("fail", "-all")
     record = "v=spf1 ip4:198.51.100.0/24 -all"
     assert (
-        client.audits.try_spf(office.slug, "198.51.100.9", mail_from=f"a@{name}", record=record).mail_from.result
+        client.audits.check_spf(office.slug, "198.51.100.9", mail_from=f"a@{name}", record=record).mail_from.result
         == "pass"
     )
-    assert client.audits.try_spf(office.slug, "192.0.2.9", helo=name).postmaster
+    assert client.audits.check_spf(office.slug, "192.0.2.9", helo=name).postmaster
     with pytest.raises(InvalidInputError):
-        client.audits.try_spf(office.slug, "192.0.2", mail_from=f"a@{name}")
+        client.audits.check_spf(office.slug, "192.0.2", mail_from=f"a@{name}")
 
 
 def test_a_message_is_checked_with_the_reason_for_each_result(office: Office, client: Client) -> None:
@@ -303,13 +303,13 @@ def test_a_batch_is_stopped_and_resumes_where_it_was(
     def add_and_ask_to_stop(connection: Connection, id: int, rows: list[dict[str, Any]]) -> int:
         done = add(connection, id, rows)
         if rows:
-            connection.execute(tables.job.update().where(tables.job.c.id == id).values(stop_requested=True))
+            connection.execute(tables.job.update().where(tables.job.c.id == id).values(cancel_requested=True))
         return done
 
     monkeypatch.setattr(store_jobs, "add_results", add_and_ask_to_stop)
     office.world.work()
     stopped = client.jobs.get(office.slug, made.id)
-    assert (stopped.state, stopped.done) == ("stopped", 5)
+    assert (stopped.state, stopped.done) == ("cancelled", 5)
     monkeypatch.setattr(store_jobs, "add_results", add)
     assert client.jobs.run(office.slug, made.id).state == "waiting"
     office.world.work()
@@ -319,7 +319,7 @@ def test_a_batch_is_stopped_and_resumes_where_it_was(
 
 def test_a_batch_that_waits_is_stopped_at_once(office: Office, client: Client) -> None:
     made = client.audits.start_batch(office.slug, ["a.example"])
-    assert client.jobs.stop(office.slug, made.id).state == "stopped"
+    assert client.jobs.cancel(office.slug, made.id).state == "cancelled"
     office.world.work()
     assert client.jobs.get(office.slug, made.id).done == 0
     with pytest.raises(NotFoundError):

@@ -31,11 +31,11 @@ def test_form_domain_kind_list_and_history_each_have_their_word(office: Office, 
     office.world.zone("null.example", "@ IN MX 0 .\n")
     office.world.zone("parked.example", "@ IN MX 10 mx.parkplace.example.\n")
     office.world.zone("parkplace.example", "mx IN A 192.0.2.8\n")
-    client.addresses.put_words(
+    client.addresses.set_words(
         office.slug, AddressWords(throw_away=["once.example"], parked=["parkplace.example"], people=["info"])
     )
     client.events.load(office.slug, ndjson(bounce(1), row(2), *(row(n) for n in range(10, 18))))
-    client.suppression.hold(office.slug, NewEntries(addresses=["kim@tidepost.example"]))
+    client.suppression.add(office.slug, NewEntries(addresses=["kim@tidepost.example"]))
     assert verdicts(
         client, office, "person2@tidepost.example", "new@tidepost.example", "nobody", "a@null.example",
         "a@nowhere-at-all.example", "a@parked.example", "abuse@tidepost.example", "info@tidepost.example",
@@ -51,7 +51,7 @@ def test_form_domain_kind_list_and_history_each_have_their_word(office: Office, 
 def test_what_dns_says_is_kept_for_a_day(office: Office, client: Client) -> None:
     name = f"{office.slug}.example"
     office.world.zone(name, "@ IN MX 10 mx\nmx IN A 192.0.2.5\n")
-    gone = {"takes_mail": False, "word": "no_domain", "says": "it was not there yet", "hosts": []}
+    gone = {"takes_mail": False, "word": "no_domain", "detail": "it was not there yet", "hosts": []}
     an_hour_ago = TODAY - timedelta(hours=1)
     office.world.context.store.transaction(lambda c: store_checks.keep_facts(c, {name: gone}, an_hour_ago))
     assert verdicts(client, office, f"a@{name}") == [("bad", "no_domain")]
@@ -84,7 +84,7 @@ def test_a_probe_is_made_only_where_it_is_allowed_so_often_and_is_honest(
         return [each.found[-1].word for each in found]
 
     assert asked("gone@tidepost.example") == ["mx"], "it is off unless somebody allows it"
-    client.addresses.put_words(office.slug, AddressWords(probe=True, probes_a_minute=3))
+    client.addresses.set_words(office.slug, AddressWords(probe=True, probes_a_minute=3))
     assert asked("gone@tidepost.example", "slow@tidepost.example", "kim@tidepost.example", "lee@tidepost.example") == [
         "refused", "no_answer", "catch_all", "not_probed",
     ]  # fmt: skip
@@ -110,7 +110,7 @@ def test_once_a_day_it_proposes_and_holds_nothing_before_somebody_agrees(office:
     office.world.work()
     found = {each.address: each for each in client.suppression.list(office.slug, state="proposed")}
     assert {address: each.reason for address, each in found.items()} == {
-        quiet: "no_sign_of_life", "abuse@tidepost.example": "role_address",
+        quiet: "unresponsive", "abuse@tidepost.example": "role_address",
     }, "what is held already needs no proposal"  # fmt: skip
     assert "13 messages delivered since" in found[quiet].note
     assert client.suppression.clearance(office.slug, [quiet]).held == 0

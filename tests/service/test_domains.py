@@ -20,7 +20,7 @@ def test_a_domain_is_added_listed_and_forgotten(office: Office, client: Client) 
     with pytest.raises(AlreadyThereError):
         client.domains.add(office.slug, "news.bücher.example")
     assert [domain.name for domain in client.domains.list(office.slug)] == [added.name]
-    client.domains.forget(office.slug, added.name)
+    client.domains.delete(office.slug, added.name)
     assert client.domains.get(office.slug, added.name).origin == "seen"
     assert client.domains.add(office.slug, added.name).origin == "added"
 

@@ -52,17 +52,17 @@ def assert_counters_equal_a_recount(office: Office) -> None:
 def test_the_same_file_twice_counts_once(office: Office, client: Client) -> None:
     body = ndjson(*(row(n) for n in range(50)), *(bounce(n) for n in range(50, 60)))
     first = client.events.load(office.slug, body)
-    assert (first.received, first.stored, first.repeated, first.refused) == (60, 60, 0, 0)
+    assert (first.received, first.stored, first.duplicates, first.rejected) == (60, 60, 0, 0)
     before = client.flow.show(office.slug, last=TODAY.date())
     again = client.events.load(office.slug, body)
-    assert (again.stored, again.repeated) == (0, 60)
+    assert (again.stored, again.duplicates) == (0, 60)
     assert client.flow.show(office.slug, last=TODAY.date()) == before
     assert_counters_equal_a_recount(office)
 
 
 def test_a_row_that_stands_twice_in_one_load_counts_once(office: Office, client: Client) -> None:
     result = client.events.load(office.slug, ndjson(row(1), row(2), row(1), row(1)))
-    assert (result.stored, result.repeated) == (2, 2)
+    assert (result.stored, result.duplicates) == (2, 2)
     assert_counters_equal_a_recount(office)
 
 
@@ -70,11 +70,11 @@ def test_one_bad_line_in_ten_thousand_loses_no_other(office: Office, client: Cli
     rows: list[Any] = [row(n) for n in range(10_000)]
     rows[6543] = row(6543, kind="posted")
     result = client.events.load(office.slug, ndjson(*rows))
-    assert (result.received, result.stored, result.refused) == (10_000, 9_999, 1)
-    (refusal,) = result.refusals
-    assert (refusal.line, refusal.field) == (6544, "kind")
-    assert "posted" in refusal.what
-    assert "bounced" in refusal.remedy
+    assert (result.received, result.stored, result.rejected) == (10_000, 9_999, 1)
+    (rejection,) = result.rejections
+    assert (rejection.line, rejection.field) == (6544, "kind")
+    assert "posted" in rejection.what
+    assert "bounced" in rejection.remedy
     assert_counters_equal_a_recount(office)
 
 
@@ -162,7 +162,7 @@ def test_a_json_array_an_object_and_an_empty_body_are_taken(office: Office) -> N
 
 def test_lines_are_numbered_as_the_file_has_them(office: Office) -> None:
     result = post(office, b"\n\r\n" + ndjson(row(1), "oops", row(2))).json()
-    assert (result["stored"], [each["line"] for each in result["refusals"]]) == (2, [4])
+    assert (result["stored"], [each["line"] for each in result["rejections"]]) == (2, [4])
 
 
 def test_the_provider_is_found_from_the_mx_and_cached(office: Office, client: Client) -> None:
@@ -211,7 +211,7 @@ def test_loads_at_the_same_moment_leave_every_counter_right(office: Office) -> N
     for thread in threads:
         thread.join(60)
     assert sum(result["stored"] for result in results) == 460
-    assert sum(result["repeated"] for result in results) == 5 * 460
+    assert sum(result["duplicates"] for result in results) == 5 * 460
     assert_counters_equal_a_recount(office)
 
 

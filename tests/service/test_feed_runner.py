@@ -89,10 +89,10 @@ def test_a_log_that_is_away_says_so_and_holds_up_no_other(
     client.feeds.add(office.slug, NewFeed(name="there", kind="log", source=FeedSource(path=str(log))))
     settle(runner)
     away, there = client.feeds.list(office.slug)
-    assert "No such file" in away.trouble
-    assert away.said == away.trouble
+    assert "No such file" in away.error
+    assert away.summary == away.error
     assert there.stored_today > 0
-    client.feeds.change(office.slug, "there", FeedChange(paused=True))
+    client.feeds.update(office.slug, "there", FeedChange(paused=True))
     with log.open("a") as file:
         file.write(LOG.replace("4F1AB2C3D4", "4F1AB2C3D5"))
     settle(runner)
@@ -127,7 +127,7 @@ def test_a_maildir_and_an_mbox_give_the_same_as_the_messages_handed_in(
     settle(runner)
     client.feeds.add(office.slug, NewFeed(name="hand", kind="http", defaults=defaults))
     for raw in messages:
-        client.feeds.hand(office.slug, "hand", raw, "message/rfc822")
+        client.feeds.send_to(office.slug, "hand", raw, "message/rfc822")
     assert counts(office) == wanted  # each told three times, counted once
     right(office)
 
@@ -170,8 +170,8 @@ def test_an_imap_mailbox_is_read_from_where_it_was_left(  # over a real Dovecot
             source = FeedSource(host="127.0.0.1", port=port, tls=False, user="returns")
             client.feeds.add(office.slug, NewFeed(name="imap", kind="mailbox", source=source, password="wrong"))
             settle(runner)
-            assert "127.0.0.1" in client.feeds.get(office.slug, "imap").trouble
-            client.feeds.change(office.slug, "imap", FeedChange(password="secret"))
+            assert "127.0.0.1" in client.feeds.get(office.slug, "imap").error
+            client.feeds.update(office.slug, "imap", FeedChange(password="secret"))
             again = Runner(office.world.context)
             settle(again)
             assert counts(office) == {"bounced": 1, "delayed": 1}
@@ -205,14 +205,14 @@ def test_a_queue_is_consumed_in_batches_and_dead_letters_are_set_aside(
         client.feeds.add(office.slug, NewFeed(name="queue", kind="queue", source=source, password="guest"))
         run_until(lambda: counts(office) == {"delivered": 700, "bounced": 1}, runner)
         run_until(lambda: channel.queue_declare("events.dead", passive=True).method.message_count == 1, runner)
-        assert client.feeds.get(office.slug, "queue").refused == 1  # JSON, but no event
-        client.feeds.change(office.slug, "queue", FeedChange(mapping=MAPPING))
+        assert client.feeds.get(office.slug, "queue").rejected == 1  # JSON, but no event
+        client.feeds.update(office.slug, "queue", FeedChange(mapping=MAPPING))
         channel.basic_publish("", "events", json.dumps(letter(box="late@tidepost.example")).encode())
         run_until(lambda: counts(office).get("bounced") == 2, runner)
         assert channel.queue_declare("events", passive=True).method.message_count == 0
         right(office)
         connection.close()
-    run_until(lambda: "127.0.0.1" in client.feeds.get(office.slug, "queue").trouble, runner)
+    run_until(lambda: "127.0.0.1" in client.feeds.get(office.slug, "queue").error, runner)
 
 
 @NEEDS_ROOT

@@ -1,4 +1,4 @@
-"""Feeds over HTTP: tokens and signatures, packed bodies, mappings, refused rows that are tried again."""
+"""Feeds over HTTP: tokens and signatures, packed bodies, mappings, rejected rows that are tried again."""
 
 import gzip
 import io
@@ -71,10 +71,10 @@ def test_a_feed_takes_events_with_its_token_and_tells_how_it_goes(
 ) -> None:
     answer = post(office, feed, ndjson(row(1), bounce(2), row(1)))
     assert answer.status_code == 200
-    assert (answer.json()["stored"], answer.json()["repeated"]) == (2, 1)
+    assert (answer.json()["stored"], answer.json()["duplicates"]) == (2, 1)
     (seen,) = client.feeds.list(office.slug)
-    assert (seen.stored_today, seen.refused, seen.usual_lag is not None) == (2, 0, True)
-    assert seen.said.startswith("last event 0 s ago, usually")
+    assert (seen.stored_today, seen.rejected, seen.usual_lag is not None) == (2, 0, True)
+    assert seen.summary.startswith("last event 0 s ago, usually")
     assert "token" not in seen.model_dump()
 
 
@@ -92,7 +92,7 @@ def test_a_signature_over_time_and_body_is_as_good_as_the_token(office: Office, 
     kind = {"Content-Type": "application/x-ndjson"}
     good = headers_of(feed.secret, "m1", now, body)
     assert httpx.post(address, content=body, headers={**kind, **good}).json()["stored"] == 1
-    assert httpx.post(address, content=body, headers={**kind, **good}).json()["repeated"] == 1
+    assert httpx.post(address, content=body, headers={**kind, **good}).json()["duplicates"] == 1
     old = headers_of(feed.secret, "m1", now - 301, body)
     for headers in (old, {**good, "webhook-id": "m2"}, headers_of(feed.secret, "m1", now, body + b" ")):
         assert httpx.post(address, content=body, headers={**kind, **headers}).status_code == 401
@@ -115,14 +115,14 @@ def test_foreign_json_is_mapped_and_what_does_not_fit_is_kept(office: Office, cl
     later = letter(when="soon", box="jo@tidepost.example")
     body = ndjson(letter(), letter("seen"), later, {"letters": [{"inside": "{"}]}, "no json")
     answer = post(office, feed, body).json()
-    assert (answer["stored"], answer["refused"]) == (1, 3)
+    assert (answer["stored"], answer["rejected"]) == (1, 3)
     (event,) = client.events.list(office.slug)
     assert (event.kind, event.recipient, event.relay, event.cause) == (
         "bounced", "kim@tidepost.example", "driftline", "no_such_mailbox",
     )  # fmt: skip
     assert event.time.isoformat() == "2026-11-20T08:00:00+00:00"
-    refused = list(client.feeds.refused(office.slug, "letters"))
-    assert sorted(problem.what for each in refused for problem in each.problems) == [
+    rejected = list(client.feeds.rejected_rows(office.slug, "letters"))
+    assert sorted(problem.what for each in rejected for problem in each.problems) == [
         "'soon' cannot be time: it is no RFC 3339 time such as 2026-11-20T08:00:00Z".replace("cannot be time: ", "cannot be time: Value error, "),
         "This line is no JSON",
         "What stands at $.letters[*].inside is no json",
@@ -133,13 +133,13 @@ def test_refused_rows_are_tried_again_with_the_mapping_of_today(office: Office, 
     mapping = MAPPING.model_copy(deep=True)
     mapping.fields["kind"].table = {"there": "delivered"}  # forgets what `back` means
     feed = client.feeds.add(office.slug, NewFeed(name="letters", kind="http", mapping=mapping))
-    assert post(office, feed, ndjson(letter())).json()["refused"] == 1
+    assert post(office, feed, ndjson(letter())).json()["rejected"] == 1
     fixed = mapping.model_copy(deep=True)
     fixed.fields["domain"] = FieldSource(constant="other.d.example")
-    client.feeds.change(office.slug, "letters", FeedChange(mapping=fixed))
-    assert client.feeds.replay(office.slug, "letters").refused == 1
+    client.feeds.update(office.slug, "letters", FeedChange(mapping=fixed))
+    assert client.feeds.replay(office.slug, "letters").rejected == 1
     # Rows are kept as they were mapped, so a kind that was not known has to come again from the source.
-    assert client.feeds.get(office.slug, "letters").refused == 1
+    assert client.feeds.get(office.slug, "letters").rejected == 1
     broken = client.feeds.add(office.slug, NewFeed(name="broken", kind="http", mapping=MAPPING))
     bad = {"letters": [{"inside": "{"}]}
     post(office, broken, ndjson(bad))
@@ -147,13 +147,13 @@ def test_refused_rows_are_tried_again_with_the_mapping_of_today(office: Office, 
         "kind": FieldSource(constant="delivered"), "time": FieldSource(constant="2026-11-20T08:00:00Z"),
         "domain": FieldSource(constant="news.d.example"), "recipient": FieldSource(constant="kim@tidepost.example"),
     }})  # fmt: skip
-    client.feeds.change(office.slug, "broken", FeedChange(mapping=easier))
+    client.feeds.update(office.slug, "broken", FeedChange(mapping=easier))
     done = client.feeds.replay(office.slug, "broken")
-    assert (done.tried, done.stored, done.refused) == (1, 1, 0)
-    assert client.feeds.get(office.slug, "broken").refused == 0
+    assert (done.tried, done.stored, done.rejected) == (1, 1, 0)
+    assert client.feeds.get(office.slug, "broken").rejected == 0
     with pytest.raises(NotFoundError):
         client.feeds.replay(office.slug, "broken", 999_999_999)
-    assert client.feeds.drop_refused(office.slug, "letters") == 1
+    assert client.feeds.delete_rejected_rows(office.slug, "letters") == 1
 
 
 def test_a_feed_without_times_tells_an_event_once(office: Office, client: Client) -> None:
@@ -163,12 +163,12 @@ def test_a_feed_without_times_tells_an_event_once(office: Office, client: Client
     body = ndjson({"d": "news.d.example", "r": "kim@tidepost.example", "m": "1"})
     assert post(office, feed, body).json()["stored"] == 1
     with office.world.clock.later(timedelta(hours=3)):
-        assert post(office, feed, body).json()["repeated"] == 1
+        assert post(office, feed, body).json()["duplicates"] == 1
     right(office)
 
 
 def test_a_sample_becomes_events_field_by_field(office: Office, client: Client) -> None:
-    result = client.feeds.try_mapping(office.slug, json.dumps(letter()), MAPPING)
+    result = client.feeds.test_mapping(office.slug, json.dumps(letter()), MAPPING)
     (one,) = result.rows
     assert one.event is not None
     assert (one.event["kind"], one.event["cause"], one.event["recipient"]) == (
@@ -176,16 +176,16 @@ def test_a_sample_becomes_events_field_by_field(office: Office, client: Client) 
     )  # fmt: skip
     kind = next(step for step in one.steps if step.field == "kind")
     assert (kind.path, kind.found, kind.value) == ("$.state", "back", "bounced")
-    assert client.feeds.try_mapping(office.slug, json.dumps(letter("seen")), MAPPING).rows[0].left_out
-    assert client.feeds.try_mapping(office.slug, "{", MAPPING).problem == "The sample is no JSON"
-    assert "no row" in client.feeds.try_mapping(office.slug, "{}", MAPPING).problem
+    assert client.feeds.test_mapping(office.slug, json.dumps(letter("seen")), MAPPING).rows[0].left_out
+    assert client.feeds.test_mapping(office.slug, "{", MAPPING).problem == "The sample is no JSON"
+    assert "no row" in client.feeds.test_mapping(office.slug, "{}", MAPPING).problem
     assert counts(office) == {}
 
 
 def test_a_paused_feed_takes_nothing(office: Office, client: Client, feed: MadeFeed) -> None:
-    client.feeds.change(office.slug, "driftline", FeedChange(paused=True))
+    client.feeds.update(office.slug, "driftline", FeedChange(paused=True))
     assert post(office, feed, ndjson(row(1))).status_code == 503
-    assert client.feeds.change(office.slug, "driftline", FeedChange(paused=False)).said == "nothing has come yet"
+    assert client.feeds.update(office.slug, "driftline", FeedChange(paused=False)).summary == "nothing has come yet"
     assert post(office, feed, ndjson(row(1))).status_code == 200
 
 
@@ -209,7 +209,7 @@ def test_names_are_taken_once_and_a_feed_can_be_closed(office: Office, client: C
     with pytest.raises(AlreadyThereError):
         client.feeds.add(office.slug, NewFeed(name="driftline", kind="http"))
     post(office, feed, ndjson(row(1)))
-    client.feeds.drop(office.slug, "driftline")
+    client.feeds.delete(office.slug, "driftline")
     assert client.feeds.list(office.slug) == []
     assert post(office, feed, ndjson(row(2))).status_code == 401
     assert len(list(client.events.list(office.slug))) == 1
@@ -226,28 +226,28 @@ def test_the_commands(office: Office, client: Client, tmp_path: Path, monkeypatc
     mapping, sample = tmp_path / "mapping.json", tmp_path / "sample.json"
     mapping.write_text(MAPPING.model_dump_json())
     sample.write_text(json.dumps(letter()))
-    status, said = run("feed", "letters", "--add", "http", "--mapping", str(mapping), "--relay", "driftline")
+    status, said = run("feed", "add", "letters", "--kind", "http", "--mapping", str(mapping), "--relay", "driftline")
     assert status == 0
     assert "rgf_" in said
-    status, said = run("mapping", str(sample), "--feed", "letters")
+    status, said = run("feed", "test-mapping", str(sample), "--feed", "letters")
     assert status == 0
     assert '"back" becomes "bounced"' in said
     sample.write_text(json.dumps(letter(when="soon")))
-    assert run("mapping", str(sample), "--mapping", str(mapping))[0] == 3
+    assert run("feed", "test-mapping", str(sample), "--mapping", str(mapping))[0] == 3
     (feed,) = client.feeds.list(office.slug)
     token = said_token(run, office)
     with Client(office.world.url, token=token) as sender:
         sender.feeds.send(client.feeds.get(office.slug, "more").key, ndjson({"kind": "posted"}))
-    assert "posted" in run("feed", "more", "--refused")[1]
-    assert run("feed", "more", "--replay") == (3, "1 tried: 0 stored, 0 there already, 1 refused again\n")
-    assert run("feed", "letters", "--pause")[1] == "feed letters is paused\n"
-    assert "paused" in run("feed")[1]
-    assert run("feed", "letters", "--go-on")[0] == 0
-    assert run("feed", "letters", "--mapping", str(mapping))[0] == 0
-    assert json.loads(run("feed", "letters")[1])["key"] == feed.key
-    assert run("feed", "letters", "--drop")[0] == 0
+    assert "posted" in run("feed", "rejected", "more")[1]
+    assert run("feed", "replay", "more") == (3, "1 retried: 0 stored, 0 duplicates, 1 rejected again.\n")
+    assert run("feed", "pause", "letters")[1] == "Paused letters.\n"
+    assert "paused" in run("feed", "list")[1]
+    assert run("feed", "resume", "letters")[0] == 0
+    assert run("feed", "update", "letters", "--mapping", str(mapping))[0] == 0
+    assert json.loads(run("feed", "show", "letters", "--format", "json")[1])["key"] == feed.key
+    assert run("feed", "remove", "letters", "--yes")[0] == 0
     mapping.write_text('{"fields": {}, "colour": 1}')
-    assert run("feed", "x", "--add", "http", "--mapping", str(mapping))[0] == 2
+    assert run("feed", "add", "x", "--kind", "http", "--mapping", str(mapping))[0] == 2
 
 
 def test_files_are_loaded_by_a_feed(
@@ -261,21 +261,31 @@ def test_files_are_loaded_by_a_feed(
     def load(name: str, text: bytes, feed: str = "files") -> tuple[int, str]:
         (tmp_path / name).write_bytes(text)
         out = io.StringIO()
-        words = ["load", str(tmp_path / name), "--feed", feed, "--url", office.world.url, "--tenant", office.slug]
-        return main(words, Output(out, io.StringIO())), out.getvalue()
+        words = [
+            "event",
+            "import",
+            str(tmp_path / name),
+            "--feed",
+            feed,
+            "--url",
+            office.world.url,
+            "--tenant",
+            office.slug,
+        ]
+        return main(words, Output(io.StringIO(), out)), out.getvalue().splitlines()[-1]
 
     table = "kind;time;recipient;message_id;reply_code;diagnostic;tags\n"
     table += "delivered;2026-11-19T08:00:00Z;kim@tidepost.example;m1;250;fine;a,b\n"
     table += 'bounced;2026-11-19T08:00:01Z;"Jo <jo@tidepost.example>";m2;550;550 5.1.1 no such mailbox;\n'
     table += "posted;2026-11-19T08:00:02Z;x@tidepost.example;m3;;;\n"
-    assert load("rows.csv", table.encode()) == (3, "2 stored, 0 were there already, 1 refused.\n")
-    assert load("back.eml", v.DSN) == (0, "2 stored, 0 were there already, 0 refused.\n")
+    assert load("rows.csv", table.encode()) == (3, "2 stored, 0 duplicates, 1 rejected.")
+    assert load("back.eml", v.DSN) == (0, "2 stored, 0 duplicates, 0 rejected.")
     assert load("mail.log", LOG.encode(), "log")[1].startswith("7 stored")
     assert load("mail.log", LOG.encode(), "log")[1].startswith("0 stored")
     assert load("rows.ndjson", ndjson(row(50)))[1].startswith("1 stored")
     assert (
         main(
-            ["load", str(tmp_path / "rows.csv"), "--url", office.world.url, "--tenant", office.slug],
+            ["event", "import", str(tmp_path / "rows.csv"), "--url", office.world.url, "--tenant", office.slug],
             Output(io.StringIO(), io.StringIO()),
         )
         == 2
@@ -287,5 +297,5 @@ def test_files_are_loaded_by_a_feed(
 
 def said_token(run: Any, office: Office) -> str:
     """Opens the feed `more`, and reads its token from what the command says."""
-    _, said = run("feed", "more", "--add", "http")
+    _, said = run("feed", "add", "more", "--kind", "http")
     return next(word for word in said.split() if word.startswith("rgf_"))

@@ -1,4 +1,4 @@
-"""What people look at: flow per provider for any part of the mail, causes, wordings, two parts beside each other."""
+"""What people look at: flow per provider for any part of the mail, causes, reply patterns, two parts beside each other."""
 
 import io
 from datetime import UTC, datetime, timedelta
@@ -64,9 +64,9 @@ def test_causes_day_by_day_say_what_is_new(loaded: Office, client: Client) -> No
 
 
 def test_replies_are_grouped_by_their_fixed_part(loaded: Office, client: Client) -> None:
-    (unknown,) = client.flow.wordings(loaded.slug, cause="unclassified", **DAYS)
-    assert (unknown.wording, unknown.count) == ("550 harbour closed #", 5)
-    assert len(client.flow.wordings(loaded.slug, **DAYS)) == 2
+    (unknown,) = client.flow.reply_patterns(loaded.slug, cause="unclassified", **DAYS)
+    assert (unknown.pattern, unknown.count) == ("550 harbour closed #", 5)
+    assert len(client.flow.reply_patterns(loaded.slug, **DAYS)) == 2
 
 
 def test_two_variants_are_compared_with_their_interval(loaded: Office, client: Client) -> None:
@@ -78,10 +78,10 @@ def test_two_variants_are_compared_with_their_interval(loaded: Office, client: C
     found = client.flow.compare(loaded.slug, campaign="a", other_campaign="b", **DAYS)
     rates = {rate.name: rate for rate in found.rates}
     bounces = rates["permanent bounces"]
-    assert (found.first, found.second, bounces.said) == ("a", "b", "a is better")
+    assert (found.first, found.second, bounces.summary) == ("a", "b", "a is better")
     assert bounces.low is not None
     assert bounces.low > 0
-    assert rates["complaints"].said == "not enough mail to tell"
+    assert rates["complaints"].summary == "not enough mail to tell"
     assert set(found.providers) >= {"tidepost.example", "kestrelbox.example"}
 
 
@@ -107,7 +107,7 @@ def test_the_commands(loaded: Office, monkeypatch: pytest.MonkeyPatch) -> None:
 
     days = str((datetime.now(UTC) - TODAY).days + 9)
     assert " min  " in run("flow", "--relay", "office-1", "--days", days)
-    assert "a is better" in run("flow", "--campaign", "a", "--versus", "campaign=b", "--days", days)
-    assert "harbour closed" in run("causes", "--days", days)
-    assert "550 harbour closed #" in run("replies", "--cause", "unclassified", "--days", days)
+    assert "a is better" in run("flow", "compare", "--campaign", "a", "--with", "campaign=b", "--days", days)
+    assert "harbour closed" in run("flow", "causes", "--days", days)
+    assert "550 harbour closed #" in run("flow", "replies", "--cause", "unclassified", "--days", days)
     assert "harbour closed" in run("trail", "--reply", "harbour closed")

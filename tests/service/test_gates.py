@@ -78,7 +78,7 @@ def test_a_gate_refuses_what_is_held_and_counts_it_as_withheld(
     asked = [request(gate.key, f"person{n}@tidepost.example", instance=f"7b.{n}") for n in (1, 2, 3, 1)]
     answers = talk(gate_port, *asked)
     assert answers[0] == (
-        "action=550 5.7.1 Not sent: bad address: a permanent bounce said that this mailbox does not exist "
+        "action=550 5.7.1 Not sent: invalid address: a permanent bounce said that this mailbox does not exist "
         "(550 5.1.1 no such mailbox)"
     )
     assert answers[1].startswith("action=550 5.7.1 Not sent: unsubscribed")
@@ -123,7 +123,7 @@ def test_a_request_that_never_ends_is_cut_off_and_others_go_on(
 
 
 def test_many_connections_get_their_own_answers(office: Office, client: Client, gate: MadeGate, gate_port: int) -> None:
-    client.suppression.hold(office.slug, NewEntries(addresses=[f"p{n}@a.example" for n in range(0, 60, 3)]))
+    client.suppression.add(office.slug, NewEntries(addresses=[f"p{n}@a.example" for n in range(0, 60, 3)]))
 
     async def one(number: int) -> bool:
         reader, writer = await asyncio.open_connection("127.0.0.1", gate_port)
@@ -144,7 +144,7 @@ def test_gates_have_names_and_can_be_closed(office: Office, client: Client, gate
     assert gate.key in gate.line
     with pytest.raises(AlreadyThereError):
         client.addresses.add_gate(office.slug, NewGate(name="mta1"))
-    client.addresses.drop_gate(office.slug, gate.id)
+    client.addresses.delete_gate(office.slug, gate.id)
     assert client.addresses.gates(office.slug) == []
     assert talk(gate_port, request(gate.key, "a@tidepost.example"))[0].startswith("action=450")
 
@@ -185,7 +185,7 @@ def test_a_bounce_from_a_real_postfix_makes_the_same_postfix_refuse_the_next_mes
             assert set(refused) == {"nobody@tidepost.example"}
             code, said = refused["nobody@tidepost.example"]
             assert code == 550
-            assert b"bad address" in said
+            assert b"invalid address" in said
             assert send("kim") == {}
     finally:
         provider.shutdown()

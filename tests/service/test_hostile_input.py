@@ -1,4 +1,4 @@
-"""Anything may come in: it is stored or refused with a reason, in bounded time, and never as a traceback."""
+"""Anything may come in: it is stored or rejected with a reason, in bounded time, and never as a traceback."""
 
 import json
 from typing import Any
@@ -59,7 +59,7 @@ def test_no_load_makes_the_service_fail(office: Office, rows: list[Any]) -> None
     assert answer.status_code in (200, 400, 422)
     if answer.status_code == 200:
         result = answer.json()
-        assert result["stored"] + result["repeated"] + result["refused"] == result["received"] == len(values)
+        assert result["stored"] + result["duplicates"] + result["rejected"] == result["received"] == len(values)
 
 
 LONG = "x" * 5000
@@ -85,8 +85,8 @@ LONG = "x" * 5000
         ("GET", "readings", {"name": LONG}),
         ("GET", "readings", {"name": "d.example", "last": "0001-01-01"}),
         ("GET", "readings", {"name": "d.example", "first": "9999-12-31"}),
-        ("GET", "readings/moved", {"name": "d.example", "first": "0001-01-01", "last": "0001-01-02"}),
-        ("GET", "marks", {"last": "0001-01-01"}),
+        ("GET", "readings/explanation", {"name": "d.example", "first": "0001-01-01", "last": "0001-01-02"}),
+        ("GET", "annotations", {"last": "0001-01-01"}),
         ("GET", "flow", {"last": "0001-01-01"}),
         ("GET", "events", {"since": "0001-01-01T00:00:00+14:00"}),
         ("GET", "events", {"until": "9999-12-31T23:59:59-14:00"}),

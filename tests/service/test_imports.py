@@ -14,7 +14,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemResponse
 from rust_gauge.contract.jobs import FileLayout, ImportRequest, Job, ListCheckRequest
-from rust_gauge.contract.suppression import Lift, NewEntries, PolicyRule, RehearsalRequest, SuppressionPolicy
+from rust_gauge.contract.suppression import Lift, NewEntries, PolicyBacktestRequest, PolicyRule, SuppressionPolicy
 from rust_gauge.service.suppression import imports as service
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import tables
@@ -79,36 +79,36 @@ def test_columns_say_reason_and_times_and_what_cannot_be_used_is_told_beside_wha
         "di@d.example,,2099-01-01,,\n"
         "ed@e.example,,,2020-01-01,\n"
         "short\n"
-        "@gone.example,domain_gone,,,\n"
+        "@gone.example,domain_invalid,,,\n"
         "ANN@a.example,unsubscribed,,,again\n"
     )
     layout = FileLayout(columns={"address": "who", "reason": "why", "since": "from", "until": "to", "note": "remark"})
-    job = done(client, office, given(client, office, lines.encode(), layout=layout, reason="bad_address"))
-    assert counts(job) == {"rows": 9, "new": 3, "refused": 5, "repeated": 1}
+    job = done(client, office, given(client, office, lines.encode(), layout=layout, reason="invalid_address"))
+    assert counts(job) == {"rows": 9, "new": 3, "rejected": 5, "duplicates": 1}
     assert held(client, office) == {
-        "Ann@a.example": "unsubscribed", "bo@b.example": "bad_address", "@gone.example": "domain_gone",
+        "Ann@a.example": "unsubscribed", "bo@b.example": "invalid_address", "@gone.example": "domain_invalid",
     }  # fmt: skip
     (ann,) = client.suppression.list(office.slug, address="ann@a.example")
     assert (f"{ann.since:%Y-%m-%d}", ann.note, ann.origin, ann.made_by) == (
         "2025-05-01", "at the desk", "import", f"import {job.id}",
     )  # fmt: skip
-    refused = list(csv.DictReader(io.StringIO(b"".join(client.jobs.part(office.slug, job.id, "refused")).decode())))
-    assert [(line["row"], line["address"]) for line in refused] == [
+    rejected = list(csv.DictReader(io.StringIO(b"".join(client.jobs.part(office.slug, job.id, "rejected")).decode())))
+    assert [(line["row"], line["address"]) for line in rejected] == [
         ("4", "nobody"), ("5", "cy@c.example"), ("6", "di@d.example"), ("7", "ed@e.example"), ("8", "short"),
     ]  # fmt: skip
     assert client.suppression.clearance(office.slug, ["any@gone.example"]).held == 1
 
 
 def test_a_dry_run_tells_what_would_happen_and_does_nothing(office: Office, client: Client) -> None:
-    client.suppression.hold(office.slug, NewEntries(addresses=["there@a.example"]))
+    client.suppression.add(office.slug, NewEntries(addresses=["there@a.example"]))
     lines = b"new@a.example\nthere@a.example\nnobody\nnew@a.example\n"
     job = given(client, office, lines)
     dry = done(client, office, job, dry=True)
     assert (dry.state, dry.result["dry"]) == ("done", True)
-    assert counts(dry) == {"rows": 4, "new": 1, "standing": 1, "refused": 1, "repeated": 1}
+    assert counts(dry) == {"rows": 4, "new": 1, "standing": 1, "rejected": 1, "duplicates": 1}
     assert set(held(client, office)) == {"there@a.example"}
     real = done(client, office, job)
-    assert counts(real) == {"rows": 4, "new": 1, "standing": 1, "refused": 1, "repeated": 1}
+    assert counts(real) == {"rows": 4, "new": 1, "standing": 1, "rejected": 1, "duplicates": 1}
     assert set(held(client, office)) == {"there@a.example", "new@a.example"}
     with pytest.raises(ProblemResponse, match="done"):
         client.jobs.run(office.slug, job.id)
@@ -121,7 +121,7 @@ def test_a_dry_run_tells_what_would_happen_and_does_nothing(office: Office, clie
 def test_an_entry_that_stands_is_left_widened_or_replaced(
     office: Office, client: Client, standing: str, until: str | None, since: str
 ) -> None:
-    client.suppression.hold(office.slug, NewEntries(addresses=["a@a.example"], until="2027-01-01T00:00:00Z"))  # type: ignore[arg-type]
+    client.suppression.add(office.slug, NewEntries(addresses=["a@a.example"], until="2027-01-01T00:00:00Z"))  # type: ignore[arg-type]
     end = "" if standing == "widen" else "2026-12-01"
     lines = f"address,since,until\na@a.example,2020-01-01,{end}\n"
     done(client, office, given(client, office, lines.encode(), standing=standing))
@@ -132,11 +132,11 @@ def test_an_entry_that_stands_is_left_widened_or_replaced(
 def test_what_somebody_lifted_stays_clear_unless_it_is_asked_for(office: Office, client: Client) -> None:
     client.events.load(office.slug, ndjson(bounce(1)))
     client.suppression.lift(office.slug, Lift(address="person1@tidepost.example", why="a mistake"))
-    first = done(client, office, given(client, office, b"person1@tidepost.example\n", reason="bad_address"))
+    first = done(client, office, given(client, office, b"person1@tidepost.example\n", reason="invalid_address"))
     assert counts(first) == {"rows": 1, "stayed_clear": 1}
-    again = given(client, office, b"person1@tidepost.example\n", reason="bad_address", lifted="hold_again")
+    again = given(client, office, b"person1@tidepost.example\n", reason="invalid_address", lifted="hold_again")
     assert counts(done(client, office, again)) == {"rows": 1, "came_back": 1}
-    assert held(client, office) == {"person1@tidepost.example": "bad_address"}
+    assert held(client, office) == {"person1@tidepost.example": "invalid_address"}
 
 
 def test_an_import_that_is_stopped_and_killed_goes_on_and_is_exact(
@@ -150,26 +150,26 @@ def test_an_import_that_is_stopped_and_killed_goes_on_and_is_exact(
     def sometimes(connection: Connection, of: store_jobs.Job, now: datetime, **values: Any) -> None:
         pieces.append(values["position"])
         if len(pieces) == 3:
-            connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True))
+            connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(cancel_requested=True))
         advance(connection, of, now, **values)
         if len(pieces) == 6:
             raise MemoryError("killed after it was written, before it was committed")
 
     monkeypatch.setattr(store_jobs, "advance", sometimes)
     stopped = done(client, office, job)
-    assert (stopped.state, counts(stopped)["rows"]) == ("stopped", 200)
+    assert (stopped.state, counts(stopped)["rows"]) == ("cancelled", 200)
     running = done(client, office, stopped)
     assert (running.state, counts(running)["rows"]) == ("waiting", 400), "the worker tries again later"
     with office.world.clock.later(timedelta(minutes=5)):
         office.world.work()
     over = client.jobs.get(office.slug, job.id)
-    assert (over.state, counts(over)) == ("done", {"rows": 1001, "new": 950, "repeated": 50, "refused": 1})
+    assert (over.state, counts(over)) == ("done", {"rows": 1001, "new": 950, "duplicates": 50, "rejected": 1})
     assert client.suppression.count(office.slug).count == 950
     numbers = [item.number for item in client.suppression.changes(office.slug, limit=1000).items]
     assert len(numbers) == 950
-    assert client.suppression.growth(office.slug).days[-1].standing == 950
-    refused = b"".join(client.jobs.part(office.slug, job.id, "refused")).splitlines()
-    assert len(refused) == 2
+    assert client.suppression.growth(office.slug).days[-1].active == 950
+    rejected = b"".join(client.jobs.part(office.slug, job.id, "rejected")).splitlines()
+    assert len(rejected) == 2
 
 
 def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_state(
@@ -178,7 +178,7 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
     monkeypatch.setattr(service, "PIECE", 20)
     addresses = [f"person{n}@tidepost.example" for n in range(200)]
     text = "\n".join(addresses).encode()
-    jobs = [given(client, office, text, reason="bad_address") for _ in range(2)]
+    jobs = [given(client, office, text, reason="invalid_address") for _ in range(2)]
     for job in jobs:
         client.jobs.run(office.slug, job.id)
 
@@ -214,7 +214,7 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
     assert standing == {address for address, found in state.items() if found == "held"}
     answers = client.suppression.clearance(office.slug, addresses).answers
     assert {answer.address for answer in answers if answer.verdict == "held"} == standing
-    assert client.suppression.growth(office.slug).days[-1].standing == len(standing)
+    assert client.suppression.growth(office.slug).days[-1].active == len(standing)
 
 
 @pytest.mark.parametrize(
@@ -263,7 +263,7 @@ def spring(office: Office, client: Client) -> Iterator[Job]:
 def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, client: Client, spring: Job) -> None:
     result = spring.result
     assert result["counts"] == {"rows": 7, "held": 4, "clear": 2, "doubtful": 1, "would_bounce": 3}
-    assert result["why"] == {"bad_address": 1, "unsubscribed": 1, "null_mx": 1, "no_domain": 1}
+    assert result["why"] == {"invalid_address": 1, "unsubscribed": 1, "null_mx": 1, "no_domain": 1}
     assert result["doubts"] == {"role": 1}
     tide = result["by_provider"]["tidepost.example"]
     assert (tide["rows"], tide["held"], tide["would_bounce"]) == (5, 2, 1)
@@ -273,7 +273,7 @@ def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, clie
     }
     assert [line["name"] for line in parts["clear"]] == ["Fine", "'=1+1"]
     assert {line["name"]: line["why"] for line in parts["held"]}["Null"] == "null_mx"
-    assert parts["doubtful"][0]["says"]
+    assert parts["doubtful"][0]["detail"]
 
 
 # Trials of a policy
@@ -284,7 +284,7 @@ def test_a_policy_is_tried_on_the_past_beside_the_one_that_holds(office: Office,
     rows += [row(3, message_id="d", time="2026-11-19T11:00:00Z")]
     client.events.load(office.slug, ndjson(*rows))
     policy = SuppressionPolicy(rules=[PolicyRule(name="patient", act="hold", kinds=["bounced"], times=2)])
-    job = client.jobs.start_policy_trial(office.slug, RehearsalRequest(policy=policy, days=30))
+    job = client.jobs.start_policy_backtest(office.slug, PolicyBacktestRequest(policy=policy, days=30))
     office.world.work()
     result = client.jobs.get(office.slug, job.id).result
     assert result["recipients"] == 2

@@ -59,7 +59,7 @@ def taken(world: World, tenant_id: int, values: list[dict[str, Any]], *, short: 
     reader = Reader(load, known, TODAY)
     for value in values:
         reader.read(rows_of([value]), 0, 1)
-    return b"".join(load.packets), len(reader.refused)
+    return b"".join(load.packets), len(reader.rejected)
 
 
 @settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -89,7 +89,7 @@ def counts(office: Office) -> dict[str, int]:
     return {str(Count.from_number(kind)): int(n) for kind, n in rows}
 
 
-def put_off(number: int, minutes: int = 0, **changes: Any) -> dict[str, Any]:
+def delay(number: int, minutes: int = 0, **changes: Any) -> dict[str, Any]:
     time = (START + timedelta(minutes=minutes)).isoformat()
     return row(number, kind="delayed", time=time, reply_code=451, diagnostic="451 4.7.1 greylisted", **changes)
 
@@ -97,13 +97,13 @@ def put_off(number: int, minutes: int = 0, **changes: Any) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("rows", "wanted"),
     [
-        ([put_off(1), put_off(1, 5), put_off(1, 9), row(1)], {"delayed": 1, "delayed_again": 2, "delivered": 1}),
+        ([delay(1), delay(1, 5), delay(1, 9), row(1)], {"delayed": 1, "delayed_again": 2, "delivered": 1}),
         ([row(1), bounce(1, time="2026-11-19T09:00:00Z")], {"delivered": 1, "bounced": 1, "returned": 1}),
         ([bounce(1), bounce(1, time="2026-11-19T08:00:02Z")], {"bounced": 1, "bounced_again": 1}),
         ([row(1), row(1, kind="complained", time="2026-11-20T08:00:00Z")], {"delivered": 1, "complained": 1}),
         ([bounce(1), bounce(1, recipient="other@tidepost.example")], {"bounced": 2}),
         ([bounce(1, message_id=""), bounce(2, message_id="", recipient="person1@tidepost.example")], {"bounced": 2}),
-        ([put_off(1), bounce(1, time="2026-11-19T20:00:00Z")], {"delayed": 1, "bounced": 1}),
+        ([delay(1), bounce(1, time="2026-11-19T20:00:00Z")], {"delayed": 1, "bounced": 1}),
         ([row(1, kind="opened"), row(1, kind="opened", time="2026-11-19T09:00:00Z")], {"opened": 2}),
     ],
 )
@@ -125,7 +125,7 @@ def test_each_message_counts_once_in_whichever_order_it_is_told(
 def test_counters_equal_a_recount_after_any_loads(office: Office, data: st.DataObject) -> None:
     one = st.builds(
         lambda kind, number, minutes, more: {
-            **(bounce(number) if kind == "bounced" else put_off(number) if kind == "delayed" else row(number, kind=kind)),
+            **(bounce(number) if kind == "bounced" else delay(number) if kind == "delayed" else row(number, kind=kind)),
             "time": (START + timedelta(minutes=minutes)).isoformat(),
             **more,
         },
@@ -146,7 +146,7 @@ def test_a_load_that_stands_half_there_adds_the_other_half(office: Office, clien
     rows = [row(n, seconds_taken=n / 2) for n in range(20)] + [bounce(n) for n in range(20, 30)]
     client.events.load(office.slug, ndjson(*rows[::2]))
     result = client.events.load(office.slug, ndjson(*rows, *rows[:3]))
-    assert (result.received, result.stored, result.repeated) == (33, 15, 18)
+    assert (result.received, result.stored, result.duplicates) == (33, 15, 18)
     right(office)
     assert counts(office) == {"delivered": 20, "bounced": 10}
 
@@ -199,6 +199,6 @@ def test_two_loads_side_by_side_with_new_names_in_the_middle_count_right(
     assert errors == []
     right(office)
     events = list(client.events.list(office.slug))
-    replies = {row.example for row in client.flow.wordings(office.slug, first=START.date(), last=TODAY.date())}
+    replies = {row.example for row in client.flow.reply_patterns(office.slug, first=START.date(), last=TODAY.date())}
     assert len(events) == 32
-    assert sum("reason" in reply for reply in replies) >= 16, "each reply is kept under its own wording"
+    assert sum("reason" in reply for reply in replies) >= 16, "each reply is kept under its own reply_pattern"

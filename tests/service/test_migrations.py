@@ -65,7 +65,7 @@ def test_tasks_batches_and_applications_of_rules_become_jobs(store: Store) -> No
 
     found = listed()
     assert {kind: job.state for kind, job in found.items()} == {
-        "import": "waiting", "recompute": "done", "batch": "stopped", "rules": "waiting",
+        "import": "waiting", "recompute": "done", "batch": "cancelled", "rules": "waiting",
     }  # fmt: skip
     task, batch, rules = found["import"], found["batch"], found["rules"]
     assert (task.name, task.created_by, task.position, task.done, task.total) == ("gone.csv", "isla", {"row": 5}, 5, 9)

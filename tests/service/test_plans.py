@@ -30,13 +30,13 @@ def name(office: Office, client: Client) -> str:
     office.world.zone(f"{office.slug}.example", "")
     office.world.zone("driftline.example", 'spf IN TXT "v=spf1 ip4:198.51.100.16/28 ~all"\n')
     client.domains.add(office.slug, name)
-    client.relays.describe(office.slug, "office-1", OFFICE)
-    client.relays.describe(office.slug, "driftline", CONTRACTED)
+    client.relays.set(office.slug, "office-1", OFFICE)
+    client.relays.set(office.slug, "driftline", CONTRACTED)
     streams = [
         StreamPath(name="bookings", relay="office-1", selector="g1"),
         StreamPath(name="offers", relays=["driftline"]),
     ]
-    client.domains.change(office.slug, name, DomainChange(streams=streams))
+    client.domains.update(office.slug, name, DomainChange(streams=streams))
     return name
 
 
@@ -45,13 +45,13 @@ def test_relays_are_described_listed_and_forgotten(office: Office, client: Clien
     assert relays["driftline"].include == "spf.driftline.example"
     assert (relays["driftline"].limits[0].trial, relays["driftline"].domains) == (True, [name])
     assert relays["office-1"].own
-    client.relays.forget(office.slug, "office-1")
+    client.relays.delete(office.slug, "office-1")
     assert [(r.name, r.described) for r in client.relays.list(office.slug)] == [
         ("driftline", True),
         ("office-1", False),
     ]
     with pytest.raises(NotFoundError):
-        client.relays.forget(office.slug, "office-1")
+        client.relays.delete(office.slug, "office-1")
 
 
 @pytest.mark.parametrize(
@@ -65,13 +65,13 @@ def test_relays_are_described_listed_and_forgotten(office: Office, client: Clien
 )
 def test_a_description_that_cannot_be_is_refused(office: Office, client: Client, wrong: RelayDescription) -> None:
     with pytest.raises(InvalidInputError):
-        client.relays.describe(office.slug, "r", wrong)
+        client.relays.set(office.slug, "r", wrong)
 
 
 def test_a_domain_goes_from_nothing_to_all_published(office: Office, client: Client, name: str) -> None:
     slug, zone = office.slug, f"{office.slug}.example"
-    client.plans.choose(slug, name, PlanSettings(reports_to=f"dmarc@{zone}", stage="quarantine"))
-    made = client.plans.make_key(slug, name, "g1")
+    client.plans.set_settings(slug, name, PlanSettings(reports_to=f"dmarc@{zone}", stage="quarantine"))
+    made = client.plans.add_key(slug, name, "g1")
     assert "PRIVATE KEY" in made.private_key
     plan = client.plans.check(slug, name)
     assert (plan.zone, plan.right, plan.checked_at is not None) == (zone, 0, True)
@@ -91,7 +91,7 @@ def test_a_domain_goes_from_nothing_to_all_published(office: Office, client: Cli
 
 
 def test_selectors_of_relays_and_of_keys_made_here_are_audited(office: Office, client: Client, name: str) -> None:
-    made = client.plans.make_key(office.slug, name, "g9")
+    made = client.plans.add_key(office.slug, name, "g9")
     zone = f"{office.slug}.example"
     office.world.zone(zone, f'g9._domainkey.{name}. IN TXT "{made.record[:200]}" "{made.record[200:]}"\n'
                       f'df1._domainkey.{name}. IN TXT "{made.record[:200]}" "{made.record[200:]}"\n')  # fmt: skip
@@ -100,18 +100,18 @@ def test_selectors_of_relays_and_of_keys_made_here_are_audited(office: Office, c
 
 
 def test_a_private_key_is_given_once(office: Office, client: Client, name: str) -> None:
-    made = client.plans.make_key(office.slug, name, "g1", "ed25519")
+    made = client.plans.add_key(office.slug, name, "g1", "ed25519")
     again = client.plans.get(office.slug, name)
     assert made.record in [record.value for record in again.records]
     assert "PRIVATE" not in again.model_dump_json()
-    assert client.plans.make_key(office.slug, name, "g1").record != made.record
+    assert client.plans.add_key(office.slug, name, "g1").record != made.record
 
 
 def test_the_id_of_a_transport_policy_changes_with_its_mode(office: Office, client: Client, name: str) -> None:
     def id_of(mode: str) -> str:
         settings = PlanSettings(mta_sts=mode, mta_sts_host="sts.skerry.example")  # type: ignore[arg-type]
         with office.world.clock.later(timedelta(seconds=5 if mode == "enforce" else 0)):
-            plan = client.plans.choose(office.slug, name, settings)
+            plan = client.plans.set_settings(office.slug, name, settings)
         return next(r.value for r in plan.records if r.name == f"_mta-sts.{name}")
 
     first = id_of("testing")
@@ -130,18 +130,21 @@ def test_plans_from_the_command_line(office: Office, monkeypatch: pytest.MonkeyP
         out = io.StringIO()
         return main(list(words), Output(out, io.StringIO())), out.getvalue()
 
-    command("add", name)
-    assert command("relay", "office-1", "--own", "--host", "192.0.2.41=mta1.skerry.example")[0] == 0
-    assert command("relay", "driftline", "--include", "spf.driftline.example", "--dkim", "df1=df1.keys.driftline.example",
+    command("domain", "add", name)
+    assert command("relay", "set", "office-1", "--own", "--host", "192.0.2.41=mta1.skerry.example")[0] == 0
+    assert command("relay", "set", "driftline", "--include", "spf.driftline.example", "--dkim", "df1=df1.keys.driftline.example",
                    "--return-path", "bounce=mx:returns.driftline.example", "--tracking", "click=track.driftline.example",
                    "--inbound", "10:in.driftline.example")[0] == 0  # fmt: skip
-    assert "office-1" in command("relays")[1]
-    assert command("stream", name, "offers", "--relay", "driftline", "--relay", "office-1", "--selector", "g1")[0] == 0
-    status, text = command("plan", name, "--stage", "reject", "--reports-to", f"d@{zone}")
+    assert "office-1" in command("relay", "list")[1]
+    assert (
+        command("stream", "set", name, "offers", "--relay", "driftline", "--relay", "office-1", "--selector", "g1")[0]
+        == 0
+    )
+    status, text = command("plan", "set", name, "--stage", "reject", "--reports-to", f"d@{zone}")
     assert status == 3
     assert "missing  _dmarc.news  TXT" in text
     assert f"v=DMARC1; p=reject; rua=mailto:d@{zone}" in text
-    assert "BEGIN PRIVATE KEY" in command("plan", name, "--key", "g1")[1]
+    assert "BEGIN PRIVATE KEY" in command("plan", "add-key", name, "g1")[1]
     fragment = command("plan", name, "--no-check", "--format", "zone")[1]
     office.world.zone(zone, fragment.replace("; PRIVATE", ""))
     status, text = command("plan", name)
@@ -149,6 +152,7 @@ def test_plans_from_the_command_line(office: Office, monkeypatch: pytest.MonkeyP
     rows = json.loads(command("plan", name, "--format", "json")[1])["records"]
     assert {row["check"]["state"] for row in rows if not row["elsewhere"]} == {"matches"}
     assert command("plan", name, "--format", "csv", "--no-check")[1].startswith("purpose,host,type,priority,ttl,value")
-    assert command("plan", name, "--spf", "nonsense")[0] == 2
-    assert command("relay", "nobody")[0] == 2
-    assert command("stream", name, "offers", "--forget")[1] == f"{name} has 0 streams: \n"
+    assert command("plan", "set", name, "--spf", "nonsense")[0] == 2
+    assert command("relay", "show", "nobody")[0] == 2
+    assert command("stream", "remove", name, "offers", "--yes")[0] == 0
+    assert command("stream", "list", name, "--format", "json")[1] == "[]\n"

@@ -104,9 +104,9 @@ def test_a_service_killed_in_the_middle_of_loads_leaves_every_counter_right(
     results = Counter[str]()
     for piece in pieces:
         result = client.events.load(office.slug, piece)
-        results.update(stored=result.stored, repeated=result.repeated)
-    assert results["stored"] + results["repeated"] == 4000
-    assert results["repeated"] == len(there)
+        results.update(stored=result.stored, duplicates=result.duplicates)
+    assert results["stored"] + results["duplicates"] == 4000
+    assert results["duplicates"] == len(there)
     assert_counters_equal_a_recount(office)
 
 

@@ -55,20 +55,20 @@ def test_a_domain_is_proven_by_its_record_and_lost_with_it(office: Office, clien
     assert (proof.state, proof.record_name, proof.subject) == ("waiting", f"_rustgauge.{name}", name)
     assert client.proofs.start(office.slug, name).record == proof.record  # the same one as long as it is asked for
     assert proof.record in [record.value for record in client.plans.get(office.slug, name).records]
-    assert client.proofs.check(office.slug, proof.id).state == "waiting"
+    assert client.proofs.recheck(office.slug, proof.id).state == "waiting"
     office.world.zone(name, f'_rustgauge IN TXT "{proof.record}"\n')
-    assert client.proofs.check(office.slug, proof.id).state == "proven"
+    assert client.proofs.recheck(office.slug, proof.id).state == "verified"
     _a_day_later(office)
     office.world.dns.behave(name, Behaviour(fail="servfail"))
     service_proofs.look_at_due(office.world.context)
-    assert client.proofs.list(office.slug)[0].state == "proven"  # no answer proves nothing
+    assert client.proofs.list(office.slug)[0].state == "verified"  # no answer proves nothing
     office.world.dns.behave(name, Behaviour())
     office.world.zone(name, "")
     _a_day_later(office)
     service_proofs.look_at_due(office.world.context)
     assert client.proofs.list(office.slug)[0].state == "lost"
     titles = [each.title for each in client.audits.history(office.slug, name) if each.kind == "proof"]
-    assert titles == [f"The proof of {name} is lost: its record is gone", f"{name} is proven"]
+    assert titles == [f"The proof of {name} is lost: its record is gone", f"{name} is verified"]
 
 
 def _a_day_later(office: Office) -> None:
@@ -80,7 +80,7 @@ def test_a_record_of_another_tenant_proves_nothing(office: Office, client: Clien
     name = f"{office.slug}.example"
     office.world.zone(name, '_rustgauge IN TXT "rustgauge-proof=00000000000000000000000000000000"\n')
     proof = client.proofs.start(office.slug, name)
-    assert client.proofs.check(office.slug, proof.id).state == "waiting"
+    assert client.proofs.recheck(office.slug, proof.id).state == "waiting"
 
 
 def test_an_address_is_proven_by_the_code(office: Office, client: Client, mailbox: Path) -> None:
@@ -88,17 +88,17 @@ def test_an_address_is_proven_by_the_code(office: Office, client: Client, mailbo
     to, code, _ = received(mailbox)
     assert (to, proof.sent_to, proof.state) == (f"boxoffice@{office.slug}.example",) * 2 + ("waiting",)
     with pytest.raises(InvalidInputError, match="4 tries are left"):
-        client.proofs.give_code(office.slug, proof.id, "WRONGONE")
-    assert client.proofs.give_code(office.slug, proof.id, f" {code[:4].lower()}-{code[4:]} ").state == "proven"
+        client.proofs.confirm(office.slug, proof.id, "WRONGONE")
+    assert client.proofs.confirm(office.slug, proof.id, f" {code[:4].lower()}-{code[4:]} ").state == "verified"
 
 
 def test_a_code_allows_five_tries(office: Office, client: Client, mailbox: Path) -> None:
     proof = client.proofs.start(office.slug, f"a@{office.slug}.example", "mail")
     for left in (4, 3, 2, 1, 0):
         with pytest.raises(InvalidInputError, match=f"{left} tr"):
-            client.proofs.give_code(office.slug, proof.id, "WRONGONE")
+            client.proofs.confirm(office.slug, proof.id, "WRONGONE")
     with pytest.raises(InvalidInputError, match="Too many"):
-        client.proofs.give_code(office.slug, proof.id, received(mailbox)[1])
+        client.proofs.confirm(office.slug, proof.id, received(mailbox)[1])
     assert client.proofs.list(office.slug)[0].state == "expired"
 
 
@@ -108,9 +108,9 @@ def test_a_code_holds_for_a_day(office: Office, client: Client, mailbox: Path) -
     assert to == f"postmaster@{office.slug}.example"
     with office.world.clock.later(timedelta(hours=25)):
         with pytest.raises(InvalidInputError, match="24 hours"):
-            client.proofs.give_code(office.slug, proof.id, code)
+            client.proofs.confirm(office.slug, proof.id, code)
         assert httpx.post(office.world.url + link).status_code == 404
-    assert client.proofs.give_code(office.slug, proof.id, code).state == "proven"
+    assert client.proofs.confirm(office.slug, proof.id, code).state == "verified"
 
 
 def test_opening_the_link_proves_nothing_and_its_button_does(office: Office, client: Client, mailbox: Path) -> None:
@@ -119,8 +119,8 @@ def test_opening_the_link_proves_nothing_and_its_button_does(office: Office, cli
     page = httpx.get(office.world.url + link)
     assert (page.status_code, "<form" in page.text) == (200, True)
     assert client.proofs.list(office.slug)[0].state == "waiting"
-    assert "is proven" in httpx.post(office.world.url + link).text
-    assert client.proofs.list(office.slug)[0].state == "proven"
+    assert "is verified" in httpx.post(office.world.url + link).text
+    assert client.proofs.list(office.slug)[0].state == "verified"
     assert httpx.post(office.world.url + link).status_code == 404
     assert httpx.get(office.world.url + "/confirm/" + "x" * 43).status_code == 404
 
@@ -134,7 +134,7 @@ def test_messages_are_limited(office: Office, client: Client, mailbox: Path, mon
         first = received(mailbox)[1]
         proof = client.proofs.start(office.slug, address, "mail")
         with pytest.raises(InvalidInputError):
-            client.proofs.give_code(office.slug, proof.id, first)  # the newer code counts
+            client.proofs.confirm(office.slug, proof.id, first)  # the newer code counts
     monkeypatch.setattr(service_proofs, "A_DAY", 2)
     with pytest.raises(UnavailableError, match="today"):
         client.proofs.start(office.slug, f"b@{office.slug}.example", "mail")
@@ -145,11 +145,11 @@ def test_a_message_that_is_not_taken_is_told(office: Office, client: Client, mai
         client.proofs.start(office.slug, f"nobody@{office.slug}.example", "mail")
     with pytest.raises(InvalidInputError, match="no relay"):
         client.proofs.start(office.slug, f"a@{office.slug}.example", "mail", relay="elsewhere")
-    for subject, way in (("not an address", "mail"), ("a@b", "record"), ("-", "postmaster")):
+    for subject, method in (("not an address", "mail"), ("a@b", "record"), ("-", "postmaster")):
         with pytest.raises(InvalidInputError):
-            client.proofs.start(office.slug, subject, way)
+            client.proofs.start(office.slug, subject, method)
     with pytest.raises(NotFoundError):
-        client.proofs.give_code(office.slug, 999_999, "ABCDEFGH")
+        client.proofs.confirm(office.slug, 999_999, "ABCDEFGH")
 
 
 def test_codes_are_kept_as_digests_only(office: Office, client: Client, mailbox: Path) -> None:
@@ -164,20 +164,20 @@ def test_senders_say_what_is_missing(office: Office, client: Client) -> None:
     zone = f"{office.slug}.example"
     office.world.zone(zone, "")
     client.domains.add(office.slug, f"news.{zone}")
-    client.domains.change(
+    client.domains.update(
         office.slug, f"news.{zone}", DomainChange(streams=[StreamPath(name="offers", relay="driftline")])
     )
-    assert client.domains.get(office.slug, f"news.{zone}").proven is False
+    assert client.domains.get(office.slug, f"news.{zone}").verified is False
     (sender,) = client.proofs.senders(office.slug)
-    assert (sender.proven, sender.aligned, sender.relays) == (False, None, ["driftline"])
+    assert (sender.verified, sender.aligned, sender.relays) == (False, None, ["driftline"])
     client.audits.run(office.slug, f"news.{zone}")
     (sender,) = client.proofs.senders(office.slug)
     assert sender.aligned is not True
     proof = client.proofs.start(office.slug, zone)
     office.world.zone(zone, f'_rustgauge IN TXT "{proof.record}"\n')
-    client.proofs.check(office.slug, proof.id)
-    assert client.domains.get(office.slug, f"news.{zone}").proven
-    assert client.proofs.senders(office.slug)[0].proven  # the proof of a domain covers what is below it
+    client.proofs.recheck(office.slug, proof.id)
+    assert client.domains.get(office.slug, f"news.{zone}").verified
+    assert client.proofs.senders(office.slug)[0].verified  # the proof of a domain covers what is below it
 
 
 def test_streams_that_are_not_proven_or_aligned_say_so_where_they_appear(
@@ -186,24 +186,24 @@ def test_streams_that_are_not_proven_or_aligned_say_so_where_they_appear(
     name = f"news.{office.slug}.example"
     office.world.zone(f"{office.slug}.example", '_dmarc IN TXT "v=DMARC1; p=none"\n')
     client.domains.add(office.slug, name)
-    client.domains.change(office.slug, name, DomainChange(streams=[StreamPath(name="offers", relay="driftline")]))
+    client.domains.update(office.slug, name, DomainChange(streams=[StreamPath(name="offers", relay="driftline")]))
     client.audits.run(office.slug, name)
     client.events.load(office.slug, ndjson(row(1, domain=name, stream="offers"), row(2, domain=name, stream="other")))
     (stream,) = client.audits.newest(office.slug, name).streams
-    assert stream.proven is False
+    assert stream.verified is False
     first, second = sorted(client.events.list(office.slug), key=lambda event: event.stream)
-    assert first.sender_lacks.startswith("not proven: publish its record")
+    assert first.sender_lacks.startswith("not verified: publish its record")
     assert "not aligned" in first.sender_lacks
-    assert second.sender_lacks.startswith("not proven")  # a stream that nobody described
+    assert second.sender_lacks.startswith("not verified")  # a stream that nobody described
     assert "aligned" not in second.sender_lacks
     (on_wall,) = client.readings.wall(tenant=office.slug).rows
     (lack,) = on_wall.lacks
-    assert (lack.stream, lack.proven, lack.aligned, lack.text) == ("offers", False, False, first.sender_lacks)
+    assert (lack.stream, lack.verified, lack.aligned, lack.text) == ("offers", False, False, first.sender_lacks)
     monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
     where = ["--url", office.world.url, "--tenant", office.slug]
     for words, said in (
-        (["trail", "--message", "m1"], f"offers of {name}: not proven"),
-        (["audit", "--last", name], f"{name} is not proven"),
+        (["trail", "--message", "<m1>"], f"offers of {name}: not verified"),
+        (["audit", "show", name], f"{name} is not verified"),
     ):
         out, err = io.StringIO(), io.StringIO()
         main([*words, *where], Output(out, err))
@@ -222,15 +222,15 @@ def test_proofs_from_the_command_line(
         out = io.StringIO()
         return main(list(words), Output(out, io.StringIO())), out.getvalue()
 
-    status, said = command("prove", name)
+    status, said = command("proof", "start", name)
     record = re.search(r'"(rustgauge-proof=\w+)"', said)
     assert status == 3
     assert record
     office.world.zone(name, f'_rustgauge IN TXT "{record[1]}"\n')
-    assert command("prove", name) == (0, f"{name}: proven\n")
-    assert command("prove", f"a@{name}")[0] == 3
-    assert command("prove", f"a@{name}", "--code", received(mailbox)[1]) == (0, f"a@{name}: proven\n")
-    assert command("prove", f"b@{name}", "--code", "ABCDEFGH")[0] == 2
-    assert "proven" in command("prove")[1]
+    assert command("proof", "recheck", name) == (0, f"{name}: verified\n")
+    assert command("proof", "start", f"a@{name}")[0] == 3
+    assert command("proof", "confirm", f"a@{name}", received(mailbox)[1]) == (0, f"a@{name}: verified\n")
+    assert command("proof", "confirm", f"b@{name}", "ABCDEFGH")[0] == 2
+    assert "verified" in command("proof", "list")[1]
     client.domains.add(office.slug, name)
-    assert command("senders")[0] == 0
+    assert command("proof", "senders")[0] == 0

@@ -28,16 +28,16 @@ def zone(bind: Primary, office: Office, client: Client) -> str:
     zone = bind.zones.pop()
     office.world.zone(zone, "")
     client.domains.add(office.slug, zone)
-    client.relays.describe(office.slug, "office-1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.41")]))
-    client.domains.change(office.slug, zone, DomainChange(streams=[StreamPath(name="bookings", relay="office-1")]))
-    client.publishing.put_server(office.slug, zone, server(bind))
+    client.relays.set(office.slug, "office-1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.41")]))
+    client.domains.update(office.slug, zone, DomainChange(streams=[StreamPath(name="bookings", relay="office-1")]))
+    client.publishing.set_server(office.slug, zone, server(bind))
     return zone
 
 
 def test_a_plan_is_shown_applied_verified_and_taken_back(
     bind: Primary, office: Office, client: Client, zone: str
 ) -> None:
-    shown = client.publishing.show(office.slug, zone)
+    shown = client.publishing.preview(office.slug, zone)
     changes = {(change.name, change.type): change for change in shown.changes}
     spf = changes[zone, "TXT"]
     assert set(spf.before) == {'"v=spf1 mx -all"', '"some-service=12345"'}
@@ -47,7 +47,7 @@ def test_a_plan_is_shown_applied_verified_and_taken_back(
     done = client.publishing.apply(office.slug, zone, shown.digest)
     assert (done.state, done.verified, done.made_by) == ("applied", True, office.email)
     assert bind.texts(zone) == set(spf.after)
-    assert client.publishing.show(office.slug, zone).changes == []
+    assert client.publishing.preview(office.slug, zone).changes == []
     back = client.publishing.roll_back(office.slug, done.id)
     assert back.state == "rolled_back"
     assert bind.texts(zone) == set(spf.before)
@@ -59,10 +59,10 @@ def test_a_plan_is_shown_applied_verified_and_taken_back(
 
 
 def test_only_the_change_that_was_shown_is_made(bind: Primary, office: Office, client: Client, zone: str) -> None:
-    shown = client.publishing.show(office.slug, zone)
+    shown = client.publishing.preview(office.slug, zone)
     with pytest.raises(AlreadyThereError, match="not the one that was shown"):
         client.publishing.apply(office.slug, zone, "0" * 32)
-    one = client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone, [f"dmarc _dmarc.{zone} TXT"]).digest,
+    one = client.publishing.apply(office.slug, zone, client.publishing.preview(office.slug, zone, [f"dmarc _dmarc.{zone} TXT"]).digest,
                                   [f"dmarc _dmarc.{zone} TXT"])  # fmt: skip
     assert [change.name for change in one.changes] == [f"_dmarc.{zone}"]
     with pytest.raises(AlreadyThereError):
@@ -72,18 +72,18 @@ def test_only_the_change_that_was_shown_is_made(bind: Primary, office: Office, c
 def test_what_somebody_changed_since_is_not_overwritten_by_a_roll_back(
     bind: Primary, office: Office, client: Client, zone: str
 ) -> None:
-    done = client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone).digest)
-    again = client.domains.change(office.slug, zone, DomainChange(streams=[], sends=False))
+    done = client.publishing.apply(office.slug, zone, client.publishing.preview(office.slug, zone).digest)
+    again = client.domains.update(office.slug, zone, DomainChange(streams=[], sends=False))
     assert again.sends is False
-    client.publishing.apply(office.slug, zone, client.publishing.show(office.slug, zone).digest)
+    client.publishing.apply(office.slug, zone, client.publishing.preview(office.slug, zone).digest)
     with pytest.raises(ProblemResponse, match="not as it was"):
         client.publishing.roll_back(office.slug, done.id)
     assert '"v=spf1 -all"' in bind.texts(zone)
 
 
 def test_a_wrong_key_changes_nothing_and_says_why(bind: Primary, office: Office, client: Client, zone: str) -> None:
-    client.publishing.put_server(office.slug, zone, server(bind, secret=base64.b64encode(b"x" * 32).decode()))
-    digest = client.publishing.show(office.slug, zone).digest
+    client.publishing.set_server(office.slug, zone, server(bind, secret=base64.b64encode(b"x" * 32).decode()))
+    digest = client.publishing.preview(office.slug, zone).digest
     with pytest.raises(ProblemResponse, match="does not take the key") as refused:
         client.publishing.apply(office.slug, zone, digest)
     assert "secret of the key" in refused.value.problem.remedy
@@ -101,9 +101,9 @@ def test_the_secret_is_kept_encrypted_and_never_shown(bind: Primary, office: Off
     )
     assert SECRET not in str(kept)
     assert "gauge.example" in str(kept)
-    client.publishing.forget_server(office.slug, zone)
+    client.publishing.delete_server(office.slug, zone)
     with pytest.raises(NotFoundError, match="No update server"):
-        client.publishing.show(office.slug, zone)
+        client.publishing.preview(office.slug, zone)
 
 
 @pytest.mark.parametrize("address", ["127.0.0.1:1", "10.1.2.3", "169.254.169.254", "[::1]:53", "nonsense"])
@@ -111,7 +111,7 @@ def test_a_server_that_nobody_allowed_is_not_contacted(
     bind: Primary, office: Office, client: Client, address: str
 ) -> None:
     with pytest.raises(InvalidInputError):
-        client.publishing.put_server(office.slug, "d.example", server(bind, address=address))
+        client.publishing.set_server(office.slug, "d.example", server(bind, address=address))
 
 
 def test_publishing_from_the_command_line(
@@ -125,19 +125,19 @@ def test_publishing_from_the_command_line(
         return main(list(words), Output(out, io.StringIO())), out.getvalue()
 
     (tmp_path / "secret").write_text(SECRET + "\n")
-    status, said = command("update-server", zone, "--address", f"127.0.0.1:{bind.port}", "--key-name", "gauge.example",
+    status, said = command("plan", "set-server", zone, "--address", f"127.0.0.1:{bind.port}", "--key-name", "gauge.example",
                            "--secret-file", str(tmp_path / "secret"))  # fmt: skip
     assert (status, SECRET in said) == (0, False)
-    assert zone in command("update-server")[1]
-    assert command("publish", zone)[0] == 2  # nobody is there to confirm
-    status, said = command("publish", zone, "--yes")
+    assert zone in command("plan", "servers")[1]
+    assert command("plan", "publish", zone)[0] == 2  # nobody is there to confirm
+    status, said = command("plan", "publish", zone, "--yes")
     assert status == 0
     assert '- 300 "v=spf1 mx -all"' in said
     assert '+ 3600 "v=spf1 ip4:192.0.2.41 ~all"' in said
-    assert "the server gives it" in said
-    id = said.rpartition("--roll-back ")[2].strip()
-    assert "holds all of it already" in command("publish", zone)[1]
-    assert "applied" in command("publish", zone, "--list")[1]
-    assert "taken back" in command("publish", zone, "--roll-back", id)[1]
-    assert command("update-server", zone, "--forget")[0] == 0
-    assert command("update-server", zone)[0] == 2
+    assert "published and verified" in said
+    id = said.rpartition("rollback ")[2].strip()
+    assert command("plan", "publish", zone)[0] == 0
+    assert "applied" in command("plan", "publications", zone)[1]
+    assert "rolled back" in command("plan", "rollback", id, "--yes")[1]
+    assert command("plan", "remove-server", zone, "--yes")[0] == 0
+    assert zone not in command("plan", "servers")[1]

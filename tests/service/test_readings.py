@@ -8,7 +8,7 @@ import httpx
 import pytest
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
-from rust_gauge.contract.readings import Ahead, FactorSettings, NewMark, ReadingSettings
+from rust_gauge.contract.readings import FactorSettings, ForecastRequest, NewAnnotation, ReadingSettings
 from rust_gauge.contract.suppression import NewEntries
 from rust_gauge.service import worker
 from rust_gauge.service.readings import computation
@@ -65,7 +65,7 @@ def test_readings_follow_events_and_their_pulls_add_up(office: Office, client: C
     assert round(10 * last.value) + sum(round(10 * pull.points) for pull in last.pulls) == 1000
     assert {(pull.factor, pull.provider) for pull in last.pulls[:2]} == {
         ("complaints", "kestrelbox.example"),
-        ("bad_addresses", "tidepost.example"),
+        ("invalid_addresses", "tidepost.example"),
     }
     one = client.readings.series(office.slug, DOMAIN, provider="kestrelbox.example")
     assert (one.readings[-1].value or 0) < last.value
@@ -86,7 +86,7 @@ def test_the_wall_has_domains_as_rows_and_providers_as_columns(office: Office, c
     (domain,) = wall.rows
     assert (domain.name, domain.delivered, domain.faults) == (DOMAIN, 580, None)
     assert domain.heaviest is not None
-    assert (domain.heaviest.factor, domain.heaviest.provider) == ("bad_addresses", "tidepost.example")
+    assert (domain.heaviest.factor, domain.heaviest.provider) == ("invalid_addresses", "tidepost.example")
     assert [len(cell.trend) for cell in domain.cells] == [14] * 4
     assert domain.cells[-1].value is None
 
@@ -123,7 +123,7 @@ def test_streams_relays_and_addresses_have_readings_of_their_own(office: Office,
     (address,) = wall.rows
     assert (address.cells[0].value or 100) < 60
     series = client.readings.series(office.slug, "other", subject="relay")
-    assert series.readings[-1].pulls[0].factor == "bad_addresses"
+    assert series.readings[-1].pulls[0].factor == "invalid_addresses"
     better = client.readings.series(office.slug, "office-1", subject="relay").readings[-1]
     assert (better.value or 0) > (series.readings[-1].value or 100)
     (pull, *_) = client.readings.series(office.slug, "192.0.2.7", subject="ip").readings[-1].pulls
@@ -151,18 +151,18 @@ def test_questions_about_a_subject_at_the_same_time_get_the_same_and_the_next_on
 
 
 def test_each_change_of_a_policy_stays_on_the_time_axis(office: Office, client: Client) -> None:
-    client.readings.put_settings(office.slug, ReadingSettings())
+    client.readings.set_settings(office.slug, ReadingSettings())
     with office.world.clock.later(timedelta(days=1)):
         policy = client.suppression.policy(office.slug).policy
-        client.suppression.put_policy(office.slug, policy)
-        client.suppression.put_policy(office.slug, policy)
-        marks = client.readings.marks(office.slug)
-        assert [(mark.kind, mark.text, mark.by, mark.id) for mark in marks] == [
+        client.suppression.set_policy(office.slug, policy)
+        client.suppression.set_policy(office.slug, policy)
+        annotations = client.readings.annotations(office.slug)
+        assert [(annotation.kind, annotation.text, annotation.by, annotation.id) for annotation in annotations] == [
             ("policy", "how readings are computed was changed", office.email, None),
             ("policy", "the suppression policy was changed", office.email, None),
             ("policy", "the suppression policy was changed", office.email, None),
         ]
-        assert [mark.day for mark in marks] == [TODAY.date(), *[TODAY.date() + timedelta(days=1)] * 2]
+        assert [annotation.day for annotation in annotations] == [TODAY.date(), *[TODAY.date() + timedelta(days=1)] * 2]
 
 
 def days_of_mail(office: Office, client: Client, days: int, **last: Any) -> None:
@@ -204,9 +204,11 @@ def test_the_events_of_every_factor_can_be_asked_for(factor: str, office: Office
 def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(office: Office, client: Client) -> None:
     days_of_mail(office, client, 20, **BROKEN)
     today = TODAY.date()
-    client.readings.add_mark(office.slug, NewMark(day=today, text="a new key", domain=DOMAIN))
-    client.readings.add_mark(office.slug, NewMark(day=today, text="of another domain", domain="other.example"))
-    moved = client.readings.moved(office.slug, DOMAIN, today - timedelta(days=1), today)
+    client.readings.add_annotation(office.slug, NewAnnotation(day=today, text="a new key", domain=DOMAIN))
+    client.readings.add_annotation(
+        office.slug, NewAnnotation(day=today, text="of another domain", domain="other.example")
+    )
+    moved = client.readings.explain(office.slug, DOMAIN, today - timedelta(days=1), today)
     assert moved.first.value is not None
     assert moved.last.value is not None
     assert moved.moves[0].factor == "authentication"
@@ -218,24 +220,28 @@ def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(offic
         stream.stream: (stream.before, stream.after) for stream in moved.streams if stream.factor == "authentication"
     }
     assert by_stream == {"alerts": (0.0, pytest.approx(30 / 7, abs=0.1))}
-    assert [mark.text for mark in moved.marks if mark.kind == "note"] == ["a new key"]
+    assert [annotation.text for annotation in moved.annotations if annotation.kind == "note"] == ["a new key"]
     with pytest.raises(InvalidInputError, match="first has to lie before"):
-        client.readings.moved(office.slug, DOMAIN, today, today)
-    (note,) = [mark for mark in client.readings.marks(office.slug, domain=DOMAIN) if mark.kind == "note"]
+        client.readings.explain(office.slug, DOMAIN, today, today)
+    (note,) = [
+        annotation
+        for annotation in client.readings.annotations(office.slug, domain=DOMAIN)
+        if annotation.kind == "note"
+    ]
     assert note.id is not None
-    client.readings.drop_mark(office.slug, note.id)
+    client.readings.delete_annotation(office.slug, note.id)
     with pytest.raises(NotFoundError):
-        client.readings.drop_mark(office.slug, note.id)
+        client.readings.delete_annotation(office.slug, note.id)
 
 
 def test_a_mended_key_is_foreseen_to_bring_it_back_and_room_is_told(office: Office, client: Client) -> None:
     days_of_mail(office, client, 20, **BROKEN)
-    found = client.readings.ahead(office.slug, DOMAIN, Ahead(remains={"authentication": 0}, days=20))
+    found = client.readings.forecast(office.slug, DOMAIN, ForecastRequest(remains={"authentication": 0}, days=20))
     assert len(found.days) == 20
-    assert (found.days[-1].with_change or 0) >= (found.days[-1].as_it_goes or 0)
+    assert (found.days[-1].with_change or 0) >= (found.days[-1].unchanged or 0)
     assert found.sound_again is not None
-    rooms = {room.factor: room for room in client.readings.room(office.slug, DOMAIN)}
-    bad = rooms["bad_addresses"]
+    rooms = {room.factor: room for room in client.readings.headroom(office.slug, DOMAIN)}
+    bad = rooms["invalid_addresses"]
     assert bad.to_watch is not None
     assert bad.to_stop is not None
     assert 0 < bad.to_watch < bad.to_stop
@@ -244,7 +250,7 @@ def test_a_mended_key_is_foreseen_to_bring_it_back_and_room_is_told(office: Offi
 def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Office, client: Client) -> None:
     days_of_mail(office, client, 20, **BROKEN)
     before = client.readings.wall().rows[0].cells[0].value
-    view = client.readings.put_settings(
+    view = client.readings.set_settings(
         office.slug, ReadingSettings(factors={"authentication": FactorSettings(weight=5)})
     )
     assert view.job is not None
@@ -257,8 +263,8 @@ def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Of
     assert change["after"] > change["before"]
     assert client.readings.wall().rows[0].cells[0].value == change["after"]
     with pytest.raises(InvalidInputError, match="below the stop line"):
-        client.readings.put_settings(office.slug, ReadingSettings(factors={"complaints": FactorSettings(watch=0.5)}))
-    assert client.readings.drop_settings(office.slug).settings.factors == {}
+        client.readings.set_settings(office.slug, ReadingSettings(factors={"complaints": FactorSettings(watch=0.5)}))
+    assert client.readings.reset_settings(office.slug).settings.factors == {}
     office.world.work()
     assert client.readings.wall().rows[0].cells[0].value == before
 
@@ -289,7 +295,7 @@ def test_a_providers_outage_is_recognised_over_all_senders_and_is_nobodys_fault(
         assert value is not None
         assert value > (blamed[each.name] or 100), "it stood lower while the outage was counted against it"
         assert value > 97
-    assert any(mark.kind == "outage" for mark in client.readings.marks(office.slug))
+    assert any(annotation.kind == "outage" for annotation in client.readings.annotations(office.slug))
 
 
 def test_late_complaints_reopen_the_days_that_they_belong_to(office: Office, client: Client) -> None:
@@ -387,7 +393,7 @@ def test_mail_to_addresses_that_were_held_is_found_and_pulls(office: Office, cli
     days_of_mail(office, client, 20)
     with office.world.clock.later(-timedelta(days=1)):
         held = [f"person{n}@tidepost.example" for n in range(20)]
-        client.suppression.hold(office.slug, NewEntries(addresses=held, note="they asked"))
+        client.suppression.add(office.slug, NewEntries(addresses=held, note="they asked"))
     context = office.world.context
     context.store.transaction(lambda c: jobs.enqueue(c, "held", office.tenant.id, 0, context.clock()))
     office.world.work()

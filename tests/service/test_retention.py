@@ -28,7 +28,7 @@ def test_old_events_go_and_their_counters_stay(office: Office, client: Client, m
     monkeypatch.setattr(store, "PIECE", 3)
     client.events.load(office.slug, ndjson(*(row(n, time=OLD, message_id=f"o{n}") for n in range(7)), row(9)))
     before = held(office)
-    client.flow.change_settings(office.slug, FlowSettings(keep_events_days=30))
+    client.flow.set_settings(office.slug, FlowSettings(keep_events_days=30))
     office.world.work()
     assert [event.message_id for event in client.events.list(office.slug, since=TODAY - timedelta(days=99))] == ["m9"]
     assert held(office) == before
@@ -39,9 +39,9 @@ def test_old_events_go_and_their_counters_stay(office: Office, client: Client, m
 
 
 def test_a_row_that_is_too_old_is_refused_whichever_way_it_is_read(office: Office, client: Client) -> None:
-    client.flow.change_settings(office.slug, FlowSettings(keep_events_days=30))
+    client.flow.set_settings(office.slug, FlowSettings(keep_events_days=30))
     result = client.events.load(office.slug, ndjson(row(1), row(2, time=OLD), bounce(3, time=OLD), bounce(4)))
-    assert (result.stored, [refusal.line for refusal in result.refusals]) == (2, [2, 3])
+    assert (result.stored, [refusal.line for refusal in result.rejections]) == (2, [2, 3])
 
 
 def test_partitions_go_when_nobody_needs_them(office: Office, client: Client) -> None:
@@ -67,7 +67,7 @@ def test_all_that_is_kept_of_a_person_can_be_had(office: Office, client: Client)
     found = client.recipients.data(office.slug, "kim@tidepost.example")
     assert [event.kind for event in found.events] == ["bounced", "delivered"]
     assert [(entry.reason, change.change) for entry, change in zip(found.entries, found.changes, strict=True)] == [
-        ("bad_address", "made")
+        ("invalid_address", "made")
     ]
     assert client.recipients.data(office.slug, "nobody@tidepost.example").events == []
     with pytest.raises(InvalidInputError):
@@ -90,7 +90,7 @@ def test_a_person_is_erased_and_every_counter_stays(office: Office, client: Clie
     assert (done.events, done.others) == (3, 1)
     assert client.recipients.data(office.slug, kim).events == []
     with office.world.context.store.engine.begin() as connection:
-        for table in ("event", "suppression_entry", "reply_wording", "refused_row"):
+        for table in ("event", "suppression_entry", "reply_pattern", "rejected_row"):
             rows_left = connection.execute(text(f"SELECT * FROM {table} WHERE tenant_id = {office.tenant.id}")).all()
             assert "kimberley" not in repr([tuple(each) for each in rows_left]).lower(), table
     assert held(office) == before

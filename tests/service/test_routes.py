@@ -26,12 +26,12 @@ ROUTES = [
     ("GET", "domains/d.example/audits/1", None),
     ("GET", "domains/d.example/audits/compare", None),
     ("GET", "domains/d.example/history", None),
-    ("POST", "spf-trials", {"ip": "192.0.2.1"}),
+    ("POST", "spf-checks", {"ip": "192.0.2.1"}),
     ("POST", "message-checks", None),
     ("GET", "relays", None),
     ("POST", "proofs", {"subject": "d.example"}),
     ("GET", "proofs", None),
-    ("POST", "proofs/1/check", None),
+    ("POST", "proofs/1/recheck", None),
     ("POST", "proofs/1/code", {"code": "ABC"}),
     ("GET", "senders", None),
     ("GET", "update-servers", None),
@@ -40,16 +40,16 @@ ROUTES = [
     ("POST", "domains/d.example/plan/changes", {}),
     ("POST", "domains/d.example/publications", {}),
     ("GET", "domains/d.example/publications", None),
-    ("POST", "publications/1/roll-back", None),
+    ("POST", "publications/1/rollback", None),
     ("POST", "domains/d.example/watches", {}),
     ("GET", "domains/d.example/watches", None),
     ("GET", "watches/1", None),
-    ("POST", "watches/1/stop", None),
+    ("POST", "watches/1/cancel", None),
     ("GET", "flow/causes", None),
     ("GET", "flow/days", None),
     ("GET", "flow/names", None),
     ("GET", "flow/comparison", None),
-    ("GET", "wordings", None),
+    ("GET", "reply-patterns", None),
     ("GET", "shifts", None),
     ("GET", "shifts/1", None),
     ("GET", "flow-settings", None),
@@ -60,7 +60,7 @@ ROUTES = [
     ("GET", "cause-rules", None),
     ("GET", "cause-rules/shipped", None),
     ("PUT", "cause-rules", {"version": 0, "rules": []}),
-    ("POST", "cause-rules/trial", {"rules": []}),
+    ("POST", "cause-rules/backtests", {"rules": []}),
     ("POST", "cause-rules/application", None),
     ("DELETE", "cause-rules/application", None),
     ("GET", "feeds", None),
@@ -68,11 +68,11 @@ ROUTES = [
     ("GET", "feeds/a", None),
     ("PATCH", "feeds/a", {"paused": True}),
     ("DELETE", "feeds/a", None),
-    ("GET", "feeds/a/refused", None),
-    ("POST", "feeds/a/refused/replay", None),
+    ("GET", "feeds/a/rejected-rows", None),
+    ("POST", "feeds/a/rejected-rows/replay", None),
     ("POST", "feeds/a/events", {}),
-    ("DELETE", "feeds/a/refused", None),
-    ("POST", "mapping-trials", {"sample": "{}"}),
+    ("DELETE", "feeds/a/rejected-rows", None),
+    ("POST", "mapping-dry-runs", {"sample": "{}"}),
     ("GET", "webhooks", None),
     ("POST", "webhooks", {"name": "desk", "url": "https://desk.example/"}),
     ("PATCH", "webhooks/1", {"paused": True}),
@@ -80,7 +80,7 @@ ROUTES = [
     ("POST", "webhooks/1/test", None),
     ("GET", "webhooks/1/calls", None),
     ("POST", "webhooks/1/replay", None),
-    ("POST", "watches/1/look", None),
+    ("POST", "watches/1/recheck", None),
     ("GET", "watch-settings", None),
     ("PUT", "watch-settings", {}),
     ("PUT", "relays/office-1", {}),
@@ -95,28 +95,28 @@ ROUTES = [
     ("GET", "audit-settings", None),
     ("PUT", "audit-settings", {"lists": []}),
     ("GET", "readings?name=d.example", None),
-    ("GET", "readings/moved?name=d.example&first=2026-11-01&last=2026-11-02", None),
-    ("POST", "readings/ahead?name=d.example", {}),
-    ("GET", "readings/room?name=d.example", None),
-    ("GET", "readings/settings", None),
-    ("PUT", "readings/settings", {}),
-    ("DELETE", "readings/settings", None),
+    ("GET", "readings/explanation?name=d.example&first=2026-11-01&last=2026-11-02", None),
+    ("POST", "readings/forecast?name=d.example", {}),
+    ("GET", "readings/headroom?name=d.example", None),
+    ("GET", "reading-settings", None),
+    ("PUT", "reading-settings", {}),
+    ("DELETE", "reading-settings", None),
     ("GET", "worklist/1", None),
-    ("POST", "worklist/1", {"act": "mind"}),
-    ("POST", "worklist-look", None),
-    ("GET", "people", None),
+    ("POST", "worklist/1/actions", {"act": "acknowledge"}),
+    ("POST", "worklist/detection", None),
+    ("GET", "members", None),
     ("GET", "lines", None),
     ("GET", "alert-settings", None),
     ("PUT", "alert-settings", {}),
-    ("GET", "told", None),
+    ("GET", "notifications", None),
     ("GET", "reports", None),
     ("POST", "reports", None),
-    ("GET", "brakes", None),
-    ("POST", "brakes", {"stream": "a", "relay": "b", "why": "c"}),
-    ("POST", "brakes/releases", {"stream": "a", "relay": "b", "why": "c"}),
-    ("GET", "marks", None),
-    ("POST", "marks", {"day": "2026-11-20", "text": "x"}),
-    ("DELETE", "marks/1", None),
+    ("GET", "stream-pauses", None),
+    ("POST", "stream-pauses", {"stream": "a", "relay": "b", "why": "c"}),
+    ("POST", "stream-pauses/resume", {"stream": "a", "relay": "b", "why": "c"}),
+    ("GET", "annotations", None),
+    ("POST", "annotations", {"day": "2026-11-20", "text": "x"}),
+    ("DELETE", "annotations/1", None),
     ("POST", "events", []),
     ("GET", "events", None),
     ("GET", "flow", None),
@@ -138,13 +138,13 @@ ROUTES = [
     ("PUT", "suppression/matching", {"fold_case": False}),
     ("POST", "clearance/stream", None),
     ("POST", "suppression/imports", {}),
-    ("POST", "suppression/policy/trials", {"policy": {"rules": [{"name": "all", "act": "nothing"}]}}),
+    ("POST", "suppression/policy/backtests", {"policy": {"rules": [{"name": "all", "act": "nothing"}]}}),
     ("POST", "list-checks", {}),
     ("GET", "jobs", None),
     ("GET", "jobs/1", None),
     ("PUT", "jobs/1/pieces/0", None),
     ("POST", "jobs/1/run", {}),
-    ("POST", "jobs/1/stop", None),
+    ("POST", "jobs/1/cancel", None),
     ("GET", "jobs/1/parts/clear", None),
     ("POST", "address-checks", {"addresses": ["person1@tidepost.example"]}),
     ("GET", "address-words", None),
@@ -230,15 +230,22 @@ def test_viewers_read_and_nothing_else() -> None:
         if method == "GET":
             assert ROLES[operation] is Role.VIEWER, operation
         elif ROLES[operation] is Role.VIEWER:
-            assert operation in {"try_spf", "show_change", "look_ahead"}
+            assert operation in {"check_spf", "preview_publication", "forecast_reading"}
 
 
 def test_what_cannot_be_taken_back_and_secrets_are_for_admins() -> None:
-    for operation in ("erase_recipient", "apply_change", "roll_back", "make_key", "add_gate", "add_webhook"):
+    for operation in (
+        "erase_recipient",
+        "add_publication",
+        "roll_back_publication",
+        "add_plan_key",
+        "add_gate",
+        "add_webhook",
+    ):
         assert ROLES[operation] is Role.ADMIN
     # Settings of one domain's plan are the operator's work; all others are the admin's.
     settings = {operation for operation in ROLES if operation.endswith(("_settings", "_policy", "_rules"))}
-    changing = {operation for operation in settings if operation.startswith(("put_", "drop_"))} - {"put_plan_settings"}
+    changing = {operation for operation in settings if operation.startswith(("set_", "reset_"))} - {"set_plan_settings"}
     assert {ROLES[operation] for operation in changing} == {Role.ADMIN}
 
 
@@ -297,7 +304,7 @@ def test_a_person_has_each_tenants_own_role(world: World) -> None:
 
 
 @pytest.mark.parametrize("kind", get_args(JobKind))
-@pytest.mark.parametrize("act", ["run", "stop"])
+@pytest.mark.parametrize("act", ["run", "cancel"])
 @pytest.mark.parametrize("role", [Role.OPERATOR, Role.ADMIN])
 def test_a_job_that_carries_out_a_change_of_settings_is_for_admins(
     world: World, kind: str, act: str, role: Role
@@ -309,6 +316,6 @@ def test_a_job_that_carries_out_a_change_of_settings_is_for_admins(
     answer = httpx.post(f"{url}/{act}", json={} if act == "run" else None, headers=headers)
     refused = kind in ("rules", "recompute") and role is Role.OPERATOR
     assert answer.status_code == (403 if refused else 200), answer.text
-    wanted = "stopped" if act == "stop" and not refused else "waiting"
+    wanted = "cancelled" if act == "cancel" and not refused else "waiting"
     assert httpx.get(url, headers=headers).json()["state"] == wanted
     store.transaction(lambda c: jobs.drop(c, id))

@@ -13,7 +13,7 @@ from sqlalchemy import Connection
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, ProblemResponse
-from rust_gauge.contract.rules import OwnRule, RulesChange, RuleTrialRequest
+from rust_gauge.contract.rules import OwnRule, RulesBacktestRequest, RulesChange
 from rust_gauge.core.replies.rules import Classifier
 from rust_gauge.store import jobs, rejudge, tables
 from rust_gauge.store.recount import counters, recount
@@ -34,7 +34,7 @@ def right(office: Office) -> None:
 
 def keep(office: Office, client: Client, *rules: OwnRule, apply: bool = True) -> Any:
     version = client.cause_rules.get(office.slug).version
-    kept = client.cause_rules.put(office.slug, RulesChange(version=version, rules=list(rules), apply=apply))
+    kept = client.cause_rules.set(office.slug, RulesChange(version=version, rules=list(rules), apply=apply))
     office.world.work()
     return kept
 
@@ -47,7 +47,7 @@ def causes(office: Office, client: Client) -> dict[str, int]:
 def test_a_rule_is_tried_then_kept_then_applied_to_the_past(office: Office, client: Client) -> None:
     rows = [bounce(n, diagnostic=f"550 harbour closed {n}") for n in range(5)]
     client.events.load(office.slug, ndjson(*rows, bounce(6), row(7)))
-    trial = client.cause_rules.rehearse(office.slug, RuleTrialRequest(rules=[HARBOUR, GONE], days=30))
+    trial = client.cause_rules.backtest(office.slug, RulesBacktestRequest(rules=[HARBOUR, GONE], days=30))
     (line,) = trial.rows
     assert (line.count, line.cause, line.new_cause, line.new_rule) == (5, "unclassified", "policy", "own:harbour")
     assert (trial.changed, trial.judged, trial.decided, trial.problems) == (5, 6, {"harbour": 5, "gone": 0}, [])
@@ -59,7 +59,10 @@ def test_a_rule_is_tried_then_kept_then_applied_to_the_past(office: Office, clie
     assert done is not None
     assert (done.state, done.judged, done.changed, done.days_done) == ("done", 6, 5, done.days)
     assert causes(office, client) == {"policy": 5, "no_such_mailbox": 1}
-    assert {row.cause: row.count for row in client.flow.wordings(office.slug)} == {"policy": 5, "no_such_mailbox": 1}
+    assert {row.cause: row.count for row in client.flow.reply_patterns(office.slug)} == {
+        "policy": 5,
+        "no_such_mailbox": 1,
+    }
     right(office)
     keep(office, client)
     assert causes(office, client) == {"unclassified": 5, "no_such_mailbox": 1}, "without the rule as before"
@@ -105,7 +108,7 @@ def test_suppression_follows_the_rules(office: Office, client: Client) -> None:
     )  # fmt: skip
     held = {entry.address: entry.reason for entry in client.suppression.list(office.slug)}
     assert set(held) == {f"person{n}@tidepost.example" for n in (1, 3, 4)}
-    trial = client.cause_rules.rehearse(office.slug, RuleTrialRequest(rules=[OURS, GONE]))
+    trial = client.cause_rules.backtest(office.slug, RulesBacktestRequest(rules=[OURS, GONE]))
     assert (trial.frees, trial.holds) == (2, 1)
     keep(office, client, OURS, GONE)
     entries = {entry.address: entry for entry in client.suppression.list(office.slug)}
@@ -122,7 +125,7 @@ def test_a_rule_that_states_a_permanence_is_rehearsed_truly(office: Office, clie
     rows += [row(n, kind="delayed", reply_code=452, diagnostic=full) for n in range(10, 14)]
     client.events.load(office.slug, ndjson(*rows))
     gone = OwnRule(name="gone", cause="mailbox_disabled", words=["is over quota"], permanence="permanent")
-    trial = client.cause_rules.rehearse(office.slug, RuleTrialRequest(rules=[gone]))
+    trial = client.cause_rules.backtest(office.slug, RulesBacktestRequest(rules=[gone]))
     found = {(each.new_permanence, each.count) for each in trial.rows}
     assert (found, trial.holds, trial.changed) == ({("permanent", 3), ("transient", 4)}, 3, 7)
     keep(office, client, gone)
@@ -183,23 +186,23 @@ def test_a_job_in_pieces_can_be_stopped_and_goes_on(
         advance(connection, job, now, **values)
         pieces.append(values.get("result", {}).get("changed", 0))
         if pieces.count(3) == 1 and pieces[-1] == 3:  # only the first time: afterwards it goes on
-            connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(stop_requested=True))
+            connection.execute(tables.job.update().where(tables.job.c.id == job.id).values(cancel_requested=True))
 
     monkeypatch.setattr(jobs, "advance", stop_after_one)
     keep(office, client, HARBOUR)
     stopped = client.cause_rules.get(office.slug).application
     assert stopped is not None
-    assert (stopped.state, stopped.changed) == ("stopped", 3)
+    assert (stopped.state, stopped.changed) == ("cancelled", 3)
     right(office)
     client.cause_rules.apply(office.slug)
     office.world.work()
     assert causes(office, client) == {"policy": 10}
     right(office)
-    assert client.cause_rules.stop(office.slug).application is not None, "there is nothing to stop any more"
+    assert client.cause_rules.cancel(office.slug).application is not None, "there is nothing to stop any more"
 
 
 @pytest.mark.parametrize(
-    ("rule", "said"),
+    ("rule", "summary"),
     [
         ({"name": "a", "cause": "policy"}, "no condition"),
         ({"name": "A", "cause": "policy", "words": ["x"]}, "no name of a rule"),
@@ -211,25 +214,25 @@ def test_a_job_in_pieces_can_be_stopped_and_goes_on(
         ({"name": "a", "cause": "policy", "words": ["x"], "fits_not": ["550 x"]}, "should not be decided"),
     ],
 )
-def test_a_rule_that_cannot_work_is_refused(office: Office, client: Client, rule: dict[str, Any], said: str) -> None:
-    with pytest.raises(InvalidInputError, match=said):
-        client.cause_rules.put(office.slug, RulesChange(version=0, rules=[OwnRule(**rule)]))
+def test_a_rule_that_cannot_work_is_refused(office: Office, client: Client, rule: dict[str, Any], summary: str) -> None:
+    with pytest.raises(InvalidInputError, match=summary):
+        client.cause_rules.set(office.slug, RulesChange(version=0, rules=[OwnRule(**rule)]))
     assert client.cause_rules.get(office.slug).rules == []
 
 
 def test_a_pattern_that_takes_too_long_is_refused_and_holds_nobody_up(office: Office, client: Client) -> None:
     client.events.load(office.slug, ndjson(bounce(1, diagnostic="550 " + "a" * 400 + "!")))
     slow = OwnRule(name="slow", cause="policy", pattern="(a+)+$")
-    trial = client.cause_rules.rehearse(office.slug, RuleTrialRequest(rules=[slow]))
+    trial = client.cause_rules.backtest(office.slug, RulesBacktestRequest(rules=[slow]))
     assert trial.problems[0].startswith("slow: its pattern takes too long")
     with pytest.raises(InvalidInputError, match="too long"):
-        client.cause_rules.put(office.slug, RulesChange(version=0, rules=[slow]))
+        client.cause_rules.set(office.slug, RulesChange(version=0, rules=[slow]))
 
 
 def test_two_people_do_not_undo_each_others_rules(office: Office, client: Client) -> None:
     keep(office, client, HARBOUR)
     with pytest.raises(ProblemResponse, match="Somebody else"):
-        client.cause_rules.put(office.slug, RulesChange(version=0, rules=[GONE]))
+        client.cause_rules.set(office.slug, RulesChange(version=0, rules=[GONE]))
     assert [rule.name for rule in client.cause_rules.get(office.slug).rules] == ["harbour"]
 
 
@@ -243,21 +246,21 @@ def test_the_command_takes_rules_from_a_file_and_writes_them(
 
     def run(*words: str) -> tuple[int, str, str]:
         out, err = io.StringIO(), io.StringIO()
-        return main(["rules", "--url", office.world.url, *words], Output(out, err)), out.getvalue(), err.getvalue()
+        return main(["rule", "--url", office.world.url, *words], Output(out, err)), out.getvalue(), err.getvalue()
 
-    assert "No rules of your own" in run()[1]
-    status, said, _ = run("--rehearse", str(file))
-    assert (status, "3 of 3 bounces and delays" in said) == (0, True)
-    assert "1 rule kept, version 1." in run("--keep", str(file), "--no-wait")[1]
+    assert "No rules of your own" in run()[2]
+    status, _, summary = run("backtest", str(file))
+    assert (status, "3 of 3 bounces and delays" in summary) == (0, True)
+    assert "Saved 1 rule, version 1." in run("import", str(file), "--no-wait")[2]
     office.world.work()
-    assert "3 bounces and delays looked at, 3 changed" in run()[1]
-    written = run("--format", "toml")[1]
+    assert "3 bounces and delays, 3 changed" in run("status")[2]
+    written = run("export")[1]
     assert 'not = ["550 open"]' in written
     file.write_text(written)
-    assert "0 of 3" in run("--rehearse", str(file))[1], "what is written can be read again"
-    assert "greylist" in run("--shipped")[1]
+    assert "0 of 3" in run("backtest", str(file))[2], "what is written can be read again"
+    assert "greylist" in run("defaults")[1]
     file.write_text("rule = 3")
-    assert run("--keep", str(file))[0] == 2
+    assert run("import", str(file))[0] == 2
 
 
 def test_of_two_alike_in_a_load_the_one_that_was_stored_is_counted(office: Office, client: Client) -> None:

@@ -50,7 +50,7 @@ def test_a_surge_is_found_within_minutes_with_what_is_behind_it(steady: Office, 
     assert shift.ended_at is None
     assert shift.found_at - TODAY == timedelta(minutes=1)
     assert ("relay", "office-1", "unwanted") in found
-    assert "through office-1 since 20 Nov 1" in shift.said
+    assert "through office-1 since 20 Nov 1" in shift.summary
     assert shift.chance_years > 1
     details = client.flow.shift(steady.slug, shift.id)
     assert details.causes[0].cause == "blocklisted"
@@ -96,7 +96,7 @@ def test_events_that_come_late_can_explain_a_shift_away(steady: Office, client: 
 
 
 def test_how_many_false_alarms_are_borne_is_a_setting(steady: Office, client: Client) -> None:
-    client.flow.change_settings(steady.slug, FlowSettings(false_alarms_a_year=1e-30 + 1e-9))
+    client.flow.set_settings(steady.slug, FlowSettings(false_alarms_a_year=1e-30 + 1e-9))
     rows = [bounce(9000 + n, **at(0.4 - n / 100, relay="office-1")) for n in range(6)]
     client.events.load(steady.slug, ndjson(*rows))
     with steady.world.clock.later(timedelta(minutes=1)):
@@ -116,20 +116,20 @@ def test_the_commands_show_them(steady: Office, client: Client, monkeypatch: pyt
         out, err = io.StringIO(), io.StringIO()
         return main([words[0], "--url", steady.world.url, *words[1:]], Output(out, err)), out.getvalue(), err.getvalue()
 
-    assert run("shifts") == (0, "No rate has shifted within 7 days.\n", "")
+    assert run("flow", "shifts")[:2] == (0, "")
     surge(steady, client)
-    status, said, _ = run("shifts")
+    status, said, _ = run("flow", "shifts")
     assert (status, "office-1" in said) == (3, True)
     id = next(shift.id for shift in client.flow.shifts(steady.slug) if shift.rate == "unwanted")
-    status, said, _ = run("shifts", str(id))
+    status, said, _ = run("flow", "shift", str(id))
     assert status == 0
     assert "More refusals that speak of you" in said
     assert "550 5.7.1 192.0.2.1 is on a blocklist" in said
-    assert "kept for 400 days" in run("keeping")[1]
-    assert "kept for 90 days" in run("keeping", "--events-days", "90", "--false-alarms", "2")[1]
-    assert run("keeping", "--events-days", "3")[0] == 1
+    assert "400 days" in run("flow", "settings")[1]
+    assert "90 days" in run("flow", "settings", "--retention-days", "90", "--false-alarms", "2")[1]
+    assert run("flow", "settings", "--retention-days", "3")[0] == 1
     address = client.flow.shift(steady.slug, id).examples[0].recipient
-    assert "1 events, 0 suppression entries" in run("person", address)[1]
-    assert run("person", address, "--erase")[0] == 2
-    assert "Erased from 1 events" in run("person", address, "--erase", "--reason", "ticket 812")[1]
-    assert "ticket 812" in run("person")[1]
+    assert "1 events, 0 suppression entries" in run("recipient", "show", address)[1]
+    assert run("recipient", "erase", address, "--yes")[0] == 2
+    assert "Erased from 1 events" in run("recipient", "erase", address, "--yes", "--reason", "ticket 812")[2]
+    assert "ticket 812" in run("recipient", "erasures")[1]

@@ -19,18 +19,18 @@ from tests.conftest import TODAY, Office
 from tests.core.test_tag_lists import RSA_2048
 from tests.rows import bounce, ndjson, row
 
-SOON = AlertSettings(wait_minutes=0, well_hours=0)
+SOON = AlertSettings(wait_minutes=0, resolve_hours=0)
 
 
 @pytest.fixture(autouse=True)
 def at_once(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
 
 
 def found(office: Office, client: Client, *kinds: str) -> list[WorkItem]:
     """What lives of these kinds after two looks: the second tells."""
-    worklist.look(office.world.context, office.tenant)
-    worklist.look(office.world.context, office.tenant)
+    worklist.detect(office.world.context, office.tenant)
+    worklist.detect(office.world.context, office.tenant)
     return [item for item in client.worklist.list(tenant=office.slug) if not kinds or item.kind in kinds]
 
 
@@ -53,7 +53,7 @@ def test_a_proof_that_is_lost_is_an_item_until_its_record_is_there_again(office:
     proof = client.proofs.start(office.slug, name)
     record = f'_rustgauge IN TXT "{proof.record}"\n'
     office.world.zone(name, record)
-    client.proofs.check(office.slug, proof.id)
+    client.proofs.recheck(office.slug, proof.id)
     assert found(office, client, "proof") == []
 
     def two_days_pass() -> None:
@@ -64,12 +64,12 @@ def test_a_proof_that_is_lost_is_an_item_until_its_record_is_there_again(office:
     two_days_pass()
     proofs.look_at_due(office.world.context)
     (item,) = found(office, client, "proof")
-    assert (item.name, item.level, item.remeasure) == (name, "mend", "proof")
+    assert (item.name, item.level, item.recheck) == (name, "fix", "proof")
     assert f"rustgauge prove {name}" in item.remedy
-    assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "open"
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="recheck")).state == "open"
     office.world.zone(name, record)
     two_days_pass()
-    assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "closed"
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="recheck")).state == "resolved"
 
 
 def test_a_feed_that_went_silent_is_an_item_until_it_speaks_again(office: Office, client: Client) -> None:
@@ -84,9 +84,9 @@ def test_a_feed_that_went_silent_is_an_item_until_it_speaks_again(office: Office
         (item,) = found(office, client, "feed")
         assert (item.name, item.title) == ("driftline", "The feed driftline went silent")
         assert "Nothing came for 27 hours" in item.text
-        client.feeds.change(office.slug, "driftline", FeedChange(paused=True))
+        client.feeds.update(office.slug, "driftline", FeedChange(paused=True))
         assert found(office, client, "feed") == [], "whoever pauses a feed knows"
-        client.feeds.change(office.slug, "driftline", FeedChange(paused=False))
+        client.feeds.update(office.slug, "driftline", FeedChange(paused=False))
         assert found(office, client, "feed")[0].returns == 1
         httpx.post(address, content=ndjson(row(2)), headers=headers)
         assert found(office, client, "feed") == []
@@ -96,7 +96,7 @@ def test_a_key_that_is_published_for_more_than_a_year_is_old(office: Office, cli
     name = f"{office.slug}.example"
     office.world.zone(name, f's1._domainkey IN TXT "v=DKIM1; p={RSA_2048[:200]}" "{RSA_2048[200:]}"\n')
     client.domains.add(office.slug, name)
-    client.domains.change(office.slug, name, DomainChange(selectors=["s1"]))
+    client.domains.update(office.slug, name, DomainChange(selectors=["s1"]))
     client.audits.run(office.slug, name)
     assert found(office, client, "key") == []
     with office.world.clock.later(timedelta(days=366)):
@@ -159,7 +159,7 @@ def test_a_providers_outage_is_told_as_nobodys_fault(office: Office, client: Cli
     computation.look_at_providers(office.world.context)
     office.world.work()
     (item,) = found(office, client)
-    assert (item.kind, item.level, item.subject) == ("outage", "know", "provider")
+    assert (item.kind, item.level, item.subject) == ("outage", "info", "provider")
     assert item.remedy.startswith("Nothing to mend")
     with office.world.clock.later(timedelta(days=1)):
         assert found(office, client) == []
@@ -204,7 +204,7 @@ def test_complaints_are_held_against_the_relays_own_lines(
     ]
     client.events.load(office.slug, ndjson(*complaints))
     office.world.work()
-    client.relays.describe(
+    client.relays.set(
         office.slug, "office-1", RelayDescription(lines=RelayLines(complaint_watch=watch, complaint_stop=stop))
     )
     lines = {(line.subject, line.rate): line for line in client.worklist.lines(office.slug)}

@@ -65,7 +65,7 @@ class Happening:
 
     @property
     def reply(self) -> str:
-        return f"host mx.there.example[192.0.2.9] said: {self.code} {self.status} {self.words} (in reply to RCPT TO)"
+        return f"host mx.there.example[192.0.2.9] summary: {self.code} {self.status} {self.words} (in reply to RCPT TO)"
 
 
 def the_day() -> list[Happening]:
@@ -89,14 +89,14 @@ def the_day() -> list[Happening]:
 
 def as_row(happening: Happening, **more: Any) -> dict[str, Any]:
     """In our own shape."""
-    refused = (
+    rejected = (
         {"reply_code": int(happening.code), "enhanced_code": happening.status, "diagnostic": happening.reply}
         if happening.code
         else {}
     )
     return {
         "kind": happening.kind, "time": happening.at.isoformat(), "recipient": happening.recipient, "message_id": happening.message_id,
-        **DEFAULTS.model_dump(), **refused, **more,
+        **DEFAULTS.model_dump(), **rejected, **more,
     }  # fmt: skip
 
 
@@ -131,7 +131,7 @@ def by_foreign_json(office: Office, client: Client, runner: Runner, tmp_path: Pa
     ]  # fmt: skip
     wrapped = [{"wrapped": base64.b64encode(json.dumps(row).encode()).decode()} for row in told]
     for start in range(0, len(wrapped), 25):
-        client.feeds.hand(
+        client.feeds.send_to(
             office.slug, "driftline", json.dumps({"told": wrapped[start : start + 25]}).encode(), "application/json"
         )
 
@@ -223,7 +223,17 @@ def by_file(office: Office, client: Client, runner: Runner, tmp_path: Path) -> N
         writer = csv.DictWriter(file, names, extrasaction="ignore")
         writer.writeheader()
         writer.writerows(as_row(row) for row in the_day())
-    words = ["load", str(tmp_path / "day.csv"), "--feed", "files", "--url", office.world.url, "--tenant", office.slug]
+    words = [
+        "event",
+        "import",
+        str(tmp_path / "day.csv"),
+        "--feed",
+        "files",
+        "--url",
+        office.world.url,
+        "--tenant",
+        office.slug,
+    ]
     assert main(words, Output(io.StringIO(), io.StringIO())) == 0
 
 
@@ -256,7 +266,7 @@ JOIN stream s ON s.id = f.stream_id JOIN relay r ON r.id = f.relay_id
 WHERE f.tenant_id = :tenant AND f.kind <> :accepted ORDER BY 1, 2, 3, 4, 5, 6, 7, 8
 """
 _WORDINGS = """
-SELECT w.wording, f.day, f.cause, SUM(f.n) FROM flow_wording_day f JOIN reply_wording w ON w.id = f.wording_id
+SELECT w.reply_pattern, f.day, f.cause, SUM(f.n) FROM flow_pattern_day f JOIN reply_pattern w ON w.id = f.pattern_id
 WHERE f.tenant_id = :tenant GROUP BY 1, 2, 3 ORDER BY 1, 2, 3
 """
 
@@ -280,11 +290,11 @@ def test_the_same_day_gives_the_same_trails_and_counters_by_each_way(
             way(office, client, runner, tmp_path)
             right(office)
             found[way.__name__] = trails(client, office), counted(office)
-    day, (counters, wordings) = found["by_http"]
+    day, (counters, reply_patterns) = found["by_http"]
     kinds = Counter(event[2] for event in day)
     assert kinds == Counter(row.kind for row in the_day())
     assert {row[6] for row in counters} > {0}, "there are causes"
-    assert len(wordings) > 4
+    assert len(reply_patterns) > 4
     for name, (events, counts) in found.items():
         assert events == day, name
-        assert counts == (counters, wordings), name
+        assert counts == (counters, reply_patterns), name

@@ -121,14 +121,14 @@ def test_a_list_of_before_is_taken_over_with_all_that_happened_to_it(tmp_path_fa
             run("INSERT INTO intake_lock (tenant_id) VALUES (7), (8)")
             run(
                 "INSERT INTO suppression_entry (tenant_id, address_key, reason, address, made_by, since, times, evidence) "
-                "VALUES (7, REPEAT('k', 16), 'bad_address', 'ann@a.example', 'event', '2026-01-02', 3, '[]'), "
+                "VALUES (7, REPEAT('k', 16), 'invalid_address', 'ann@a.example', 'event', '2026-01-02', 3, '[]'), "
                 "(7, REPEAT('k', 16), 'complaint', 'ann@a.example', 'event', '2026-01-03', 1, '[]')"
             )
             run(
                 "INSERT INTO suppression_change (tenant_id, address_key, reason, `change`, changed_at, changed_by) VALUES "
-                "(7, REPEAT('k', 16), 'bad_address', 'made', '2026-01-02', 'event'), "
-                "(7, REPEAT('g', 16), 'bad_address', 'made', '2026-01-01', 'event'), "
-                "(7, REPEAT('g', 16), 'bad_address', 'lifted', '2026-01-04', 'rules')"
+                "(7, REPEAT('k', 16), 'invalid_address', 'made', '2026-01-02', 'event'), "
+                "(7, REPEAT('g', 16), 'invalid_address', 'made', '2026-01-01', 'event'), "
+                "(7, REPEAT('g', 16), 'invalid_address', 'lifted', '2026-01-04', 'rules')"
             )
             run(
                 "INSERT INTO tenant_setting (tenant_id, name, document, changed_at) VALUES (8, 'suppression_policy', "
@@ -138,7 +138,7 @@ def test_a_list_of_before_is_taken_over_with_all_that_happened_to_it(tmp_path_fa
         assert is_current(store)
         with store.engine.connect() as connection:
             run = connection.exec_driver_sql
-            (mark,) = run("SELECT tenant_id, day, kind, made_by FROM mark").all()
+            (mark,) = run("SELECT tenant_id, day, kind, made_by FROM annotation").all()
             assert tuple(mark) == (8, date(2026, 1, 5), "policy", "isla@skerry.example")
             entries = run(
                 "SELECT number, reason, state, address, mail_domain, times FROM suppression_entry ORDER BY 1"

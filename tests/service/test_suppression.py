@@ -48,7 +48,7 @@ def test_a_bad_address_and_a_complaint_are_held_at_once_with_their_evidence(offi
     )
     assert (result.clear, result.held) == (1, 3)
     gone, cross, fine, nobody = result.answers
-    assert (gone.address, gone.verdict, gone.reason) == ("Gone@TidePost.example", "held", "bad_address")
+    assert (gone.address, gone.verdict, gone.reason) == ("Gone@TidePost.example", "held", "invalid_address")
     assert "no such mailbox" in gone.why
     assert gone.since is not None
     assert (cross.verdict, cross.reason) == ("held", "complaint")
@@ -63,7 +63,7 @@ def test_a_bad_address_and_a_complaint_are_held_at_once_with_their_evidence(offi
     [
         "550 5.1.1 rejected, 192.0.2.1 is on a blocklist",
         "550 5.7.26 mail is not authenticated",
-        "554 5.7.1 refused as spam",
+        "554 5.7.1 rejected as spam",
         "552 5.2.2 mailbox full",
         "450 4.1.1 no such mailbox just now",
     ],
@@ -133,7 +133,7 @@ def test_an_unsubscription_holds_its_stream_alone_and_others_are_told(office: Of
     assert ask(stream="never heard of").verdict == "clear"
     plain = ask()
     assert plain.verdict == "clear"
-    assert [(each.reach, each.reach_name) for each in plain.elsewhere] == [("stream", "newsletter")]
+    assert [(each.scope, each.scope_name) for each in plain.elsewhere] == [("stream", "newsletter")]
 
 
 def test_a_domain_that_is_gone_is_held_whole_and_let_go_when_it_takes_mail(office: Office, client: Client) -> None:
@@ -142,7 +142,7 @@ def test_a_domain_that_is_gone_is_held_whole_and_let_go_when_it_takes_mail(offic
     )
     assert verdicts(client, office, "other@gone.example", "a@there.example") == ["held", "clear"]
     found = entry(client, office, "@gone.example")
-    assert (found.reason, found.address) == ("domain_gone", "@gone.example")
+    assert (found.reason, found.address) == ("domain_invalid", "@gone.example")
     assert found.until is not None
     late = row(2, recipient="third@gone.example", time=(START - timedelta(days=1)).isoformat())
     client.events.load(office.slug, ndjson(late))
@@ -182,7 +182,7 @@ def test_a_full_mailbox_is_held_when_it_lasts_whatever_comes_first(
     client.events.load(office.slug, ndjson(full(order[2])))
     assert verdicts(client, office, address) == ["held"]
     found = entry(client, office, address)
-    assert (found.reason, f"{found.since:%d}", f"{found.until:%Y-%m-%d}") == ("keeps_bouncing", "01", "2026-11-24")
+    assert (found.reason, f"{found.since:%d}", f"{found.until:%Y-%m-%d}") == ("repeated_bounces", "01", "2026-11-24")
     client.events.load(office.slug, ndjson(row(1, time="2026-11-12T08:00:00Z", message_id="after")))
     assert verdicts(client, office, address) == ["clear"]
 
@@ -209,7 +209,7 @@ def test_an_entry_ends_by_itself_comes_back_longer_and_all_of_it_is_told(office:
     with office.world.clock.later(timedelta(days=30)):
         assert verdicts(client, office, address) == ["clear"], "its time is over, written down or not"
         editing.end_overdue(office.world.context)
-        ended = entry(client, office, address, state="ended", reason="keeps_bouncing")
+        ended = entry(client, office, address, state="ended", reason="repeated_bounces")
         assert ended.change == "ended"
         client.events.load(office.slug, ndjson(full(1, time="2026-12-18T08:00:00Z", message_id="again")))
         assert verdicts(client, office, address) == ["held"], "it still bounces, and nothing was delivered since"
@@ -219,7 +219,7 @@ def test_an_entry_ends_by_itself_comes_back_longer_and_all_of_it_is_told(office:
         assert (back.until - back.since).days > 50
         assert [e.address for e in client.suppression.list(office.slug, came_back=True)] == [address]
     status = client.suppression.status(office.slug, address)
-    kept = [each.change for each in status.history if each.reason == "keeps_bouncing"]
+    kept = [each.change for each in status.history if each.reason == "repeated_bounces"]
     assert kept == ["made", "ended", "came_back"]
     numbers = [each.number for each in status.history]
     assert numbers == sorted(set(numbers))
@@ -230,22 +230,22 @@ def test_an_entry_ends_by_itself_comes_back_longer_and_all_of_it_is_told(office:
 
 def test_holding_by_hand_reaches_what_was_said_and_tells_what_is_no_address(office: Office, client: Client) -> None:
     client.events.load(office.slug, ndjson(row(1)))
-    made = client.suppression.hold(
+    made = client.suppression.add(
         office.slug,
         NewEntries(addresses=["Kim@kbox.example", "nobody", "@all.example", "kim@KBOX.example"], note="asked by phone"),
     )
-    assert (made.changed, made.standing, [each.row for each in made.refused]) == (2, 1, [2])
+    assert (made.changed, made.standing, [each.row for each in made.rejected]) == (2, 1, [2])
     assert verdicts(client, office, "kim@kbox.example", "x@all.example", "x@kbox.example") == ["held", "held", "clear"]
     found = entry(client, office, "kim@kbox.example")
-    assert (found.note, found.made_by, found.origin, found.reason) == ("asked by phone", office.email, "api", "by_hand")
-    only = NewEntries(addresses=["lee@kbox.example"], reach="stream", reach_name="newsletter")
-    client.suppression.hold(office.slug, only)
+    assert (found.note, found.made_by, found.origin, found.reason) == ("asked by phone", office.email, "api", "manual")
+    only = NewEntries(addresses=["lee@kbox.example"], scope="stream", scope_name="newsletter")
+    client.suppression.add(office.slug, only)
     assert client.suppression.clearance(office.slug, ["lee@kbox.example"], stream="newsletter").held == 1
     assert client.suppression.clearance(office.slug, ["lee@kbox.example"]).held == 0
     with pytest.raises(NotFoundError, match="no stream"):
-        client.suppression.hold(office.slug, NewEntries(addresses=["x@y.example"], reach="stream", reach_name="other"))
+        client.suppression.add(office.slug, NewEntries(addresses=["x@y.example"], scope="stream", scope_name="other"))
     with pytest.raises(InvalidInputError, match="past"):
-        client.suppression.hold(office.slug, NewEntries(addresses=["x@y.example"], until=START))
+        client.suppression.add(office.slug, NewEntries(addresses=["x@y.example"], until=START))
 
 
 def test_lifting_needs_a_reason_and_a_complaint_a_word_more(office: Office, client: Client) -> None:
@@ -273,15 +273,15 @@ def test_a_policy_of_ones_own_decides_from_then_on(office: Office, client: Clien
     shipped = client.suppression.policy(office.slug)
     assert shipped.shipped
     spare = PolicyRule(name="our own people", act="nothing", kinds=["bounced"], providers=["tidepost.example"])
-    propose = PolicyRule(name="look first", act="propose", kinds=["bounced"], reason="bad_address")
-    kept = client.suppression.put_policy(office.slug, SuppressionPolicy(rules=[spare, propose]))
+    propose = PolicyRule(name="look first", act="propose", kinds=["bounced"], reason="invalid_address")
+    kept = client.suppression.set_policy(office.slug, SuppressionPolicy(rules=[spare, propose]))
     assert (kept.shipped, kept.changed_by) == (False, office.email)
     client.events.load(office.slug, ndjson(bounce(1), bounce(2, recipient="x@kbox.example")))
     assert verdicts(client, office, "person1@tidepost.example", "x@kbox.example") == ["clear", "clear"]
     (proposed,) = client.suppression.list(office.slug, state="proposed")
     client.suppression.decide(office.slug, [proposed.id], confirm=True)
     assert verdicts(client, office, "x@kbox.example") == ["held"]
-    assert client.suppression.drop_policy(office.slug).shipped
+    assert client.suppression.reset_policy(office.slug).shipped
     client.events.load(office.slug, ndjson(bounce(3)))
     assert verdicts(client, office, "person3@tidepost.example") == ["held"]
 
@@ -296,7 +296,7 @@ def test_a_policy_of_ones_own_decides_from_then_on(office: Office, client: Clien
 )
 def test_a_policy_that_cannot_be_meant_is_refused(office: Office, client: Client, rule: PolicyRule) -> None:
     with pytest.raises(InvalidInputError, match=r"rules\.0"):
-        client.suppression.put_policy(office.slug, SuppressionPolicy(rules=[rule]))
+        client.suppression.set_policy(office.slug, SuppressionPolicy(rules=[rule]))
 
 
 # Comparing
@@ -307,7 +307,7 @@ def test_the_list_can_be_rewritten_to_other_ways_of_comparing(office: Office, cl
         office.slug, ndjson(bounce(1, recipient="Ann+a@kbox.example"), bounce(2, recipient="ann+b@kbox.example"))
     )
     settings = MatchingSettings(same=[SameMailbox(provider="kbox.example", tag_after="+")])
-    assert client.suppression.put_matching(office.slug, settings).changing
+    assert client.suppression.set_matching(office.slug, settings).changing
     assert verdicts(client, office, "ann+a@kbox.example", "ann+c@kbox.example") == ["held", "clear"]
     office.world.work()
     assert not client.suppression.matching(office.slug).changing
@@ -325,13 +325,13 @@ def test_the_list_can_be_rewritten_to_other_ways_of_comparing(office: Office, cl
 def test_a_rule_for_a_provider_reaches_all_domains_that_it_runs(office: Office, client: Client) -> None:
     office.world.zone("ours.example", "@ IN MX 10 mx.kbox.example.\n")
     office.world.zone("kbox.example", "@ IN MX 10 mx\nmx IN A 192.0.2.9\n")
-    client.suppression.put_matching(
+    client.suppression.set_matching(
         office.slug, MatchingSettings(same=[SameMailbox(provider="kbox.example", tag_after="+")])
     )
     office.world.work()
-    client.suppression.hold(office.slug, NewEntries(addresses=["ann+a@ours.example"]))
+    client.suppression.add(office.slug, NewEntries(addresses=["ann+a@ours.example"]))
     assert verdicts(client, office, "ann+b@ours.example", "ann@ours.example") == ["held", "held"]
-    assert entry(client, office, "ann+c@ours.example").reason == "by_hand"
+    assert entry(client, office, "ann+c@ours.example").reason == "manual"
     assert client.suppression.status(office.slug, "ann+d@ours.example").verdict == "held"
     (check,) = client.addresses.check(office.slug, ["ann+e@ours.example"])
     assert "held" in [found.word for found in check.found]
@@ -343,7 +343,7 @@ def test_a_list_of_digests_works_without_any_address(office: Office, client: Cli
     client.events.load(
         office.slug, ndjson(bounce(1), bounce(2, recipient="a@gone.example", diagnostic="550 5.1.2 no such domain"))
     )
-    client.suppression.put_matching(office.slug, MatchingSettings(digests_only=True))
+    client.suppression.set_matching(office.slug, MatchingSettings(digests_only=True))
     office.world.work()
     client.events.load(office.slug, ndjson(bounce(3), row(4, kind="complained")))
     addresses = [f"person{n}@tidepost.example" for n in (1, 3, 4, 5)]
@@ -362,7 +362,7 @@ def test_a_list_of_digests_works_without_any_address(office: Office, client: Cli
     client.suppression.lift(office.slug, Lift(address="person1@tidepost.example", why="a mistake"))
     assert verdicts(client, office, *addresses) == ["clear", "held", "held", "clear"]
     with pytest.raises(InvalidInputError, match="digests"):
-        client.suppression.put_matching(office.slug, MatchingSettings())
+        client.suppression.set_matching(office.slug, MatchingSettings())
 
 
 # Telling, exporting, counting
@@ -392,13 +392,13 @@ def test_changes_are_told_in_order_once_each_and_can_be_waited_for(office: Offic
 
 
 def test_an_export_is_the_whole_list_and_carries_no_formula(office: Office, client: Client) -> None:
-    client.suppression.hold(office.slug, NewEntries(addresses=["=1+1@a.example", "plain@a.example"], note="+cmd"))
+    client.suppression.add(office.slug, NewEntries(addresses=["=1+1@a.example", "plain@a.example"], note="+cmd"))
     text = b"".join(client.suppression.export(office.slug)).decode()
     lines = list(csv.DictReader(io.StringIO(text)))
     assert {line["address"] for line in lines} == {"'=1+1@a.example", "plain@a.example"}
     assert {line["note"] for line in lines} == {"'+cmd"}
     client.events.load(office.slug, ndjson(*(bounce(n) for n in range(30))))
-    lines = b"".join(client.suppression.export(office.slug, form="ndjson", reason="bad_address")).splitlines()
+    lines = b"".join(client.suppression.export(office.slug, form="ndjson", reason="invalid_address")).splitlines()
     assert {json.loads(line)["address"] for line in lines} == {f"person{n}@tidepost.example" for n in range(30)}
 
 
@@ -427,7 +427,7 @@ def test_what_is_withheld_is_counted_and_what_it_would_have_done(office: Office,
     saved = growth.saved
     assert (saved.sent, saved.bounced, saved.withheld, saved.withheld_bad) == (11, 1, 1, 1)
     assert (saved.bounce_rate, saved.bounce_rate_without) == (pytest.approx(1 / 11), pytest.approx(2 / 12))
-    assert [(part.name, part.standing, part.withheld) for part in growth.reasons] == [("bad_address", 1, 1)]
+    assert [(part.name, part.active, part.withheld) for part in growth.reasons] == [("invalid_address", 1, 1)]
     (event,) = client.events.list(office.slug, kinds=["withheld"])
     assert (event.recipient, event.campaign) == ("person1@tidepost.example", "spring")
 
@@ -447,7 +447,7 @@ def test_withheld_mail_and_its_counts_are_stored_together_or_not_at_all(
 ) -> None:
     client.events.load(office.slug, ndjson(bounce(1)))
     context, tenant_id = office.world.context, office.tenant.id
-    held = [("person1@tidepost.example", "bad_address", "m1@news.d.example")]
+    held = [("person1@tidepost.example", "invalid_address", "m1@news.d.example")]
 
     def fail(connection: Connection, counts: object) -> None:
         raise StoreError("The counts could not be written", why="a test", remedy="none")
@@ -487,7 +487,7 @@ def test_an_event_a_lift_and_hands_at_the_same_moment_leave_one_right_state(offi
 
     def hold() -> None:
         with office.client() as client:
-            client.suppression.hold(office.slug, NewEntries(addresses=addresses, reason="bad_address"))
+            client.suppression.add(office.slug, NewEntries(addresses=addresses, reason="invalid_address"))
 
     def lift() -> None:
         with office.client() as client:
@@ -515,4 +515,4 @@ def test_an_event_a_lift_and_hands_at_the_same_moment_leave_one_right_state(offi
             states = [change.state for change in changes if change.address == address]
             assert states == ["held", "ended"] * (len(states) // 2) + ["held"] * (len(states) % 2)
         growth = client.suppression.growth(office.slug)
-        assert growth.days[-1].standing == len(held)
+        assert growth.days[-1].active == len(held)

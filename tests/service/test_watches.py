@@ -20,8 +20,8 @@ def name(office: Office, client: Client) -> str:
     name = f"{office.slug}.example"
     office.world.zone(name, '@ IN TXT "v=spf1 mx -all"\n')
     client.domains.add(office.slug, name)
-    client.relays.describe(office.slug, "office-1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.41")]))
-    client.domains.change(office.slug, name, DomainChange(streams=[StreamPath(name="bookings", relay="office-1")]))
+    client.relays.set(office.slug, "office-1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.41")]))
+    client.domains.update(office.slug, name, DomainChange(streams=[StreamPath(name="bookings", relay="office-1")]))
     return name
 
 
@@ -31,7 +31,7 @@ def held(watch: Watch) -> dict[tuple[str, str], str]:
 
 def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: Client, name: str) -> None:
     watch = client.watches.start(office.slug, name)
-    assert (watch.state, watch.said) == ("running", "It has not looked yet")
+    assert (watch.state, watch.summary) == ("running", "It has not looked yet")
     office.world.work()
     watch = client.watches.get(office.slug, watch.id)
     assert set(held(watch).values()) == {"old", "nothing"}
@@ -39,12 +39,12 @@ def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: C
     plan = client.plans.get(office.slug, name)
     lines = [record.forms.zone_line for record in plan.records if not record.elsewhere]
     office.world.zone(name, "\n".join(lines) + "\n")
-    assert client.watches.look(office.slug, watch.id).rounds == 1  # it has just looked
+    assert client.watches.recheck(office.slug, watch.id).rounds == 1  # it has just looked
     with office.world.clock.later(timedelta(seconds=6)):
-        watch = client.watches.look(office.slug, watch.id)
+        watch = client.watches.recheck(office.slug, watch.id)
     assert held(watch)["near", "spf"] == "new"
     assert held(watch)["far", "spf"] == "old"
-    assert watch.said.startswith("1 of 2 servers have all 2 records; the last will in 4 minutes")
+    assert watch.summary.startswith("1 of 2 servers have all 2 records; the last will in 4 minutes")
     assert watch.all_by is not None
     assert watch.looked_at is not None
     assert timedelta(minutes=3) < watch.all_by - watch.looked_at <= timedelta(minutes=4)
@@ -53,7 +53,7 @@ def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: C
     with office.world.clock.later(timedelta(minutes=11)):
         office.world.work()
     watch = client.watches.get(office.slug, watch.id)
-    assert (watch.state, watch.said) == ("agreed", "2 of 2 servers have all 2 records")
+    assert (watch.state, watch.summary) == ("agreed", "2 of 2 servers have all 2 records")
     (entry,) = [row for row in client.audits.history(office.slug, name) if row.kind == "watch"]
     assert "seen by all 2 servers" in entry.title
 
@@ -69,14 +69,14 @@ def _time_passes(office: Office, name: str) -> None:
 def test_a_watch_gives_up_and_says_so(office: Office, client: Client, name: str) -> None:
     watch = client.watches.start(office.slug, name, hours=1)
     with office.world.clock.later(timedelta(hours=2)):
-        assert client.watches.look(office.slug, watch.id).state == "gave_up"
-    assert client.watches.look(office.slug, watch.id).rounds == 1
+        assert client.watches.recheck(office.slug, watch.id).state == "gave_up"
+    assert client.watches.recheck(office.slug, watch.id).rounds == 1
 
 
 def test_a_watch_is_stopped_and_asks_no_more(office: Office, client: Client, name: str) -> None:
     watch = client.watches.start(office.slug, name, keys=[f"spf {name} TXT"])
     assert [record.key for record in watch.records] == [f"spf {name} TXT"]
-    assert client.watches.stop(office.slug, watch.id).state == "stopped"
+    assert client.watches.cancel(office.slug, watch.id).state == "cancelled"
     office.world.work()
     assert client.watches.get(office.slug, watch.id).rounds == 0
     count = text("SELECT COUNT(*) FROM job WHERE kind = 'watch' AND subject = :id")
@@ -102,13 +102,13 @@ def test_what_cannot_be_watched_is_refused(office: Office, client: Client, name:
 @pytest.mark.parametrize("address", ["127.0.0.1", "10.0.0.1:53", "169.254.1.1", "nonsense", "[::1]:53"])
 def test_a_tenant_cannot_have_private_addresses_asked(office: Office, client: Client, address: str) -> None:
     with pytest.raises(InvalidInputError):
-        client.watches.choose(office.slug, WatchSettings(resolvers=[WatchResolver(label="in", address=address)]))
+        client.watches.set_settings(office.slug, WatchSettings(resolvers=[WatchResolver(label="in", address=address)]))
 
 
 def test_a_tenant_chooses_resolvers_of_its_own(office: Office, client: Client) -> None:
     assert client.watches.settings(office.slug).given == ["near", "far"]
     chosen = WatchSettings(resolvers=[WatchResolver(label="public", address="8.8.4.253:53")])
-    assert client.watches.choose(office.slug, chosen).resolvers == chosen.resolvers
+    assert client.watches.set_settings(office.slug, chosen).resolvers == chosen.resolvers
 
 
 def test_a_watch_from_the_command_line(
@@ -132,7 +132,7 @@ def test_a_watch_from_the_command_line(
     with office.world.clock.later(timedelta(seconds=6)):
         status, said = command("watch", name)
     assert (status, "2 of 2 servers have all 2 records" in said) == (0, True)
-    assert "agreed" in command("watch", name, "--list")[1]
+    assert "agreed" in command("watch", "list", name)[1]
     id = client.watches.list(office.slug, name)[0].id
-    assert command("watch", name, "--id", str(id), "--wait")[0] == 0
-    assert command("watch", name, "--hours", "1", "--stop")[1].endswith("stopped\n")
+    assert command("watch", "show", str(id), "--wait")[0] == 0
+    assert command("watch", "cancel", str(id))[0] == 0

@@ -64,7 +64,7 @@ def test_a_call_is_tried_again_with_the_same_id_until_it_is_taken(
     tell(office)
     office.world.work()
     (call,) = client.webhooks.calls(office.slug, made.id)
-    assert (call.state, call.attempts, call.said) == ("waiting", 1, "500")
+    assert (call.state, call.attempts, call.response) == ("waiting", 1, "500")
     desk.answer = 200
     assert office.world.work() == 0  # not yet
     with office.world.clock.later(timedelta(seconds=11)):
@@ -113,19 +113,19 @@ def test_gone_means_gone(office: Office, client: Client, desk: Receiver) -> None
     assert (hook.paused, hook.dead) == (True, 1)
     tell(office)
     assert office.world.work() == 0
-    assert client.webhooks.change(office.slug, made.id, WebhookChange(paused=False)).paused is False
+    assert client.webhooks.update(office.slug, made.id, WebhookChange(paused=False)).paused is False
 
 
 def test_what_waits_while_it_is_paused_is_sent_when_it_goes_on(office: Office, client: Client, desk: Receiver) -> None:
     made = client.webhooks.add(office.slug, "desk", desk.url)
     tell(office)
-    client.webhooks.change(office.slug, made.id, WebhookChange(paused=True))
+    client.webhooks.update(office.slug, made.id, WebhookChange(paused=True))
     office.world.work()
     assert desk.got == []
-    client.webhooks.change(office.slug, made.id, WebhookChange(paused=False, name="box office"))
+    client.webhooks.update(office.slug, made.id, WebhookChange(paused=False, name="box office"))
     office.world.work()
     assert len(desk.got) == 1
-    client.webhooks.drop(office.slug, made.id)
+    client.webhooks.delete(office.slug, made.id)
     assert client.webhooks.list(office.slug) == []
 
 
@@ -152,9 +152,9 @@ def test_a_name_that_leads_into_our_own_network_is_not_called(office: Office, cl
     made = client.webhooks.add(office.slug, "desk", f"https://desk.{office.slug}.example/")
     call = client.webhooks.test(office.slug, made.id)
     assert call.state == "waiting"
-    assert "no public address" in call.said
+    assert "no public address" in call.response
     gone = client.webhooks.add(office.slug, "none", f"https://gone.{office.slug}.example/")
-    assert "has no address" in client.webhooks.test(office.slug, gone.id).said
+    assert "has no address" in client.webhooks.test(office.slug, gone.id).response
 
 
 def test_the_end_of_a_watch_is_told(office: Office, client: Client, desk: Receiver) -> None:
@@ -164,7 +164,7 @@ def test_the_end_of_a_watch_is_told(office: Office, client: Client, desk: Receiv
     client.webhooks.add(office.slug, "desk", desk.url)
     watch = client.watches.start(office.slug, name, hours=1)
     with office.world.clock.later(timedelta(hours=2)):
-        client.watches.look(office.slug, watch.id)
+        client.watches.recheck(office.slug, watch.id)
         office.world.work()
     (told,) = desk.bodies()
     assert (told["type"], told["data"]["domain"], told["data"]["watch"]) == ("watch.gave_up", name, watch.id)
@@ -178,18 +178,18 @@ def test_the_command(office: Office, client: Client, desk: Receiver, monkeypatch
         status = main(["webhook", *words, "--url", office.world.url, "--tenant", office.slug], Output(out, out))
         return status, out.getvalue()
 
-    status, said = run("--add", desk.url, "--name", "desk")
+    status, said = run("add", desk.url, "--name", "desk")
     assert status == 0
     assert "whsec_" in said
     (hook,) = client.webhooks.list(office.slug)
     id = str(hook.id)
-    assert run(id, "--test") == (0, "delivered: 204\n")
+    assert run("test", id) == (0, "delivered: 204\n")
     desk.answer = 500
-    assert run(id, "--test")[0] == 3
-    assert run(id, "--pause")[1].endswith("is paused\n")
+    assert run("test", id)[0] == 3
+    assert run("pause", id)[1] == f"Paused webhook {id}.\n"
     assert "paused" in run()[1]
-    assert run(id, "--go-on")[0] == 0
-    assert "waiting" in run(id)[1]
-    assert run(id, "--replay")[1] == "0 calls are tried anew\n"
-    assert run(id, "--drop")[0] == 0
+    assert run("resume", id)[0] == 0
+    assert "waiting" in run("calls", id)[1]
+    assert run("replay", id)[1] == "0 calls will be retried.\n"
+    assert run("remove", id, "--yes")[0] == 0
     assert client.webhooks.list(office.slug) == []

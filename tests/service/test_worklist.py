@@ -1,4 +1,4 @@
-"""The worklist over real parts: found, told by mail, chat and webhook, minded, measured anew, closed; lines, the brake."""
+"""The worklist over real parts: found, told by mail, chat and webhook, acknowledged, measured anew, closed; lines, the pause."""
 
 import base64
 import io
@@ -20,7 +20,7 @@ from rust_gauge.contract.audits import AuditSettings, DnsListSetting
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayLines
 from rust_gauge.contract.suppression import Sending
-from rust_gauge.contract.worklist import AlertSettings, BrakeRelease, WayToTell, WorkAct
+from rust_gauge.contract.worklist import AlertChannel, AlertSettings, StreamPauseChange, WorkAct
 from rust_gauge.service import worker
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.runtime.context import Context, make_context
@@ -34,7 +34,7 @@ from tests.receiver import Receiver, receiving
 from tests.rows import bounce, ndjson, row
 
 DOMAIN = "news.d.example"
-SOON = AlertSettings(wait_minutes=0, well_hours=0)
+SOON = AlertSettings(wait_minutes=0, resolve_hours=0)
 
 
 def mail(office: Office, client: Client, days: int = 12, each: int = 100, bad: int = 0, **changes: Any) -> None:
@@ -50,26 +50,26 @@ def mail(office: Office, client: Client, days: int = 12, each: int = 100, bad: i
 
 
 def look(office: Office) -> None:
-    worklist.look(office.world.context, office.tenant)
+    worklist.detect(office.world.context, office.tenant)
 
 
 def test_a_list_gone_bad_is_one_item_with_its_remedy_and_closes_when_it_is_measured_well(
     office: Office, client: Client
 ) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, bad=40)
     look(office)
     look(office)
     items = client.worklist.list(tenant=office.slug)
     (pull,) = [item for item in items if item.kind == "pull"]
     assert (pull.name, pull.state, pull.level) == (DOMAIN, "open", "stop")
-    assert "bad addresses" in pull.title.lower()
+    assert "invalid addresses" in pull.title.lower()
     assert "newsletter" in pull.remedy
     assert pull.since.date() >= TODAY.date() - timedelta(days=3)
     assert pull.mail > 200
-    details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
+    details = client.worklist.act(office.slug, pull.id, WorkAct(act="recheck"))
     assert details.state == "open"
-    assert details.steps[-1].what == "remeasured"
+    assert details.steps[-1].what == "rechecked"
     assert details.steps[-1].text.startswith("Still so")
     with office.world.clock.later(timedelta(days=25)):
         mail_later = [
@@ -79,16 +79,16 @@ def test_a_list_gone_bad_is_one_item_with_its_remedy_and_closes_when_it_is_measu
         ]
         client.events.load(office.slug, ndjson(*mail_later))
         office.world.work()
-        details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
-        assert details.state == "closed"
+        details = client.worklist.act(office.slug, pull.id, WorkAct(act="recheck"))
+        assert details.state == "resolved"
         assert "nothing is wrong" in details.steps[-1].text
 
 
 def test_looks_at_the_same_time_find_each_incident_once(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, bad=40)
     with ThreadPoolExecutor(6) as pool:
-        list(pool.map(lambda _: client.worklist.look(office.slug), range(12)))
+        list(pool.map(lambda _: client.worklist.detect(office.slug), range(12)))
     look(office)
     (pull,) = client.worklist.list(tenant=office.slug)
     steps = [step.what for step in client.worklist.get(office.slug, pull.id).steps]
@@ -102,7 +102,7 @@ def test_a_fault_in_the_records_is_closed_by_measuring_again_after_it_was_mended
     office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.1 -all"\n@ IN TXT "v=spf1 ip4:192.0.2.2 -all"\n')
     client.domains.add(office.slug, name)
     client.audits.run(office.slug, name)
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     look(office)
     look(office)
     (fault,) = [
@@ -112,8 +112,8 @@ def test_a_fault_in_the_records_is_closed_by_measuring_again_after_it_was_mended
     ]
     assert fault.record == "v=spf1 ip4:192.0.2.1 ip4:192.0.2.2 -all"
     office.world.zone(name, f'@ IN TXT "{fault.record}"\n')
-    details = client.worklist.act(office.slug, fault.id, WorkAct(act="remeasure"))
-    assert details.state == "closed"
+    details = client.worklist.act(office.slug, fault.id, WorkAct(act="recheck"))
+    assert details.state == "resolved"
 
 
 ZONE = '@ IN TXT "v=spf1 ip4:192.0.2.1 -all"\n'
@@ -128,7 +128,7 @@ def test_a_broken_record_and_the_mail_that_fails_by_it_are_one_incident_told_onc
     office.world.zone(name, ZONE)
     client.domains.add(office.slug, name)
     client.audits.run(office.slug, name)
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, bad=40, domain=name, **REFUSED)
     look(office)
     look(office)
@@ -145,12 +145,12 @@ def test_a_broken_record_and_the_mail_that_fails_by_it_are_one_incident_told_onc
     assert steps.count("opened") == 1
     office.world.zone(name, f'@ IN TXT "{item.record}"\n')
     client.audits.run(office.slug, name)
-    client.worklist.put_settings(office.slug, SOON.model_copy(update={"well_hours": 2}))
+    client.worklist.set_settings(office.slug, SOON.model_copy(update={"resolve_hours": 2}))
     look(office)
     (still,) = [item for item in client.worklist.list(tenant=office.slug) if item.name == name]
     assert (still.id, still.state) == (item.id, "open"), "it was well for too short, and its change is no news"
-    client.worklist.put_settings(office.slug, SOON)
-    assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "closed"
+    client.worklist.set_settings(office.slug, SOON)
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="recheck")).state == "resolved"
     with office.world.clock.later(timedelta(days=1)):
         look(office)
         look(office)
@@ -176,8 +176,8 @@ def test_a_changed_record_is_told_for_a_day_with_what_it_was(
 ) -> None:
     _, receiver, _ = told
     name = f"{office.slug}.example"
-    way = WayToTell(kind="chat", name="c", url=receiver.url, template='{"say": "{what}: {title}"}')
-    client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [way]}))
+    way = AlertChannel(kind="chat", name="c", url=receiver.url, template='{"say": "{what}: {title}"}')
+    client.worklist.set_settings(office.slug, SOON.model_copy(update={"channels": [way]}))
     office.world.zone(name, ZONE)
     client.domains.add(office.slug, name)
     client.audits.run(office.slug, name)
@@ -192,7 +192,7 @@ def test_a_changed_record_is_told_for_a_day_with_what_it_was(
     with office.world.clock.later(timedelta(hours=25)):
         look(office)
         look(office)
-        assert client.worklist.get(office.slug, item.id).state == "closed"
+        assert client.worklist.get(office.slug, item.id).state == "resolved"
         office.world.work()
     says = [body["say"] for body in receiver.bodies() if "say" in body and name in body["say"]]
     assert [say for say in says if "TXT changed" in say] == [f"New: {name} TXT changed"]
@@ -207,25 +207,25 @@ def test_a_listed_address_is_one_incident_of_its_relay_however_many_domains_send
     tests = '2.0.0.127 IN A 127.0.0.2\n2.0.0.127 IN TXT "test"\n'
     listed = '77.2.0.192 IN A 127.0.0.2\n77.2.0.192 IN TXT "mail to nobody"\n'
     office.world.zone(zone, tests + listed)
-    client.relays.describe(office.slug, "driftline", RelayDescription(hosts=[RelayHost(ip="192.0.2.77")]))
+    client.relays.set(office.slug, "driftline", RelayDescription(hosts=[RelayHost(ip="192.0.2.77")]))
     client.audits.set_settings(office.slug, AuditSettings(lists=[DnsListSetting(zone=zone)]))
     for name in names:
         client.domains.add(office.slug, name)
         stream = {"name": "letters", "relay": "driftline", "header_from": name, "ips": ["192.0.2.77"]}
-        client.domains.change(office.slug, name, DomainChange(streams=[StreamPath.model_validate(stream)]))
+        client.domains.update(office.slug, name, DomainChange(streams=[StreamPath.model_validate(stream)]))
         client.audits.run(office.slug, name)
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     look(office)
     look(office)
     (item,) = [item for item in client.worklist.list(tenant=office.slug) if "list" in item.title]
     assert (item.subject, item.name) == ("relay", "driftline")
     assert item.evidence[0] == f"sends for {names[0]}, {names[1]}"
     office.world.zone(zone, tests)
-    assert client.worklist.act(office.slug, item.id, WorkAct(act="remeasure")).state == "closed"
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="recheck")).state == "resolved"
 
 
 def test_what_is_mended_closes_by_the_newest_mail_and_opens_again_when_it_rises(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, each=300, bad=200)
     look(office)
     look(office)
@@ -235,8 +235,8 @@ def test_what_is_mended_closes_by_the_newest_mail_and_opens_again_when_it_rises(
         good = [row(n, time=(at - timedelta(hours=1)).isoformat(), message_id=f"good{n}") for n in range(150)]
         client.events.load(office.slug, ndjson(*good))
         office.world.work()
-        details = client.worklist.act(office.slug, pull.id, WorkAct(act="remeasure"))
-        assert (details.state, details.steps[-1].what) == ("closed", "closed")
+        details = client.worklist.act(office.slug, pull.id, WorkAct(act="recheck"))
+        assert (details.state, details.steps[-1].what) == ("resolved", "resolved")
         assert details.steps[-1].text.startswith("0 of the newest 150 messages")
         look(office)
         look(office)
@@ -253,7 +253,7 @@ def test_what_is_mended_closes_by_the_newest_mail_and_opens_again_when_it_rises(
 
 
 def test_lines_of_mail_without_stream_and_relay_are_told_too(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, each=300, bad=60, stream="", relay="", diagnostic="552 5.3.4 message too big")
     look(office)
     look(office)
@@ -286,20 +286,22 @@ def test_each_incident_is_told_once_by_chat_and_webhook_and_again_when_it_is_men
     office: Office, client: Client, told: tuple[Context, Receiver, list[Any]]
 ) -> None:
     _, receiver, _ = told
-    chat = WayToTell(kind="chat", name="office chat", url=receiver.url, template='{"say": "{what}: {title} ({level})"}')
-    client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [chat]}))
-    hook = client.webhooks.add(office.slug, "desk", receiver.url, subjects=["worklist.opened", "worklist.closed"])
+    chat = AlertChannel(
+        kind="chat", name="office chat", url=receiver.url, template='{"say": "{what}: {title} ({level})"}'
+    )
+    client.worklist.set_settings(office.slug, SOON.model_copy(update={"channels": [chat]}))
+    hook = client.webhooks.add(office.slug, "desk", receiver.url, subjects=["worklist.opened", "worklist.resolved"])
     mail(office, client, bad=15)
     for _ in range(3):
         look(office)
     office.world.work()
     says = [body["say"] for body in receiver.bodies() if "say" in body]
-    assert len([say for say in says if say.startswith("New: Bounces of bad addresses")]) == 1
+    assert len([say for say in says if say.startswith("New: Bounces from invalid addresses")]) == 1
     opened = [body for body in receiver.bodies() if body.get("type") == "worklist.opened"]
     assert {body["data"]["kind"] for body in opened} >= {"pull"}
     assert len({body["data"]["id"] for body in opened}) == len(opened)
-    assert {each.state for each in client.worklist.told(office.slug)} == {"delivered"}
-    client.webhooks.drop(office.slug, hook.id)
+    assert {each.state for each in client.worklist.notifications(office.slug)} == {"delivered"}
+    client.webhooks.delete(office.slug, hook.id)
 
 
 def test_a_message_that_is_not_taken_is_tried_again_and_told_so(
@@ -307,8 +309,8 @@ def test_a_message_that_is_not_taken_is_tried_again_and_told_so(
 ) -> None:
     _, receiver, _ = told
     receiver.answer = 500
-    chat = WayToTell(kind="chat", name="c", url=receiver.url, quiet_from="11:00", quiet_to="13:00")
-    client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [chat]}))
+    chat = AlertChannel(kind="chat", name="c", url=receiver.url, quiet_from="11:00", quiet_to="13:00")
+    client.worklist.set_settings(office.slug, SOON.model_copy(update={"channels": [chat]}))
     mail(office, client, bad=15)
     look(office)
     look(office)
@@ -316,13 +318,13 @@ def test_a_message_that_is_not_taken_is_tried_again_and_told_so(
     assert receiver.got == [], "these are quiet hours"
     with office.world.clock.later(timedelta(hours=2)):
         office.world.work()
-        message = client.worklist.told(office.slug)[0]
+        message = client.worklist.notifications(office.slug)[0]
         assert (message.state, message.attempts) == ("waiting", 1)
-        assert "500" in message.said
+        assert "500" in message.response
         receiver.answer = 200
         with office.world.clock.later(timedelta(minutes=5)):
             office.world.work()
-    assert client.worklist.told(office.slug)[0].state == "delivered"
+    assert client.worklist.notifications(office.slug)[0].state == "delivered"
 
 
 def test_people_are_told_by_mail_with_the_remedy_once_for_one_incident(
@@ -333,19 +335,19 @@ def test_people_are_told_by_mail_with_the_remedy_once_for_one_incident(
             update={"mail_relays": {"own": f"127.0.0.1:{host.server_address[1]}"}, "mail_from": "gauge@skerry.example"}
         )
         context = make_context(settings, office.world.clock)
-        way = WayToTell(kind="mail", name="isla", to=["isla@skerry.example"])
-        client.worklist.put_settings(office.slug, SOON.model_copy(update={"ways": [way]}))
+        way = AlertChannel(kind="mail", name="isla", to=["isla@skerry.example"])
+        client.worklist.set_settings(office.slug, SOON.model_copy(update={"channels": [way]}))
         mail(office, client, bad=15)
         look(office)
         look(office)
         while worker.work_once(context):
             pass
-        assert {each.state for each in client.worklist.told(office.slug)} == {"delivered"}
+        assert {each.state for each in client.worklist.notifications(office.slug)} == {"delivered"}
         context.close()
-    (file,) = tmp_path.glob("*.eml")  # domain, stream and relay show the same trouble: it is told once
+    (file,) = tmp_path.glob("*.eml")  # domain, stream and relay show the same incident: it is told once
     message = BytesParser(policy=default).parsebytes(file.read_bytes())
     assert message["To"] == "isla@skerry.example"
-    assert message["Subject"].startswith("New: Bounces of bad addresses at tidepost.example")
+    assert message["Subject"].lstrip().startswith("New: Bounces from invalid addresses at tidepost.example")
     text = message.get_content()
     assert "What to do: Check the list of newsletter" in text
     assert "Bounces of relay office-1 are past the" in text
@@ -371,7 +373,7 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
         )
         context = make_context(settings, office.world.clock)
         weekly = SOON.model_copy(update={"report_every": "week", "report_to": ["boss@skerry.example"]})
-        client.worklist.put_settings(office.slug, weekly)
+        client.worklist.set_settings(office.slug, weekly)
         mail(office, client, bad=40)
         look(office)
         look(office)
@@ -387,7 +389,7 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
     assert message["To"] == "boss@skerry.example"
     text = message.get_body(("plain",)).get_content()  # type: ignore[union-attr]
     assert DOMAIN in text
-    assert "1. Bounces of bad addresses at tidepost.example" in text
+    assert "1. Bounces from invalid addresses at tidepost.example" in text
     assert f"/report?tenant={office.slug}" in text
     page = message.get_body(("related", "html"))
     assert page is not None
@@ -424,29 +426,29 @@ def test_the_picture_holds_any_readings(values: list[float | None], condition: s
 
 
 def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, bad=15)
     look(office)
     look(office)
     item = next(item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull")
-    minded = client.worklist.act(office.slug, item.id, WorkAct(act="mind"))
-    assert (minded.state, minded.assigned_to) == ("minded", office.email)
-    assert [person.email for person in client.worklist.people(office.slug)] == [office.email]
+    acknowledged = client.worklist.act(office.slug, item.id, WorkAct(act="acknowledge"))
+    assert (acknowledged.state, acknowledged.assigned_to) == ("acknowledged", office.email)
+    assert [person.email for person in client.worklist.members(office.slug)] == [office.email]
     assert client.worklist.list(tenant=office.slug, assigned_to=office.email)[0].id == item.id
     client.worklist.act(office.slug, item.id, WorkAct(act="assign", to="bram@skerry.example"))
     with pytest.raises(InvalidInputError, match="say why"):
         client.worklist.act(office.slug, item.id, WorkAct(act="comment"))
     with pytest.raises(InvalidInputError, match="until"):
-        client.worklist.act(office.slug, item.id, WorkAct(act="put_off", text="not now", until=TODAY))
+        client.worklist.act(office.slug, item.id, WorkAct(act="snooze", text="not now", until=TODAY))
     off = client.worklist.act(
         office.slug,
         item.id,
-        WorkAct(act="put_off", text="the list is cleaned on Monday", until=TODAY + timedelta(days=3)),
+        WorkAct(act="snooze", text="the list is cleaned on Monday", until=TODAY + timedelta(days=3)),
     )
-    assert off.state == "put_off"
-    assert [step.what for step in off.steps][-3:] == ["mind", "assign", "put_off"]
+    assert off.state == "snoozed"
+    assert [step.what for step in off.steps][-3:] == ["acknowledge", "assign", "snooze"]
     assert item.id not in [each.id for each in client.worklist.list(tenant=office.slug)]
-    assert [each.id for each in client.worklist.list(tenant=office.slug, state=["put_off"])] == [item.id]
+    assert [each.id for each in client.worklist.list(tenant=office.slug, state=["snoozed"])] == [item.id]
     with pytest.raises(NotFoundError):
         client.worklist.get(office.slug, 10**9)
 
@@ -458,7 +460,7 @@ def test_a_relays_own_lines_hold_and_one_unlucky_message_crosses_none(office: Of
     assert (usual.watch, usual.stop, usual.own) == (0.02, 0.05, False)
     assert usual.crossed == "watch"
     strict = RelayDescription(lines=RelayLines(bounce_watch=0.01, bounce_stop=0.02))
-    client.relays.describe(office.slug, "office-1", strict)
+    client.relays.set(office.slug, "office-1", strict)
     own = next(
         line for line in client.worklist.lines(office.slug) if line.subject == "relay" and line.rate == "bounces"
     )
@@ -471,41 +473,41 @@ def test_one_unlucky_message_crosses_no_line(office: Office, client: Client) -> 
 
 
 def test_the_brake_holds_a_stream_over_its_relay_until_somebody_releases_it(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON.model_copy(update={"brake": True}))
+    client.worklist.set_settings(office.slug, SOON.model_copy(update={"auto_pause": True}))
     mail(office, client, bad=20)
     look(office)
-    (brake,) = client.worklist.brakes(office.slug)
-    assert (brake.stream, brake.relay) == ("newsletter", "office-1")
+    (pause,) = client.worklist.pauses(office.slug)
+    assert (pause.stream, pause.relay) == ("newsletter", "office-1")
     ask = client.suppression.clearance
     held = ask(office.slug, ["fine@tidepost.example", "nobody"], stream="newsletter", relay="office-1",
                sending=Sending(domain=DOMAIN))  # fmt: skip
-    assert [(answer.verdict, answer.reason) for answer in held.answers] == [("held", "brake"), ("held", "no_address")]
+    assert [(answer.verdict, answer.reason) for answer in held.answers] == [("held", "paused"), ("held", "no_address")]
     assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter").held == 1
     assert ask(office.slug, ["fine@tidepost.example"], stream="receipts", relay="office-1").held == 0
     assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter", relay="other").held == 0
-    released = BrakeRelease(stream="newsletter", relay="office-1", why="the list was cleaned")
-    assert client.worklist.release_brake(office.slug, released) == []
+    released = StreamPauseChange(stream="newsletter", relay="office-1", why="the list was cleaned")
+    assert client.worklist.resume_stream(office.slug, released) == []
     assert ask(office.slug, ["fine@tidepost.example"], stream="newsletter", relay="office-1").held == 0
     look(office)
-    assert client.worklist.brakes(office.slug) == [], "somebody let it go on, knowing"
+    assert client.worklist.pauses(office.slug) == [], "somebody let it go on, knowing"
     with pytest.raises(NotFoundError):
-        client.worklist.release_brake(office.slug, released)
-    by_hand = BrakeRelease(stream="receipts", relay="", why="wrong prices in it")
-    assert len(client.worklist.put_brake(office.slug, by_hand)) == 1
+        client.worklist.resume_stream(office.slug, released)
+    by_hand = StreamPauseChange(stream="receipts", relay="", why="wrong prices in it")
+    assert len(client.worklist.pause_stream(office.slug, by_hand)) == 1
 
 
 @pytest.mark.parametrize(
     ("way", "what"),
     [
-        (WayToTell(kind="mail", name="x"), "name who"),
-        (WayToTell(kind="mail", name="x", to=["nobody"]), "ways.0.to"),
-        (WayToTell(kind="chat", name="x", url="http://10.0.0.1/"), "ways.0.url"),
-        (WayToTell(kind="chat", name="x", url="https://chat.example/", template="{title"), "no JSON"),
+        (AlertChannel(kind="mail", name="x"), "name who"),
+        (AlertChannel(kind="mail", name="x", to=["nobody"]), "channels.0.to"),
+        (AlertChannel(kind="chat", name="x", url="http://10.0.0.1/"), "channels.0.url"),
+        (AlertChannel(kind="chat", name="x", url="https://chat.example/", template="{title"), "no JSON"),
     ],
 )
-def test_a_way_that_cannot_work_is_refused(office: Office, client: Client, way: WayToTell, what: str) -> None:
+def test_a_way_that_cannot_work_is_refused(office: Office, client: Client, way: AlertChannel, what: str) -> None:
     with pytest.raises(InvalidInputError, match=what):
-        client.worklist.put_settings(office.slug, AlertSettings(ways=[way]))
+        client.worklist.set_settings(office.slug, AlertSettings(channels=[way]))
 
 
 def test_the_past_is_gone_over_so_that_its_incidents_have_their_days(office: Office, client: Client) -> None:
@@ -519,18 +521,18 @@ def test_the_past_is_gone_over_so_that_its_incidents_have_their_days(office: Off
     client.events.load(office.slug, ndjson(*rows))
     readings.compute_readings(office.world.context, office.tenant.id, _domain_id(office))
     worklist.replay(office.world.context, office.tenant, TODAY.date() - timedelta(days=59), TODAY.date())
-    found = {each.title: each for each in client.worklist.list(tenant=office.slug, state=["closed"])}
+    found = {each.title: each for each in client.worklist.list(tenant=office.slug, state=["resolved"])}
     item = next(each for title, each in found.items() if "authentication" in title)
     assert item.found_at.date() == TODAY.date() - timedelta(days=40)
-    assert item.closed_at is not None
-    assert item.closed_at.date() < TODAY.date() - timedelta(days=20)
-    assert client.worklist.told(office.slug) == []
+    assert item.resolved_at is not None
+    assert item.resolved_at.date() < TODAY.date() - timedelta(days=20)
+    assert client.worklist.notifications(office.slug) == []
     began = TODAY.date() - timedelta(days=40)
     assert client.worklist.list(tenant=office.slug, on=began - timedelta(days=1)) == []
     (then,) = client.worklist.list(tenant=office.slug, on=began)
     assert (then.id, then.title) == (item.id, item.title)
-    assert client.worklist.list(tenant=office.slug, on=item.closed_at.date())[0].id == item.id
-    assert client.worklist.list(tenant=office.slug, on=item.closed_at.date() + timedelta(days=1)) == []
+    assert client.worklist.list(tenant=office.slug, on=item.resolved_at.date())[0].id == item.id
+    assert client.worklist.list(tenant=office.slug, on=item.resolved_at.date() + timedelta(days=1)) == []
 
 
 def _domain_id(office: Office) -> int:
@@ -539,7 +541,7 @@ def _domain_id(office: Office) -> int:
 
 
 def test_a_line_that_is_soon_crossed_is_something_to_look_into(office: Office, client: Client) -> None:
-    client.worklist.put_settings(office.slug, SOON)
+    client.worklist.set_settings(office.slug, SOON)
     mail(office, client, each=200, bad=11)
     found = [line for line in client.worklist.lines(office.slug) if line.rate == "bounces" and line.subject == "stream"]
     assert [(line.crossed, line.next, line.next_on) for line in found] == [

@@ -164,7 +164,7 @@ PLAIN = _m(
 
     <kim@northgate.example>:
     192.0.2.9 does not like recipient.
-    Remote host said: 550 5.1.1 <kim@northgate.example> unknown user
+    Remote host summary: 550 5.1.1 <kim@northgate.example> unknown user
     Giving up on 192.0.2.9.
 
     --- Below this line is a copy of the message.

@@ -12,10 +12,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Who Am I
+         * Get Session
          * @description Who is asking, and which tenants they may see.
          */
-        get: operations["who_am_i"];
+        get: operations["get_session"];
         put?: never;
         /**
          * Sign In
@@ -46,10 +46,10 @@ export interface paths {
         get: operations["list_tokens"];
         put?: never;
         /**
-         * Make Token
+         * Add Token
          * @description Make a token for a program. Its secret is shown this once.
          */
-        post: operations["make_token"];
+        post: operations["add_token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -67,10 +67,10 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Token
+         * Delete Token
          * @description Make a token worthless.
          */
-        delete: operations["drop_token"];
+        delete: operations["delete_token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -115,17 +115,17 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Forget Domain
+         * Delete Domain
          * @description Stop watching a domain; what is known of it stays.
          */
-        delete: operations["forget_domain"];
+        delete: operations["delete_domain"];
         options?: never;
         head?: never;
         /**
-         * Change Domain
+         * Update Domain
          * @description Change a domain's settings.
          */
-        patch: operations["change_domain"];
+        patch: operations["update_domain"];
         trace?: never;
     };
     "/api/v1/tenants/{tenant}/domains/{name}/audits": {
@@ -160,10 +160,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Newest Audit
+         * Get Newest Audit
          * @description A domain's newest audit.
          */
-        get: operations["newest_audit"];
+        get: operations["get_newest_audit"];
         put?: never;
         post?: never;
         delete?: never;
@@ -232,7 +232,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/spf-trials": {
+    "/api/v1/tenants/{tenant}/spf-checks": {
         parameters: {
             query?: never;
             header?: never;
@@ -242,10 +242,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try Spf
+         * Check Spf
          * @description Would a message from this address pass SPF? With a record, before it is published.
          */
-        post: operations["try_spf"];
+        post: operations["check_spf"];
         delete?: never;
         options?: never;
         head?: never;
@@ -285,7 +285,7 @@ export interface paths {
         put?: never;
         /**
          * Read Feedback Report
-         * @description What an aggregate report (RFC 7489) says: XML, gzip, zip, or the message that carried it.
+         * @description What an aggregate report (RFC 7489) detail: XML, gzip, zip, or the message that carried it.
          *
          *     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
          */
@@ -349,10 +349,10 @@ export interface paths {
          */
         get: operations["get_audit_settings"];
         /**
-         * Put Audit Settings
+         * Set Audit Settings
          * @description Replace what the tenant's audits look at.
          */
-        put: operations["put_audit_settings"];
+        put: operations["set_audit_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -389,16 +389,16 @@ export interface paths {
         };
         get?: never;
         /**
-         * Describe Relay
+         * Set Relay
          * @description Say what a relay is, what it wants published, and what it allows.
          */
-        put: operations["describe_relay"];
+        put: operations["set_relay"];
         post?: never;
         /**
-         * Forget Relay
+         * Delete Relay
          * @description Forget what was said of a relay.
          */
-        delete: operations["forget_relay"];
+        delete: operations["delete_relay"];
         options?: never;
         head?: never;
         patch?: never;
@@ -428,7 +428,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/proofs/{id}/check": {
+    "/api/v1/tenants/{tenant}/proofs/{id}/recheck": {
         parameters: {
             query?: never;
             header?: never;
@@ -438,10 +438,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check Proof
+         * Recheck Proof
          * @description Look for the record now.
          */
-        post: operations["check_proof"];
+        post: operations["recheck_proof"];
         delete?: never;
         options?: never;
         head?: never;
@@ -458,10 +458,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Give Code
+         * Confirm Proof
          * @description The code of the message; five tries.
          */
-        post: operations["give_code"];
+        post: operations["confirm_proof"];
         delete?: never;
         options?: never;
         head?: never;
@@ -477,7 +477,7 @@ export interface paths {
         };
         /**
          * List Senders
-         * @description Every domain that mail is sent as, stream by stream: proven or not, aligned or not.
+         * @description Every domain that mail is sent as, stream by stream: verified or not, aligned or not.
          */
         get: operations["list_senders"];
         put?: never;
@@ -537,10 +537,10 @@ export interface paths {
         };
         get?: never;
         /**
-         * Put Plan Settings
+         * Set Plan Settings
          * @description Choose the stage of DMARC, where reports go, the ways out of too many look-ups.
          */
-        put: operations["put_plan_settings"];
+        put: operations["set_plan_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -558,10 +558,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make Key
+         * Add Plan Key
          * @description Make a DKIM key for a selector. The private half is in this answer and is not kept.
          */
-        post: operations["make_key"];
+        post: operations["add_plan_key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -612,7 +612,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/watches/{id}/stop": {
+    "/api/v1/tenants/{tenant}/watches/{id}/cancel": {
         parameters: {
             query?: never;
             header?: never;
@@ -622,17 +622,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Stop Watch
+         * Cancel Watch
          * @description Stop a watch; what it saw stays.
          */
-        post: operations["stop_watch"];
+        post: operations["cancel_watch"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/watches/{id}/look": {
+    "/api/v1/tenants/{tenant}/watches/{id}/recheck": {
         parameters: {
             query?: never;
             header?: never;
@@ -642,10 +642,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look Now
+         * Recheck Watch
          * @description Look now in place of at the next time.
          */
-        post: operations["look_now"];
+        post: operations["recheck_watch"];
         delete?: never;
         options?: never;
         head?: never;
@@ -665,10 +665,10 @@ export interface paths {
          */
         get: operations["get_watch_settings"];
         /**
-         * Put Watch Settings
+         * Set Watch Settings
          * @description Choose resolvers that watches ask beside those of the service; public addresses only.
          */
-        put: operations["put_watch_settings"];
+        put: operations["set_watch_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -705,16 +705,16 @@ export interface paths {
         };
         get?: never;
         /**
-         * Put Update Server
+         * Set Update Server
          * @description Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945).
          */
-        put: operations["put_update_server"];
+        put: operations["set_update_server"];
         post?: never;
         /**
-         * Forget Update Server
+         * Delete Update Server
          * @description Forget a server and its key.
          */
-        delete: operations["forget_update_server"];
+        delete: operations["delete_update_server"];
         options?: never;
         head?: never;
         patch?: never;
@@ -730,10 +730,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Show Change
+         * Preview Publication
          * @description Exactly what publishing the plan would change in the zone. Nothing is changed.
          */
-        post: operations["show_change"];
+        post: operations["preview_publication"];
         delete?: never;
         options?: never;
         head?: never;
@@ -754,17 +754,17 @@ export interface paths {
         get: operations["list_publications"];
         put?: never;
         /**
-         * Apply Change
+         * Add Publication
          * @description Make the change that was shown, all of it or nothing, and look whether it is there.
          */
-        post: operations["apply_change"];
+        post: operations["add_publication"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/publications/{id}/roll-back": {
+    "/api/v1/tenants/{tenant}/publications/{id}/rollback": {
         parameters: {
             query?: never;
             header?: never;
@@ -774,10 +774,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Roll Back
+         * Roll Back Publication
          * @description Put everything back as it was before a change, if nobody changed it since.
          */
-        post: operations["roll_back"];
+        post: operations["roll_back_publication"];
         delete?: never;
         options?: never;
         head?: never;
@@ -818,10 +818,10 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Name Provider
+         * Rename Provider
          * @description Give a provider a name of one's own.
          */
-        patch: operations["name_provider"];
+        patch: operations["rename_provider"];
         trace?: never;
     };
     "/api/v1/tenants/{tenant}/events": {
@@ -842,7 +842,7 @@ export interface paths {
          * @description Take events in: one JSON object a line, or a JSON array.
          *
          *     Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
-         *     refused row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
+         *     rejected row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
          */
         post: operations["load_events"];
         delete?: never;
@@ -859,12 +859,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Flow
+         * Get Flow
          * @description Mail flow per mailbox provider beside the period before; the last seven days if no dates are given.
          *
          *     For a domain, stream, relay, or for a sending address, campaign or tag.
          */
-        get: operations["show_flow"];
+        get: operations["get_flow"];
         put?: never;
         post?: never;
         delete?: never;
@@ -881,10 +881,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Flow Days
+         * Get Flow Days
          * @description The same day by day, for plots.
          */
-        get: operations["show_flow_days"];
+        get: operations["get_flow_days"];
         put?: never;
         post?: never;
         delete?: never;
@@ -901,10 +901,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Causes
+         * Get Causes
          * @description Causes of bounces and delays day by day, per provider, with a reply of each and what is new.
          */
-        get: operations["show_causes"];
+        get: operations["get_causes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -953,7 +953,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/wordings": {
+    "/api/v1/tenants/{tenant}/reply-patterns": {
         parameters: {
             query?: never;
             header?: never;
@@ -961,10 +961,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Wordings
+         * List Reply Patterns
          * @description Replies grouped by their fixed part, the most frequent first.
          */
-        get: operations["list_wordings"];
+        get: operations["list_reply_patterns"];
         put?: never;
         post?: never;
         delete?: never;
@@ -986,10 +986,10 @@ export interface paths {
          */
         get: operations["get_cause_rules"];
         /**
-         * Put Cause Rules
+         * Set Cause Rules
          * @description Keep rules. Refused when one cannot be used or does not decide its own examples.
          */
-        put: operations["put_cause_rules"];
+        put: operations["set_cause_rules"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1017,7 +1017,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/cause-rules/trial": {
+    "/api/v1/tenants/{tenant}/cause-rules/backtests": {
         parameters: {
             query?: never;
             header?: never;
@@ -1027,10 +1027,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try Cause Rules
+         * Backtest Cause Rules
          * @description What these rules would have made of the past. Nothing is changed.
          */
-        post: operations["try_cause_rules"];
+        post: operations["backtest_cause_rules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1052,10 +1052,10 @@ export interface paths {
          */
         post: operations["apply_cause_rules"];
         /**
-         * Stop Cause Rules
+         * Cancel Cause Rules
          * @description Stop judging the past after the piece that is under way.
          */
-        delete: operations["stop_cause_rules"];
+        delete: operations["cancel_cause_rules"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1114,10 +1114,10 @@ export interface paths {
          */
         get: operations["get_flow_settings"];
         /**
-         * Put Flow Settings
+         * Set Flow Settings
          * @description Change them. Events that are too old by them are dropped within a minute or so.
          */
-        put: operations["put_flow_settings"];
+        put: operations["set_flow_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1177,10 +1177,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Wall
+         * Get Wall
          * @description All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider.
          */
-        get: operations["show_wall"];
+        get: operations["get_wall"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1197,10 +1197,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Readings
+         * List Readings
          * @description A subject's readings, a day each; the last 90 days if no dates are given.
          */
-        get: operations["show_readings"];
+        get: operations["list_readings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1209,7 +1209,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/readings/moved": {
+    "/api/v1/tenants/{tenant}/readings/explanation": {
         parameters: {
             query?: never;
             header?: never;
@@ -1217,10 +1217,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Moved
+         * Explain Reading
          * @description What moved a reading between two days: factors, providers, streams, and what else happened then.
          */
-        get: operations["show_moved"];
+        get: operations["explain_reading"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1229,7 +1229,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/readings/ahead": {
+    "/api/v1/tenants/{tenant}/readings/forecast": {
         parameters: {
             query?: never;
             header?: never;
@@ -1239,17 +1239,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look Ahead
+         * Forecast Reading
          * @description The readings that would follow: as it goes, and with less volume, a cleaned list, a mended key.
          */
-        post: operations["look_ahead"];
+        post: operations["forecast_reading"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/readings/room": {
+    "/api/v1/tenants/{tenant}/readings/headroom": {
         parameters: {
             query?: never;
             header?: never;
@@ -1257,10 +1257,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Room
+         * Get Headroom
          * @description How many more complaints or bounces today until a line, and when it is reached at the present pace.
          */
-        get: operations["show_room"];
+        get: operations["get_headroom"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1269,7 +1269,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/readings/settings": {
+    "/api/v1/tenants/{tenant}/reading-settings": {
         parameters: {
             query?: never;
             header?: never;
@@ -1282,22 +1282,22 @@ export interface paths {
          */
         get: operations["get_reading_settings"];
         /**
-         * Put Reading Settings
+         * Set Reading Settings
          * @description Other parameters. The past is computed anew as a task, which shows old beside new.
          */
-        put: operations["put_reading_settings"];
+        put: operations["set_reading_settings"];
         post?: never;
         /**
-         * Drop Reading Settings
+         * Reset Reading Settings
          * @description Back to the parameters that are shipped.
          */
-        delete: operations["drop_reading_settings"];
+        delete: operations["reset_reading_settings"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/marks": {
+    "/api/v1/tenants/{tenant}/annotations": {
         parameters: {
             query?: never;
             header?: never;
@@ -1305,23 +1305,23 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Marks
+         * List Annotations
          * @description What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies.
          */
-        get: operations["list_marks"];
+        get: operations["list_annotations"];
         put?: never;
         /**
-         * Add Mark
+         * Add Annotation
          * @description A note on the time axis.
          */
-        post: operations["add_mark"];
+        post: operations["add_annotation"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/marks/{id}": {
+    "/api/v1/tenants/{tenant}/annotations/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1332,10 +1332,10 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Mark
+         * Delete Annotation
          * @description Take a note away.
          */
-        delete: operations["drop_mark"];
+        delete: operations["delete_annotation"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1374,6 +1374,22 @@ export interface paths {
          */
         get: operations["get_work_item"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/worklist/{id}/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
         /**
          * Act On Work Item
          * @description Look after it, assign it, comment on it, put it off, or measure again: that closes it when it is mended.
@@ -1385,7 +1401,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/worklist-look": {
+    "/api/v1/tenants/{tenant}/worklist/detection": {
         parameters: {
             query?: never;
             header?: never;
@@ -1395,17 +1411,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look For Work
-         * @description Look for trouble now instead of in some minutes; gives what lives.
+         * Run Detection
+         * @description Look for incident now instead of in some minutes; gives what lives.
          */
-        post: operations["look_for_work"];
+        post: operations["run_detection"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/people": {
+    "/api/v1/tenants/{tenant}/members": {
         parameters: {
             query?: never;
             header?: never;
@@ -1413,10 +1429,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List People
+         * List Members
          * @description Who may see this tenant, and be given its items.
          */
-        get: operations["list_people"];
+        get: operations["list_members"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1458,10 +1474,10 @@ export interface paths {
          */
         get: operations["get_alert_settings"];
         /**
-         * Put Alert Settings
+         * Set Alert Settings
          * @description Replace them.
          */
-        put: operations["put_alert_settings"];
+        put: operations["set_alert_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1477,10 +1493,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Make Report
+         * Get Report
          * @description The report of the last days beside as many before them, to read or to keep.
          */
-        get: operations["make_report"];
+        get: operations["get_report"];
         put?: never;
         /**
          * Send Report
@@ -1493,7 +1509,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/told": {
+    "/api/v1/tenants/{tenant}/notifications": {
         parameters: {
             query?: never;
             header?: never;
@@ -1501,10 +1517,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Told
+         * List Notifications
          * @description The newest messages to people, and what became of them.
          */
-        get: operations["list_told"];
+        get: operations["list_notifications"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1513,7 +1529,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/brakes": {
+    "/api/v1/tenants/{tenant}/stream-pauses": {
         parameters: {
             query?: never;
             header?: never;
@@ -1521,23 +1537,23 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Brakes
+         * List Stream Pauses
          * @description Streams over relays that clearance holds as a whole.
          */
-        get: operations["list_brakes"];
+        get: operations["list_stream_pauses"];
         put?: never;
         /**
-         * Put Brake
+         * Pause Stream
          * @description Hold a stream over a relay by hand (an empty relay: over any).
          */
-        post: operations["put_brake"];
+        post: operations["pause_stream"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/brakes/releases": {
+    "/api/v1/tenants/{tenant}/stream-pauses/resume": {
         parameters: {
             query?: never;
             header?: never;
@@ -1547,10 +1563,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Release Brake
+         * Resume Stream
          * @description Let a stream over a relay go on, with a reason.
          */
-        post: operations["release_brake"];
+        post: operations["resume_stream"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1577,7 +1593,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/suppression/policy/trials": {
+    "/api/v1/tenants/{tenant}/suppression/policy/backtests": {
         parameters: {
             query?: never;
             header?: never;
@@ -1587,10 +1603,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Start Policy Trial
+         * Start Policy Backtest
          * @description Try a policy on the past, beside the one that holds. Begins at once.
          */
-        post: operations["start_policy_trial"];
+        post: operations["start_policy_backtest"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1630,10 +1646,10 @@ export interface paths {
          */
         get: operations["get_address_words"];
         /**
-         * Put Address Words
+         * Set Address Words
          * @description Lists and settings of one's own.
          */
-        put: operations["put_address_words"];
+        put: operations["set_address_words"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1818,16 +1834,16 @@ export interface paths {
          */
         get: operations["get_suppression_policy"];
         /**
-         * Put Suppression Policy
+         * Set Suppression Policy
          * @description A policy of one's own. It holds for events from now on; entries stay as they are.
          */
-        put: operations["put_suppression_policy"];
+        put: operations["set_suppression_policy"];
         post?: never;
         /**
-         * Drop Suppression Policy
+         * Reset Suppression Policy
          * @description Go back to the shipped policy.
          */
-        delete: operations["drop_suppression_policy"];
+        delete: operations["reset_suppression_policy"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1846,10 +1862,10 @@ export interface paths {
          */
         get: operations["get_suppression_matching"];
         /**
-         * Put Suppression Matching
+         * Set Suppression Matching
          * @description Compare addresses otherwise. The list is rewritten as a job; until it is done both ways hold.
          */
-        put: operations["put_suppression_matching"];
+        put: operations["set_suppression_matching"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1912,10 +1928,10 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Gate
+         * Delete Gate
          * @description Close a gate.
          */
-        delete: operations["drop_gate"];
+        delete: operations["delete_gate"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1931,10 +1947,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Ask Clearance
+         * Get Clearance
          * @description May I mail these? Each address is `clear` or `held`, and why, by the list as it is at this moment.
          */
-        post: operations["ask_clearance"];
+        post: operations["get_clearance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1972,10 +1988,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make Unsubscribe Links
+         * Add Unsubscribe Links
          * @description Values of List-Unsubscribe and List-Unsubscribe-Post for recipients of a stream.
          */
-        post: operations["make_unsubscribe_links"];
+        post: operations["add_unsubscribe_links"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1990,10 +2006,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Unsubscribes
+         * List Unsubscribes
          * @description How unsubscriptions went, against the two days that are allowed.
          */
-        get: operations["show_unsubscribes"];
+        get: operations["list_unsubscribes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2051,10 +2067,10 @@ export interface paths {
         };
         get?: never;
         /**
-         * Put Job Piece
+         * Add Job Piece
          * @description A piece of the file, numbered from 0. Sent again it takes the place of what was sent before.
          */
-        put: operations["put_job_piece"];
+        put: operations["add_job_piece"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2082,7 +2098,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/jobs/{id}/stop": {
+    "/api/v1/tenants/{tenant}/jobs/{id}/cancel": {
         parameters: {
             query?: never;
             header?: never;
@@ -2092,10 +2108,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Stop Job
+         * Cancel Job
          * @description Stop after the piece that is under way; one that was never run is dropped.
          */
-        post: operations["stop_job"];
+        post: operations["cancel_job"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2161,17 +2177,17 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Feed
+         * Delete Feed
          * @description Close it; what came by it stays.
          */
-        delete: operations["drop_feed"];
+        delete: operations["delete_feed"];
         options?: never;
         head?: never;
         /**
-         * Change Feed
+         * Update Feed
          * @description Change it, pause it, or let it go on.
          */
-        patch: operations["change_feed"];
+        patch: operations["update_feed"];
         trace?: never;
     };
     "/api/v1/tenants/{tenant}/feeds/{name}/events": {
@@ -2196,7 +2212,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/feeds/{name}/refused": {
+    "/api/v1/tenants/{tenant}/feeds/{name}/rejected-rows": {
         parameters: {
             query?: never;
             header?: never;
@@ -2204,23 +2220,23 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Refused
-         * @description Rows that were refused, newest first, with what is wrong with each.
+         * List Rejected Rows
+         * @description Rows that were rejected, newest first, with what is wrong with each.
          */
-        get: operations["list_refused"];
+        get: operations["list_rejected_rows"];
         put?: never;
         post?: never;
         /**
-         * Drop Refused
-         * @description Forget what was refused. Gives how many rows.
+         * Delete Rejected Rows
+         * @description Forget what was rejected_rows. Gives how many rows.
          */
-        delete: operations["drop_refused"];
+        delete: operations["delete_rejected_rows"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/feeds/{name}/refused/replay": {
+    "/api/v1/tenants/{tenant}/feeds/{name}/rejected-rows/replay": {
         parameters: {
             query?: never;
             header?: never;
@@ -2230,17 +2246,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Replay Refused
-         * @description Try refused rows again, with the mapping as it is now.
+         * Replay Rejected Rows
+         * @description Try rejected rows again, with the mapping as it is now.
          */
-        post: operations["replay_refused"];
+        post: operations["replay_rejected_rows"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/mapping-trials": {
+    "/api/v1/tenants/{tenant}/mapping-dry-runs": {
         parameters: {
             query?: never;
             header?: never;
@@ -2319,17 +2335,17 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Webhook
+         * Delete Webhook
          * @description Forget it and its calls.
          */
-        delete: operations["drop_webhook"];
+        delete: operations["delete_webhook"];
         options?: never;
         head?: never;
         /**
-         * Change Webhook
+         * Update Webhook
          * @description Change it, pause it, or let it go on.
          */
-        patch: operations["change_webhook"];
+        patch: operations["update_webhook"];
         trace?: never;
     };
     "/api/v1/tenants/{tenant}/webhooks/{id}/test": {
@@ -2541,57 +2557,53 @@ export interface components {
             probes_a_minute: number;
         };
         /**
-         * Ahead
-         * @description A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none).
+         * AlertChannel
+         * @description A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
+         *
+         *     In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
+         *     text.
          */
-        Ahead: {
+        AlertChannel: {
             /**
-             * Volume
-             * @default 1
+             * Kind
+             * @enum {string}
              */
-            volume: number;
+            kind: "mail" | "chat";
+            /** Name */
+            name: string;
             /**
-             * Remains
-             * @default {}
+             * To
+             * @default []
              */
-            remains: {
-                [key: string]: number;
-            };
+            to: string[];
             /**
-             * Days
-             * @default 21
+             * Url
+             * @default
              */
-            days: number;
-        };
-        /**
-         * AheadDay
-         * @description A day to come: if all goes on as it does, and with the change.
-         */
-        AheadDay: {
+            url: string;
             /**
-             * Day
-             * Format: date
+             * Template
+             * @default {"text": "{what}: {title}\n{text}\n{link}"}
              */
-            day: string;
-            /** As It Goes */
-            as_it_goes: number | null;
-            /** With Change */
-            with_change: number | null;
-            /** Margin */
-            margin: number | null;
-        };
-        /**
-         * AheadResult
-         * @description Readings that would follow.
-         */
-        AheadResult: {
-            /** Days */
-            days: components["schemas"]["AheadDay"][];
+            template: string;
             /**
-             * Sound Again
-             * @description When it would be sound with the change, if it is not now
+             * Min Level
+             * @description Tell of items of this level and worse
+             * @default investigate
+             * @enum {string}
              */
-            sound_again?: string | null;
+            min_level: "stop" | "fix" | "investigate" | "info";
+            /**
+             * Quiet From
+             * @description UTC; told afterwards
+             * @default
+             */
+            quiet_from: string;
+            /**
+             * Quiet To
+             * @default
+             */
+            quiet_to: string;
         };
         /**
          * AlertSettings
@@ -2611,28 +2623,28 @@ export interface components {
              */
             repeat_hours: number;
             /**
-             * Well Hours
+             * Resolve Hours
              * @description Measured well for so long it closes by itself
              * @default 2
              */
-            well_hours: number;
+            resolve_hours: number;
             /**
-             * Sure
+             * Confidence
              * @description How probable it has to be that a line is crossed
              * @default 0.9
              */
-            sure: number;
+            confidence: number;
             /**
-             * Brake
+             * Auto Pause
              * @description At a stop line hold the stream and relay until somebody releases it
              * @default false
              */
-            brake: boolean;
+            auto_pause: boolean;
             /**
-             * Ways
+             * Channels
              * @default []
              */
-            ways: components["schemas"]["WayToTell"][];
+            channels: components["schemas"]["AlertChannel"][];
             /**
              * Report Every
              * @description On Mondays, or on the first of the month
@@ -2675,6 +2687,44 @@ export interface components {
             mode: "relaxed" | "strict";
             /** Counts */
             counts: boolean;
+        };
+        /**
+         * Annotation
+         * @description Something that happened on a day. `kind`: `note` was written by a person, the others were found.
+         */
+        Annotation: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "note" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume";
+            /** Text */
+            text: string;
+            /**
+             * Domain
+             * @default
+             */
+            domain: string;
+            /**
+             * Provider
+             * @default
+             */
+            provider: string;
+            /**
+             * Id
+             * @description Of a note
+             */
+            id?: number | null;
+            /**
+             * By
+             * @default
+             */
+            by: string;
         };
         /**
          * Audit
@@ -2882,41 +2932,6 @@ export interface components {
             findings: components["schemas"]["Finding"][];
         };
         /**
-         * Brake
-         * @description A stream over a relay that clearance holds until somebody releases it.
-         */
-        Brake: {
-            /** Stream */
-            stream: string;
-            /** Relay */
-            relay: string;
-            /**
-             * Since
-             * Format: date-time
-             */
-            since: string;
-            /** Why */
-            why: string;
-            /**
-             * By
-             * @description Who set it; empty where a crossed stop line did
-             * @default
-             */
-            by: string;
-        };
-        /**
-         * BrakeRelease
-         * @description Let a stream over a relay go on.
-         */
-        BrakeRelease: {
-            /** Stream */
-            stream: string;
-            /** Relay */
-            relay: string;
-            /** Why */
-            why: string;
-        };
-        /**
          * BulkPoint
          * @description One requirement for bulk mail.
          */
@@ -3059,8 +3074,8 @@ export interface components {
              * @enum {string}
              */
             weight: "for" | "doubt" | "against" | "open";
-            /** Says */
-            says: string;
+            /** Detail */
+            detail: string;
         };
         /**
          * CheckPoint
@@ -3108,7 +3123,7 @@ export interface components {
             until?: string | null;
             /**
              * Not Before
-             * @description Clear, but its last refusal passes only then
+             * @description Clear, but its last rejection passes only then
              */
             not_before?: string | null;
             /**
@@ -3119,7 +3134,7 @@ export interface components {
         };
         /**
          * ClearanceRequest
-         * @description May I mail these? Without stream and domain only entries that reach all mail hold.
+         * @description May I mail these? Without stream and domain only entries that scope all mail hold.
          */
         ClearanceRequest: {
             /**
@@ -3336,11 +3351,11 @@ export interface components {
              */
             audit_every_hours: number;
             /**
-             * Proven
+             * Verified
              * @description Proven by itself, or by a domain above it
              * @default false
              */
-            proven: boolean;
+            verified: boolean;
             last_audit?: components["schemas"]["AuditSummary"] | null;
         };
         /**
@@ -3372,8 +3387,8 @@ export interface components {
             changed: number;
             /** Standing */
             standing: number;
-            /** Refused */
-            refused: components["schemas"]["RefusedAddress"][];
+            /** Rejected */
+            rejected: components["schemas"]["RefusedAddress"][];
         };
         /**
          * EntryCount
@@ -3403,7 +3418,7 @@ export interface components {
             events: number;
             /**
              * Others
-             * @description Suppression entries and refused rows
+             * @description Suppression entries and rejected rows
              */
             others: number;
         };
@@ -3526,6 +3541,27 @@ export interface components {
             diagnostic: string;
         };
         /**
+         * Explanation
+         * @description What moved a reading between two days: all changes of its pulls, the largest first, and what else happened.
+         */
+        Explanation: {
+            /**
+             * Subject
+             * @enum {string}
+             */
+            subject: "domain" | "stream" | "relay" | "ip";
+            /** Name */
+            name: string;
+            first: components["schemas"]["Reading"];
+            last: components["schemas"]["Reading"];
+            /** Moves */
+            moves: components["schemas"]["Move"][];
+            /** Streams */
+            streams: components["schemas"]["StreamMove"][];
+            /** Annotations */
+            annotations: components["schemas"]["Annotation"][];
+        };
+        /**
          * FactorSettings
          * @description What can be set of a factor; what is left out is as shipped.
          */
@@ -3554,7 +3590,7 @@ export interface components {
              * Name
              * @enum {string}
              */
-            name: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            name: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
             /**
              * Unit
              * @enum {string}
@@ -3633,23 +3669,23 @@ export interface components {
              */
             stored_today: number;
             /**
-             * Refused
-             * @description Rows that were refused and are kept
+             * Rejected
+             * @description Rows that were rejected and are kept
              * @default 0
              */
-            refused: number;
+            rejected: number;
             /**
-             * Trouble
+             * Error
              * @description Why it does not get on
              * @default
              */
-            trouble: string;
+            error: string;
             /**
-             * Said
+             * Summary
              * @description How it goes, in words
              * @default
              */
-            said: string;
+            summary: string;
         };
         /**
          * FeedChange
@@ -4116,6 +4152,59 @@ export interface components {
             false_alarms_a_year: number;
         };
         /**
+         * Forecast
+         * @description Readings that would follow.
+         */
+        Forecast: {
+            /** Days */
+            days: components["schemas"]["ForecastDay"][];
+            /**
+             * Sound Again
+             * @description When it would be sound with the change, if it is not now
+             */
+            sound_again?: string | null;
+        };
+        /**
+         * ForecastDay
+         * @description A day to come: if all goes on as it does, and with the change.
+         */
+        ForecastDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Unchanged */
+            unchanged: number | null;
+            /** With Change */
+            with_change: number | null;
+            /** Margin */
+            margin: number | null;
+        };
+        /**
+         * ForecastRequest
+         * @description A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none).
+         */
+        ForecastRequest: {
+            /**
+             * Volume
+             * @default 1
+             */
+            volume: number;
+            /**
+             * Remains
+             * @default {}
+             */
+            remains: {
+                [key: string]: number;
+            };
+            /**
+             * Days
+             * @default 21
+             */
+            days: number;
+        };
+        /**
          * Gate
          * @description A gate. Its key is shown when it is made.
          */
@@ -4162,12 +4251,12 @@ export interface components {
         GrowthDay: {
             /** Day */
             day: string;
-            /** Came */
-            came: number;
-            /** Left */
-            left: number;
-            /** Standing */
-            standing: number;
+            /** Added */
+            added: number;
+            /** Removed */
+            removed: number;
+            /** Active */
+            active: number;
             /** Withheld */
             withheld: number;
         };
@@ -4180,12 +4269,12 @@ export interface components {
             name: string;
             /** Label */
             label: string;
-            /** Came */
-            came: number;
-            /** Left */
-            left: number;
-            /** Standing */
-            standing: number;
+            /** Added */
+            added: number;
+            /** Removed */
+            removed: number;
+            /** Active */
+            active: number;
             /** Withheld */
             withheld: number;
             /**
@@ -4195,6 +4284,41 @@ export interface components {
             days: number[];
         };
         /**
+         * Headroom
+         * @description How many more of a factor's events until its lines are reached today, and when they would be at this pace.
+         */
+        Headroom: {
+            /**
+             * Factor
+             * @enum {string}
+             */
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Measure */
+            measure: number | null;
+            /** Watch */
+            watch: number;
+            /** Stop */
+            stop: number;
+            /**
+             * To Watch
+             * @description 0: it is past; absent: it cannot be said
+             */
+            to_watch: number | null;
+            /** To Stop */
+            to_stop: number | null;
+            /**
+             * Watch On
+             * @description When the watch line is reached at the present pace
+             */
+            watch_on?: string | null;
+            /** Stop On */
+            stop_on?: string | null;
+        };
+        /**
          * HeldElsewhere
          * @description An entry that holds other mail than was asked about.
          */
@@ -4202,12 +4326,12 @@ export interface components {
             /** Reason */
             reason: string;
             /**
-             * Reach
+             * Scope
              * @enum {string}
              */
-            reach: "tenant" | "domain" | "stream";
-            /** Reach Name */
-            reach_name: string;
+            scope: "tenant" | "domain" | "stream";
+            /** Scope Name */
+            scope_name: string;
         };
         /**
          * HistoryEntry
@@ -4269,21 +4393,21 @@ export interface components {
             /**
              * Reason
              * @description Where no column says it
-             * @default by_hand
+             * @default manual
              * @enum {string}
              */
-            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            reason: "invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later";
             /**
-             * Reach
+             * Scope
              * @default tenant
              * @enum {string}
              */
-            reach: "tenant" | "domain" | "stream";
+            scope: "tenant" | "domain" | "stream";
             /**
-             * Reach Name
+             * Scope Name
              * @default
              */
-            reach_name: string;
+            scope_name: string;
             /** Until */
             until?: string | null;
             /**
@@ -4308,22 +4432,22 @@ export interface components {
         };
         /**
          * IntakeResult
-         * @description What became of a load: every row is stored, was there already, or is refused with its reason.
+         * @description What became of a load: every row is stored, was there already, or is rejected with its reason.
          */
         IntakeResult: {
             /** Received */
             received: number;
             /** Stored */
             stored: number;
-            /** Repeated */
-            repeated: number;
-            /** Refused */
-            refused: number;
+            /** Duplicates */
+            duplicates: number;
+            /** Rejected */
+            rejected: number;
             /**
-             * Refusals
-             * @description The first 200 of the refused rows
+             * Rejections
+             * @description The first 200 of the rejected rows
              */
-            refusals: components["schemas"]["ProblemError"][];
+            rejections: components["schemas"]["ProblemError"][];
         };
         /**
          * Job
@@ -4336,14 +4460,14 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "import" | "list_check" | "policy_trial" | "recompute" | "batch" | "rules";
+            kind: "import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules";
             /** Name */
             name: string;
             /**
              * State
              * @enum {string}
              */
-            state: "collecting" | "waiting" | "running" | "stopped" | "failed" | "done";
+            state: "collecting" | "waiting" | "running" | "cancelled" | "failed" | "done";
             /** Done */
             done: number;
             /** Total */
@@ -4391,42 +4515,6 @@ export interface components {
             dry: boolean;
         };
         /**
-         * JudgedWording
-         * @description A wording that the rules on trial judge otherwise.
-         */
-        JudgedWording: {
-            /** Wording */
-            wording: string;
-            /** Example */
-            example: string;
-            /** Count */
-            count: number;
-            /** Providers */
-            providers: string[];
-            /**
-             * Cause
-             * @enum {string}
-             */
-            cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
-            /**
-             * Permanence
-             * @enum {string}
-             */
-            permanence: "none" | "transient" | "permanent";
-            /**
-             * New Cause
-             * @enum {string}
-             */
-            new_cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
-            /**
-             * New Permanence
-             * @enum {string}
-             */
-            new_permanence: "none" | "transient" | "permanent";
-            /** New Rule */
-            new_rule: string;
-        };
-        /**
          * KeySeen
          * @description A DKIM key. The fingerprint is the same for the same key wherever it is published.
          */
@@ -4452,7 +4540,7 @@ export interface components {
         };
         /**
          * Lack
-         * @description A stream whose From domain is not proven or not aligned.
+         * @description A stream whose From domain is not verified or not aligned.
          */
         Lack: {
             /**
@@ -4460,8 +4548,8 @@ export interface components {
              * @description Empty for mail of no described stream
              */
             stream: string;
-            /** Proven */
-            proven: boolean;
+            /** Verified */
+            verified: boolean;
             /**
              * Aligned
              * @description Absent while no audit has told
@@ -4575,17 +4663,17 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            reason: "invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later";
             /**
-             * Reach
+             * Scope
              * @enum {string}
              */
-            reach: "tenant" | "domain" | "stream";
+            scope: "tenant" | "domain" | "stream";
             /**
-             * Reach Name
+             * Scope Name
              * @default
              */
-            reach_name: string;
+            scope_name: string;
             /**
              * State
              * @enum {string}
@@ -4766,23 +4854,23 @@ export interface components {
              */
             stored_today: number;
             /**
-             * Refused
-             * @description Rows that were refused and are kept
+             * Rejected
+             * @description Rows that were rejected and are kept
              * @default 0
              */
-            refused: number;
+            rejected: number;
             /**
-             * Trouble
+             * Error
              * @description Why it does not get on
              * @default
              */
-            trouble: string;
+            error: string;
             /**
-             * Said
+             * Summary
              * @description How it goes, in words
              * @default
              */
-            said: string;
+            summary: string;
             /** Token */
             token: string;
             /** Secret */
@@ -4870,7 +4958,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -4888,11 +4976,11 @@ export interface components {
              */
             last_at?: string | null;
             /**
-             * Last Said
+             * Last Response
              * @description What came back
              * @default
              */
-            last_said: string;
+            last_response: string;
             /** Secret */
             secret: string;
         };
@@ -4931,10 +5019,10 @@ export interface components {
             domain: string;
         };
         /**
-         * MappingTrial
+         * MappingDryRun
          * @description A sample, and the mapping to try it with (the feed's own without one).
          */
-        MappingTrial: {
+        MappingDryRun: {
             /** Sample */
             sample: string;
             mapping?: components["schemas"]["FeedMapping"] | null;
@@ -4948,10 +5036,10 @@ export interface components {
             defaults: components["schemas"]["FeedDefaults"];
         };
         /**
-         * MappingTrialResult
+         * MappingDryRunResult
          * @description What a sample becomes.
          */
-        MappingTrialResult: {
+        MappingDryRunResult: {
             /**
              * Problem
              * @default
@@ -4967,44 +5055,6 @@ export interface components {
              * @default []
              */
             rows: components["schemas"]["TrialRow"][];
-        };
-        /**
-         * Mark
-         * @description Something that happened on a day. `kind`: `note` was written by a person, the others were found.
-         */
-        Mark: {
-            /**
-             * Day
-             * Format: date
-             */
-            day: string;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "note" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume";
-            /** Text */
-            text: string;
-            /**
-             * Domain
-             * @default
-             */
-            domain: string;
-            /**
-             * Provider
-             * @default
-             */
-            provider: string;
-            /**
-             * Id
-             * @description Of a note
-             */
-            id?: number | null;
-            /**
-             * By
-             * @default
-             */
-            by: string;
         };
         /**
          * MatchingSettings
@@ -5045,6 +5095,21 @@ export interface components {
             key: string;
         };
         /**
+         * Member
+         * @description Somebody who may see a tenant, and be given its items.
+         */
+        Member: {
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "admin";
+        };
+        /**
          * MessageCheck
          * @description A message looked at: its signatures, SPF where the connection is known, and DMARC both ways.
          */
@@ -5053,7 +5118,7 @@ export interface components {
             header_from: string;
             /** Signatures */
             signatures: components["schemas"]["SignatureResult"][];
-            spf: components["schemas"]["SpfTrial"] | null;
+            spf: components["schemas"]["SpfCheck"] | null;
             /** Dmarc */
             dmarc: components["schemas"]["DmarcResult"][];
             /** Problems */
@@ -5068,7 +5133,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
             /** Provider */
             provider: string;
             /** Label */
@@ -5094,27 +5159,6 @@ export interface components {
             measure_after: number | null;
         };
         /**
-         * Moved
-         * @description What moved a reading between two days: all changes of its pulls, the largest first, and what else happened.
-         */
-        Moved: {
-            /**
-             * Subject
-             * @enum {string}
-             */
-            subject: "domain" | "stream" | "relay" | "ip";
-            /** Name */
-            name: string;
-            first: components["schemas"]["Reading"];
-            last: components["schemas"]["Reading"];
-            /** Moves */
-            moves: components["schemas"]["Move"][];
-            /** Streams */
-            streams: components["schemas"]["StreamMove"][];
-            /** Marks */
-            marks: components["schemas"]["Mark"][];
-        };
-        /**
          * NetworkOverlap
          * @description A network that is there already.
          */
@@ -5127,6 +5171,24 @@ export interface components {
             inner_via: string[];
             /** Outer Via */
             outer_via: string[];
+        };
+        /**
+         * NewAnnotation
+         * @description A note on the time axis. Without a domain it is about all of the tenant's mail.
+         */
+        NewAnnotation: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Text */
+            text: string;
+            /**
+             * Domain
+             * @default
+             */
+            domain: string;
         };
         /**
          * NewDomain
@@ -5157,22 +5219,22 @@ export interface components {
             addresses: string[];
             /**
              * Reason
-             * @default by_hand
+             * @default manual
              * @enum {string}
              */
-            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            reason: "invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later";
             /**
-             * Reach
+             * Scope
              * @default tenant
              * @enum {string}
              */
-            reach: "tenant" | "domain" | "stream";
+            scope: "tenant" | "domain" | "stream";
             /**
-             * Reach Name
+             * Scope Name
              * @description The sending domain or stream; it must be known
              * @default
              */
-            reach_name: string;
+            scope_name: string;
             /** Until */
             until?: string | null;
             /**
@@ -5255,24 +5317,6 @@ export interface components {
             kind: "rsa2048" | "ed25519";
         };
         /**
-         * NewMark
-         * @description A note on the time axis. Without a domain it is about all of the tenant's mail.
-         */
-        NewMark: {
-            /**
-             * Day
-             * Format: date
-             */
-            day: string;
-            /** Text */
-            text: string;
-            /**
-             * Domain
-             * @default
-             */
-            domain: string;
-        };
-        /**
          * NewProof
          * @description What to prove. A domain by a TXT record or a message to postmaster or abuse, an address by a message to it.
          */
@@ -5284,12 +5328,12 @@ export interface components {
              */
             subject: string;
             /**
-             * Way
+             * Method
              * @description record, postmaster and abuse are for domains, mail for addresses
              * @default record
              * @enum {string}
              */
-            way: "record" | "postmaster" | "abuse" | "mail";
+            method: "record" | "postmaster" | "abuse" | "mail";
             /**
              * Relay
              * @description The relay that carries the message
@@ -5360,11 +5404,43 @@ export interface components {
              * Subjects
              * @default []
              */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+        };
+        /**
+         * Notification
+         * @description One message about an item on one way, and what became of it.
+         */
+        Notification: {
+            /** Id */
+            id: number;
+            /** Channel */
+            channel: string;
+            /** Title */
+            title: string;
+            /** What */
+            what: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "delivered" | "dead";
+            /** Attempts */
+            attempts: number;
+            /** Response */
+            response: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Next At */
+            next_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
         };
         /**
          * OwnRule
-         * @description One rule. It looks at the wording of a reply, and decides when all that it asks for is there.
+         * @description One rule. It looks at the reply pattern of a reply, and decides when all that it asks for is there.
          */
         OwnRule: {
             /**
@@ -5469,10 +5545,10 @@ export interface components {
             /** Next */
             next?: string | null;
         };
-        /** Page[RefusedRow] */
-        Page_RefusedRow_: {
+        /** Page[RejectedRow] */
+        Page_RejectedRow_: {
             /** Items */
-            items: components["schemas"]["RefusedRow"][];
+            items: components["schemas"]["RejectedRow"][];
             /** Next */
             next?: string | null;
         };
@@ -5489,21 +5565,6 @@ export interface components {
             items: components["schemas"]["WebhookCall"][];
             /** Next */
             next?: string | null;
-        };
-        /**
-         * Person
-         * @description Somebody who may see a tenant, and be given its items.
-         */
-        Person: {
-            /** Email */
-            email: string;
-            /** Name */
-            name: string;
-            /**
-             * Role
-             * @enum {string}
-             */
-            role: "viewer" | "operator" | "admin";
         };
         /**
          * Plan
@@ -5646,6 +5707,18 @@ export interface components {
             tls_reports_to: string;
         };
         /**
+         * PolicyBacktestRequest
+         * @description Try a policy on the past.
+         */
+        PolicyBacktestRequest: {
+            policy: components["schemas"]["SuppressionPolicy"];
+            /**
+             * Days
+             * @default 180
+             */
+            days: number;
+        };
+        /**
          * PolicyFound
          * @description Which DMARC record governs, by one way of looking.
          */
@@ -5726,16 +5799,16 @@ export interface components {
             providers: string[];
             /**
              * Reason
-             * @default bad_address
+             * @default invalid_address
              * @enum {string}
              */
-            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            reason: "invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later";
             /**
-             * Reach
+             * Scope
              * @default tenant
              * @enum {string}
              */
-            reach: "tenant" | "domain" | "stream";
+            scope: "tenant" | "domain" | "stream";
             /**
              * Whole Domain
              * @default false
@@ -5781,7 +5854,7 @@ export interface components {
             ends_with_delivery: boolean;
             /**
              * Wait Hours
-             * @description How long to wait after the first refusal, the second, and so on
+             * @description How long to wait after the first rejection, the second, and so on
              * @default []
              */
             wait_hours: number[];
@@ -5883,13 +5956,13 @@ export interface components {
             kind: "domain" | "address";
             /** Subject */
             subject: string;
-            /** Way */
-            way: string;
+            /** Method */
+            method: string;
             /**
              * State
              * @enum {string}
              */
-            state: "waiting" | "proven" | "lost" | "expired";
+            state: "waiting" | "verified" | "lost" | "expired";
             /** Record Name */
             record_name: string;
             /** Record */
@@ -5905,8 +5978,8 @@ export interface components {
             created_at: string;
             /** Expires At */
             expires_at: string | null;
-            /** Proven At */
-            proven_at: string | null;
+            /** Verified At */
+            verified_at: string | null;
             /** Checked At */
             checked_at: string | null;
             /** Lost At */
@@ -6055,7 +6128,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
             /** Provider */
             provider: string;
             /** Label */
@@ -6144,10 +6217,10 @@ export interface components {
              */
             better?: ("first" | "second") | null;
             /**
-             * Said
+             * Summary
              * @description In words: which is better, or that there is not enough mail to tell
              */
-            said: string;
+            summary: string;
         };
         /**
          * Reading
@@ -6260,10 +6333,10 @@ export interface components {
             /** Changes */
             changes: components["schemas"]["ListChange"][];
             /**
-             * Refused
+             * Rejected
              * @description Rows that could not be stored and speak of the address
              */
-            refused: string[];
+            rejected: string[];
         };
         /**
          * RecordCause
@@ -6385,10 +6458,10 @@ export interface components {
             why: string;
         };
         /**
-         * RefusedRow
-         * @description A row that was refused: what it was, and why.
+         * RejectedRow
+         * @description A row that was rejected: what it was, and why.
          */
-        RefusedRow: {
+        RejectedRow: {
             /** Id */
             id: number;
             /**
@@ -6402,16 +6475,40 @@ export interface components {
             problems: components["schemas"]["ProblemError"][];
         };
         /**
-         * RehearsalRequest
-         * @description Try a policy on the past.
+         * RejudgedPattern
+         * @description A reply pattern that the rules on trial judge otherwise.
          */
-        RehearsalRequest: {
-            policy: components["schemas"]["SuppressionPolicy"];
+        RejudgedPattern: {
+            /** Pattern */
+            pattern: string;
+            /** Example */
+            example: string;
+            /** Count */
+            count: number;
+            /** Providers */
+            providers: string[];
             /**
-             * Days
-             * @default 180
+             * Cause
+             * @enum {string}
              */
-            days: number;
+            cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
+            /**
+             * Permanence
+             * @enum {string}
+             */
+            permanence: "none" | "transient" | "permanent";
+            /**
+             * New Cause
+             * @enum {string}
+             */
+            new_cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
+            /**
+             * New Permanence
+             * @enum {string}
+             */
+            new_permanence: "none" | "transient" | "permanent";
+            /** New Rule */
+            new_rule: string;
         };
         /**
          * Relay
@@ -6593,7 +6690,7 @@ export interface components {
             per_day?: number | null;
             /**
              * Trial
-             * @description Only proven recipients may be mailed so far
+             * @description Only verified recipients may be mailed so far
              * @default false
              */
             trial: boolean;
@@ -6660,17 +6757,40 @@ export interface components {
         };
         /**
          * ReplayResult
-         * @description What became of refused rows that were tried again.
+         * @description What became of rejected rows that were tried again.
          */
         ReplayResult: {
             /** Tried */
             tried: number;
             /** Stored */
             stored: number;
-            /** Repeated */
-            repeated: number;
-            /** Refused */
-            refused: number;
+            /** Duplicates */
+            duplicates: number;
+            /** Rejected */
+            rejected: number;
+        };
+        /**
+         * ReplyPattern
+         * @description The fixed part of replies that differ only in numbers, ids, addresses and hosts.
+         */
+        ReplyPattern: {
+            /** Id */
+            id: number;
+            /** Pattern */
+            pattern: string;
+            /** Example */
+            example: string;
+            /** Cause */
+            cause: string;
+            /** Count */
+            count: number;
+            /** Providers */
+            providers: string[];
+            /**
+             * First Seen At
+             * Format: date-time
+             */
+            first_seen_at: string;
         };
         /**
          * Report
@@ -6727,41 +6847,6 @@ export interface components {
             dispositions: string[];
         };
         /**
-         * Room
-         * @description How many more of a factor's events until its lines are reached today, and when they would be at this pace.
-         */
-        Room: {
-            /**
-             * Factor
-             * @enum {string}
-             */
-            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
-            /** Provider */
-            provider: string;
-            /** Label */
-            label: string;
-            /** Measure */
-            measure: number | null;
-            /** Watch */
-            watch: number;
-            /** Stop */
-            stop: number;
-            /**
-             * To Watch
-             * @description 0: it is past; absent: it cannot be said
-             */
-            to_watch: number | null;
-            /** To Stop */
-            to_stop: number | null;
-            /**
-             * Watch On
-             * @description When the watch line is reached at the present pace
-             */
-            watch_on?: string | null;
-            /** Stop On */
-            stop_on?: string | null;
-        };
-        /**
          * RrsetChange
          * @description One set of records before and after, in the form of a zone file.
          */
@@ -6792,7 +6877,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "waiting" | "running" | "done" | "stopped" | "failed";
+            state: "waiting" | "running" | "done" | "cancelled" | "failed";
             /** Days Done */
             days_done: number;
             /** Days */
@@ -6828,10 +6913,10 @@ export interface components {
             finished_at: string | null;
         };
         /**
-         * RuleTrial
+         * RulesBacktest
          * @description What the rules would have made of the past. Nothing is changed.
          */
-        RuleTrial: {
+        RulesBacktest: {
             /**
              * First Day
              * Format: date
@@ -6843,13 +6928,13 @@ export interface components {
              */
             last_day: string;
             /**
-             * Wordings
+             * Patterns
              * @description Wordings that were looked at
              */
-            wordings: number;
+            patterns: number;
             /**
              * Judged
-             * @description Bounces and delays of these wordings
+             * @description Bounces and delays of these reply_patterns
              */
             judged: number;
             /**
@@ -6871,7 +6956,7 @@ export interface components {
              * Rows
              * @description The most frequent first, up to 500
              */
-            rows: components["schemas"]["JudgedWording"][];
+            rows: components["schemas"]["RejudgedPattern"][];
             /**
              * Decided
              * @description By rule: how many bounces and delays it decides
@@ -6886,10 +6971,10 @@ export interface components {
             problems: string[];
         };
         /**
-         * RuleTrialRequest
+         * RulesBacktestRequest
          * @description Rules to be tried in place of those that a tenant has.
          */
-        RuleTrialRequest: {
+        RulesBacktestRequest: {
             /** Rules */
             rules: components["schemas"]["OwnRule"][];
             /**
@@ -6962,7 +7047,7 @@ export interface components {
         };
         /**
          * Sender
-         * @description A domain that mail is sent as: proven or not, aligned or not.
+         * @description A domain that mail is sent as: verified or not, aligned or not.
          */
         Sender: {
             /** Domain */
@@ -6971,18 +7056,18 @@ export interface components {
             stream: string;
             /** Relays */
             relays: string[];
-            /** Proven */
-            proven: boolean;
+            /** Verified */
+            verified: boolean;
             /**
              * Aligned
              * @description By SPF or DKIM, as the newest audit saw it; empty is not known
              */
             aligned: boolean | null;
             /**
-             * Said
+             * Summary
              * @description What is missing, in words
              */
-            said: string;
+            summary: string;
         };
         /**
          * Sending
@@ -7055,8 +7140,8 @@ export interface components {
              * @description As long as nothing changes it looks like this once in so many years
              */
             chance_years: number;
-            /** Said */
-            said: string;
+            /** Summary */
+            summary: string;
         };
         /**
          * ShiftDetails
@@ -7164,6 +7249,45 @@ export interface components {
             clues: string[];
             /** Notes */
             notes: string[];
+        };
+        /**
+         * SpfCheck
+         * @description SPF for both identities of a connection.
+         */
+        SpfCheck: {
+            helo: components["schemas"]["SpfResult"] | null;
+            mail_from: components["schemas"]["SpfResult"];
+            /**
+             * Postmaster
+             * @description MAIL FROM was empty: postmaster@ the HELO name was checked
+             */
+            postmaster: boolean;
+        };
+        /**
+         * SpfCheckRequest
+         * @description Would this pass? `record` is tried in place of what the envelope domain publishes.
+         */
+        SpfCheckRequest: {
+            /**
+             * Ip
+             * @example 192.0.2.43
+             */
+            ip: string;
+            /**
+             * Mail From
+             * @description Empty for notices
+             * @default
+             * @example bounce@news.glasswort.example
+             */
+            mail_from: string;
+            /**
+             * Helo
+             * @default
+             * @example mx1.skerry.example
+             */
+            helo: string;
+            /** Record */
+            record?: string | null;
         };
         /**
          * SpfChoice
@@ -7312,45 +7436,6 @@ export interface components {
             note: string;
         };
         /**
-         * SpfTrial
-         * @description SPF for both identities of a connection.
-         */
-        SpfTrial: {
-            helo: components["schemas"]["SpfResult"] | null;
-            mail_from: components["schemas"]["SpfResult"];
-            /**
-             * Postmaster
-             * @description MAIL FROM was empty: postmaster@ the HELO name was checked
-             */
-            postmaster: boolean;
-        };
-        /**
-         * SpfTrialRequest
-         * @description Would this pass? `record` is tried in place of what the envelope domain publishes.
-         */
-        SpfTrialRequest: {
-            /**
-             * Ip
-             * @example 192.0.2.43
-             */
-            ip: string;
-            /**
-             * Mail From
-             * @description Empty for notices
-             * @default
-             * @example bounce@news.glasswort.example
-             */
-            mail_from: string;
-            /**
-             * Helo
-             * @default
-             * @example mx1.skerry.example
-             */
-            helo: string;
-            /** Record */
-            record?: string | null;
-        };
-        /**
          * SpfWay
          * @description How a relay gets into the SPF record: addresses listed, streams moved to a name of their own, or dropped.
          */
@@ -7372,7 +7457,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "bad_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribed" | "engagement" | "volume" | "audit";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
             /** Stream */
             stream: string;
             /**
@@ -7444,6 +7529,41 @@ export interface components {
             ips: string[];
         };
         /**
+         * StreamPause
+         * @description A stream over a relay that clearance holds until somebody releases it.
+         */
+        StreamPause: {
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Why */
+            why: string;
+            /**
+             * By
+             * @description Who set it; empty where a crossed stop line did
+             * @default
+             */
+            by: string;
+        };
+        /**
+         * StreamPauseChange
+         * @description Let a stream over a relay go on.
+         */
+        StreamPauseChange: {
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * StreamResult
          * @description How one stream fares.
          */
@@ -7461,10 +7581,10 @@ export interface components {
             /** Selector */
             selector: string;
             /**
-             * Proven
-             * @description Whether its From domain is proven now; absent without a service
+             * Verified
+             * @description Whether its From domain is verified now; absent without a service
              */
-            proven?: boolean | null;
+            verified?: boolean | null;
             /** Spf */
             spf: components["schemas"]["SpfOfAddress"][];
             by_list: components["schemas"]["DmarcResult"];
@@ -7472,7 +7592,7 @@ export interface components {
         };
         /**
          * SuppressionEntry
-         * @description What stands for an address (or `@domain`, all of it), for one reason and reach.
+         * @description What stands for an address (or `@domain`, all of it), for one reason and scope.
          */
         SuppressionEntry: {
             /** Id */
@@ -7491,18 +7611,18 @@ export interface components {
              * Reason
              * @enum {string}
              */
-            reason: "bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later";
+            reason: "invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later";
             /**
-             * Reach
+             * Scope
              * @enum {string}
              */
-            reach: "tenant" | "domain" | "stream";
+            scope: "tenant" | "domain" | "stream";
             /**
-             * Reach Name
+             * Scope Name
              * @description The sending domain or stream that it reaches
              * @default
              */
-            reach_name: string;
+            scope_name: string;
             /**
              * State
              * @enum {string}
@@ -7549,7 +7669,7 @@ export interface components {
             changed_at: string;
             /**
              * Note
-             * @description What was said: by the server, or by the person
+             * @description What was summary: by the server, or by the person
              * @default
              */
             note: string;
@@ -7638,38 +7758,6 @@ export interface components {
             last_used_at?: string | null;
             /** Expires At */
             expires_at?: string | null;
-        };
-        /**
-         * Told
-         * @description One message about an item on one way, and what became of it.
-         */
-        Told: {
-            /** Id */
-            id: number;
-            /** Way */
-            way: string;
-            /** Title */
-            title: string;
-            /** What */
-            what: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "waiting" | "delivered" | "dead";
-            /** Attempts */
-            attempts: number;
-            /** Said */
-            said: string;
-            /**
-             * Made At
-             * Format: date-time
-             */
-            made_at: string;
-            /** Next At */
-            next_at: string | null;
-            /** Finished At */
-            finished_at: string | null;
         };
         /**
          * TrialRow
@@ -7868,7 +7956,7 @@ export interface components {
             heaviest?: components["schemas"]["Pull"] | null;
             /**
              * Lacks
-             * @description Streams whose From domain is not proven or not aligned
+             * @description Streams whose From domain is not verified or not aligned
              * @default []
              */
             lacks: components["schemas"]["Lack"][];
@@ -7903,12 +7991,12 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "running" | "agreed" | "gave_up" | "stopped";
+            state: "running" | "agreed" | "gave_up" | "cancelled";
             /**
-             * Said
+             * Summary
              * @description How it stands, in a sentence
              */
-            said: string;
+            summary: string;
             /** Records */
             records: components["schemas"]["WatchedRecord"][];
             /** Servers */
@@ -8038,55 +8126,6 @@ export interface components {
             own: boolean;
         };
         /**
-         * WayToTell
-         * @description A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
-         *
-         *     In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
-         *     text.
-         */
-        WayToTell: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "mail" | "chat";
-            /** Name */
-            name: string;
-            /**
-             * To
-             * @default []
-             */
-            to: string[];
-            /**
-             * Url
-             * @default
-             */
-            url: string;
-            /**
-             * Template
-             * @default {"text": "{what}: {title}\n{text}\n{link}"}
-             */
-            template: string;
-            /**
-             * Least
-             * @description Tell of items of this level and worse
-             * @default look
-             * @enum {string}
-             */
-            least: "stop" | "mend" | "look" | "know";
-            /**
-             * Quiet From
-             * @description UTC; told afterwards
-             * @default
-             */
-            quiet_from: string;
-            /**
-             * Quiet To
-             * @default
-             */
-            quiet_to: string;
-        };
-        /**
          * Webhook
          * @description An address that is called, and how it goes. `waiting` calls are still tried; `dead` ones were given up.
          */
@@ -8098,7 +8137,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[];
+            subjects: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -8116,11 +8155,11 @@ export interface components {
              */
             last_at?: string | null;
             /**
-             * Last Said
+             * Last Response
              * @description What came back
              * @default
              */
-            last_said: string;
+            last_response: string;
         };
         /**
          * WebhookCall
@@ -8139,10 +8178,10 @@ export interface components {
             /** Attempts */
             attempts: number;
             /**
-             * Said
+             * Response
              * @description What the last try brought
              */
-            said: string;
+            response: string;
             /** Body */
             body: {
                 [key: string]: unknown;
@@ -8167,7 +8206,7 @@ export interface components {
             /** Url */
             url?: string | null;
             /** Subjects */
-            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.proven" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.closed" | "brake.on" | "brake.off")[] | null;
+            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[] | null;
             /** Paused */
             paused?: boolean | null;
         };
@@ -8184,39 +8223,16 @@ export interface components {
             tenants: components["schemas"]["TenantRef"][];
         };
         /**
-         * WordingRow
-         * @description The fixed part of replies that differ only in numbers, ids, addresses and hosts.
-         */
-        WordingRow: {
-            /** Id */
-            id: number;
-            /** Wording */
-            wording: string;
-            /** Example */
-            example: string;
-            /** Cause */
-            cause: string;
-            /** Count */
-            count: number;
-            /** Providers */
-            providers: string[];
-            /**
-             * First Seen At
-             * Format: date-time
-             */
-            first_seen_at: string;
-        };
-        /**
          * WorkAct
          * @description What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
-         *     `remeasure` (look again now, and close it when it is mended).
+         *     `recheck` (look again now, and close it when it is mended).
          */
         WorkAct: {
             /**
              * Act
              * @enum {string}
              */
-            act: "mind" | "assign" | "comment" | "put_off" | "remeasure";
+            act: "acknowledge" | "assign" | "comment" | "snooze" | "recheck";
             /**
              * Text
              * @default
@@ -8230,7 +8246,7 @@ export interface components {
             to: string;
             /**
              * Until
-             * @description With put_off
+             * @description With snooze
              */
             until?: string | null;
         };
@@ -8262,12 +8278,12 @@ export interface components {
              * Level
              * @enum {string}
              */
-            level: "stop" | "mend" | "look" | "know";
+            level: "stop" | "fix" | "investigate" | "info";
             /**
              * State
              * @enum {string}
              */
-            state: "waiting" | "open" | "minded" | "put_off" | "closed";
+            state: "waiting" | "open" | "acknowledged" | "snoozed" | "resolved";
             /**
              * Since
              * Format: date-time
@@ -8283,10 +8299,10 @@ export interface components {
              * Format: date-time
              */
             seen_at: string;
-            /** Told At */
-            told_at?: string | null;
-            /** Closed At */
-            closed_at?: string | null;
+            /** Notified At */
+            notified_at?: string | null;
+            /** Resolved At */
+            resolved_at?: string | null;
             /**
              * Until
              * @description When one that is put off comes up again
@@ -8305,8 +8321,8 @@ export interface components {
             record: string;
             /** Evidence */
             evidence: string[];
-            /** Remeasure */
-            remeasure: string;
+            /** Recheck */
+            recheck: string;
             /**
              * Assigned To
              * @default
@@ -8344,12 +8360,12 @@ export interface components {
              * Level
              * @enum {string}
              */
-            level: "stop" | "mend" | "look" | "know";
+            level: "stop" | "fix" | "investigate" | "info";
             /**
              * State
              * @enum {string}
              */
-            state: "waiting" | "open" | "minded" | "put_off" | "closed";
+            state: "waiting" | "open" | "acknowledged" | "snoozed" | "resolved";
             /**
              * Since
              * Format: date-time
@@ -8365,10 +8381,10 @@ export interface components {
              * Format: date-time
              */
             seen_at: string;
-            /** Told At */
-            told_at?: string | null;
-            /** Closed At */
-            closed_at?: string | null;
+            /** Notified At */
+            notified_at?: string | null;
+            /** Resolved At */
+            resolved_at?: string | null;
             /**
              * Until
              * @description When one that is put off comes up again
@@ -8387,8 +8403,8 @@ export interface components {
             record: string;
             /** Evidence */
             evidence: string[];
-            /** Remeasure */
-            remeasure: string;
+            /** Recheck */
+            recheck: string;
             /**
              * Assigned To
              * @default
@@ -8582,7 +8598,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    who_am_i: {
+    get_session: {
         parameters: {
             query?: never;
             header?: never;
@@ -8824,7 +8840,7 @@ export interface operations {
             };
         };
     };
-    make_token: {
+    add_token: {
         parameters: {
             query?: never;
             header?: never;
@@ -8888,7 +8904,7 @@ export interface operations {
             };
         };
     };
-    drop_token: {
+    delete_token: {
         parameters: {
             query?: never;
             header?: never;
@@ -9147,7 +9163,7 @@ export interface operations {
             };
         };
     };
-    forget_domain: {
+    delete_domain: {
         parameters: {
             query?: never;
             header?: never;
@@ -9210,7 +9226,7 @@ export interface operations {
             };
         };
     };
-    change_domain: {
+    update_domain: {
         parameters: {
             query?: never;
             header?: never;
@@ -9413,7 +9429,7 @@ export interface operations {
             };
         };
     };
-    newest_audit: {
+    get_newest_audit: {
         parameters: {
             query?: never;
             header?: never;
@@ -9683,7 +9699,7 @@ export interface operations {
             };
         };
     };
-    try_spf: {
+    check_spf: {
         parameters: {
             query?: never;
             header?: never;
@@ -9695,7 +9711,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SpfTrialRequest"];
+                "application/json": components["schemas"]["SpfCheckRequest"];
             };
         };
         responses: {
@@ -9705,7 +9721,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SpfTrial"];
+                    "application/json": components["schemas"]["SpfCheck"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -10089,7 +10105,7 @@ export interface operations {
             };
         };
     };
-    put_audit_settings: {
+    set_audit_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -10219,7 +10235,7 @@ export interface operations {
             };
         };
     };
-    describe_relay: {
+    set_relay: {
         parameters: {
             query?: never;
             header?: never;
@@ -10287,7 +10303,7 @@ export interface operations {
             };
         };
     };
-    forget_relay: {
+    delete_relay: {
         parameters: {
             query?: never;
             header?: never;
@@ -10479,7 +10495,7 @@ export interface operations {
             };
         };
     };
-    check_proof: {
+    recheck_proof: {
         parameters: {
             query?: never;
             header?: never;
@@ -10543,7 +10559,7 @@ export interface operations {
             };
         };
     };
-    give_code: {
+    confirm_proof: {
         parameters: {
             query?: never;
             header?: never;
@@ -10804,7 +10820,7 @@ export interface operations {
             };
         };
     };
-    put_plan_settings: {
+    set_plan_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -10873,7 +10889,7 @@ export interface operations {
             };
         };
     };
-    make_key: {
+    add_plan_key: {
         parameters: {
             query?: never;
             header?: never;
@@ -11140,7 +11156,7 @@ export interface operations {
             };
         };
     };
-    stop_watch: {
+    cancel_watch: {
         parameters: {
             query?: never;
             header?: never;
@@ -11204,7 +11220,7 @@ export interface operations {
             };
         };
     };
-    look_now: {
+    recheck_watch: {
         parameters: {
             query?: never;
             header?: never;
@@ -11331,7 +11347,7 @@ export interface operations {
             };
         };
     };
-    put_watch_settings: {
+    set_watch_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -11461,7 +11477,7 @@ export interface operations {
             };
         };
     };
-    put_update_server: {
+    set_update_server: {
         parameters: {
             query?: never;
             header?: never;
@@ -11530,7 +11546,7 @@ export interface operations {
             };
         };
     };
-    forget_update_server: {
+    delete_update_server: {
         parameters: {
             query?: never;
             header?: never;
@@ -11593,7 +11609,7 @@ export interface operations {
             };
         };
     };
-    show_change: {
+    preview_publication: {
         parameters: {
             query?: never;
             header?: never;
@@ -11727,7 +11743,7 @@ export interface operations {
             };
         };
     };
-    apply_change: {
+    add_publication: {
         parameters: {
             query?: never;
             header?: never;
@@ -11796,7 +11812,7 @@ export interface operations {
             };
         };
     };
-    roll_back: {
+    roll_back_publication: {
         parameters: {
             query?: never;
             header?: never;
@@ -11923,7 +11939,7 @@ export interface operations {
             };
         };
     };
-    name_provider: {
+    rename_provider: {
         parameters: {
             query?: never;
             header?: never;
@@ -12142,7 +12158,7 @@ export interface operations {
             };
         };
     };
-    show_flow: {
+    get_flow: {
         parameters: {
             query?: {
                 domain?: string | null;
@@ -12216,7 +12232,7 @@ export interface operations {
             };
         };
     };
-    show_flow_days: {
+    get_flow_days: {
         parameters: {
             query?: {
                 domain?: string | null;
@@ -12290,7 +12306,7 @@ export interface operations {
             };
         };
     };
-    show_causes: {
+    get_causes: {
         parameters: {
             query?: {
                 domain?: string | null;
@@ -12507,7 +12523,7 @@ export interface operations {
             };
         };
     };
-    list_wordings: {
+    list_reply_patterns: {
         parameters: {
             query?: {
                 /** @description First day, UTC */
@@ -12533,7 +12549,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WordingRow"][];
+                    "application/json": components["schemas"]["ReplyPattern"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -12641,7 +12657,7 @@ export interface operations {
             };
         };
     };
-    put_cause_rules: {
+    set_cause_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -12771,7 +12787,7 @@ export interface operations {
             };
         };
     };
-    try_cause_rules: {
+    backtest_cause_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -12783,7 +12799,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RuleTrialRequest"];
+                "application/json": components["schemas"]["RulesBacktestRequest"];
             };
         };
         responses: {
@@ -12793,7 +12809,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RuleTrial"];
+                    "application/json": components["schemas"]["RulesBacktest"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -12901,7 +12917,7 @@ export interface operations {
             };
         };
     };
-    stop_cause_rules: {
+    cancel_cause_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -13157,7 +13173,7 @@ export interface operations {
             };
         };
     };
-    put_flow_settings: {
+    set_flow_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -13419,7 +13435,7 @@ export interface operations {
             };
         };
     };
-    show_wall: {
+    get_wall: {
         parameters: {
             query?: {
                 days?: number;
@@ -13486,7 +13502,7 @@ export interface operations {
             };
         };
     };
-    show_readings: {
+    list_readings: {
         parameters: {
             query: {
                 /** @description Name of the subject */
@@ -13559,7 +13575,7 @@ export interface operations {
             };
         };
     };
-    show_moved: {
+    explain_reading: {
         parameters: {
             query: {
                 /** @description Name of the subject */
@@ -13585,7 +13601,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Moved"];
+                    "application/json": components["schemas"]["Explanation"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -13630,7 +13646,7 @@ export interface operations {
             };
         };
     };
-    look_ahead: {
+    forecast_reading: {
         parameters: {
             query: {
                 /** @description Name of the subject */
@@ -13648,7 +13664,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Ahead"];
+                "application/json": components["schemas"]["ForecastRequest"];
             };
         };
         responses: {
@@ -13658,7 +13674,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AheadResult"];
+                    "application/json": components["schemas"]["Forecast"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -13703,7 +13719,7 @@ export interface operations {
             };
         };
     };
-    show_room: {
+    get_headroom: {
         parameters: {
             query: {
                 /** @description Name of the subject */
@@ -13725,7 +13741,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Room"][];
+                    "application/json": components["schemas"]["Headroom"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -13833,7 +13849,7 @@ export interface operations {
             };
         };
     };
-    put_reading_settings: {
+    set_reading_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -13900,7 +13916,7 @@ export interface operations {
             };
         };
     };
-    drop_reading_settings: {
+    reset_reading_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -13963,7 +13979,7 @@ export interface operations {
             };
         };
     };
-    list_marks: {
+    list_annotations: {
         parameters: {
             query?: {
                 /** @description First day, UTC */
@@ -13988,7 +14004,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Mark"][];
+                    "application/json": components["schemas"]["Annotation"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -14033,7 +14049,7 @@ export interface operations {
             };
         };
     };
-    add_mark: {
+    add_annotation: {
         parameters: {
             query?: never;
             header?: never;
@@ -14045,7 +14061,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewMark"];
+                "application/json": components["schemas"]["NewAnnotation"];
             };
         };
         responses: {
@@ -14055,7 +14071,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Mark"];
+                    "application/json": components["schemas"]["Annotation"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -14100,7 +14116,7 @@ export interface operations {
             };
         };
     };
-    drop_mark: {
+    delete_annotation: {
         parameters: {
             query?: never;
             header?: never;
@@ -14168,7 +14184,7 @@ export interface operations {
                 /** @description Only this tenant */
                 tenant?: string | null;
                 /** @description All that live and are not put off if none is named */
-                state?: ("waiting" | "open" | "minded" | "put_off" | "closed")[];
+                state?: ("waiting" | "open" | "acknowledged" | "snoozed" | "resolved")[];
                 assigned_to?: string | null;
                 /** @description What lived on this day, whatever became of it; alone */
                 on?: string | null;
@@ -14362,7 +14378,7 @@ export interface operations {
             };
         };
     };
-    look_for_work: {
+    run_detection: {
         parameters: {
             query?: never;
             header?: never;
@@ -14425,7 +14441,7 @@ export interface operations {
             };
         };
     };
-    list_people: {
+    list_members: {
         parameters: {
             query?: never;
             header?: never;
@@ -14443,7 +14459,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Person"][];
+                    "application/json": components["schemas"]["Member"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -14614,7 +14630,7 @@ export interface operations {
             };
         };
     };
-    put_alert_settings: {
+    set_alert_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -14681,7 +14697,7 @@ export interface operations {
             };
         };
     };
-    make_report: {
+    get_report: {
         parameters: {
             query?: {
                 days?: number;
@@ -14809,7 +14825,7 @@ export interface operations {
             };
         };
     };
-    list_told: {
+    list_notifications: {
         parameters: {
             query?: never;
             header?: never;
@@ -14827,7 +14843,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Told"][];
+                    "application/json": components["schemas"]["Notification"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -14872,7 +14888,7 @@ export interface operations {
             };
         };
     };
-    list_brakes: {
+    list_stream_pauses: {
         parameters: {
             query?: never;
             header?: never;
@@ -14890,7 +14906,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Brake"][];
+                    "application/json": components["schemas"]["StreamPause"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -14935,7 +14951,7 @@ export interface operations {
             };
         };
     };
-    put_brake: {
+    pause_stream: {
         parameters: {
             query?: never;
             header?: never;
@@ -14947,7 +14963,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BrakeRelease"];
+                "application/json": components["schemas"]["StreamPauseChange"];
             };
         };
         responses: {
@@ -14957,7 +14973,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Brake"][];
+                    "application/json": components["schemas"]["StreamPause"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -15002,7 +15018,7 @@ export interface operations {
             };
         };
     };
-    release_brake: {
+    resume_stream: {
         parameters: {
             query?: never;
             header?: never;
@@ -15014,7 +15030,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BrakeRelease"];
+                "application/json": components["schemas"]["StreamPauseChange"];
             };
         };
         responses: {
@@ -15024,7 +15040,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Brake"][];
+                    "application/json": components["schemas"]["StreamPause"][];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -15136,7 +15152,7 @@ export interface operations {
             };
         };
     };
-    start_policy_trial: {
+    start_policy_backtest: {
         parameters: {
             query?: never;
             header?: never;
@@ -15148,7 +15164,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RehearsalRequest"];
+                "application/json": components["schemas"]["PolicyBacktestRequest"];
             };
         };
         responses: {
@@ -15333,7 +15349,7 @@ export interface operations {
             };
         };
     };
-    put_address_words: {
+    set_address_words: {
         parameters: {
             query?: never;
             header?: never;
@@ -15412,10 +15428,10 @@ export interface operations {
                 address?: string;
                 /** @description held if none is named */
                 state?: ("ended" | "held" | "proposed" | "resting")[];
-                reason?: ("bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later")[];
+                reason?: ("invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later")[];
                 provider?: string | null;
                 stream?: string | null;
-                reach?: ("tenant" | "domain" | "stream") | null;
+                scope?: ("tenant" | "domain" | "stream") | null;
                 origin?: string;
                 ends_within_days?: number | null;
                 came_back?: boolean;
@@ -15556,10 +15572,10 @@ export interface operations {
                 address?: string;
                 /** @description held if none is named */
                 state?: ("ended" | "held" | "proposed" | "resting")[];
-                reason?: ("bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later")[];
+                reason?: ("invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later")[];
                 provider?: string | null;
                 stream?: string | null;
-                reach?: ("tenant" | "domain" | "stream") | null;
+                scope?: ("tenant" | "domain" | "stream") | null;
                 origin?: string;
                 ends_within_days?: number | null;
                 came_back?: boolean;
@@ -15634,10 +15650,10 @@ export interface operations {
                 address?: string;
                 /** @description held if none is named */
                 state?: ("ended" | "held" | "proposed" | "resting")[];
-                reason?: ("bad_address" | "complaint" | "unsubscribed" | "keeps_bouncing" | "domain_gone" | "by_hand" | "spam_trap" | "role_address" | "no_sign_of_life" | "try_later")[];
+                reason?: ("invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later")[];
                 provider?: string | null;
                 stream?: string | null;
-                reach?: ("tenant" | "domain" | "stream") | null;
+                scope?: ("tenant" | "domain" | "stream") | null;
                 origin?: string;
                 ends_within_days?: number | null;
                 came_back?: boolean;
@@ -16097,7 +16113,7 @@ export interface operations {
             };
         };
     };
-    put_suppression_policy: {
+    set_suppression_policy: {
         parameters: {
             query?: never;
             header?: never;
@@ -16164,7 +16180,7 @@ export interface operations {
             };
         };
     };
-    drop_suppression_policy: {
+    reset_suppression_policy: {
         parameters: {
             query?: never;
             header?: never;
@@ -16290,7 +16306,7 @@ export interface operations {
             };
         };
     };
-    put_suppression_matching: {
+    set_suppression_matching: {
         parameters: {
             query?: never;
             header?: never;
@@ -16554,7 +16570,7 @@ export interface operations {
             };
         };
     };
-    drop_gate: {
+    delete_gate: {
         parameters: {
             query?: never;
             header?: never;
@@ -16616,7 +16632,7 @@ export interface operations {
             };
         };
     };
-    ask_clearance: {
+    get_clearance: {
         parameters: {
             query?: never;
             header?: never;
@@ -16753,7 +16769,7 @@ export interface operations {
             };
         };
     };
-    make_unsubscribe_links: {
+    add_unsubscribe_links: {
         parameters: {
             query?: never;
             header?: never;
@@ -16820,7 +16836,7 @@ export interface operations {
             };
         };
     };
-    show_unsubscribes: {
+    list_unsubscribes: {
         parameters: {
             query?: {
                 days?: number;
@@ -16888,7 +16904,7 @@ export interface operations {
     list_jobs: {
         parameters: {
             query?: {
-                kind?: ("import" | "list_check" | "policy_trial" | "recompute" | "batch" | "rules") | null;
+                kind?: ("import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules") | null;
             };
             header?: never;
             path: {
@@ -17014,7 +17030,7 @@ export interface operations {
             };
         };
     };
-    put_job_piece: {
+    add_job_piece: {
         parameters: {
             query?: never;
             header?: never;
@@ -17151,7 +17167,7 @@ export interface operations {
             };
         };
     };
-    stop_job: {
+    cancel_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -17221,7 +17237,7 @@ export interface operations {
             header?: never;
             path: {
                 id: number;
-                part: "refused" | "clear" | "held" | "doubtful";
+                part: "rejected" | "clear" | "held" | "doubtful";
                 /** @description The tenant's slug */
                 tenant: string;
             };
@@ -17472,7 +17488,7 @@ export interface operations {
             };
         };
     };
-    drop_feed: {
+    delete_feed: {
         parameters: {
             query?: never;
             header?: never;
@@ -17534,7 +17550,7 @@ export interface operations {
             };
         };
     };
-    change_feed: {
+    update_feed: {
         parameters: {
             query?: never;
             header?: never;
@@ -17670,7 +17686,7 @@ export interface operations {
             };
         };
     };
-    list_refused: {
+    list_rejected_rows: {
         parameters: {
             query?: {
                 /** @description `next` of the page before */
@@ -17693,7 +17709,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_RefusedRow_"];
+                    "application/json": components["schemas"]["Page_RejectedRow_"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -17738,7 +17754,7 @@ export interface operations {
             };
         };
     };
-    drop_refused: {
+    delete_rejected_rows: {
         parameters: {
             query?: never;
             header?: never;
@@ -17802,7 +17818,7 @@ export interface operations {
             };
         };
     };
-    replay_refused: {
+    replay_rejected_rows: {
         parameters: {
             query?: {
                 /** @description Only this row */
@@ -17881,7 +17897,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MappingTrial"];
+                "application/json": components["schemas"]["MappingDryRun"];
             };
         };
         responses: {
@@ -17891,7 +17907,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MappingTrialResult"];
+                    "application/json": components["schemas"]["MappingDryRunResult"];
                 };
             };
             /** @description What is wrong, as RFC 9457 */
@@ -18133,7 +18149,7 @@ export interface operations {
             };
         };
     };
-    drop_webhook: {
+    delete_webhook: {
         parameters: {
             query?: never;
             header?: never;
@@ -18195,7 +18211,7 @@ export interface operations {
             };
         };
     };
-    change_webhook: {
+    update_webhook: {
         parameters: {
             query?: never;
             header?: never;

@@ -40,7 +40,7 @@ export const time = (iso: string): string => clock.format(new Date(iso));
 
 const FACTORS: Record<string, string> = {
   complaints: 'Complaints',
-  bad_addresses: 'Bad addresses',
+  invalid_addresses: 'Bad addresses',
   refusals: 'Refusals',
   listings: 'Listings',
   authentication: 'Authentication',

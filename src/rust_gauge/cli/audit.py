@@ -1,70 +1,111 @@
-"""`rustgauge audit`, `compare`, `history`: what a domain publishes and what is wrong with it, readable in a terminal.
+"""`rustgauge audit`: audits of one or many domains; SPF, messages and aggregate reports checked by themselves.
 
 With `--zone-file`, `--answers` or `--live` no service is needed.
 """
 
 import json
 import os
-import shutil
-import textwrap
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from rust_gauge.cli import formats, local
-from rust_gauge.cli.commands import Commands, positive
+from rust_gauge.cli import formats, jobs_wait, local
+from rust_gauge.cli.audit_view import show as show_audit
+from rust_gauge.cli.audit_view import show_comparison
+from rust_gauge.cli.errors import UsageError
+from rust_gauge.cli.message_view import show_message, show_report, show_spf_check
+from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, number_id
 from rust_gauge.cli.output import Output, plural
-from rust_gauge.cli.session import Session, UsageError
-from rust_gauge.contract.audits import Audit, CheckPoint, Finding, LookupNode, StreamResult
+from rust_gauge.cli.session import Session, read_text
+from rust_gauge.contract.audits import Audit, AuditSettings, AuditSummary, BatchResult
 
-_NOTHING = {
-    "no_name": "nothing is published (no such name)",
-    "no_data": "nothing is published (no such record)",
-    "not_held": "not looked at: not in the zone files or the recording",
-}
-_WINDOW = 30  # characters shown on each side of a marked place in a long record
-_MARKS = {"good": "=", "fault": "x", "risk": "!", "note": "i", "absent": "-", "unmeasured": "?"}
-_SHOWN_NETWORKS = 4  # more would push the findings off the screen; JSON has all
+DEFAULT = "run"
+EXAMPLES = (
+    "audit copperline.example",
+    "audit run news.glasswort.example --format json",
+    "audit check-spf 192.0.2.10 news@news.glasswort.example --tenant glasswort",
+)
+_MAX_MESSAGE = 40 * 1024 * 1024  # octets, as the service accepts them
+_FORMATS = ("text", "json", "ndjson", "csv", "sarif", "junit")
 
 
-def register(commands: Commands) -> None:
-    """Add these commands to the parser."""
-    made = commands.add("audit", audit, "audit a domain's records now: at the service, or here from zone files")
-    made.add_argument("domain", nargs="*", help="with --zone-file or --answers: without it all that they speak of")
-    made.add_argument("--format", choices=("text", "json", "csv", "ndjson", "sarif", "junit"), default="text")
-    made.add_argument("--last", action="store_true", help="show the newest audit instead of making one")
+def register(noun: Noun) -> None:
+    """Add the verbs."""
+    made = noun.add("run", run, "audit a domain now, at the service or from zone files", _FORMATS)
+    made.add_argument("domain", nargs="*", help="without a service: none means all that the zone files name")
     made.add_argument("--fail-on", choices=("fault", "risk", "note", "never"), default="fault",
                       help="exit with 3 from this level on (fault)")  # fmt: skip
     made.add_argument("--selector", action="append", default=[], help="without a service: a DKIM selector; repeatable")
-    made.add_argument("--ip", action="append", default=[], help="without a service: a sending address; repeatable")
-    made.add_argument("--record-to", metavar="FILE", help="without a service: write all answers there")
+    made.add_argument("--ip", action="append", default=[], help="without a service: a sending IP; repeatable")
+    made.add_argument("--record-to", metavar="FILE", help="without a service: write all DNS answers to this file")
     local.options(made)
-    made = commands.add("compare", compare, "two audits of a domain beside each other", commands.brief)
+    made = noun.add("show", show, "show the newest audit of a domain, or an earlier one", _FORMATS)
     made.add_argument("domain")
-    made.add_argument("--before", type=positive, help="the number of the earlier one (the one before the newest)")
-    made.add_argument("--after", type=positive, help="the number of the later one (the newest)")
-    made = commands.add("history", history, "what changed at a domain: records, findings", commands.tables)
+    made.add_argument("--id", type=number_id, help="the number of the audit (the newest)")
+    made = noun.add("list", list_audits, "list the audits of a domain, newest first", TABLE)
     made.add_argument("domain")
-    made.add_argument("--limit", type=positive, default=100, help="the newest so many (100)")
+    made = noun.add("compare", compare, "compare two audits of a domain", DOCUMENT)
+    made.add_argument("domain")
+    made.add_argument("--before", type=number_id, help="the earlier audit (the one before --after)")
+    made.add_argument("--after", type=number_id, help="the later audit (the newest)")
+    made = noun.add("batch", batch, "audit many domains from a file, one name per line", TABLE)
+    made.add_argument("file", help="a file, or - for standard input")
+    made.add_argument("--selector", action="append", default=[], help="a DKIM selector to look for; repeatable")
+    made.add_argument("--no-wait", action="store_true", help="only start the job")
+    made = noun.add("batch-results", batch_results, "show the results of a batch", TABLE)
+    made.add_argument("job", type=number_id)
+    made = noun.add("check-spf", check_spf, "would a message from this IP pass SPF?", DOCUMENT)
+    made.add_argument("ip", help="the sending IP")
+    made.add_argument("mail_from", nargs="?", default="", help="the envelope sender; none for bounces")
+    made.add_argument("--helo", default="", help="the HELO name")
+    made.add_argument("--record", help="try this record instead of the published one")
+    local.options(made)
+    made = noun.add("check-message", check_message, "check SPF, DKIM and DMARC of a captured message", DOCUMENT)
+    made.add_argument("file", help="a file, or - for standard input")
+    made.add_argument("--ip", default="", help="the sending IP, for SPF")
+    made.add_argument("--helo", default="", help="the HELO name")
+    made.add_argument("--mail-from", default="", help="the envelope sender")
+    local.options(made)
+    made = noun.add("read-report", read_report, "read a DMARC aggregate report", DOCUMENT)
+    made.add_argument("file", help="XML, .xml.gz, .zip or a message; - for standard input")
+    made = noun.add("settings", settings, "show the audit settings of a tenant, or set them", DOCUMENT)
+    made.add_argument("--set", metavar="FILE", help="set them from a JSON file, as --format json prints them")
 
 
-def audit(session: Session) -> int:
-    """Exit status 3 when there is a finding of the level asked about or worse."""
+def run(session: Session) -> int:
+    """Audit now. Exit status 3 when there is a finding of the level of --fail-on or worse."""
     arguments = session.arguments
     if local.is_local(arguments):
         audits, lines = _local(session)
+        return _shown(session, audits, lines, one=len(arguments.domain) == 1)
+    if len(arguments.domain) != 1:
+        raise UsageError("name one domain; for many see rustgauge audit batch")
+    if arguments.record_to:
+        raise UsageError("--record-to needs --live, --zone-file or --answers")
+    name = arguments.domain[0]
+    return _shown(session, [session.client.audits.run(session.tenant(name), name)], {}, one=True)
+
+
+def show(session: Session) -> int:
+    """Show an audit that was made."""
+    arguments = session.arguments
+    arguments.fail_on = "fault"
+    tenant, client = session.tenant(arguments.domain), session.client.audits
+    found = client.get(tenant, arguments.domain, arguments.id) if arguments.id else client.newest(
+        tenant, arguments.domain)  # fmt: skip
+    return _shown(session, [found], {}, one=True)
+
+
+def _shown(session: Session, audits: Sequence[Audit], lines: formats.Lines, *, one: bool) -> int:
+    arguments, output = session.arguments, session.output
+    form = arguments.format
+    if form == "json":  # one document for one domain, a list for several
+        output.json(audits[0] if one else list(audits))
+    elif form == "ndjson":
+        for audit in audits:
+            output.ndjson(audit)
     else:
-        if len(arguments.domain) != 1:
-            raise UsageError("Name one domain; for many at once see rustgauge batch")
-        if arguments.record_to:
-            raise UsageError("--record-to goes with --live or --zone-file")
-        name = arguments.domain[0]
-        tenant = session.tenant(name)
-        client = session.client.audits
-        audits, lines = [client.newest(tenant, name) if arguments.last else client.run(tenant, name)], {}
-    if arguments.format == "json":  # one audit for one domain that was named, else a list
-        session.output.json(audits[0] if len(arguments.domain) == 1 else list(audits))
-    else:
-        _write(session.output, arguments.format, audits, lines, arguments.fail_on)
+        _write(output, form, audits, lines, arguments.fail_on)
     return status_of(audits, arguments.fail_on)
 
 
@@ -83,14 +124,14 @@ def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
             about[judged.audit.domain] = judged.selectors
         document = {"format": done[0].format, "about": about, "answers": answers}
         Path(arguments.record_to).write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", "utf-8")
-        session.output.say(f"{len(answers)} answers were written to {arguments.record_to}")
+        session.output.say(f"{len(answers):,} answers were written to {arguments.record_to}")
     here = os.getcwd()
     lines = {key: (os.path.relpath(file, here), line) for key, (file, line) in source.lines.items()}
     return [judged.audit for judged in done], lines
 
 
 def status_of(audits: Sequence[Audit], fail_on: str) -> int:
-    """3 when there is a finding of this level or worse."""
+    """Return 3 when there is a finding of this level or worse, else 0."""
     if fail_on == "never":
         return 0
     limit = formats.RANK[fail_on]
@@ -102,201 +143,140 @@ def _write(output: Output, form: str, audits: Sequence[Audit], lines: formats.Li
         output.line(formats.sarif(audits, lines))
     elif form == "junit":
         output.line(formats.junit(audits, fail_on))
-    elif form == "text":
-        for index, audit_ in enumerate(audits):
+    elif form == "csv":
+        output.rows("csv", formats.COLUMNS, formats.rows(audits))
+    else:
+        for index, audit in enumerate(audits):
             if index:
                 output.line()
-            show(output, audit_)
-    else:
-        output.table(form, formats.COLUMNS, formats.rows(audits))
+            show_audit(output, audit)
 
 
-def show(output: Output, result: Audit) -> None:
-    """The whole audit as text."""
-    counted = ((result.faults, "fault"), (result.risks, "risk"), (result.notes, "note"))
-    counts = ", ".join(plural(n, word) for n, word in counted)
-    output.line(f"{output.paint(result.domain, 'bold')}  {counts}  ({result.finished_at:%Y-%m-%d %H:%M} UTC)")
-    output.line()
-    _show_checks(output, result.checks)
-    for record in result.records:
-        via = f"  via {' -> '.join(record.aliases)}" if record.aliases else ""
-        known = f"  selector from: {record.source}" if record.source else ""
-        key = next((k for k in result.keys if record.name == f"{k.selector}._domainkey.{result.domain}"), None)
-        if key is not None and key.first_seen is not None:
-            known += f"  first seen {key.first_seen:%Y-%m-%d}"
-        output.line(output.paint(f"{record.name} {record.rdtype}{via}{known}", "dim"))
-        if not record.values:
-            output.line(f"    {_NOTHING.get(record.status, record.status)}")
-        for value in record.values:
-            for line in textwrap.wrap(value, _width() - 4, break_on_hyphens=False, drop_whitespace=False):
-                output.line(f"    {line}")
-    _show_tree(output, result)
-    _show_policy(output, result)
-    _show_streams(output, result.streams)
-    for finding in result.findings:
-        output.line()
-        _show_finding(output, result, finding)
-    if not result.findings:
-        output.line()
-        output.line(output.paint("Nothing wrong was found.", "sound"))
-
-
-def _show_checks(output: Output, checks: list[CheckPoint]) -> None:
-    width = max((len(check.title) for check in checks), default=0)
-    colours = {"good": "sound", "fault": "fault", "risk": "risk"}
-    for check in checks:
-        text = f"{_MARKS[check.state]} {check.title.ljust(width)}  {check.state.ljust(10)}  {check.summary}"
-        shown = text if len(text) <= _width() else text[: _width() - 1] + "…"
-        output.line(output.paint(shown, colours.get(check.state, "dim")))
-    if checks:
-        output.line()
-
-
-def _show_tree(output: Output, result: Audit) -> None:
-    spf = result.spf
-    if spf is None:
-        return
-    more = "at least " if spf.truncated else ""
-    six = f" and {_power(spf.ipv6_addresses)} IPv6 addresses" if spf.ipv6_addresses else ""
-    output.line()
-    output.line(f"SPF costs {more}{spf.lookups} of {spf.limit} DNS look-ups; "
-                f"{spf.ipv4_addresses:,} IPv4 addresses{six} may send")  # fmt: skip
-    if spf.own_networks:
-        output.line(f"    own networks  {_networks(spf.own_networks)}")
-    for index, node in enumerate(spf.nodes):
-        _show_node(output, node, "    ", last=index == len(spf.nodes) - 1)
-
-
-def _show_node(output: Output, node: LookupNode, lead: str, *, last: bool) -> None:
-    detail = f": {node.detail}" if node.detail else ""
-    problem = f"  {node.problem.replace('_', ' ')}{detail}" if node.problem else ""
-    networks = f"  {_networks(node.networks)}" if node.networks else ""
-    text = f"{lead}{'└─' if last else '├─'} {node.term}  {node.cost}{networks}"
-    output.line(text + output.paint(problem, "fault" if node.problem not in ("not_held", "failed") else "risk"))
-    for index, child in enumerate(node.children):
-        _show_node(output, child, lead + ("   " if last else "│  "), last=index == len(node.children) - 1)
-
-
-def _networks(networks: list[str]) -> str:
-    shown = " ".join(networks[:_SHOWN_NETWORKS])
-    left = len(networks) - _SHOWN_NETWORKS
-    return f"{shown} and {left} more" if left > 0 else shown
-
-
-def _power(number: int) -> str:
-    return f"{number:,}" if number < 2**32 else f"2^{number.bit_length() - 1}"
-
-
-def _show_policy(output: Output, result: Audit) -> None:
-    """What holds for names below the domain, where a policy does."""
-    found = result.dmarc
-    if found is None or found.by_list.for_subdomains is None:
-        return
-    below, absent = found.by_list.for_subdomains, found.by_list.for_absent
-    output.line()
-    output.line(
-        f"DMARC of {found.by_list.organisation}: {below} for its subdomains, {absent} for names that do not exist"
-    )
-    for difference in found.differences:
-        output.line(output.paint(f"    {difference}", "dim"))
-
-
-def _show_streams(output: Output, streams: list[StreamResult]) -> None:
-    for stream in streams:
-        output.line()
-        result = stream.by_list
-        colour = "sound" if result.result == "pass" else "fault" if result.result == "fail" else "dim"
-        head = f"stream {stream.name}" + (f" over {stream.relay}" if stream.relay else "")
-        output.line(f"{head}: " + output.paint(f"DMARC {result.result}, {result.disposition}", colour))
-        if stream.proven is False:
-            output.line(
-                output.paint(f"    {stream.header_from} is not proven: rustgauge prove {stream.header_from}", "risk")
-            )
-        for identity in result.aligned:
-            said = (
-                "aligns" if identity.counts else "aligns, but does not pass" if identity.relaxed else "does not align"
-            )
-            output.line(f"    {identity.kind.upper():4}  {identity.domain}  {said} ({identity.mode})")
-        if stream.by_walk.result != result.result:
-            output.line(f"    by the tree walk: DMARC {stream.by_walk.result}, {stream.by_walk.reason}")
-
-
-def _show_finding(output: Output, result: Audit, finding: Finding) -> None:
-    output.line(output.paint(f"{finding.level.upper():5}  {finding.title}", finding.level))
-    marked = _marked(result, finding)
-    if marked:
-        for line in marked:
-            output.line(f"       {line}")
-    if not marked or len(finding.evidence) > 1:
-        for text in finding.evidence[:12]:
-            output.line(f"       | {text}")
-    for text in (finding.reason, finding.remedy):
-        output.line(textwrap.indent(textwrap.fill(text, _width() - 7), "       "))
-    if finding.record:
-        output.line(output.paint("       Publish:", "dim"))
-        output.line(f"       {finding.record}")
-    if finding.mail is not None and finding.mail:
-        output.line(output.paint(f"       touches {finding.mail:,} messages of the last seven days", "dim"))
-    output.line(output.paint(f"       {finding.reference}, {finding.rule}", "dim"))
-
-
-def _marked(result: Audit, finding: Finding) -> list[str]:
-    """The piece of the record around the wrong characters, and carets below them."""
-    place = finding.place
-    values = next((r.values for r in result.records if (r.name, r.rdtype) == (place.name, place.rdtype)), [])
-    if not place.column or place.record >= len(values):
-        return []
-    text, start = values[place.record], place.column - 1
-    window = min(_WINDOW, (_width() - 10) // 3)
-    first = max(0, start - window)
-    length = min(place.length, len(text) - start, window)
-    end = start + length + window
-    piece = text[first:end]
-    lead = "…" if first else ""
-    tail = "…" if end < len(text) else ""
-    return [lead + piece + tail, " " * (len(lead) + start - first) + "^" * max(1, length) + f" column {place.column}"]
-
-
-def _width() -> int:
-    return max(50, min(110, shutil.get_terminal_size().columns))
+def list_audits(session: Session) -> int:
+    """List the audits of a domain."""
+    name = session.arguments.domain
+    session.output.items(
+        session.arguments.format, session.client.audits.list(session.tenant(name), name), AuditSummary,
+        ("audit", "finished (UTC)", "faults", "risks", "notes", "SPF lookups"),
+        lambda a: (a.id, f"{a.finished_at:%Y-%m-%d %H:%M}", a.faults, a.risks, a.notes, a.spf_lookups),
+        right=(0, 2, 3, 4, 5), empty=f"Not audited yet: rustgauge audit {name}",
+    )  # fmt: skip
+    return 0
 
 
 def compare(session: Session) -> int:
-    """Exit status 3 when something appeared."""
-    arguments = session.arguments
-    output = session.output
+    """Compare two audits. Exit status 3 when a finding appeared."""
+    arguments, output = session.arguments, session.output
     name = arguments.domain
     done = session.client.audits.compare(session.tenant(name), name, before=arguments.before, after=arguments.after)
-    if arguments.format == "json":
-        output.json(done)
-        return 3 if done.appeared else 0
-    output.line(f"{output.paint(name, 'bold')}  audit {done.before.id} ({done.before.finished_at:%Y-%m-%d %H:%M}) "
-                f"beside {done.after.id} ({done.after.finished_at:%Y-%m-%d %H:%M})")  # fmt: skip
-    for change in done.records:
-        output.line(f"\n{change.name} {change.rdtype}")
-        for value in change.before:
-            output.line(output.paint(f"  - {value}", "fault"))
-        for value in change.after:
-            output.line(output.paint(f"  + {value}", "sound"))
-    for title, findings in (("Appeared", done.appeared), ("Gone", done.gone)):
-        if findings:
-            output.line(f"\n{title}")
-            for finding in findings:
-                output.line(f"  {finding.level.upper():5}  {finding.title}")
-    if not (done.records or done.appeared or done.gone):
-        output.line("Nothing changed.")
+    output.document(arguments.format, done, lambda: show_comparison(output, name, done))
     return 3 if done.appeared else 0
 
 
-def history(session: Session) -> int:
-    name = session.arguments.domain
-    entries = session.client.audits.history(session.tenant(name), name)
-    rows = []
-    for entry in entries:
-        rows.append((f"{entry.at:%Y-%m-%d %H:%M}", entry.kind, entry.title, entry.audit))
-        if len(rows) >= session.arguments.limit:
-            break
-    session.output.table(session.arguments.format, ("at", "kind", "what", "audit"), rows)
-    if not rows and session.arguments.format == "text":
-        session.output.say("Nothing has changed since the first audit.")
+def batch(session: Session) -> int:
+    """Audit many domains as a job. Exit status 3 when one has a fault."""
+    arguments, tenant = session.arguments, session.tenant()
+    text = read_text(arguments.file)
+    names = [line.split("#")[0].split(",")[0].strip() for line in text.splitlines()]
+    found = [name for name in names if name]
+    if not found:
+        raise UsageError(f"{arguments.file} names no domains; write one name per line")
+    job = session.client.audits.start_batch(tenant, found, arguments.selector)
+    if arguments.no_wait:
+        session.output.say(f"Started job {job.id}. See: rustgauge audit batch-results {job.id}")
+        return 0
+    job = jobs_wait.wait(session, job, "Auditing", cancel=False)
+    if job.state != "done":
+        session.output.say(f"Job {job.id} is {job.state} after {job.done:,} of {job.total:,}. {job.error}")
+    return _batch_results(session, tenant, job.id)
+
+
+def batch_results(session: Session) -> int:
+    """Show the results of a batch, as far as it is. Exit status 3 when a domain has a fault."""
+    return _batch_results(session, session.tenant(), session.arguments.job)
+
+
+def _batch_results(session: Session, tenant: str, id: int) -> int:
+    found = list(session.client.audits.batch_results(tenant, id))
+    session.output.items(
+        session.arguments.format, found, BatchResult, ("domain", "audit", "first finding"), _result_row
+    )
+    return 3 if any(result.faults for result in found) else 0
+
+
+def _result_row(result: BatchResult) -> tuple[object, ...]:
+    level = "fault" if result.faults else "risk" if result.risks else "sound"
+    counts = f"{plural(result.faults, 'fault')}, {plural(result.risks, 'risk')}"
+    first = result.problem or (result.findings[0].title if result.findings else "")
+    return result.name, ("not audited" if result.problem else counts, level), first
+
+
+def check_spf(session: Session) -> int:
+    """Evaluate SPF. Exit status 3 when MAIL FROM does not pass."""
+    arguments = session.arguments
+    named = {"mail_from": arguments.mail_from, "helo": arguments.helo, "record": arguments.record}
+    if local.is_local(arguments):
+        source = local.source(arguments)
+        try:
+            done = local.check_spf(source, arguments.ip, **named)
+        finally:
+            source.close()
+    else:
+        done = session.client.audits.check_spf(session.tenant(), arguments.ip, **named)
+    session.output.document(arguments.format, done, lambda: show_spf_check(session.output, done))
+    return 0 if done.mail_from.result == "pass" else 3
+
+
+def check_message(session: Session) -> int:
+    """Check a message. Exit status 3 when DMARC does not pass."""
+    arguments = session.arguments
+    raw = local.read_message(_read(arguments.file))
+    named = {"ip": arguments.ip, "helo": arguments.helo, "mail_from": arguments.mail_from}
+    if local.is_local(arguments):
+        source = local.source(arguments)
+        try:
+            done = local.check_message(source, raw, **named)
+        finally:
+            source.close()
+    else:
+        done = session.client.audits.check_message(session.tenant(), raw, **named)
+    session.output.document(arguments.format, done, lambda: show_message(session.output, done))
+    return 0 if done.dmarc and done.dmarc[0].result == "pass" else 3
+
+
+def read_report(session: Session) -> int:
+    """Read an aggregate report. Exit status 3 when some of the mail did not align."""
+    arguments = session.arguments
+    done = session.client.audits.read_feedback_report(session.tenant(), _read(arguments.file))
+    session.output.document(arguments.format, done, lambda: show_report(session.output, done))
+    return 0 if done.aligned == done.messages else 3
+
+
+def _read(name: str) -> bytes:
+    try:
+        raw = sys.stdin.buffer.read(_MAX_MESSAGE + 1) if name == "-" else Path(name).read_bytes()
+    except OSError as error:
+        raise UsageError(f"{name} cannot be read: {error.strerror}") from None
+    if len(raw) > _MAX_MESSAGE:
+        raise UsageError(f"{name} is larger than {_MAX_MESSAGE // 1024 // 1024} MB")
+    return raw
+
+
+def settings(session: Session) -> int:
+    """Show or set which blocklists and checks audits use."""
+    from rust_gauge.cli.session import read_model
+
+    arguments, tenant, output = session.arguments, session.tenant(), session.output
+    client = session.client.audits
+    if arguments.set:
+        wanted = read_model(arguments.set, AuditSettings, "rustgauge audit settings --format json")
+        client.set_settings(tenant, wanted)
+        output.say("Saved.")
+    found = client.settings(tenant)
+
+    def text() -> None:
+        rows = [(each.label, each.zone, each.kind) for each in found.lists]
+        output.table(("blocklist", "zone", "kind"), rows)
+
+    output.document(arguments.format, found, text)
     return 0

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
-from rust_gauge.cli.session import UsageError
+from rust_gauge.cli.errors import UsageError
 
 ROWS, OCTETS = 5000, 4 * 1024 * 1024  # of one request
 

@@ -3,22 +3,31 @@
 import argparse
 from pathlib import Path
 
-from rust_gauge.cli.session import UsageError
+from rust_gauge.cli.errors import UsageError
 from rust_gauge.offline import (
     LocalAudit,
     Source,
     SourceError,
     audit_locally,
     check_message,
+    check_spf,
     from_recording,
     from_resolvers,
     from_zone_files,
     read_message,
-    try_spf,
 )
 
-__all__ = ["LocalAudit", "SourceError", "audit_locally", "check_message", "is_local", "options", "read_message",
-           "source", "try_spf"]  # fmt: skip
+__all__ = [
+    "LocalAudit",
+    "SourceError",
+    "audit_locally",
+    "check_message",
+    "check_spf",
+    "is_local",
+    "options",
+    "read_message",
+    "source",
+]  # fmt: skip
 
 
 def options(parser: argparse.ArgumentParser) -> None:

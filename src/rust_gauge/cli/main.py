@@ -1,125 +1,174 @@
-"""The parser, and what ties it to the commands.
+"""The command line: finds the noun, imports its module alone, and turns errors into one line and an exit status.
 
-Exit status: 0 done; 1 the service said no or cannot be reached; 2 the words were wrong; 3 done, and something needs
-attention (a fault was found, rows were refused, an address is held); 130 stopped with Ctrl-C.
+Exit status: 0 done; 1 the service refused, or cannot be reached; 2 the command line is wrong; 3 done, and something
+needs attention (a fault was found, rows were rejected, an address is held); 130 stopped with Ctrl-C.
 """
 
-import argparse
+import importlib
 import os
 import sys
+from types import ModuleType
+from typing import TYPE_CHECKING
 
-from rust_gauge import __version__
-from rust_gauge.cli import (
-    audit,
-    batches,
-    completion,
-    domains,
-    events,
-    feeds,
-    flow,
-    lists,
-    local,
-    plans,
-    proofs,
-    publishing,
-    readings,
-    recipients,
-    rules,
-    shifts,
-    suppression,
-    trials,
-    watches,
-    webhooks,
-    worklist,
+from rust_gauge.cli.errors import UsageError
+from rust_gauge.cli.nouns import Noun, common_options, nearest
+
+if TYPE_CHECKING:
+    from rust_gauge.cli.output import Output
+
+# Each noun is a module of this package; those of one line in the overview belong together.
+SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Every day", ("wall", "worklist", "reading", "trail", "report")),
+    ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "relay", "stream")),
+    ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
+    ("Suppression", ("suppression", "clearance", "address")),
+    ("Settings and access", ("alert", "webhook", "job", "token", "tenant", "completion")),
 )
-from rust_gauge.cli.commands import Commands
-from rust_gauge.cli.output import Output
-from rust_gauge.cli.session import Session, UsageError
-from rust_gauge.client import Client, ClientError, ProblemResponse
-
-_EPILOG = """\
-The service and the token come from RUSTGAUGE_URL and RUSTGAUGE_TOKEN (or --url), the tenant from --tenant or
-RUSTGAUGE_TENANT; with a domain named, the tenant that has it is found. NO_COLOR turns colours off.
-
-exit status: 0 done, 1 refused or unreachable, 2 wrong words, 3 done and something needs attention (a fault was
-found, rows were refused, an address is held), 130 stopped with Ctrl-C
-"""
-
-# In the order in which the help shows them.
-_MODULES = (
-    readings,
-    domains,
-    audit,
-    batches,
-    trials,
-    plans,
-    watches,
-    publishing,
-    proofs,
-    webhooks,
-    events,
-    feeds,
-    flow,
-    shifts,
-    recipients,
-    rules,
-    worklist,
-    suppression,
-    lists,
-    completion,
+HELP = {
+    "wall": "show the readings of all domains by mailbox provider",
+    "worklist": "what to do next, ranked by mail at risk",
+    "reading": "reputation readings: values, explanations, forecasts",
+    "trail": "all events of a recipient or message",
+    "report": "weekly or monthly report for a tenant",
+    "domain": "sending domains",
+    "audit": "check SPF, DKIM, DMARC and the rest of a domain",
+    "plan": "the records that a domain should publish",
+    "watch": "propagation of a record change over DNS servers",
+    "proof": "prove that a domain or sender address is yours",
+    "relay": "relays that your mail leaves by",
+    "stream": "kinds of mail: describe, pause, resume",
+    "event": "import and search events",
+    "feed": "sources of events",
+    "flow": "deliveries, bounces, delays and complaints by provider",
+    "rule": "your own rules for bounce causes",
+    "recipient": "export or erase the data of one recipient",
+    "suppression": "the suppression list and its policy",
+    "clearance": "may these addresses be mailed?",
+    "address": "check addresses before they are mailed",
+    "alert": "alert channels and notifications",
+    "webhook": "signed calls to your own programs",
+    "job": "long-running work: progress, cancel, resume",
+    "token": "API tokens",
+    "tenant": "tenants and their members",
+    "completion": "shell completion for bash, zsh and fish",
+}
+_SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall")}
+_USAGE = "rustgauge NOUN [VERB] [ARGUMENTS]    help: rustgauge NOUN --help, rustgauge NOUN VERB --help"
+_START = (
+    ("rustgauge wall", "where do we stand?"),
+    ("rustgauge worklist", "what needs attention?"),
+    ("rustgauge audit news.glasswort.example", "what is wrong with this domain?"),
 )
 
 
-def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(
-        prog="rustgauge",
-        description="Deliverability measured, explained and mended.",
-        epilog=_EPILOG,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-    )
-    parser.add_argument("--version", action="version", version=f"rustgauge {__version__}")
-    commands = Commands(parser)
-    for module in _MODULES:
-        module.register(commands)
-    return parser
+def module_of(noun: str) -> ModuleType:
+    """Import the module of a noun."""
+    return importlib.import_module(f"rust_gauge.cli.{noun}")
 
 
-def main(argv: list[str] | None = None, output: Output | None = None) -> int:
-    """Run one command; gives its exit status."""
-    arguments = _parser().parse_args(argv)
-    output = output or Output()
+def noun_of(name: str) -> tuple[Noun, ModuleType]:
+    """Return a noun with its verbs, and its module."""
+    module = module_of(name)
+    noun = Noun(name, HELP[name], module.EXAMPLES)
+    module.register(noun)
+    return noun, module
+
+
+def overview() -> str:
+    """Return what `rustgauge` alone prints."""
+    lines = ["Measure, explain and fix email deliverability.", f"usage: {_USAGE}", ""]
+    for section, nouns in SECTIONS:
+        lines.append(f"{section}:")
+        lines += [f"  {noun:<12} {HELP[noun]}" for noun in nouns]
+    width = max(len(command) for command, _ in _START)
+    lines += ["", "First steps:", *(f"  {command:<{width}}  {what}" for command, what in _START)]
+    return "\n".join(lines)
+
+
+def main(argv: list[str] | None = None, output: "Output | None" = None) -> int:
+    """Run one command; return its exit status."""
+    words = list(sys.argv[1:] if argv is None else argv)
+    if not words or words[0] in ("-h", "--help", "help"):
+        print(overview(), file=output.out if output else sys.stdout)
+        return 0
+    if words[0] == "--version":
+        from rust_gauge import __version__
+
+        print(f"rustgauge {__version__}", file=output.out if output else sys.stdout)
+        return 0
+    from rust_gauge.cli.output import Output
+
+    return _run(words, output or Output())
+
+
+def _run(words: list[str], output: "Output") -> int:
+    from rust_gauge.cli.session import Session
+
     try:
-        with Client(arguments.url, token=os.environ.get("RUSTGAUGE_TOKEN", "")) as client:
-            return int(arguments.run(Session(client, arguments, output)))
+        common, rest = common_options().parse_known_args(words)
+        if not rest:
+            raise UsageError("name a command; rustgauge alone lists them")
+        name, verb_words = _resolve(rest)
+        noun, module = noun_of(name)
+        arguments = noun.parser.parse_args(_with_verb(noun, module, verb_words))
+        arguments.url, arguments.tenant = common.url, common.tenant
+        with Session(arguments, output) as session:
+            return int(arguments.run(session))
+    except SystemExit as stopped:  # argparse printed help
+        return int(stopped.code or 0)
     except UsageError as error:
         output.say(f"rustgauge: {error}")
         return 2
-    except local.SourceError as error:
-        output.say(f"rustgauge: {error}")
-        if error.remedy:
-            output.say(f"  {error.remedy}")
-        return 2
-    except ProblemResponse as error:
-        output.say(f"rustgauge: {error}")
-        for problem_error in error.problem.errors[:10]:
-            output.say(
-                f"  {problem_error.field}: {problem_error.what}" if problem_error.field else f"  {problem_error.what}"
-            )
-        if error.problem.remedy:
-            output.say(f"  {error.problem.remedy}")
-        elif error.problem.status == 401:
-            output.say("  Set RUSTGAUGE_TOKEN to a token that is still good")
-        return 1
-    except ClientError as error:
-        output.say(f"rustgauge: {error}. Is it running, and is --url right?")
-        return 1
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # whoever read us has had enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader closed the pipe
         return 0
     except KeyboardInterrupt:
         return 130
+    except Exception as error:
+        return _failed(error, output)
+
+
+def _resolve(words: list[str]) -> tuple[str, list[str]]:
+    """Return the noun and the words behind it. UsageError for an unknown one."""
+    name, *rest = words
+    if name in _SHORT:
+        noun, verb = _SHORT[name]
+        return noun, [verb, *rest]
+    if name not in HELP:
+        near = nearest(name, list(HELP))
+        raise UsageError(
+            f"{name!r} is not a command" + (f"; did you mean {near}?" if near else "; see rustgauge --help")
+        )
+    return name, rest
+
+
+def _with_verb(noun: Noun, module: ModuleType, words: list[str]) -> list[str]:
+    """Add the verb that is meant where none is given. UsageError for an unknown one."""
+    if words and (words[0] in noun.verbs or words[0] in ("-h", "--help")):
+        return words
+    default: str = module.DEFAULT
+    bare = words[0] if words and not words[0].startswith("-") else ""
+    if bare and (not noun.takes_words(default) or bare.isalpha()):
+        near = nearest(bare, list(noun.verbs))
+        hint = f"; did you mean {near}?" if near else f"; verbs: {', '.join(noun.verbs)}"
+        raise UsageError(f"{bare!r} is not a verb of {noun.name}{hint}")
+    return [default, *words]
+
+
+def _failed(error: Exception, output: "Output") -> int:
+    """Say what the service or an input said, in one line; anything else is a defect and goes on."""
+    from rust_gauge.cli.session import words_of
+
+    said = words_of(error)
+    if said is None:
+        raise error
+    status, lines = said
+    output.say(f"rustgauge: {lines[0]}")
+    for line in lines[1:]:
+        output.say(f"  {line}")
+    return status
 
 
 def run() -> None:
-    """The entry point of the command."""
+    """Run as the entry point of the command."""
     sys.exit(main())

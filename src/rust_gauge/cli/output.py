@@ -4,9 +4,10 @@ import csv
 import json
 import os
 import re
+import shutil
 import sys
-from collections.abc import Iterable, Sequence
-from typing import TextIO
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any, TextIO
 
 from pydantic import BaseModel
 
@@ -40,6 +41,8 @@ class Output:
         self.out = out or sys.stdout
         self.err = err or sys.stderr
         self.colour = self.out.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
+        # A pipe gets whole cells; a terminal gets rows that fit.
+        self.width = shutil.get_terminal_size().columns if self.out.isatty() else 0
 
     def paint(self, text: str, name: str) -> str:
         """`text` in the colour of a condition or a level, where there is colour."""
@@ -61,38 +64,114 @@ class Output:
         return "".join(f"\\x{ord(char):02x}" if not char.isprintable() else char for char in piece)
 
     def json(self, value: object) -> None:
-        text = json.dumps(_plain(value), indent=2, ensure_ascii=False)
+        """A document of the API, indented."""
+        self._data(json.dumps(_plain(value), indent=2, ensure_ascii=False))
+
+    def ndjson(self, value: object) -> None:
+        """A document of the API on one line."""
+        self._data(json.dumps(_plain(value), ensure_ascii=False))
+
+    def _data(self, text: str) -> None:
+        # JSON escapes the other control characters itself.
         print(_C1.sub(lambda found: f"\\u{ord(found.group()):04x}", text), file=self.out)
 
-    def table(
+    def items(
+        self,
+        form: str,
+        items: Iterable[BaseModel],
+        kind: type[BaseModel],
+        columns: Sequence[str],
+        row: Callable[[Any], Sequence[object]],
+        right: Sequence[int] = (),
+        empty: str = "",
+    ) -> None:
+        """A list: a table for people, or the documents of the API (`json`, `ndjson`, `csv` with their field names).
+
+        `empty` is said where a table for people would have no rows.
+        """
+        if form == "ndjson":
+            for item in items:
+                self.ndjson(item)
+        elif form == "json":
+            self.json(list(items))
+        elif form == "csv":
+            self._csv(list(kind.model_fields), ([_flat(value) for value in _plain_fields(item)] for item in items))
+        else:
+            rows = [row(item) for item in items]
+            if rows or not empty:
+                self.table(columns, rows, right)
+            else:
+                self.say(empty)
+
+    def document(self, form: str, value: BaseModel, show: Callable[[], None]) -> None:
+        """One document: as the API has it, or as `show` writes it for people."""
+        if form == "text":
+            show()
+        elif form == "ndjson":
+            self.ndjson(value)
+        else:
+            self.json(value)
+
+    def rows(
         self, form: str, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Sequence[int] = ()
     ) -> None:
-        """Rows as `text`, `csv`, `ndjson` or `json`. `right`: columns of numbers. Cells may be (text, colour)."""
+        """Rows that are no documents of the API by themselves, under stable names."""
         if form == "text":
-            self._text_table(columns, [list(row) for row in rows], right)
+            self.table(columns, rows, right)
         elif form == "csv":
-            writer = csv.writer(self.out, lineterminator="\n")
-            writer.writerow(columns)
-            writer.writerows([spreadsheet_cell(_bare(cell)) for cell in row] for row in rows)
+            self._csv(columns, ([_bare(cell) for cell in row] for row in rows))
         else:
             objects = [dict(zip(columns, (_value(cell) for cell in row), strict=True)) for row in rows]
             if form == "json":
                 self.json(objects)
             else:
-                for document_ in objects:
-                    self.line(json.dumps(_plain(document_), ensure_ascii=False))
+                for one in objects:
+                    self.ndjson(one)
 
-    def _text_table(self, columns: Sequence[str], rows: list[list[object]], right: Sequence[int]) -> None:
-        cells = [[_bare(cell) for cell in row] for row in rows]
+    def _csv(self, columns: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
+        writer = csv.writer(self.out, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows([spreadsheet_cell(cell) for cell in row] for row in rows)
+
+    def table(self, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Sequence[int] = ()) -> None:
+        """A table for people. `right`: columns of numbers. Cells may be (text, colour).
+
+        On a terminal the widest columns are cut so that a row takes one line.
+        """
+        whole = [list(row) for row in rows]
+        cells = [[_one_line(_bare(cell)) for cell in row] for row in whole]
         widths = [max(len(name), *(len(row[i]) for row in cells), 0) for i, name in enumerate(columns)]
+        widths = _fitted(widths, [len(name) for name in columns], self.width) if self.width else widths
         header = "  ".join(_pad(name, widths[i], i in right) for i, name in enumerate(columns))
         self.line(self.paint(header.rstrip(), "dim"))
-        for row, bare in zip(rows, cells, strict=True):
+        for row, bare in zip(whole, cells, strict=True):
             parts = []
             for i, cell in enumerate(row):
-                padded = _pad(bare[i], widths[i], i in right)
+                padded = _pad(_cut(bare[i], widths[i]), widths[i], i in right)
                 parts.append(self.paint(padded, str(cell[1])) if isinstance(cell, tuple) else padded)
             self.line("  ".join(parts).rstrip())
+
+
+def _fitted(widths: list[int], least: list[int], width: int) -> list[int]:
+    """Cut the widest columns until a row fits; none below its head or eight characters."""
+    widths = list(widths)
+    while sum(widths) + 2 * (len(widths) - 1) > width:
+        room = [(w, i) for i, w in enumerate(widths) if w > max(8, least[i])]
+        if not room:
+            break
+        widest, at = max(room)
+        others = [w for w, i in room if i != at]
+        over = sum(widths) + 2 * (len(widths) - 1) - width
+        widths[at] = max(max(8, least[at]), max(others, default=0) - 1, widest - over)
+    return widths
+
+
+def _cut(text: str, width: int) -> str:
+    return text if len(text) <= width else text[: width - 1] + "…"
+
+
+def _one_line(text: str) -> str:
+    return " ↵ ".join(text.splitlines()) if "\n" in text or "\r" in text else text
 
 
 def _pad(text: str, width: int, right: bool) -> str:
@@ -116,6 +195,21 @@ def _plain(value: object) -> object:
     if isinstance(value, list | tuple):
         return [_plain(part) for part in value]
     return value if isinstance(value, str | int | float | bool | None) else str(value)
+
+
+def _plain_fields(item: BaseModel) -> list[object]:
+    return list(item.model_dump(mode="json").values())
+
+
+def _flat(value: object) -> str:
+    """A cell of CSV: a list of texts parted by blanks, what is nested as JSON."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, list) and all(isinstance(part, str) and " " not in part for part in value):
+        return " ".join(value)
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else str(value)
 
 
 def plural(number: int, word: str) -> str:

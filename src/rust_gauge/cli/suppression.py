@@ -1,6 +1,5 @@
-"""`rustgauge clearance`, `suppression`, `hold`, `lift`, `address`, `changes`: who may be mailed, and why not."""
+"""`rustgauge suppression`: the suppression list, its changes, imports, policy, growth and unsubscriptions."""
 
-import csv
 import sys
 from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
@@ -8,284 +7,444 @@ from itertools import islice
 from pathlib import Path
 from typing import IO, Any
 
-from rust_gauge.cli.commands import Commands, positive
+from rust_gauge.cli import jobs_wait
+from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.input_files import read_addresses
+from rust_gauge.cli.nouns import (
+    DOCUMENT,
+    TABLE,
+    Noun,
+    confirm_option,
+    number_id,
+    pair,
+    period_chosen,
+    period_options,
+    positive,
+    reason_option,
+)
+from rust_gauge.cli.output import percent
 from rust_gauge.cli.progress import Progress
-from rust_gauge.cli.session import Session, UsageError
-from rust_gauge.contract.common import spreadsheet_cell
-from rust_gauge.contract.suppression import ClearanceAnswer, Lift, NewEntries, Sending, SuppressionEntry
+from rust_gauge.cli.session import Session, checked, read_model, write_bytes
+from rust_gauge.contract.checks import MailLinks, UnsubscribeLine
+from rust_gauge.contract.jobs import ImportRequest
+from rust_gauge.contract.suppression import (
+    GrowthPart,
+    Lift,
+    MatchingSettings,
+    NewEntries,
+    PolicyBacktestRequest,
+    PolicyRule,
+    SuppressionEntry,
+    SuppressionPolicy,
+)
 
-_BATCH = 20_000  # addresses in one request, well below what the service accepts
+DEFAULT = "list"
+EXAMPLES = (
+    "suppression list --tenant thornfield --reason complaint",
+    "suppression add someone@tidepost.example --note 'asked by phone' --tenant thornfield",
+    "suppression import old-list.csv --dry-run --tenant thornfield",
+    "suppression export list.csv --tenant thornfield",
+)
+REASONS = ("invalid_address", "complaint", "unsubscribed", "repeated_bounces", "domain_invalid", "manual", "spam_trap",
+           "role_address", "unresponsive")  # fmt: skip
+_STATES = ("held", "proposed", "resting", "ended")
+_COUNTED = {
+    "new": "new", "standing": "already on the list", "duplicates": "duplicates in the file", "changed": "changed",
+    "came_back": "held again", "stayed_clear": "removed earlier, left clear", "rejected": "rejected",
+}  # fmt: skip
 
 
-def register(commands: Commands) -> None:
-    """Add these commands to the parser."""
-    made = commands.add("clearance", clearance, "may these addresses be mailed?", commands.tables)
-    made.add_argument("address", nargs="*")
-    made.add_argument("--file", help="a file with an address a line, or - for standard input")
-    made.add_argument("--stream", help="for mail of this stream")
-    made.add_argument("--domain", help="for mail of this sending domain")
-    made.add_argument("--relay", help="for mail over this relay")
-    made.add_argument("--only-held", action="store_true", help="leave out the clear ones")
-    made.add_argument("--split", metavar="CSV", help="cut this CSV file in two: clear, and held with the reason")
-    made.add_argument("--column", help="with --split: the column that holds the addresses")
-    made.add_argument("--clear-to", metavar="FILE", help="with --split: where the clear rows go")
-    made.add_argument("--held-to", metavar="FILE", help="with --split: where the held rows go")
-    made.add_argument("--count-as-withheld", action="store_true", help="those held will not be sent: count them so")
-    made.add_argument("--campaign", help="with --count-as-withheld: the campaign")
-    made = commands.add("suppression", suppression, "the suppression list, what changed last first", commands.tables)
-    made.add_argument("text", nargs="?", default="", help="beginning of an address, or of a domain behind @")
-    made.add_argument("--address", help="only this address")
-    made.add_argument("--reason", action="append", help="only for this reason; repeatable")
-    made.add_argument("--state", action="append", choices=("held", "proposed", "resting", "ended"))
-    made.add_argument("--provider", help="only at this mailbox provider")
-    made.add_argument("--stream", help="only from mail of this stream")
-    made.add_argument("--ends-within", type=positive, metavar="DAYS", help="only what ends within so many days")
-    made.add_argument("--came-back", action="store_true", help="only what came back")
-    made.add_argument("--limit", type=positive, default=100, help="so many entries (100)")
-    made = commands.add("suppression-export", export, "the whole suppression list as a file")
-    made.add_argument("out", help="the file; - for standard output")
-    made.add_argument("--form", choices=("csv", "ndjson"), default="csv")
-    made = commands.add("hold", hold, "put addresses, or @domains, on the suppression list")
-    made.add_argument("address", nargs="*")
-    made.add_argument("--file", help="a file with an address a line, or - for standard input")
-    made.add_argument("--reason", default="by_hand", help="by_hand unless you know better")
-    made.add_argument("--stream", help="only for mail of this stream")
-    made.add_argument("--domain", help="only for mail of this sending domain")
-    made.add_argument("--days", type=positive, help="for so many days; without it for good")
-    made.add_argument("--note", help="why, in your words")
-    made = commands.add("lift", lift, "take an address off the suppression list")
+def register(noun: Noun) -> None:
+    """Add the verbs."""
+    made = noun.add("list", list_entries, "list entries, newest change first", TABLE)
+    made.add_argument("text", nargs="?", default="", help="beginning of an address, or of a domain after @")
+    _filter_options(made)
+    made.add_argument("--limit", type=positive, default=100, help="this many entries (100)")
+    made = noun.add("show", show, "show an address: what holds it, and its history", DOCUMENT)
     made.add_argument("address")
-    made.add_argument("--why", required=True, help="why; kept with the address")
+    made = noun.add("add", add, "add addresses, or @domains, to the list")
+    made.add_argument("address", nargs="*")
+    made.add_argument("--file", help="a file with one address per line; - for standard input")
+    made.add_argument("--reason", choices=REASONS, default="manual", help="(manual)")
+    _scope_options(made)
+    made.add_argument("--for-days", type=positive, help="for this many days (no end)")
+    made.add_argument("--note", default="", help="why, in your words")
+    made = noun.add("remove", remove, "remove an address from the list")
+    made.add_argument("address")
     made.add_argument("--despite-complaint", action="store_true", help="its owner complained, and wants mail again")
-    made = commands.add("address", address, "one address: what holds it, and all that happened to it", commands.tables)
-    made.add_argument("address")
-    made = commands.add("changes", changes, "changes of the suppression list as NDJSON")
-    made.add_argument("--after", type=int, default=0, help="the number of the last change that you know")
-    made.add_argument("--follow", action="store_true", help="go on as they come")
+    reason_option(made, "recorded with the address")
+    made = noun.add("decide", decide, "confirm or dismiss proposed entries")
+    made.add_argument("entry", nargs="+", help="ids of proposals; `list --state proposed --format json` has them")
+    either = made.add_mutually_exclusive_group(required=True)
+    either.add_argument("--confirm", action="store_true")
+    either.add_argument("--dismiss", action="store_true")
+    made.add_argument("--reason", default="", metavar="TEXT", help="recorded with the entries")
+    made = noun.add("export", export, "write the whole list to a file; `import` reads it again")
+    made.add_argument("file", help="the file; - for standard output")
+    made.add_argument("--form", choices=("csv", "ndjson"), default="csv")
+    made = noun.add("import", import_list, "import a list: CSV, NDJSON, or one address per line")
+    made.add_argument("file")
+    made.add_argument("--dry-run", action="store_true", help="only report what would change")
+    made.add_argument("--reason", choices=REASONS, default="manual", help="where no column names one (manual)")
+    made.add_argument("--stream", help="hold them for mail of this stream only")
+    made.add_argument("--column", action="append", type=pair, default=[], metavar="FIELD=COLUMN",
+                      help="the column of address, reason, since, until or note; repeatable")  # fmt: skip
+    made.add_argument("--form", choices=("csv", "ndjson", "plain"), help="form of the file (detected)")
+    made.add_argument("--encoding", help="such as windows-1252 (detected)")
+    made.add_argument("--existing", choices=("keep", "widen", "replace"), default="keep",
+                      help="what to do with entries that exist (keep)")  # fmt: skip
+    made.add_argument("--hold-removed-again", action="store_true", help="also hold addresses that were removed")
+    made.add_argument("--note", default="", help="stored with each entry")
+    made.add_argument("--rejected-to", metavar="FILE", help="write rejected rows to this file, with the reason")
+    made = noun.add("changes", changes, "print changes as NDJSON, oldest first")
+    made.add_argument("--after", type=int, default=0, help="the number of the last change that you have")
+    made.add_argument("--follow", action="store_true", help="wait for more")
+    made = noun.add("growth", growth, "how the list grew, and what it spared", TABLE)
+    made.add_argument("--by", choices=("reason", "provider", "stream"), default="reason")
+    period_options(made, 90)
+    made = noun.add("policy", policy, "show the policy, or set it", ("text", "json"))
+    either = made.add_mutually_exclusive_group()
+    either.add_argument("--set", metavar="FILE", help="set it from a JSON file, as --format json prints it")
+    either.add_argument("--reset", action="store_true", help="go back to the default policy")
+    made = noun.add("backtest", backtest, "try a policy on past events, beside the current one", TABLE)
+    made.add_argument("file", help="the policy as JSON")
+    made.add_argument("--days", type=positive, default=180, help="days up to today (180)")
+    made = noun.add("matching", matching, "show how addresses are compared, or set it", DOCUMENT)
+    made.add_argument("--set", metavar="FILE", help="set it from a JSON file, as --format json prints it")
+    confirm_option(made)
+    made = noun.add("unsubscribes", unsubscribes, "list unsubscriptions, and whether they took effect in time", TABLE)
+    made.add_argument("--days", type=positive, default=30, help="today and the days before (30)")
+    made = noun.add("unsubscribe-link", unsubscribe_link, "print List-Unsubscribe headers for a message", TABLE)
+    made.add_argument("address", nargs="+")
+    made.add_argument("--domain", required=True, help="the sending domain")
+    made.add_argument("--stream", default="", help="the stream; none: the link stops all mail")
+    made = noun.add("resume-import", resume_import, "resume an import that was cancelled")
+    made.add_argument("job", type=number_id)
 
 
-def clearance(session: Session) -> int:
-    """Exit status 3 when an address is held."""
-    arguments = session.arguments
-    if arguments.split is not None:
-        return _split(session)
-    tenant, held, asked = session.tenant(), 0, 0
-    rows: list[tuple[object, ...]] = []
-    source = read_addresses(arguments.address, arguments.file)
-    progress = Progress("Checking", 0)
-    while batch := list(islice(source, _BATCH)):
-        result = session.client.suppression.clearance(tenant, batch, **_question(arguments))
-        asked, held = asked + len(batch), held + result.held
-        progress.advance(len(batch), f"{asked:,} addresses, {held:,} held")
-        if arguments.format == "ndjson":  # as it comes, so that millions can pass through a pipe
-            for a in result.answers:
-                if a.verdict == "held" or not arguments.only_held:
-                    session.output.say(a.model_dump_json(exclude_defaults=True))
-            continue
-        for a in result.answers:
-            if a.verdict == "held" or not arguments.only_held:
-                since = f"{a.since:%Y-%m-%d}" if a.since else ""
-                rows.append((a.address, (a.verdict, a.verdict), a.reason.replace("_", " "), since, _why(a)))
-    progress.close()
-    if not asked:
-        raise UsageError("No addresses. Name them, or a file with one a line, or - for standard input with --file")
-    if arguments.format == "ndjson":
-        return 3 if held else 0
-    session.output.table(arguments.format, ("address", "verdict", "reason", "since", "why"), rows)
-    if arguments.format == "text":
-        session.output.say(f"{asked - held:,} clear, {held:,} held.")
-    return 3 if held else 0
+def _filter_options(parser: Any) -> None:
+    parser.add_argument("--address", help="only this address")
+    parser.add_argument("--reason", action="append", choices=(*REASONS, "try_later"), help="repeatable")
+    parser.add_argument("--state", action="append", choices=_STATES, help="repeatable (held)")
+    parser.add_argument("--provider", help="only at this mailbox provider")
+    parser.add_argument("--stream", help="only from mail of this stream")
+    parser.add_argument("--ends-within", type=positive, metavar="DAYS", help="only what ends within this many days")
+    parser.add_argument("--returned", action="store_true", help="only addresses that were held again")
 
 
-def _why(answer: ClearanceAnswer) -> str:
-    if answer.not_before is not None:
-        return f"better not before {answer.not_before:%Y-%m-%d %H:%M} UTC: {answer.why}"
-    if answer.verdict == "clear" and answer.elsewhere:
-        return "held elsewhere: " + ", ".join(
-            f"{held_elsewhere.reach} {held_elsewhere.reach_name}" for held_elsewhere in answer.elsewhere
-        )
-    return answer.why
+def _scope_options(parser: Any) -> None:
+    either = parser.add_mutually_exclusive_group()
+    either.add_argument("--stream", help="only for mail of this stream")
+    either.add_argument("--domain", help="only for mail of this sending domain")
 
 
-def _question(arguments: Any) -> dict[str, Any]:
-    sending = None
-    if arguments.count_as_withheld:
-        if arguments.domain is None:
-            raise UsageError("--count-as-withheld needs --domain, the domain that would have sent")
-        sending = Sending(domain=arguments.domain, campaign=arguments.campaign or "")
-    return {
-        "stream": arguments.stream, "domain": arguments.domain, "relay": arguments.relay, "sending": sending,
-    }  # fmt: skip
+def scope_of(arguments: Any) -> tuple[str, str]:
+    """Return scope and name that the options choose."""
+    if arguments.domain:
+        return "domain", arguments.domain
+    return ("stream", arguments.stream) if arguments.stream else ("tenant", "")
 
 
-def _split(session: Session) -> int:
-    """A CSV file in two: those that may be mailed, and those that may not with the reason as columns."""
-    arguments = session.arguments
-    path = Path(arguments.split)
-    clear_path = Path(arguments.clear_to or path.with_suffix(".clear.csv"))
-    held_path = Path(arguments.held_to or path.with_suffix(".held.csv"))
-    tenant, clear, held = session.tenant(), 0, 0
-    try:
-        with ExitStack() as stack:
-            source = stack.enter_context(path.open(encoding="utf-8-sig", newline=""))
-            rows = csv.reader(source)
-            header = next(rows, None)
-            if header is None:
-                raise UsageError(f"{path} is empty")
-            column = _column(header, arguments.column)
-            clear_file = csv.writer(stack.enter_context(clear_path.open("w", encoding="utf-8", newline="")))
-            held_file = csv.writer(stack.enter_context(held_path.open("w", encoding="utf-8", newline="")))
-            clear_file.writerow(header)
-            held_file.writerow([*header, "held_reason", "held_why", "held_since"])
-            progress = Progress("Splitting", 0)
-            while batch := list(islice(rows, _BATCH)):
-                texts = [row[column] if column < len(row) else "" for row in batch]
-                result = session.client.suppression.clearance(tenant, texts, **_question(arguments))
-                for row, answer in zip(batch, result.answers, strict=True):
-                    if answer.verdict == "clear":
-                        clear_file.writerow(row)
-                    else:
-                        since = f"{answer.since:%Y-%m-%dT%H:%M:%SZ}" if answer.since else ""
-                        held_file.writerow([*row, answer.reason, spreadsheet_cell(answer.why), since])
-                clear, held = clear + result.clear, held + result.held
-                progress.advance(len(batch), f"{clear:,} clear, {held:,} held")
-            progress.close()
-    except OSError as error:
-        raise UsageError(f"{error.filename} cannot be used: {error.strerror}") from None
-    except UnicodeDecodeError as error:
-        raise UsageError(f"{path} is not UTF-8 (octet {error.start + 1}); convert it first") from None
-    except csv.Error as error:
-        raise UsageError(f"{path} cannot be read as CSV: {error}") from None
-    session.output.say(f"{clear:,} clear in {clear_path}, {held:,} held in {held_path}.")
-    return 3 if held else 0
+def scope_text(scope: str, name: str) -> str:
+    """Return which mail an entry holds."""
+    return "all mail" if scope == "tenant" else f"{scope} {name}"
 
 
-def _column(header: list[str], wanted: str | None) -> int:
-    names = [name.strip().lower() for name in header]
-    if wanted is not None:
-        if wanted.lower() in names:
-            return names.index(wanted.lower())
-        raise UsageError(f"There is no column {wanted}. There are: {', '.join(header)}")
-    for name in ("address", "email", "e-mail", "mail", "recipient", "email_address"):
-        if name in names:
-            return names.index(name)
-    if len(names) == 1:
-        return 0
-    raise UsageError(f"Which column holds the addresses? Name it with --column. There are: {', '.join(header)}")
-
-
-# The list
-
-
-def suppression(session: Session) -> int:
+def list_entries(session: Session) -> int:
+    """List entries."""
     arguments = session.arguments
     query: dict[str, Any] = {
-        "text": arguments.text or None, "address": arguments.address, "reason": arguments.reason or None,
-        "state": arguments.state or None, "provider": arguments.provider, "stream": arguments.stream,
-        "ends_within_days": arguments.ends_within, "came_back": arguments.came_back or None,
+        "text": arguments.text or None, "address": arguments.address, "reason": arguments.reason,
+        "state": arguments.state, "provider": arguments.provider, "stream": arguments.stream,
+        "ends_within_days": arguments.ends_within, "came_back": arguments.returned or None,
     }  # fmt: skip
-    rows = [
-        (
-            entry.address or f"({entry.address_key[:12]}…)",
-            entry.reason.replace("_", " "),
-            _reaches(entry),
-            entry.state,
-            f"{entry.since:%Y-%m-%d %H:%M}",
-            f"{entry.until:%Y-%m-%d}" if entry.until else "",
-            entry.times,
-            entry.made_by,
-            entry.note or (entry.evidence[0].diagnostic if entry.evidence else ""),
-        )
-        for entry in islice(session.client.suppression.list(session.tenant(), **query), arguments.limit)
-    ]
-    columns = ("address", "reason", "reach", "state", "since (UTC)", "until", "times", "by", "note")
-    session.output.table(arguments.format, columns, rows, right=(6,))
+    session.output.items(
+        arguments.format, islice(session.client.suppression.list(session.tenant(), **query), arguments.limit),
+        SuppressionEntry, ("address", "reason", "scope", "state", "since (UTC)", "until", "times", "by", "note"),
+        lambda e: (
+            e.address or f"({e.address_key[:12]}…)", e.reason.replace("_", " "), scope_text(e.scope, e.scope_name),
+            e.state, f"{e.since:%Y-%m-%d %H:%M}", f"{e.until:%Y-%m-%d}" if e.until else "", e.times, e.made_by,
+            e.note or (e.evidence[0].diagnostic if e.evidence else ""),
+        ),
+        right=(6,), empty="No such entries.",
+    )  # fmt: skip
     return 0
 
 
-def _reaches(entry: SuppressionEntry) -> str:
-    return "all mail" if entry.reach == "tenant" else f"{entry.reach} {entry.reach_name}"
-
-
-def hold(session: Session) -> int:
-    """Exit status 3 when something was no address."""
-    arguments = session.arguments
-    texts = list(read_addresses(arguments.address, arguments.file))
-    if not texts:
-        raise UsageError("No addresses. Name them, or a file with one a line with --file")
-    until = datetime.now(UTC) + timedelta(days=arguments.days) if arguments.days else None
-    reach, name = ("stream", arguments.stream) if arguments.stream else ("tenant", "")
-    if arguments.domain:
-        reach, name = "domain", arguments.domain
-    changed = standing = refused = 0
-    for start in range(0, len(texts), 10_000):
-        new = NewEntries(
-            addresses=texts[start : start + 10_000], reason=arguments.reason, reach=reach, reach_name=name,
-            until=until, note=arguments.note or "",
-        )  # fmt: skip
-        made = session.client.suppression.hold(session.tenant(), new)
-        changed, standing, refused = changed + made.changed, standing + made.standing, refused + len(made.refused)
-        for refused_address in made.refused:
-            session.output.say(f"{refused_address.text}: {refused_address.why}")
-    session.output.say(f"{changed:,} held, {standing:,} stood already, {refused:,} are no addresses.")
-    return 3 if refused else 0
-
-
-def lift(session: Session) -> int:
-    arguments = session.arguments
-    request = Lift(address=arguments.address, why=arguments.why, despite_complaint=arguments.despite_complaint)
-    for entry in session.client.suppression.lift(session.tenant(), request).entries:
-        session.output.say(f"Lifted: {arguments.address}, {entry.reason.replace('_', ' ')}, {_reaches(entry)}")
-    return 0
-
-
-def address(session: Session) -> int:
-    """Exit status 3 when it is held."""
-    arguments = session.arguments
+def show(session: Session) -> int:
+    """Show an address. Exit status 3 when it is held."""
+    arguments, output = session.arguments, session.output
     status = session.client.suppression.status(session.tenant(), arguments.address)
-    if arguments.format == "text":
-        session.output.say(f"{status.address}: {status.verdict}" + (f", {status.why}" if status.why else ""))
-    rows = [
-        (
-            f"{change.at:%Y-%m-%d %H:%M}", change.change.replace("_", " "), change.reason.replace("_", " "),
-            "all mail" if change.reach == "tenant" else f"{change.reach} {change.reach_name}",
-            f"{change.until:%Y-%m-%d}" if change.until else "", change.by, change.note,
-        )
-        for change in status.history
-    ]  # fmt: skip
-    session.output.table(arguments.format, ("at (UTC)", "what", "reason", "reach", "until", "by", "note"), rows)
+
+    def text() -> None:
+        output.line(f"{status.address}: {output.paint(status.verdict, status.verdict)}"
+                    + (f", {status.why}" if status.why else ""))  # fmt: skip
+        rows = [
+            (f"{c.at:%Y-%m-%d %H:%M}", c.change.replace("_", " "), c.reason.replace("_", " "),
+             scope_text(c.scope, c.scope_name), f"{c.until:%Y-%m-%d}" if c.until else "", c.by, c.note)
+            for c in status.history
+        ]  # fmt: skip
+        if rows:
+            output.table(("when (UTC)", "what", "reason", "scope", "until", "by", "note"), rows)
+
+    output.document(arguments.format, status, text)
     return 3 if status.verdict == "held" else 0
 
 
+def add(session: Session) -> int:
+    """Add addresses. Exit status 3 when some were rejected."""
+    arguments = session.arguments
+    texts = list(read_addresses(arguments.address, arguments.file))
+    if not texts:
+        raise UsageError("name addresses, or a file with --file")
+    until = datetime.now(UTC) + timedelta(days=arguments.for_days) if arguments.for_days else None
+    scope, name = scope_of(arguments)
+    changed = standing = rejected = 0
+    for start in range(0, len(texts), 10_000):
+        values = {
+            "addresses": texts[start : start + 10_000], "reason": arguments.reason, "scope": scope, "scope_name": name,
+            "until": until, "note": arguments.note,
+        }  # fmt: skip
+        made = session.client.suppression.add(
+            session.tenant(),
+            checked(lambda values=values: NewEntries.model_validate(values)),  # type: ignore[misc]
+        )
+        changed, standing, rejected = changed + made.changed, standing + made.standing, rejected + len(made.rejected)
+        for row in made.rejected:
+            session.output.say(f"{row.text}: {row.why}")
+    session.output.say(f"{changed:,} held, {standing:,} already on the list, {rejected:,} rejected.")
+    return 3 if rejected else 0
+
+
+def remove(session: Session) -> int:
+    """Remove an address."""
+    arguments = session.arguments
+    request = checked(
+        lambda: Lift(address=arguments.address, why=arguments.reason, despite_complaint=arguments.despite_complaint)
+    )
+    for entry in session.client.suppression.lift(session.tenant(), request).entries:
+        scope = scope_text(entry.scope, entry.scope_name)
+        session.output.say(f"Removed {arguments.address}: {entry.reason.replace('_', ' ')}, {scope}.")
+    return 0
+
+
+def decide(session: Session) -> int:
+    """Confirm or dismiss proposals."""
+    arguments = session.arguments
+    done = session.client.suppression.decide(
+        session.tenant(), arguments.entry, confirm=arguments.confirm, why=arguments.reason
+    )
+    session.output.say(f"{'Confirmed' if arguments.confirm else 'Dismissed'} {len(done):,}.")
+    return 0
+
+
 def changes(session: Session) -> int:
-    """NDJSON, one change a line. With --follow it waits for more until it is stopped."""
+    """Print changes, one per line. With --follow it waits for more until it is stopped."""
     arguments = session.arguments
     after, tenant = arguments.after, session.tenant()
     while True:
         page = session.client.suppression.changes(tenant, after=after, wait=20 if arguments.follow else 0)
         for item in page.items:
-            session.output.say(item.model_dump_json(exclude_defaults=True))
-        sys.stdout.flush()
+            session.output.ndjson(item)
+        session.output.out.flush()
         after = page.last
         if not page.more and not arguments.follow:
             return 0
 
 
 def export(session: Session) -> int:
-    """The list as a file; `-` writes to standard output."""
+    """Write the list to a file, or to standard output."""
     arguments = session.arguments
     target: IO[bytes]
     with ExitStack() as stack:
         try:
-            to_file = arguments.out != "-"
-            target = stack.enter_context(Path(arguments.out).open("wb")) if to_file else sys.stdout.buffer
+            to_file = arguments.file != "-"
+            target = stack.enter_context(Path(arguments.file).open("wb")) if to_file else sys.stdout.buffer
         except OSError as error:
-            raise UsageError(f"{arguments.out} cannot be written: {error.strerror}") from None
-        progress, size = Progress("Exporting", 0), 0
+            raise UsageError(f"{arguments.file} cannot be written: {error.strerror}") from None
+        progress, size = Progress("Exporting", 0, session.output.err), 0
         for piece in session.client.suppression.export(session.tenant(), form=arguments.form):
             target.write(piece)
             size += len(piece)
             progress.advance(0, f"{size:,} octets")
         progress.close()
+    return 0
+
+
+def import_list(session: Session) -> int:
+    """Import a list as a job. Exit status 3 when rows were rejected."""
+    arguments, tenant = session.arguments, session.tenant()
+    values = {
+        "name": Path(arguments.file).name, "reason": arguments.reason, "standing": arguments.existing,
+        "lifted": "hold_again" if arguments.hold_removed_again else "stay_clear", "note": arguments.note,
+        "layout": {
+            "form": arguments.form or "", "encoding": arguments.encoding or "", "columns": dict(arguments.column),
+        },
+        "scope": "stream" if arguments.stream else "tenant", "scope_name": arguments.stream or "",
+    }  # fmt: skip
+    request = checked(lambda: ImportRequest.model_validate(values))
+    job = jobs_wait.send_file(session, session.client.jobs.start_import(tenant, request), arguments.file)
+    return _imported(session, job.id, dry=arguments.dry_run)
+
+
+def resume_import(session: Session) -> int:
+    """Resume an import."""
+    session.arguments.rejected_to = None
+    return _imported(session, session.arguments.job, dry=False)
+
+
+def _imported(session: Session, id: int, *, dry: bool) -> int:
+    job = jobs_wait.run(session, session.client.jobs.get(session.tenant(), id), "Importing", dry=dry)
+    counts = job.result.get("counts", {})
+    said = ", ".join(f"{counts[name]:,} {text}" for name, text in _COUNTED.items() if counts.get(name))
+    layout = job.result.get("layout", {})
+    what = "Dry run" if job.result.get("dry") else "Import"
+    session.output.say(f"{what} (job {job.id}): {said or 'no rows'}.")
+    found = ", ".join(f"{name} from {column}" for name, column in layout.get("columns", {}).items())
+    session.output.say(
+        f"Read as {layout.get('form', '?')}, {layout.get('encoding', '?')}{', ' + found if found else ''}."
+    )
+    if counts.get("rejected") and session.arguments.rejected_to:
+        write_bytes(session.arguments.rejected_to, session.client.jobs.part(session.tenant(), job.id, "rejected"))
+        session.output.say(f"{session.arguments.rejected_to}: the rejected rows.")
+    return 3 if counts.get("rejected") else 0
+
+
+def growth(session: Session) -> int:
+    """Show how the list grew."""
+    arguments = session.arguments
+    first, last = period_chosen(arguments)
+    found = session.client.suppression.growth(session.tenant(), first=first, last=last)
+    parts = {"reason": found.reasons, "provider": found.providers, "stream": found.streams}[arguments.by]
+    session.output.items(
+        arguments.format, parts, GrowthPart, (arguments.by, "on the list", "added", "removed", "messages withheld"),
+        lambda p: (p.label.replace("_", " "), p.active, p.added, p.removed, p.withheld), right=(1, 2, 3, 4),
+    )  # fmt: skip
+    saved = found.saved
+    if arguments.format == "text" and saved.withheld:
+        session.output.say(
+            f"{saved.withheld:,} messages withheld from {found.first} to {found.last}. Bounce rate "
+            f"{percent(saved.bounce_rate)}; {percent(saved.bounce_rate_without)} if they had been sent."
+        )
+    return 0
+
+
+def policy(session: Session) -> int:
+    """Show or set the policy."""
+    arguments, tenant, output = session.arguments, session.tenant(), session.output
+    suppression = session.client.suppression
+    if arguments.set:
+        suppression.set_policy(tenant, _policy_of(arguments.set))
+        output.say("Saved.")
+    if arguments.reset:
+        suppression.reset_policy(tenant)
+        output.say("Reset to the default policy.")
+    view = suppression.policy(tenant)
+    if arguments.format == "json":
+        output.json(view.policy)
+        return 0
+    rows = [
+        (rule.name, _when(rule), rule.act, rule.reason.replace("_", " ") if rule.act in ("hold", "propose") else "",
+         _how_long(rule))
+        for rule in view.policy.rules
+    ]  # fmt: skip
+    output.table(("rule", "when", "action", "reason", "for"), rows)
+    return 0
+
+
+def _policy_of(name: str) -> SuppressionPolicy:
+    return read_model(name, SuppressionPolicy, "rustgauge suppression policy --format json")
+
+
+def _when(rule: PolicyRule) -> str:
+    parts = [", ".join(rule.kinds) or "any event", ", ".join(rule.causes), rule.permanence]
+    if rule.times > 1:
+        parts.append(f"{rule.times} messages over {rule.over_days:g} days")
+    return "; ".join(filter(None, parts)).replace("_", " ")
+
+
+def _how_long(rule: PolicyRule) -> str:
+    if rule.act == "nothing":
+        return ""
+    waits = ", ".join(f"{hours:g} h" if hours < 48 else f"{hours / 24:g} days" for hours in rule.wait_hours)
+    if rule.act == "wait":
+        return waits
+    return "no end" if rule.for_days is None else f"{rule.for_days:g} days; each return {rule.longer:g} times as long"
+
+
+def backtest(session: Session) -> int:
+    """Try a policy on past events, as a job."""
+    arguments, tenant = session.arguments, session.tenant()
+    request = PolicyBacktestRequest(policy=_policy_of(arguments.file), days=arguments.days)
+    job = jobs_wait.run(session, session.client.jobs.start_policy_backtest(tenant, request), "Backtesting")
+    lines = [("this policy", job.result["ours"]), ("current policy", job.result["holding"])]
+    lines += [(line["label"] or line["name"], line) for line in job.result["providers"] + job.result["reasons"]]
+    columns = ("what", "held", "wrongly held", "bounces spared", "bounces", "complaints spared", "complaints",
+               "deliveries lost", "deliveries")  # fmt: skip
+    rows = [
+        (name.replace("_", " "), n["held"], n["wrongly"], n["bounces_spared"], n["bounces"], n["complaints_spared"],
+         n["complaints"], n["deliveries_lost"], n["deliveries"])
+        for name, n in lines
+    ]  # fmt: skip
+    session.output.rows(arguments.format, columns, rows, right=range(1, 9))
+    return 0
+
+
+def matching(session: Session) -> int:
+    """Show or set how addresses are compared."""
+    arguments, tenant, output = session.arguments, session.tenant(), session.output
+    client = session.client.suppression
+    if arguments.set:
+        wanted = read_model(arguments.set, MatchingSettings, "rustgauge suppression matching --format json")
+        warning = " Addresses will be replaced by digests; this cannot be undone." if wanted.digests_only else ""
+        if not session.confirm(f"Change how addresses are compared?{warning}"):
+            return 3
+        client.set_matching(tenant, wanted)
+        output.say("Saved. The list is being rewritten.")
+    view = client.matching(tenant)
+    if arguments.format == "json":
+        output.json(view.settings)
+        return 0
+    output.line(f"Case of local parts: {'ignored' if view.settings.fold_case else 'significant'}")
+    output.line(f"Addresses: {'stored as keyed digests only' if view.settings.digests_only else 'stored'}")
+    for same in view.settings.same:
+        dots = "ignored" if same.without_dots else "significant"
+        output.line(f"{same.provider}: tag after {same.tag_after or 'none'}, dots {dots}")
+    if view.changing:
+        output.say("The list is being rewritten to new settings.")
+    return 0
+
+
+def unsubscribes(session: Session) -> int:
+    """List unsubscriptions. Exit status 3 when one was late, or somebody was mailed after it."""
+    arguments = session.arguments
+    found = session.client.addresses.unsubscribes(session.tenant(), days=arguments.days)
+    session.output.items(
+        arguments.format, found.lines, UnsubscribeLine,
+        ("address", "from", "how", "when (UTC)", "took effect after", "mailed after (UTC)"),
+        lambda u: (u.address, u.stream or "all mail", u.way, f"{u.asked_at:%Y-%m-%d %H:%M}",
+                   f"{u.seconds:,.0f} s" if u.way != "event" else "",
+                   f"{u.mailed_after:%Y-%m-%d %H:%M}" if u.mailed_after else ""),
+        empty="No unsubscriptions in this period.",
+    )  # fmt: skip
+    if arguments.format == "text":
+        session.output.say(
+            f"{found.asked:,} unsubscriptions in {found.days} days, {found.late} late, "
+            f"{found.mailed_after} mailed after."
+        )
+    return 3 if found.late or found.mailed_after else 0
+
+
+def unsubscribe_link(session: Session) -> int:
+    """Print headers for each recipient."""
+    arguments, output = session.arguments, session.output
+    made = session.client.addresses.unsubscribe_links(
+        session.tenant(), arguments.address, domain=arguments.domain, stream=arguments.stream
+    )
+    if arguments.format == "text":
+        for links in made:
+            output.line(f"List-Unsubscribe: {links.list_unsubscribe}")
+            output.line(f"List-Unsubscribe-Post: {links.list_unsubscribe_post}")
+    else:
+        output.items(arguments.format, made, MailLinks, (), lambda _: ())
     return 0

@@ -6,7 +6,7 @@ with Client("http://127.0.0.1:8850", token="rgt_...") as client:
         print(domain.name)
 """
 
-from rust_gauge.client.asynchronous import AsyncClient
+from rust_gauge.client.asynchronous.client import AsyncClient
 from rust_gauge.client.errors import (
     AlreadyThereError,
     ClientError,
@@ -17,7 +17,7 @@ from rust_gauge.client.errors import (
     ServiceUnreachable,
     UnavailableError,
 )
-from rust_gauge.client.synchronous import Client
+from rust_gauge.client.synchronous.client import Client
 
 __all__ = [
     "AlreadyThereError",

@@ -25,7 +25,7 @@ class ServiceUnreachable(ClientError):
 
 
 class ProblemResponse(ClientError):
-    """The service refused; `str()` is what it said, and `problem` the whole of it."""
+    """The service rejected; `str()` is what it said, and `problem` the whole of it."""
 
     def __init__(self, problem: Problem) -> None:
         super().__init__(problem.detail or problem.title)

@@ -211,7 +211,7 @@ class StreamResult(Model):
     envelope: str
     dkim_domain: str
     selector: str
-    proven: bool | None = Field(None, description="Whether its From domain is proven now; absent without a service")
+    verified: bool | None = Field(None, description="Whether its From domain is verified now; absent without a service")
     spf: list[SpfOfAddress]
     by_list: DmarcResult
     by_walk: DmarcResult
@@ -321,7 +321,7 @@ class BatchResult(Model):
     findings: list[Finding]
 
 
-class SpfTrialRequest(Model):
+class SpfCheckRequest(Model):
     """Would this pass? `record` is tried in place of what the envelope domain publishes."""
 
     ip: str = Field(max_length=45, examples=["192.0.2.43"])
@@ -360,7 +360,7 @@ class SpfResult(Model):
     steps: list[SpfStep]
 
 
-class SpfTrial(Model):
+class SpfCheck(Model):
     """SPF for both identities of a connection."""
 
     helo: SpfResult | None
@@ -399,7 +399,7 @@ class MessageCheck(Model):
 
     header_from: str
     signatures: list[SignatureResult]
-    spf: SpfTrial | None
+    spf: SpfCheck | None
     dmarc: list[DmarcResult]
     problems: list[str]
 

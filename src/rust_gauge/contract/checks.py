@@ -34,7 +34,7 @@ class CheckFinding(Model):
 
     word: str
     weight: Literal["for", "doubt", "against", "open"]
-    says: str
+    detail: str
 
 
 class AddressCheck(Model):

@@ -12,7 +12,7 @@ T = TypeVar("T")
 class Model(BaseModel):
     """Unknown fields are refused on the way in, so that a slip of the pen is not silently lost."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 def _aware(value: object) -> object:

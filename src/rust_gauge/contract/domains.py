@@ -53,5 +53,5 @@ class Domain(Model):
     streams: list[StreamPath] = []
     sends: bool = True
     audit_every_hours: int = 24
-    proven: bool = Field(False, description="Proven by itself, or by a domain above it")
+    verified: bool = Field(False, description="Proven by itself, or by a domain above it")
     last_audit: AuditSummary | None = None

@@ -51,7 +51,7 @@ _RFC_3339 = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d")
 
 
 def _only_rfc3339(value: object) -> object:
-    """Numbers are refused: nobody can tell seconds from milliseconds. ValueError says what is wanted."""
+    """Numbers are rejected: nobody can tell seconds from milliseconds. ValueError says what is wanted."""
     if isinstance(value, str) and not _RFC_3339.match(value):
         raise ValueError("it is no RFC 3339 time such as 2026-11-20T08:00:00Z")
     if isinstance(value, int | float):
@@ -95,13 +95,13 @@ class NewEvent(Model):
 
 
 class IntakeResult(Model):
-    """What became of a load: every row is stored, was there already, or is refused with its reason."""
+    """What became of a load: every row is stored, was there already, or is rejected with its reason."""
 
     received: int
     stored: int
-    repeated: int
-    refused: int
-    refusals: list[ProblemError] = Field(description="The first 200 of the refused rows")
+    duplicates: int
+    rejected: int
+    rejections: list[ProblemError] = Field(description="The first 200 of the rejected rows")
 
 
 class Event(Model):

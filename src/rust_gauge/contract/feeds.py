@@ -1,4 +1,4 @@
-"""Feeds: configured ways in for events, each with its mapping, its position and what it refused."""
+"""Feeds: configured ways in for events, each with its mapping, its position and what it rejected."""
 
 from typing import Annotated, Any, Literal
 
@@ -103,9 +103,9 @@ class Feed(Model):
     usual_lag: float | None = Field(None, description="Seconds from an event to its arrival, the middle of late")
     lag: float | None = Field(None, description="Seconds from the newest event to its arrival")
     stored_today: int = 0
-    refused: int = Field(0, description="Rows that were refused and are kept")
-    trouble: str = Field("", description="Why it does not get on")
-    said: str = Field("", description="How it goes, in words")
+    rejected: int = Field(0, description="Rows that were rejected and are kept")
+    error: str = Field("", description="Why it does not get on")
+    summary: str = Field("", description="How it goes, in words")
 
 
 class MadeFeed(Feed):
@@ -115,8 +115,8 @@ class MadeFeed(Feed):
     secret: str
 
 
-class RefusedRow(Model):
-    """A row that was refused: what it was, and why."""
+class RejectedRow(Model):
+    """A row that was rejected: what it was, and why."""
 
     id: int
     arrived_at: UtcTime
@@ -125,15 +125,15 @@ class RefusedRow(Model):
 
 
 class ReplayResult(Model):
-    """What became of refused rows that were tried again."""
+    """What became of rejected rows that were tried again."""
 
     tried: int
     stored: int
-    repeated: int
-    refused: int
+    duplicates: int
+    rejected: int
 
 
-class MappingTrial(Model):
+class MappingDryRun(Model):
     """A sample, and the mapping to try it with (the feed's own without one)."""
 
     sample: str = Field(max_length=1_000_000)
@@ -159,7 +159,7 @@ class TrialRow(Model):
     problems: list[ProblemError]
 
 
-class MappingTrialResult(Model):
+class MappingDryRunResult(Model):
     """What a sample becomes."""
 
     problem: str = ""

@@ -121,11 +121,11 @@ class FlowDays(Model):
     series: list[FlowSeries]
 
 
-class WordingRow(Model):
+class ReplyPattern(Model):
     """The fixed part of replies that differ only in numbers, ids, addresses and hosts."""
 
     id: int
-    wording: str
+    pattern: str
     example: str
     cause: str
     count: int
@@ -153,7 +153,7 @@ class RateDifference(Model):
     low: float | None = None
     high: float | None = None
     better: Literal["first", "second"] | None = Field(None, description="Which is better; absent where nobody can tell")
-    said: str = Field(description="In words: which is better, or that there is not enough mail to tell")
+    summary: str = Field(description="In words: which is better, or that there is not enough mail to tell")
 
 
 class FlowComparison(Model):
@@ -184,7 +184,7 @@ class Shift(Model):
     usual: float = Field(description="The rate of the four weeks before")
     seen: Rate = Field(description="The rate since it began")
     chance_years: float = Field(description="As long as nothing changes it looks like this once in so many years")
-    said: str
+    summary: str
 
 
 class ShiftPart(Model):

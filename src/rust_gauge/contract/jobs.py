@@ -6,9 +6,9 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
-from rust_gauge.contract.suppression import Note, Reach, Reason
+from rust_gauge.contract.suppression import Note, Reason, Scope
 
-JobKind = Literal["import", "list_check", "policy_trial", "recompute", "batch", "rules"]
+JobKind = Literal["import", "list_check", "policy_backtest", "recompute", "batch", "rules"]
 _Column = Annotated[str, StringConstraints(max_length=200)]
 
 
@@ -27,9 +27,9 @@ class ImportRequest(Model):
 
     name: str = Field("", max_length=200, description="What it is called, such as the name of the file")
     layout: FileLayout = FileLayout()
-    reason: Reason = Field("by_hand", description="Where no column says it")
-    reach: Reach = "tenant"
-    reach_name: str = Field("", max_length=253)
+    reason: Reason = Field("manual", description="Where no column says it")
+    scope: Scope = "tenant"
+    scope_name: str = Field("", max_length=253)
     until: datetime | None = None
     note: Note = ""
     standing: Literal["keep", "widen", "replace"] = Field(
@@ -56,7 +56,7 @@ class Job(Model):
     id: int
     kind: JobKind
     name: str
-    state: Literal["collecting", "waiting", "running", "stopped", "failed", "done"]
+    state: Literal["collecting", "waiting", "running", "cancelled", "failed", "done"]
     done: int
     total: int
     request: dict[str, Any]

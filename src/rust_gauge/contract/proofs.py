@@ -6,14 +6,14 @@ from pydantic import Field
 
 from rust_gauge.contract.common import Model, UtcTime
 
-ProofState = Literal["waiting", "proven", "lost", "expired"]
+ProofState = Literal["waiting", "verified", "lost", "expired"]
 
 
 class NewProof(Model):
     """What to prove. A domain by a TXT record or a message to postmaster or abuse, an address by a message to it."""
 
     subject: str = Field(max_length=320, examples=["news.glasswort.example", "boxoffice@glasswort.example"])
-    way: Literal["record", "postmaster", "abuse", "mail"] = Field(
+    method: Literal["record", "postmaster", "abuse", "mail"] = Field(
         "record", description="record, postmaster and abuse are for domains, mail for addresses"
     )
     relay: str = Field("", max_length=60, description="The relay that carries the message")
@@ -31,7 +31,7 @@ class Proof(Model):
     id: int
     kind: Literal["domain", "address"]
     subject: str
-    way: str
+    method: str
     state: ProofState
     record_name: str
     record: str
@@ -39,17 +39,17 @@ class Proof(Model):
     tries_left: int
     created_at: UtcTime
     expires_at: UtcTime | None
-    proven_at: UtcTime | None
+    verified_at: UtcTime | None
     checked_at: UtcTime | None
     lost_at: UtcTime | None
 
 
 class Sender(Model):
-    """A domain that mail is sent as: proven or not, aligned or not."""
+    """A domain that mail is sent as: verified or not, aligned or not."""
 
     domain: str
     stream: str
     relays: list[str]
-    proven: bool
+    verified: bool
     aligned: bool | None = Field(description="By SPF or DKIM, as the newest audit saw it; empty is not known")
-    said: str = Field(description="What is missing, in words")
+    summary: str = Field(description="What is missing, in words")

@@ -11,8 +11,8 @@ Condition = Literal["sound", "tarnished", "corroded", "seized"]
 Subject = Literal["domain", "stream", "relay", "ip"]
 Unit = Literal["rate", "drop", "doublings", "faults"]
 FactorName = Literal[
-    "complaints", "bad_addresses", "refusals", "listings", "authentication", "delays", "held", "unsubscribed",
-    "engagement", "volume", "audit",
+    "complaints", "invalid_addresses", "refusals", "listings", "authentication", "delays", "held", "unsubscribes",
+    "engagement", "volume", "record_faults",
 ]  # fmt: skip
 
 
@@ -75,10 +75,10 @@ class WallCell(Model):
 
 
 class Lack(Model):
-    """A stream whose From domain is not proven or not aligned."""
+    """A stream whose From domain is not verified or not aligned."""
 
     stream: str = Field(description="Empty for mail of no described stream")
-    proven: bool
+    verified: bool
     aligned: bool | None = Field(description="Absent while no audit has told")
     text: str = Field(description="In words, with what to do")
 
@@ -92,7 +92,7 @@ class WallRow(Model):
     delivered: int
     cells: list[WallCell]
     heaviest: Pull | None = None
-    lacks: list[Lack] = Field(default=[], description="Streams whose From domain is not proven or not aligned")
+    lacks: list[Lack] = Field(default=[], description="Streams whose From domain is not verified or not aligned")
     faults: int | None = Field(None, description="Faults in the newest audit; absent where there was none")
     fault: str | None = Field(None, description="The first of them, in words")
     remedy: str | None = None
@@ -120,7 +120,7 @@ class Wall(Model):
 # What moved it
 
 
-class Mark(Model):
+class Annotation(Model):
     """Something that happened on a day. `kind`: `note` was written by a person, the others were found."""
 
     day: date
@@ -132,7 +132,7 @@ class Mark(Model):
     by: str = ""
 
 
-class NewMark(Model):
+class NewAnnotation(Model):
     """A note on the time axis. Without a domain it is about all of the tenant's mail."""
 
     day: Day
@@ -163,7 +163,7 @@ class StreamMove(Model):
     after: float = Field(description="The same for the second day")
 
 
-class Moved(Model):
+class Explanation(Model):
     """What moved a reading between two days: all changes of its pulls, the largest first, and what else happened."""
 
     subject: Subject
@@ -172,13 +172,13 @@ class Moved(Model):
     last: Reading
     moves: list[Move]
     streams: list[StreamMove]
-    marks: list[Mark]
+    annotations: list[Annotation]
 
 
 # What would follow
 
 
-class Ahead(Model):
+class ForecastRequest(Model):
     """A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none)."""
 
     volume: float = Field(1.0, ge=0, le=100)
@@ -186,23 +186,23 @@ class Ahead(Model):
     days: int = Field(21, ge=1, le=90)
 
 
-class AheadDay(Model):
+class ForecastDay(Model):
     """A day to come: if all goes on as it does, and with the change."""
 
     day: date
-    as_it_goes: float | None
+    unchanged: float | None
     with_change: float | None
     margin: float | None
 
 
-class AheadResult(Model):
+class Forecast(Model):
     """Readings that would follow."""
 
-    days: list[AheadDay]
+    days: list[ForecastDay]
     sound_again: date | None = Field(None, description="When it would be sound with the change, if it is not now")
 
 
-class Room(Model):
+class Headroom(Model):
     """How many more of a factor's events until its lines are reached today, and when they would be at this pace."""
 
     factor: FactorName

@@ -16,7 +16,7 @@ class RecipientData(Model):
     events: list[Event] = Field(description="Newest first")
     entries: list[SuppressionEntry]
     changes: list[ListChange]
-    refused: list[str] = Field(description="Rows that could not be stored and speak of the address")
+    rejected: list[str] = Field(description="Rows that could not be stored and speak of the address")
 
 
 class ErasureRequest(Model):
@@ -36,4 +36,4 @@ class Erasure(Model):
     erased_by: str
     reason: str
     events: int
-    others: int = Field(description="Suppression entries and refused rows")
+    others: int = Field(description="Suppression entries and rejected rows")

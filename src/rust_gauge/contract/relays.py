@@ -49,7 +49,7 @@ class RelayLimit(Model):
     region: str = Field("", max_length=60)
     per_hour: int | None = Field(None, ge=0)
     per_day: int | None = Field(None, ge=0)
-    trial: bool = Field(False, description="Only proven recipients may be mailed so far")
+    trial: bool = Field(False, description="Only verified recipients may be mailed so far")
 
 
 class RelayLines(Model):

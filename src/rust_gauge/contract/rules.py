@@ -13,7 +13,7 @@ _Word = Annotated[str, StringConstraints(min_length=1, max_length=100)]
 
 
 class OwnRule(Model):
-    """One rule. It looks at the wording of a reply, and decides when all that it asks for is there."""
+    """One rule. It looks at the reply pattern of a reply, and decides when all that it asks for is there."""
 
     name: str = Field(max_length=60, examples=["harbour-closed"], description="a-z, 0-9 and hyphens; kept as own:NAME")
     cause: Cause
@@ -36,7 +36,7 @@ class RuleApplication(Model):
 
     job: int
     rules_version: int
-    state: Literal["waiting", "running", "done", "stopped", "failed"]
+    state: Literal["waiting", "running", "done", "cancelled", "failed"]
     days_done: int
     days: int
     judged: int = Field(description="Bounces and delays that were looked at")
@@ -66,17 +66,17 @@ class RulesChange(Model):
     apply: bool = Field(True, description="Judge the past by them, too")
 
 
-class RuleTrialRequest(Model):
+class RulesBacktestRequest(Model):
     """Rules to be tried in place of those that a tenant has."""
 
     rules: OwnRules
     days: int = Field(90, ge=1, le=800, description="How far back")
 
 
-class JudgedWording(Model):
-    """A wording that the rules on trial judge otherwise."""
+class RejudgedPattern(Model):
+    """A reply pattern that the rules on trial judge otherwise."""
 
-    wording: str
+    pattern: str
     example: str
     count: int
     providers: list[str]
@@ -87,16 +87,16 @@ class JudgedWording(Model):
     new_rule: str
 
 
-class RuleTrial(Model):
+class RulesBacktest(Model):
     """What the rules would have made of the past. Nothing is changed."""
 
     first_day: date
     last_day: date
-    wordings: int = Field(description="Wordings that were looked at")
-    judged: int = Field(description="Bounces and delays of these wordings")
+    patterns: int = Field(description="Wordings that were looked at")
+    judged: int = Field(description="Bounces and delays of these reply_patterns")
     changed: int = Field(description="How many of them would have another cause or permanence")
     frees: int = Field(description="Bounces that would no longer speak against their address")
     holds: int = Field(description="Bounces that would now speak against their address")
-    rows: list[JudgedWording] = Field(description="The most frequent first, up to 500")
+    rows: list[RejudgedPattern] = Field(description="The most frequent first, up to 500")
     decided: dict[str, int] = Field(description="By rule: how many bounces and delays it decides")
     problems: list[str] = Field(description="What the examples in the rules find, and rules that take too long")

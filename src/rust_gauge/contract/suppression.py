@@ -7,10 +7,10 @@ from pydantic import Field, StringConstraints
 from rust_gauge.contract.common import Model, UtcTime
 
 Reason = Literal[
-    "bad_address", "complaint", "unsubscribed", "keeps_bouncing", "domain_gone", "by_hand", "spam_trap",
-    "role_address", "no_sign_of_life", "try_later",
+    "invalid_address", "complaint", "unsubscribed", "repeated_bounces", "domain_invalid", "manual", "spam_trap",
+    "role_address", "unresponsive", "try_later",
 ]  # fmt: skip
-Reach = Literal["tenant", "domain", "stream"]
+Scope = Literal["tenant", "domain", "stream"]
 State = Literal["ended", "held", "proposed", "resting"]
 Change = Literal[
     "made", "came_back", "prolonged", "proposed", "confirmed", "dismissed", "lifted", "ended", "delivered", "withdrawn"
@@ -33,14 +33,14 @@ class Evidence(Model):
 
 
 class SuppressionEntry(Model):
-    """What stands for an address (or `@domain`, all of it), for one reason and reach."""
+    """What stands for an address (or `@domain`, all of it), for one reason and scope."""
 
     id: str
     address: str = Field(description="Empty where the tenant keeps digests only")
     address_key: str = Field(description="The digest that the list knows it by, in hex")
     reason: Reason
-    reach: Reach
-    reach_name: str = Field("", description="The sending domain or stream that it reaches")
+    scope: Scope
+    scope_name: str = Field("", description="The sending domain or stream that it reaches")
     state: State
     since: UtcTime = Field(description="Time of the first event that asked for it")
     until: UtcTime | None = Field(None, description="None: no end")
@@ -50,7 +50,7 @@ class SuppressionEntry(Model):
     origin: str = Field(description="event, hand, api, import, page, post, mailto or look")
     change: Change
     changed_at: UtcTime
-    note: str = Field("", description="What was said: by the server, or by the person")
+    note: str = Field("", description="What was summary: by the server, or by the person")
     provider: str = ""
     stream: str = Field("", description="The stream of the mail that it came from")
     times: int = Field(description="How often it was asked for")
@@ -69,9 +69,9 @@ class NewEntries(Model):
     """Addresses to hold. `@domain` means all of a domain."""
 
     addresses: list[AddressText] = Field(min_length=1, max_length=10_000)
-    reason: Reason = "by_hand"
-    reach: Reach = "tenant"
-    reach_name: str = Field("", max_length=253, description="The sending domain or stream; it must be known")
+    reason: Reason = "manual"
+    scope: Scope = "tenant"
+    scope_name: str = Field("", max_length=253, description="The sending domain or stream; it must be known")
     until: UtcTime | None = None
     note: Note = ""
 
@@ -89,7 +89,7 @@ class EntriesMade(Model):
 
     changed: int
     standing: int
-    refused: list[RefusedAddress]
+    rejected: list[RefusedAddress]
 
 
 class Lift(Model):
@@ -124,8 +124,8 @@ class ListChange(Model):
     address: str
     address_key: str
     reason: Reason
-    reach: Reach
-    reach_name: str = ""
+    scope: Scope
+    scope_name: str = ""
     state: State
     change: Change
     at: UtcTime
@@ -156,9 +156,9 @@ class GrowthDay(Model):
     """A day: entries that came and went, what stood at its end, and mail withheld."""
 
     day: str
-    came: int
-    left: int
-    standing: int
+    added: int
+    removed: int
+    active: int
     withheld: int
 
 
@@ -167,9 +167,9 @@ class GrowthPart(Model):
 
     name: str
     label: str
-    came: int
-    left: int
-    standing: int
+    added: int
+    removed: int
+    active: int
     withheld: int
     days: list[int] = Field(description="What stood at the end of each day")
 
@@ -214,8 +214,8 @@ class PolicyRule(Model):
     permanence: Literal["", "transient", "permanent"] = ""
     streams: list[Short] = Field(default=[], max_length=50)
     providers: list[Short] = Field(default=[], max_length=50)
-    reason: Reason = "bad_address"
-    reach: Reach = "tenant"
+    reason: Reason = "invalid_address"
+    scope: Scope = "tenant"
     whole_domain: bool = False
     times: int = Field(1, ge=1, le=100, description="Messages that must have met it, with no delivery between")
     over_days: float = Field(0, ge=0, le=365, description="Between the first and the last of them")
@@ -225,7 +225,7 @@ class PolicyRule(Model):
     longest_days: float = Field(365, gt=0, le=3650)
     ends_with_delivery: bool = False
     wait_hours: list[Annotated[float, Field(gt=0, le=24 * 365)]] = Field(
-        default=[], max_length=20, description="How long to wait after the first refusal, the second, and so on"
+        default=[], max_length=20, description="How long to wait after the first rejection, the second, and so on"
     )
 
 
@@ -254,7 +254,7 @@ class PolicyView(Model):
     changed_by: str = ""
 
 
-class RehearsalRequest(Model):
+class PolicyBacktestRequest(Model):
     """Try a policy on the past."""
 
     policy: SuppressionPolicy
@@ -325,7 +325,7 @@ class Sending(Model):
 
 
 class ClearanceRequest(Model):
-    """May I mail these? Without stream and domain only entries that reach all mail hold."""
+    """May I mail these? Without stream and domain only entries that scope all mail hold."""
 
     addresses: list[Annotated[str, StringConstraints(max_length=2000)]] = Field(
         min_length=1, max_length=100_000, examples=[["someone@tidepost.example"]]
@@ -341,8 +341,8 @@ class HeldElsewhere(Model):
     """An entry that holds other mail than was asked about."""
 
     reason: str
-    reach: Reach
-    reach_name: str
+    scope: Scope
+    scope_name: str
 
 
 class ClearanceAnswer(Model):
@@ -356,7 +356,7 @@ class ClearanceAnswer(Model):
     why: str = ""
     since: UtcTime | None = None
     until: UtcTime | None = None
-    not_before: UtcTime | None = Field(None, description="Clear, but its last refusal passes only then")
+    not_before: UtcTime | None = Field(None, description="Clear, but its last rejection passes only then")
     elsewhere: list[HeldElsewhere] = []
 
 

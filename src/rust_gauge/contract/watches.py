@@ -63,8 +63,8 @@ class Watch(Model):
 
     id: int
     domain: str
-    state: Literal["running", "agreed", "gave_up", "stopped"]
-    said: str = Field(description="How it stands, in a sentence")
+    state: Literal["running", "agreed", "gave_up", "cancelled"]
+    summary: str = Field(description="How it stands, in a sentence")
     records: list[WatchedRecord]
     servers: list[WatchedServer]
     sightings: list[WatchSighting]

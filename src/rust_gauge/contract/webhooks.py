@@ -9,16 +9,16 @@ from rust_gauge.contract.common import Model, UtcTime
 Subject = Literal[
     "watch.agreed",
     "watch.gave_up",
-    "proof.proven",
+    "proof.verified",
     "proof.lost",
     "shift.found",
     "shift.over",
     "suppression.changed",
     "suppression.imported",
     "worklist.opened",
-    "worklist.closed",
-    "brake.on",
-    "brake.off",
+    "worklist.resolved",
+    "stream.paused",
+    "stream.resumed",
 ]
 
 
@@ -51,7 +51,7 @@ class Webhook(Model):
     dead: int
     created_at: UtcTime
     last_at: UtcTime | None = Field(None, description="When it was called last")
-    last_said: str = Field("", description="What came back")
+    last_response: str = Field("", description="What came back")
 
 
 class MadeWebhook(Webhook):
@@ -67,7 +67,7 @@ class WebhookCall(Model):
     subject: str
     state: Literal["waiting", "delivered", "dead"]
     attempts: int
-    said: str = Field(description="What the last try brought")
+    response: str = Field(description="What the last try brought")
     body: dict[str, Any]
     created_at: UtcTime
     next_at: UtcTime | None

@@ -8,8 +8,8 @@ from pydantic import Field, StringConstraints
 from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.session import Role
 
-Level = Literal["stop", "mend", "look", "know"]
-ItemState = Literal["waiting", "open", "minded", "put_off", "closed"]
+Level = Literal["stop", "fix", "investigate", "info"]
+ItemState = Literal["waiting", "open", "acknowledged", "snoozed", "resolved"]
 _Text = Annotated[str, StringConstraints(min_length=1, max_length=2000, strip_whitespace=True)]
 
 
@@ -33,15 +33,15 @@ class WorkItem(Model):
     since: UtcTime
     found_at: UtcTime
     seen_at: UtcTime
-    told_at: UtcTime | None = None
-    closed_at: UtcTime | None = None
+    notified_at: UtcTime | None = None
+    resolved_at: UtcTime | None = None
     until: UtcTime | None = Field(None, description="When one that is put off comes up again")
     mail: int = Field(description="Messages of a week that it touches")
     rank: float
     remedy: str
     record: str
     evidence: list[str]
-    remeasure: str
+    recheck: str
     assigned_to: str = ""
     returns: int = Field(0, description="How often it came back after it was closed")
 
@@ -61,7 +61,7 @@ class WorkItemDetails(WorkItem):
     steps: list[WorkStep]
 
 
-class Person(Model):
+class Member(Model):
     """Somebody who may see a tenant, and be given its items."""
 
     email: str
@@ -71,16 +71,16 @@ class Person(Model):
 
 class WorkAct(Model):
     """What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
-    `remeasure` (look again now, and close it when it is mended).
+    `recheck` (look again now, and close it when it is mended).
     """
 
-    act: Literal["mind", "assign", "comment", "put_off", "remeasure"]
+    act: Literal["acknowledge", "assign", "comment", "snooze", "recheck"]
     text: str = Field("", max_length=2000)
     to: str = Field("", max_length=254, description="With assign: whom; empty is nobody")
-    until: datetime | None = Field(None, description="With put_off")
+    until: datetime | None = Field(None, description="With snooze")
 
 
-class WayToTell(Model):
+class AlertChannel(Model):
     """A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
 
     In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
@@ -92,7 +92,7 @@ class WayToTell(Model):
     to: list[Annotated[str, StringConstraints(max_length=254)]] = Field(default=[], max_length=20)
     url: str = Field("", max_length=500)
     template: str = Field('{"text": "{what}: {title}\\n{text}\\n{link}"}', max_length=2000)
-    least: Level = Field("look", description="Tell of items of this level and worse")
+    min_level: Level = Field("investigate", description="Tell of items of this level and worse")
     quiet_from: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$", description="UTC; told afterwards")
     quiet_to: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$")
 
@@ -102,30 +102,30 @@ class AlertSettings(Model):
 
     wait_minutes: float = Field(15, ge=0, le=24 * 60, description="Before it is told")
     repeat_hours: float = Field(24, ge=0, le=24 * 30, description="Before it is told again; 0: never")
-    well_hours: float = Field(2, ge=0, le=24 * 7, description="Measured well for so long it closes by itself")
-    sure: float = Field(0.9, ge=0.5, le=0.999, description="How probable it has to be that a line is crossed")
-    brake: bool = Field(False, description="At a stop line hold the stream and relay until somebody releases it")
-    ways: list[WayToTell] = Field(default=[], max_length=20)
+    resolve_hours: float = Field(2, ge=0, le=24 * 7, description="Measured well for so long it closes by itself")
+    confidence: float = Field(0.9, ge=0.5, le=0.999, description="How probable it has to be that a line is crossed")
+    auto_pause: bool = Field(False, description="At a stop line hold the stream and relay until somebody releases it")
+    channels: list[AlertChannel] = Field(default=[], max_length=20)
     report_every: Literal["", "week", "month"] = Field("", description="On Mondays, or on the first of the month")
     report_to: list[Annotated[str, StringConstraints(max_length=254)]] = Field(default=[], max_length=20)
 
 
-class Told(Model):
+class Notification(Model):
     """One message about an item on one way, and what became of it."""
 
     id: int
-    way: str
+    channel: str
     title: str
     what: str
     state: Literal["waiting", "delivered", "dead"]
     attempts: int
-    said: str
+    response: str
     made_at: UtcTime
     next_at: UtcTime | None
     finished_at: UtcTime | None
 
 
-class Brake(Model):
+class StreamPause(Model):
     """A stream over a relay that clearance holds until somebody releases it."""
 
     stream: str
@@ -135,7 +135,7 @@ class Brake(Model):
     by: str = Field("", description="Who set it; empty where a crossed stop line did")
 
 
-class BrakeRelease(Model):
+class StreamPauseChange(Model):
     """Let a stream over a relay go on."""
 
     stream: str = Field(max_length=60)

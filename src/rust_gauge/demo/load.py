@@ -87,7 +87,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
                 items.replay(
                     context, tenant, anchor - timedelta(days=HISTORY_DAYS - 14), now.date() - timedelta(days=1)
                 )
-            items.look(context, tenant)
+            items.detect(context, tenant)
     say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 
@@ -126,10 +126,10 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
             domains.add_domain(context, tenant, NewDomain(name=name, selectors=SELECTORS[name]))
         if not there.get(name):
             change = DomainChange.model_validate({"streams": streams_of(name)})
-            domains.change_domain(context, tenant, name, change)
+            domains.update_domain(context, tenant, name, change)
     if tenant.slug == "glasswort" and NEW_DOMAIN not in there:
         domains.add_domain(context, tenant, NewDomain(name=NEW_DOMAIN))
-        domains.change_domain(context, tenant, NEW_DOMAIN, DomainChange.model_validate({"streams": [NEW_STREAM]}))
+        domains.update_domain(context, tenant, NEW_DOMAIN, DomainChange.model_validate({"streams": [NEW_STREAM]}))
         plans.put_settings(context, tenant, NEW_DOMAIN, PlanSettings.model_validate(NEW_SETTINGS))
     if tenant.slug == "glasswort":
         _feeds(context, tenant)
@@ -141,7 +141,7 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
     for name in dict.fromkeys(flow.relay for flow in FLOWS if flow.tenant == tenant.slug):
         if name not in described:
             description = RelayDescription.model_validate(RELAY_DESCRIPTIONS[name])
-            relays.describe_relay(context, tenant, name, description)
+            relays.set_relay(context, tenant, name, description)
     settings = audits.get_settings(context, tenant)
     if not settings.lists:
         chosen = [*LISTS, USELESS_LIST] if tenant.slug == "copperline" else LISTS

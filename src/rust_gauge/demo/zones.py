@@ -51,7 +51,7 @@ df2._domainkey.boxoffice.glasswort.example IN CNAME df2.boxoffice-glasswort-exam
 dmarc.boxoffice IN TXT "v=DMARC1; p=none; rua=mailto:boxoffice-dmarc@glasswort.example"
 click.boxoffice IN CNAME track.driftline.example
 """
-# Domains that the demo's tenants have proven, each by its record.
+# Domains that the demo's tenants have verified, each by its record.
 PROVEN = (
     "marramferries.example", "thornfieldseeds.example", "halyardclinic.example", "news.glasswort.example",
     "tickets.glasswort.example",

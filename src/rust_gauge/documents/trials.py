@@ -4,8 +4,8 @@ from rust_gauge.contract import audits as c
 from rust_gauge.core.spf import SpfCheck, SpfOutcome
 
 
-def trial_document(check: SpfCheck) -> c.SpfTrial:
-    return c.SpfTrial(
+def trial_document(check: SpfCheck) -> c.SpfCheck:
+    return c.SpfCheck(
         helo=_spf_result("helo", check.helo) if check.helo else None,
         mail_from=_spf_result("mail_from", check.mail_from),
         postmaster=check.postmaster,

@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import structlog
 
-from rust_gauge.core.suppression.delegation import MOST, NOTHING, Question, put_off, read_question
+from rust_gauge.core.suppression.delegation import MOST, NOTHING, Question, defer, read_question
 
 log = structlog.get_logger()
 _IDLE = 600.0  # seconds without a question after which a connection is closed
@@ -64,7 +64,7 @@ class PolicyIn:
             answers = self._ask([question for question, _ in batch])
         except Exception as error:  # whatever it was, the MTA must hear something
             log.exception("policy_trouble", error=repr(error))
-            answers = [put_off("Trouble here; try again")] * len(batch)
+            answers = [defer("Trouble here; try again")] * len(batch)
         for (_, transport), action in zip(batch, answers, strict=True):
             transport.write(action)
 

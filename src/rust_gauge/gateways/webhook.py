@@ -28,7 +28,7 @@ class HookAnswer:
     """What came of it: `status` is 0 when nobody answered. `retry_after` in seconds, when the receiver named it."""
 
     status: int
-    said: str
+    summary: str
     retry_after: int | None = None
 
     @property

@@ -284,10 +284,10 @@ def _demo_webhook(context: Context, path: Path, port: int) -> Path:
     )
     if there is not None and path.exists():
         if there.url != url:
-            webhooks.change_webhook(context, tenant, there.id, WebhookChange(url=url))
+            webhooks.update_webhook(context, tenant, there.id, WebhookChange(url=url))
         return path
     if there is not None:
-        webhooks.drop_webhook(context, tenant, there.id)
+        webhooks.delete_webhook(context, tenant, there.id)
     made = webhooks.add_webhook(
         context, tenant, NewWebhook(name="member desk", url=url, subjects=["suppression.changed"])
     )
@@ -376,7 +376,7 @@ def _token(settings: Settings, arguments: argparse.Namespace) -> int:
         principal = context.store.transaction(lambda c: store_accounts.principal_of_email(c, email))
         if principal is None:
             raise ValueError(f"there is no account {email}")
-        made = accounts.make_token(context, principal, NewToken(name=arguments.name, tenant=arguments.tenant))
+        made = accounts.add_token(context, principal, NewToken(name=arguments.name, tenant=arguments.tenant))
     print(made.secret)
     return 0
 

@@ -4,7 +4,7 @@ For people who keep DNS in a repository and want their pipeline to say what is w
 where no service runs. Everything comes back as documents of the contract.
 """
 
-from rust_gauge.offline.audits import LocalAudit, audit_locally, check_message, read_message, try_spf
+from rust_gauge.offline.audits import LocalAudit, audit_locally, check_message, check_spf, read_message
 from rust_gauge.offline.sources import Source, SourceError, from_recording, from_resolvers, from_zone_files
 
 __all__ = [
@@ -13,9 +13,9 @@ __all__ = [
     "SourceError",
     "audit_locally",
     "check_message",
+    "check_spf",
     "from_recording",
     "from_resolvers",
     "from_zone_files",
     "read_message",
-    "try_spf",
 ]

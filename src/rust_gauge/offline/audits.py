@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from rust_gauge.contract.audits import Audit, MessageCheck, SpfTrial
+from rust_gauge.contract.audits import Audit, MessageCheck, SpfCheck
 from rust_gauge.core.audit import AuditRequest, DomainAudit, Selector, audit_domain
 from rust_gauge.core.dns.held import write_recording
 from rust_gauge.core.errors import InputError
@@ -57,7 +57,7 @@ def audit_locally(
     return done
 
 
-def try_spf(source: Source, ip: str, mail_from: str, helo: str = "", record: str | None = None) -> SpfTrial:
+def check_spf(source: Source, ip: str, mail_from: str, helo: str = "", record: str | None = None) -> SpfCheck:
     """Would this pass? SourceError when `ip` is no address."""
     try:
         return trial_document(source.run(check_mail(ip, helo, mail_from, record=record)))

@@ -63,7 +63,7 @@ KINDS: dict[str, Handler] = {
     "providers": _providers,
     "held": computation.run_held,
     "worklist": items.run_look,
-    "told": notifications.run_told,
+    "notification": notifications.run_notification,
     "report": reports.run_report,
     "audit": _audit,
     "batch": batches.run_batch,
@@ -75,7 +75,7 @@ KINDS: dict[str, Handler] = {
     "matching": matching.run_matching,
     "import": imports.run_import,
     "list_check": list_checks.run_check,
-    "policy_trial": policy_trials.run_trial,
+    "policy_backtest": policy_trials.run_trial,
     "recompute": settings.run_anew,
     "proposals": proposals.run_look,
 }
@@ -96,7 +96,7 @@ def work_once(context: Context) -> bool:
     except jobs.ClaimLost as error:
         log.warning("claim_lost", job=job.id, kind=job.kind, error=str(error))
         return True
-    except jobs.StopRequested:
+    except jobs.CancelRequested:
         log.info("job_stopped", job=job.id, kind=job.kind)
         end = partial(jobs.stop, job=job, now=context.clock())
     except ServiceProblem as problem:  # what was asked for cannot be done; trying again changes nothing

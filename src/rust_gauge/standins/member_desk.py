@@ -43,7 +43,7 @@ class MemberDesk(ThreadingHTTPServer):
                 return
             for change in changes:
                 member = self.members.setdefault(change["address"], {"held": {}})
-                key = f"{change['reach']} {change['reach_name']}".strip()
+                key = f"{change['scope']} {change['scope_name']}".strip()
                 if change["state"] == "held":
                     member["held"][key] = {"why": change["reason"], "since": change["at"], "until": change["until"]}
                 elif change["state"] == "ended" and member["held"].get(key, {}).get("why") == change["reason"]:

@@ -190,7 +190,7 @@ def list_tokens(connection: Connection, account_id: int) -> list[TokenRow]:
     return values_of(TokenRow, connection.execute(query))
 
 
-def drop_token(connection: Connection, account_id: int, token_id: int) -> bool:
+def delete_token(connection: Connection, account_id: int, token_id: int) -> bool:
     """Delete a token of this account; return whether there was one."""
     where = (t.token.c.id == token_id) & (t.token.c.account_id == account_id)
     return connection.execute(delete(t.token).where(where)).rowcount > 0

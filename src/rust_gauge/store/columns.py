@@ -28,7 +28,7 @@ class FeedColumns(TypedDict, total=False):
     defaults: Json
     position: Json
     paused: bool
-    trouble: str
+    error: str
     created_at: datetime
 
 
@@ -61,7 +61,7 @@ class JobColumns(TypedDict, total=False):
     result: Json
     done: int
     total: int
-    stop_requested: bool
+    cancel_requested: bool
     attempts: int
     claim: int
     error: str
@@ -79,7 +79,7 @@ class ProofColumns(TypedDict, total=False):
     tenant_id: int
     kind: str
     subject: str
-    way: str
+    method: str
     sent_to: str
     token: str
     state: str
@@ -90,7 +90,7 @@ class ProofColumns(TypedDict, total=False):
     created_at: datetime
     sent_at: datetime | None
     expires_at: datetime | None
-    proven_at: datetime | None
+    verified_at: datetime | None
     checked_at: datetime | None
     lost_at: datetime | None
 
@@ -110,8 +110,8 @@ class PublicationColumns(TypedDict, total=False):
     rolled_back_at: datetime | None
 
 
-class MarkColumns(TypedDict, total=False):
-    """Columns of `mark`."""
+class AnnotationColumns(TypedDict, total=False):
+    """Columns of `annotation`."""
 
     id: int
     tenant_id: int
@@ -123,13 +123,13 @@ class MarkColumns(TypedDict, total=False):
     kind: str
 
 
-class WordingColumns(TypedDict, total=False):
-    """Columns of `wording`."""
+class ReplyPatternColumns(TypedDict, total=False):
+    """Columns of `reply_pattern`."""
 
     id: int
     tenant_id: int
-    wording_key: bytes
-    wording: str
+    pattern_key: bytes
+    reply_pattern: str
     example: str
     first_seen_at: datetime
 
@@ -172,7 +172,7 @@ class SuppressionStateColumns(TypedDict, total=False):
     matching: Json
     matching_before: Json | None
     secret: str
-    brakes: Json
+    pauses: Json
 
 
 class WatchColumns(TypedDict, total=False):
@@ -205,7 +205,7 @@ class WebhookColumns(TypedDict, total=False):
     paused: bool
     created_at: datetime
     last_at: datetime | None
-    last_said: str
+    last_response: str
 
 
 class WebhookCallColumns(TypedDict, total=False):
@@ -219,25 +219,25 @@ class WebhookCallColumns(TypedDict, total=False):
     body: str
     state: str
     attempts: int
-    said: str
+    response: str
     created_at: datetime
     next_at: datetime | None
     finished_at: datetime | None
 
 
-class ToldColumns(TypedDict, total=False):
-    """Columns of `told`."""
+class NotificationColumns(TypedDict, total=False):
+    """Columns of `notification`."""
 
     id: int
     tenant_id: int
     item_id: int
-    way: Json
+    channel: Json
     what: str
     title: str
     body: str
     state: str
     attempts: int
-    said: str
+    response: str
     made_at: datetime
     next_at: datetime | None
     finished_at: datetime | None

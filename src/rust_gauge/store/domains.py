@@ -32,7 +32,7 @@ class SenderRow:
 
     name: str
     streams: list[Document] | None
-    proven: bool
+    verified: bool
     audited: list[str] | None
     results: list[str] | None
 
@@ -90,7 +90,7 @@ class DomainRow:
     sends: bool
     audit_every_hours: int
     plan: Document
-    proven: bool  # by a proof of its own, or of a domain above it
+    verified: bool  # by a proof of its own, or of a domain above it
 
 
 def add_domain(connection: Connection, tenant_id: int, name: str, selectors: list[str], now: datetime) -> bool:
@@ -108,7 +108,7 @@ def add_domain(connection: Connection, tenant_id: int, name: str, selectors: lis
     return changed.rowcount > 0
 
 
-def change_domain(connection: Connection, domain_id: int, **values: object) -> None:
+def update_domain(connection: Connection, domain_id: int, **values: object) -> None:
     """Set columns such as `selectors`, `streams` or `origin`."""
     connection.execute(update(t.sending_domain).where(t.sending_domain.c.id == domain_id).values(**values))
 
@@ -128,7 +128,7 @@ def list_domains(
     query = (
         select(
             t.sending_domain,
-            _proven(tenant_id).label("proven"),
+            _proven(tenant_id).label("verified"),
             *(t.audit.c[column].label(f"audit_{column}") for column in _SUMMARY),
         )
         .outerjoin(newest, newest.c.domain_id == t.sending_domain.c.id)
@@ -151,7 +151,7 @@ def list_domains(
             row.sends,
             row.audit_every_hours,
             row.plan,
-            bool(row.proven),
+            bool(row.verified),
         )
         for row in connection.execute(query)
     ]
@@ -165,14 +165,14 @@ def _newest(tenant_ids: list[int]) -> Subquery:
 
 
 def _proven(tenant_id: int) -> ColumnElement[bool]:
-    """Whether the domain of a row is proven, by a proof of its own or of a domain above it."""
+    """Whether the domain of a row is verified, by a proof of its own or of a domain above it."""
     p, name = t.proof.c, t.sending_domain.c.name
     covers = (p.subject == name) | (func.right(name, func.char_length(p.subject) + 1) == func.concat(".", p.subject))
-    return exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "proven", covers)
+    return exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "verified", covers)
 
 
 def senders(connection: Connection, tenant_id: int) -> list[SenderRow]:
-    """name, proven, streams of every domain; of its newest audit's streams the names (`audited`) and what DMARC came to
+    """name, verified, streams of every domain; of its newest audit's streams the names (`audited`) and DMARC results
     (`results`), both None without an audit.
     """
     d, a, newest = t.sending_domain.c, t.audit.c, _newest([tenant_id])
@@ -182,7 +182,7 @@ def senders(connection: Connection, tenant_id: int) -> list[SenderRow]:
 
     query = (
         select(
-            d.name, d.streams, _proven(tenant_id).label("proven"), part("name").label("audited"),
+            d.name, d.streams, _proven(tenant_id).label("verified"), part("name").label("audited"),
             part("by_list.result").label("results"),
         )
         .outerjoin(newest, newest.c.domain_id == d.id)

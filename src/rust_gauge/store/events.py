@@ -42,22 +42,22 @@ def intern_labels(connection: Connection, tenant_id: int, labels: set[tuple[int,
 
 
 def intern_wordings(connection: Connection, tenant_id: int, examples: dict[str, str], now: datetime) -> dict[str, int]:
-    """Ids of wordings, made with an example where they are missing."""
+    """Ids of reply patterns, made with an example where they are missing."""
     keys = {hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=16).digest(): text for text in examples}
     if not keys:
         return {}
-    c = t.wording.c
-    query = select(c.wording_key, c.id).where(c.tenant_id == tenant_id, c.wording_key.in_(sorted(keys)))
-    known = {keys[bytes(row.wording_key)]: int(row.id) for row in connection.execute(query)}
+    c = t.reply_pattern.c
+    query = select(c.pattern_key, c.id).where(c.tenant_id == tenant_id, c.pattern_key.in_(sorted(keys)))
+    known = {keys[bytes(row.pattern_key)]: int(row.id) for row in connection.execute(query)}
     missing = sorted(key for key, text in keys.items() if text not in known)
     if missing:
         rows = [
-            {"tenant_id": tenant_id, "wording_key": key, "wording": keys[key], "example": examples[keys[key]],
+            {"tenant_id": tenant_id, "pattern_key": key, "reply_pattern": keys[key], "example": examples[keys[key]],
              "first_seen_at": now}
             for key in missing
         ]  # fmt: skip
-        connection.execute(insert(t.wording).prefix_with("IGNORE"), rows)
-        known = {keys[bytes(row.wording_key)]: int(row.id) for row in connection.execute(query)}
+        connection.execute(insert(t.reply_pattern).prefix_with("IGNORE"), rows)
+        known = {keys[bytes(row.pattern_key)]: int(row.id) for row in connection.execute(query)}
     return known
 
 
@@ -128,7 +128,7 @@ class EventRow:
     cause: int
     permanence: int
     cause_rule: str
-    wording_id: int
+    pattern_id: int
     reply_code: int | None
     enhanced_code: str | None
     diagnostic: str

@@ -1,4 +1,4 @@
-"""Feeds, what they refused, and how they go."""
+"""Feeds, what they rejected, and how they go."""
 
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -12,7 +12,7 @@ from rust_gauge.store.bulk import insert_rows
 from rust_gauge.store.columns import Document, FeedColumns
 from rust_gauge.store.values import value_of, values_of
 
-MAX_KEPT = 10_000  # refused rows of a feed
+MAX_KEPT = 10_000  # rejected rows of a feed
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,14 +32,14 @@ class FeedRow:
     defaults: Document
     position: Document
     paused: bool
-    trouble: str
+    error: str
     created_at: datetime
     slug: str
     tenant_name: str
 
 
 @dataclass(frozen=True, slots=True)
-class RefusedRow:
+class RejectedRow:
     """A row that could not be used."""
 
     id: int
@@ -62,7 +62,7 @@ class LoadRow:
     processed_at: datetime
     received: int
     stored: int
-    refused: int
+    rejected: int
     newest: datetime | None
 
 
@@ -86,53 +86,53 @@ def feed_of_key(connection: Connection, key: str) -> FeedRow | None:
     return value_of(FeedRow, connection.execute(query.where(t.feed.c.feed_key == key)).first())
 
 
-def change_feed(connection: Connection, feed_id: int, /, **values: Unpack[FeedColumns]) -> None:
+def update_feed(connection: Connection, feed_id: int, /, **values: Unpack[FeedColumns]) -> None:
     """Change columns of a feed."""
     connection.execute(update(t.feed).where(t.feed.c.id == feed_id).values(**values))
 
 
-def drop_feed(connection: Connection, feed_id: int) -> None:
+def delete_feed(connection: Connection, feed_id: int) -> None:
     """Forget a feed; its events stay."""
     connection.execute(delete(t.feed_told).where(t.feed_told.c.feed_id == feed_id))
     connection.execute(delete(t.feed).where(t.feed.c.id == feed_id))
 
 
-def keep_refused(connection: Connection, tenant_id: int, feed_id: int, rows: Iterable[Document]) -> None:
-    """Keep refused rows, the newest MAX_KEPT of them."""
+def keep_rejected_rows(connection: Connection, tenant_id: int, feed_id: int, rows: Iterable[Document]) -> None:
+    """Keep rejected rows, the newest MAX_KEPT of them."""
     made = [{"tenant_id": tenant_id, "feed_id": feed_id, **row} for row in rows]
     if not made:
         return
-    connection.execute(insert(t.refused_row), made)
-    c = t.refused_row.c
+    connection.execute(insert(t.rejected_row), made)
+    c = t.rejected_row.c
     last = connection.scalar(select(c.id).where(c.feed_id == feed_id).order_by(c.id.desc()).offset(MAX_KEPT).limit(1))
     if last is not None:
-        connection.execute(delete(t.refused_row).where(c.feed_id == feed_id, c.id <= last))
+        connection.execute(delete(t.rejected_row).where(c.feed_id == feed_id, c.id <= last))
 
 
-def list_refused(connection: Connection, feed_id: int, before: int | None, limit: int) -> list[RefusedRow]:
+def list_rejected_rows(connection: Connection, feed_id: int, before: int | None, limit: int) -> list[RejectedRow]:
     """Newest first."""
-    c = t.refused_row.c
-    query = select(t.refused_row).where(c.feed_id == feed_id).order_by(c.id.desc()).limit(limit)
-    return values_of(RefusedRow, connection.execute(query if before is None else query.where(c.id < before)))
+    c = t.rejected_row.c
+    query = select(t.rejected_row).where(c.feed_id == feed_id).order_by(c.id.desc()).limit(limit)
+    return values_of(RejectedRow, connection.execute(query if before is None else query.where(c.id < before)))
 
 
-def take_refused(connection: Connection, feed_id: int, ids: list[int] | None, limit: int) -> list[RefusedRow]:
-    """Take refused rows out, oldest first: all, or these."""
-    c = t.refused_row.c
-    query = select(t.refused_row).where(c.feed_id == feed_id).order_by(c.id).limit(limit).with_for_update()
-    rows = values_of(RefusedRow, connection.execute(query if ids is None else query.where(c.id.in_(ids))))
-    connection.execute(delete(t.refused_row).where(c.id.in_([row.id for row in rows])))
+def take_rejected_rows(connection: Connection, feed_id: int, ids: list[int] | None, limit: int) -> list[RejectedRow]:
+    """Take rejected rows out, oldest first: all, or these."""
+    c = t.rejected_row.c
+    query = select(t.rejected_row).where(c.feed_id == feed_id).order_by(c.id).limit(limit).with_for_update()
+    rows = values_of(RejectedRow, connection.execute(query if ids is None else query.where(c.id.in_(ids))))
+    connection.execute(delete(t.rejected_row).where(c.id.in_([row.id for row in rows])))
     return rows
 
 
-def drop_refused(connection: Connection, feed_id: int) -> int:
-    """Delete a feed's refused rows; return how many there were."""
-    return int(connection.execute(delete(t.refused_row).where(t.refused_row.c.feed_id == feed_id)).rowcount)
+def delete_rejected_rows(connection: Connection, feed_id: int) -> int:
+    """Delete a feed's rejected rows; return how many there were."""
+    return int(connection.execute(delete(t.rejected_row).where(t.rejected_row.c.feed_id == feed_id)).rowcount)
 
 
-def count_refused(connection: Connection, feed_ids: list[int]) -> dict[int, int]:
-    """Count refused rows by feed id; a feed without any is left out."""
-    c = t.refused_row.c
+def count_rejected_rows(connection: Connection, feed_ids: list[int]) -> dict[int, int]:
+    """Count rejected rows by feed id; a feed without any is left out."""
+    c = t.rejected_row.c
     query = select(c.feed_id, func.count().label("n")).where(c.feed_id.in_(feed_ids)).group_by(c.feed_id)
     return {row.feed_id: row.n for row in connection.execute(query)}
 

@@ -18,7 +18,7 @@ class WordingSum:
     """A reply by its fixed part, and how often it came; `providers` are ids joined by commas."""
 
     id: int
-    wording: str
+    reply_pattern: str
     example: str
     first_seen_at: datetime
     cause: int
@@ -139,17 +139,17 @@ def cause_days(
     ]
 
 
-def wordings(
+def reply_patterns(
     connection: Connection, tenant_id: int, first: date, last: date, cause: Cause | None, limit: int
 ) -> list[WordingSum]:
-    """Wordings of replies by how often they came: id, wording, example, first_seen_at, cause, providers, n."""
-    c, w = t.flow_wording_day.c, t.wording.c
+    """Wordings of replies by how often they came: id, reply pattern, example, first_seen_at, cause, providers, n."""
+    c, w = t.flow_pattern_day.c, t.reply_pattern.c
     query = (
         select(
-            w.id, w.wording, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"),
+            w.id, w.reply_pattern, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"),
             func.group_concat(c.provider_id.distinct()).label("providers"),
         )
-        .join(t.wording, w.id == c.wording_id)
+        .join(t.reply_pattern, w.id == c.pattern_id)
         .where(c.tenant_id == tenant_id, c.day.between(first, last))
         .group_by(w.id, c.cause)
         .order_by(func.sum(c.n).desc(), w.id)

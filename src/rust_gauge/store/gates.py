@@ -43,7 +43,7 @@ def find_gate(connection: Connection, digest: bytes) -> GateRow | None:
     return value_of(GateRow, connection.execute(select(t.gate).where(t.gate.c.digest == digest)).first())
 
 
-def drop_gate(connection: Connection, tenant_id: int, id: int) -> bool:
+def delete_gate(connection: Connection, tenant_id: int, id: int) -> bool:
     """Delete a gate; return whether there was one."""
     c = t.gate.c
     return bool(connection.execute(t.gate.delete().where(c.tenant_id == tenant_id, c.id == id)).rowcount)

@@ -29,7 +29,7 @@ _CHUNK = 1000  # keys in one statement
 _COLUMNS = (
     "@keys, occurred_at, kind, domain_id, stream_id, relay_id, provider_id, recipient, message_id, remote_host, "
     "sending_ip, campaign, tags, label_ids, reply_code, enhanced_code, attempt, seconds_taken, cause, permanence, "
-    "cause_rule, wording_id, diagnostic"
+    "cause_rule, pattern_id, diagnostic"
 )
 _KEYS = "identity = LEFT(@keys, 16), recipient_key = RIGHT(@keys, 16), message_key = UNHEX(LEFT(SHA1(message_id), 16))"
 _APART = timedelta(days=35)  # events of one message are not further apart
@@ -123,8 +123,8 @@ class Load:
         self.delivered: list[bytes] = []  # recipient keys
         self.delivered_domains: dict[str, str] = {}  # recipient domains, and when mail was last delivered there
         self.troubled: set[bytes] = set()  # those of `delivered` with whom there was trouble before
-        self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and refusals
-        self.wordings: dict[bytes, int] = {}  # ids of wordings by identity of the event
+        self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and rejections
+        self.reply_patterns: dict[bytes, int] = {}  # ids of reply patterns by identity of the event
         self._paths: dict[Path, PathRow] = {}
         self._lines: list[bytes] = []
         self._load_id = 0  # known once it is written
@@ -182,12 +182,12 @@ class Load:
         time = time_text(event.occurred_at)
         provider_id = self.names.providers[event.recipient.domain][0]
         kind, cause, permanence = event.kind.number, event.cause.number, event.permanence.number
-        wording_id = self.wordings.get(event.identity, 0)
+        pattern_id = self.reply_patterns.get(event.identity, 0)
         numbers = (event.reply_code, event.enhanced_code, event.attempt, event.seconds_taken)
         fields = (
             time, kind, path.before, provider_id, _text(str(event.recipient)), _text(event.message_id),
             _text(event.remote_host), path.behind, *("\\N" if n is None else n for n in numbers), cause, permanence,
-            event.cause_rule, wording_id, _text(event.diagnostic),
+            event.cause_rule, pattern_id, _text(event.diagnostic),
         )  # fmt: skip
         text = "\x1f".join(map(str, fields))
         self._lines.append(b"%b\x1f%b" % (escape(event.identity + key), text.encode("utf-8", "surrogatepass")))
@@ -214,10 +214,10 @@ class Load:
 
     # Writing
 
-    def store(self, connection: Connection, arrived: datetime, now: datetime, refused: int) -> tuple[int, list[Event]]:
-        """Write what was added; `refused` is how many other rows could not be used.
+    def store(self, connection: Connection, arrived: datetime, now: datetime, rejected: int) -> tuple[int, list[Event]]:
+        """Write what was added; `rejected` is how many other rows could not be used.
 
-        Gives how many are new, and of the new ones those that speak of the recipient: refusals, complaints.
+        Gives how many are new, and of the new ones those that speak of the recipient: rejections, complaints.
         """
         load_id = self._load_id = self._begin(connection, arrived, now)
         shared = {
@@ -239,7 +239,7 @@ class Load:
         if stored:
             self._count(connection, load_id, done.skipped, told, now)
         newest = max(self.times, default=None) if stored else None
-        end = {"received": done.records + refused, "stored": stored, "refused": refused, "newest": newest}
+        end = {"received": done.records + rejected, "stored": stored, "rejected": rejected, "newest": newest}
         connection.execute(t.load.update().where(t.load.c.id == load_id).values(**end))
         return stored, [event for event, _, _ in told]
 
@@ -252,7 +252,7 @@ class Load:
 
     def _begin(self, connection: Connection, arrived: datetime, now: datetime) -> int:
         values = {"tenant_id": self.tenant_id, "feed_id": self.feed_id, "arrived_at": arrived, "processed_at": now,
-                  "received": 0, "stored": 0, "refused": 0}  # fmt: skip
+                  "received": 0, "stored": 0, "rejected": 0}  # fmt: skip
         return int(connection.execute(insert(t.load).values(**values)).inserted_primary_key[0])  # type: ignore[index]
 
     def _mine(self, load_id: int) -> Iterator[str]:
@@ -271,9 +271,9 @@ class Load:
         for where in self._mine(load_id) if self.told else ():
             ours.update(
                 {
-                    bytes(row.identity): row.wording_id
+                    bytes(row.identity): row.pattern_id
                     for row in run(
-                        connection, f"SELECT identity, wording_id FROM event WHERE {where} AND kind IN ({kinds})"
+                        connection, f"SELECT identity, pattern_id FROM event WHERE {where} AND kind IN ({kinds})"
                     )
                 }
             )
@@ -281,27 +281,27 @@ class Load:
         for event, key, slot in self.told:
             if event.identity in ours:
                 new.setdefault(event.identity, (event, key, slot))
-        self.wordings.update(ours)  # as they were stored
+        self.reply_patterns.update(ours)  # as they were stored
         return list(new.values())
 
     def _count(
         self, connection: Connection, load_id: int, skipped: int, told: list[tuple[Event, bytes, Slot]], now: datetime
     ) -> None:
         counts, times = self._tally() if not skipped else self._tally_of_store(connection, load_id)
-        wordings: Counter[CounterKey] = Counter()
+        reply_patterns: Counter[CounterKey] = Counter()
         grouped: set[bytes] = set()
         for event, key, slot in told:
             if event.message_id:
                 grouped.add(key)
             else:
                 counts[slot, event.kind.number] += 1
-            wording_id = self.wordings.get(event.identity, 0)
-            if wording_id:
-                wordings[wording_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
+            pattern_id = self.reply_patterns.get(event.identity, 0)
+            if pattern_id:
+                reply_patterns[pattern_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
         self._count_groups(connection, load_id, counts, grouped, now)
         write_counts(connection, self.tenant_id, counts)
         add_to(connection, _TIMES, self.tenant_id, times)
-        add_to(connection, WORDINGS, self.tenant_id, wordings)
+        add_to(connection, PATTERNS, self.tenant_id, reply_patterns)
 
     def _tally(self) -> tuple[Counts, Counter[CounterKey]]:
         """Tally what was counted while rows were made: all of them are new."""
@@ -431,7 +431,7 @@ _LABEL = (
 )
 _SUM = "INSERT INTO flow_sum_day (tenant_id, what, day, part_id, kind, n) VALUES"
 _TIMES = "INSERT INTO flow_time_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, bucket, n) VALUES"
-WORDINGS = "INSERT INTO flow_wording_day (tenant_id, wording_id, day, provider_id, cause, permanence, n) VALUES"
+PATTERNS = "INSERT INTO flow_pattern_day (tenant_id, pattern_id, day, provider_id, cause, permanence, n) VALUES"
 _TROUBLE = "INSERT INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
 _SEEN_AGAIN = "ON DUPLICATE KEY UPDATE seen_on = VALUES(seen_on)"
 

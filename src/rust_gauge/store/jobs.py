@@ -25,7 +25,14 @@ from rust_gauge.store.engine import Store
 LEASE = timedelta(minutes=2)  # a worker that is silent this long is taken to be dead
 MAX_ATTEMPTS = 5  # with pauses of 20 s to 21 min between them
 FILE = "file"  # the part that was sent for a job
-COLLECTING, WAITING, RUNNING, STOPPED, FAILED, DONE = "collecting", "waiting", "running", "stopped", "failed", "done"
+COLLECTING, WAITING, RUNNING, CANCELLED, FAILED, DONE = (
+    "collecting",
+    "waiting",
+    "running",
+    "cancelled",
+    "failed",
+    "done",
+)
 
 """A JSON object, as the kind of the job defines it."""
 
@@ -34,7 +41,7 @@ class ClaimLost(RustGaugeError):
     """The worker's lease ran out and the job is another worker's, or was deleted. Nothing was written."""
 
 
-class StopRequested(Exception):
+class CancelRequested(Exception):
     """Somebody asked for the job to stop. Raised where it stands after a whole piece of its work."""
 
 
@@ -54,7 +61,7 @@ class Job:
     result: Document
     done: int
     total: int
-    stop_requested: bool
+    cancel_requested: bool
     attempts: int
     claim: int
     error: str
@@ -119,7 +126,7 @@ def add(
 def _new(kind: str, tenant_id: int, now: datetime) -> dict[str, Any]:
     return {
         "kind": kind, "tenant_id": tenant_id, "listed": False, "name": "", "request": {}, "position": {}, "result": {},
-        "done": 0, "total": 0, "stop_requested": False, "attempts": 0, "claim": 0, "error": "", "created_by": "",
+        "done": 0, "total": 0, "cancel_requested": False, "attempts": 0, "claim": 0, "error": "", "created_by": "",
         "created_at": now,
     }  # fmt: skip
 
@@ -158,14 +165,14 @@ def _held(connection: Connection, job: Job, *, read: bool = False) -> bool:
     `read`: with a lock that several threads of the worker can have at once.
     """
     c = t.job.c
-    query = select(c.state, c.claim, c.stop_requested).where(c.id == job.id).with_for_update(read=read)
+    query = select(c.state, c.claim, c.cancel_requested).where(c.id == job.id).with_for_update(read=read)
     row = connection.execute(query).first()
     if row is None or row.state != RUNNING or row.claim != job.claim:
         raise ClaimLost(
             f"Job {job.id} ({job.kind}) is not this worker's any more", why="its lease ran out",
             remedy="Nothing was written; the worker that has it now goes on",
         )  # fmt: skip
-    return bool(row.stop_requested)
+    return bool(row.cancel_requested)
 
 
 def newest(connection: Connection, job: Job) -> Job:
@@ -194,15 +201,15 @@ def record(connection: Connection, job: Job, now: datetime, **progress: Unpack[P
 
     Returns whether somebody asked it to stop. ClaimLost if it is another worker's.
     """
-    stop_requested = _held(connection, job)
+    cancel_requested = _held(connection, job)
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE, **progress))
-    return stop_requested
+    return cancel_requested
 
 
 def advance(connection: Connection, job: Job, now: datetime, **progress: Unpack[Progress]) -> None:
-    """Record progress, or raise StopRequested if somebody asked for that: then nothing of this piece is kept."""
+    """Record progress, or raise CancelRequested if somebody asked for that: then nothing of this piece is kept."""
     if record(connection, job, now, **progress):
-        raise StopRequested
+        raise CancelRequested
 
 
 def finish(connection: Connection, job: Job, now: datetime, result: Document | None = None) -> None:
@@ -220,7 +227,7 @@ def finish(connection: Connection, job: Job, now: datetime, result: Document | N
 def stop(connection: Connection, job: Job, now: datetime) -> None:
     """Stop a job where it is, as somebody asked for. ClaimLost if it is another worker's."""
     _held(connection, job)
-    _end(connection, job, now, state=STOPPED)
+    _end(connection, job, now, state=CANCELLED)
 
 
 def fail(connection: Connection, job: Job, error: str, now: datetime, *, final: bool = False) -> None:
@@ -238,7 +245,7 @@ def fail(connection: Connection, job: Job, error: str, now: datetime, *, final: 
 
 
 def _end(connection: Connection, job: Job, now: datetime, **values: Unpack[JobColumns]) -> None:
-    ended: Document = {"finished_at": now, "lease_until": None, "stop_requested": False, **values}
+    ended: Document = {"finished_at": now, "lease_until": None, "cancel_requested": False, **values}
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(**ended))
 
 
@@ -268,18 +275,18 @@ def newest_of(connection: Connection, tenant_id: int, kind: str, *, lock: bool =
     return None if row is None else _job(row)
 
 
-def request_stop(connection: Connection, job: Job, now: datetime) -> None:
+def request_cancel(connection: Connection, job: Job, now: datetime) -> None:
     """Stop a job that waits; ask one that runs to stop after its piece of work. The row has to be locked."""
     if job.state == WAITING:
-        _end(connection, job, now, state=STOPPED)
+        _end(connection, job, now, state=CANCELLED)
     elif job.state == RUNNING:
-        connection.execute(update(t.job).where(t.job.c.id == job.id).values(stop_requested=True))
+        connection.execute(update(t.job).where(t.job.c.id == job.id).values(cancel_requested=True))
 
 
 def start(connection: Connection, job: Job, now: datetime, **values: Unpack[JobColumns]) -> None:
     """Have a listed job done from where it is. The row has to be locked."""
     fresh: Document = {
-        "state": WAITING, "stop_requested": False, "error": "", "attempts": 0, "run_after": now, "finished_at": None,
+        "state": WAITING, "cancel_requested": False, "error": "", "attempts": 0, "run_after": now, "finished_at": None,
     }  # fmt: skip
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(**fresh, **values))
 
@@ -292,7 +299,7 @@ def drop(connection: Connection, id: int) -> None:
 def drop_old(connection: Connection, before: datetime, limit: int = 20) -> int:
     """Delete jobs that ended long ago or were never started; returns how many."""
     c = t.job.c
-    old = (c.created_at < before) & c.state.in_((DONE, FAILED, STOPPED, COLLECTING))
+    old = (c.created_at < before) & c.state.in_((DONE, FAILED, CANCELLED, COLLECTING))
     ids = list(connection.scalars(select(c.id).where(old).limit(limit)))
     connection.execute(delete(t.job).where(c.id.in_(ids)))
     return len(ids)

@@ -20,7 +20,7 @@ class ProofRow:
     tenant_id: int
     kind: str
     subject: str
-    way: str
+    method: str
     sent_to: str
     token: str
     state: str
@@ -31,25 +31,25 @@ class ProofRow:
     created_at: datetime
     sent_at: datetime | None
     expires_at: datetime | None
-    proven_at: datetime | None
+    verified_at: datetime | None
     checked_at: datetime | None
     lost_at: datetime | None
 
 
 def put_proof(connection: Connection, **values: Unpack[ProofColumns]) -> int:
-    """Begin a proof, or begin it anew: one for each subject and way."""
+    """Begin a proof, or begin it anew: one for each subject and method."""
     statement = upsert(t.proof).values(**values)
-    fresh = {name: value for name, value in values.items() if name not in ("tenant_id", "kind", "subject", "way")}
+    fresh = {name: value for name, value in values.items() if name not in ("tenant_id", "kind", "subject", "method")}
     connection.execute(statement.on_duplicate_key_update(**fresh))
     c = t.proof.c
-    where = [c[name] == values[name] for name in ("tenant_id", "kind", "subject", "way")]
+    where = [c[name] == values[name] for name in ("tenant_id", "kind", "subject", "method")]
     return int(connection.execute(select(c.id).where(*where)).scalar_one())
 
 
-def find_proof(connection: Connection, tenant_id: int, kind: str, subject: str, way: str) -> ProofRow | None:
+def find_proof(connection: Connection, tenant_id: int, kind: str, subject: str, method: str) -> ProofRow | None:
     """Return the proof of a subject by this way; None before it was asked for."""
     c = t.proof.c
-    query = select(t.proof).where(c.tenant_id == tenant_id, c.kind == kind, c.subject == subject, c.way == way)
+    query = select(t.proof).where(c.tenant_id == tenant_id, c.kind == kind, c.subject == subject, c.method == method)
     return value_of(ProofRow, connection.execute(query).first())
 
 
@@ -68,7 +68,7 @@ def proof_of_link(connection: Connection, digest: bytes) -> ProofRow | None:
 
 def list_proofs(connection: Connection, tenant_id: int) -> list[ProofRow]:
     """Return a tenant's proofs by subject."""
-    query = select(t.proof).where(t.proof.c.tenant_id == tenant_id).order_by(t.proof.c.subject, t.proof.c.way)
+    query = select(t.proof).where(t.proof.c.tenant_id == tenant_id).order_by(t.proof.c.subject, t.proof.c.method)
     return values_of(ProofRow, connection.execute(query.limit(2000)))
 
 
@@ -80,7 +80,7 @@ def change_proof(connection: Connection, proof_id: int, /, **values: Unpack[Proo
 def due(connection: Connection, before: datetime, limit: int = 200) -> list[ProofRow]:
     """Proofs by record that stood, and were not looked at since `before`."""
     c = t.proof.c
-    query = select(t.proof).where(c.way == "record", c.state.in_(("proven", "lost")), c.checked_at < before)
+    query = select(t.proof).where(c.method == "record", c.state.in_(("verified", "lost")), c.checked_at < before)
     return values_of(ProofRow, connection.execute(query.order_by(c.checked_at).limit(limit)))
 
 

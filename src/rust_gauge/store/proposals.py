@@ -95,7 +95,7 @@ def revived(
     sql = (
         "SELECT MIN(e.recipient) AS recipient, MAX(e.provider_id) AS provider_id, MIN(s.since) AS since "
         f"FROM event AS e STRAIGHT_JOIN suppression_entry AS s ON s.tenant_id = {tenant_id} "
-        f"AND s.address_key = e.recipient_key AND s.reason = {Reason.BAD_ADDRESS.number} "
+        f"AND s.address_key = e.recipient_key AND s.reason = {Reason.INVALID_ADDRESS.number} "
         f"WHERE e.tenant_id = {tenant_id} AND e.occurred_at >= {_at(since)} AND e.kind = {_DELIVERED} "
         f"AND s.since < {_at(dead_before)} GROUP BY e.recipient_key LIMIT {most}"
     )

@@ -8,7 +8,7 @@ from sqlalchemy import Connection, func, select
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
-from rust_gauge.core.suppression import Reach, State
+from rust_gauge.core.suppression import Scope, State
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.counter_rows import CounterRows, StreamRows
@@ -94,7 +94,7 @@ def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: 
         "COUNT(DISTINCT e.message_key, e.recipient_key) FROM event AS e "
         "STRAIGHT_JOIN suppression_entry AS s FORCE INDEX (PRIMARY) "
         f"ON s.tenant_id = {tenant_id} AND s.address_key = e.recipient_key "
-        f"AND s.state = {State.HELD.number} AND s.reach = {Reach.TENANT.number} "
+        f"AND s.state = {State.HELD.number} AND s.scope = {Scope.TENANT.number} "
         f"AND s.made_at < e.occurred_at - INTERVAL 1 HOUR WHERE e.tenant_id = {tenant_id} "
         f"AND e.kind IN ({Kind.DELIVERED.number}, {Kind.BOUNCED.number}) "
         f"AND e.occurred_at >= {literal(first)} AND e.occurred_at < {literal(last + timedelta(days=1))} "

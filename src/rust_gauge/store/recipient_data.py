@@ -1,4 +1,4 @@
-"""One person's data: events, wordings, entries, refused rows, and the record of erasures.
+"""One person's data: events, reply patterns, entries, rejected rows, and the record of erasures.
 
 An erased event keeps its identity and its place in its message, so counters stay right.
 """
@@ -11,16 +11,16 @@ from typing import Unpack
 from sqlalchemy import Connection, delete, func, select, update
 
 from rust_gauge.store import tables as t
-from rust_gauge.store.columns import ErasureColumns, WordingColumns
+from rust_gauge.store.columns import ErasureColumns, ReplyPatternColumns
 from rust_gauge.store.values import values_of
 
 
 @dataclass(frozen=True, slots=True)
-class WordingRow:
+class ReplyPattern:
     """A reply by its fixed part, with an example."""
 
     id: int
-    wording: str
+    reply_pattern: str
     example: str
 
 
@@ -38,19 +38,20 @@ class ErasureRow:
 
 
 @dataclass(frozen=True, slots=True)
-class RefusedItem:
+class RejectedItem:
     """A row that could not be used."""
 
     id: int
     item: str
 
 
-def refused_with(connection: Connection, tenant_id: int, address: str) -> list[RefusedItem]:
+def rejected_rows_with(connection: Connection, tenant_id: int, address: str) -> list[RejectedItem]:
     """Refused rows that speak of an address."""
-    c = t.refused_row.c
+    c = t.rejected_row.c
     like = address.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
     return values_of(
-        RefusedItem, connection.execute(select(t.refused_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%")))
+        RejectedItem,
+        connection.execute(select(t.rejected_row).where(c.tenant_id == tenant_id, c.item.like(f"%{like}%"))),
     )
 
 
@@ -71,16 +72,16 @@ def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: by
     return int(done.rowcount)
 
 
-def wordings_of(connection: Connection, tenant_id: int, key: bytes) -> list[WordingRow]:
-    """Wordings of replies about a recipient: id, wording, example."""
-    e, w = t.event.c, t.wording.c
-    ids = select(e.wording_id).where(e.tenant_id == tenant_id, e.recipient_key == key, e.wording_id != 0).distinct()
-    return values_of(WordingRow, connection.execute(select(w.id, w.wording, w.example).where(w.id.in_(ids))))
+def reply_patterns_of(connection: Connection, tenant_id: int, key: bytes) -> list[ReplyPattern]:
+    """Wordings of replies about a recipient: id, reply pattern, example."""
+    e, w = t.event.c, t.reply_pattern.c
+    ids = select(e.pattern_id).where(e.tenant_id == tenant_id, e.recipient_key == key, e.pattern_id != 0).distinct()
+    return values_of(ReplyPattern, connection.execute(select(w.id, w.reply_pattern, w.example).where(w.id.in_(ids))))
 
 
-def change_wording(connection: Connection, id: int, /, **values: Unpack[WordingColumns]) -> None:
-    """Change columns of a wording."""
-    connection.execute(update(t.wording).where(t.wording.c.id == id).values(**values))
+def change_reply_pattern(connection: Connection, id: int, /, **values: Unpack[ReplyPatternColumns]) -> None:
+    """Change columns of a reply pattern."""
+    connection.execute(update(t.reply_pattern).where(t.reply_pattern.c.id == id).values(**values))
 
 
 def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: bool) -> int:
@@ -96,9 +97,9 @@ def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: b
     return int(connection.execute(update(t.suppression_entry).where(where).values(**blank)).rowcount)
 
 
-def drop_refused(connection: Connection, ids: Sequence[int]) -> None:
-    """Delete refused rows."""
-    connection.execute(delete(t.refused_row).where(t.refused_row.c.id.in_(ids)))
+def delete_rejected_rows(connection: Connection, ids: Sequence[int]) -> None:
+    """Delete rejected rows."""
+    connection.execute(delete(t.rejected_row).where(t.rejected_row.c.id.in_(ids)))
 
 
 def add_erasure(connection: Connection, **values: Unpack[ErasureColumns]) -> None:

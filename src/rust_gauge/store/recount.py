@@ -14,7 +14,7 @@ from rust_gauge.store.columns import CounterKey
 from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 
 Table = dict[CounterKey, int]
-_TABLES = ("flow_hour", "flow_day", "flow_label_day", "flow_sum_day", "flow_time_day", "flow_wording_day")
+_TABLES = ("flow_hour", "flow_day", "flow_label_day", "flow_sum_day", "flow_time_day", "flow_pattern_day")
 _SLOT = "domain_id, provider_id, stream_id, relay_id"
 
 
@@ -25,7 +25,7 @@ def recount(connection: Connection, tenant_id: int) -> dict[str, Table]:
     rows = connection.execute(
         text(
             f"SELECT occurred_at, identity, kind, cause, permanence, {_SLOT}, label_ids, recipient_key, message_key, "
-            "message_id, seconds_taken, wording_id FROM event WHERE tenant_id = :tenant"
+            "message_id, seconds_taken, pattern_id FROM event WHERE tenant_id = :tenant"
         ),
         {"tenant": tenant_id},
     )
@@ -37,8 +37,8 @@ def recount(connection: Connection, tenant_id: int) -> dict[str, Table]:
             bucket = time_bucket(row.seconds_taken)
             key = (row.domain_id, day, row.provider_id, row.stream_id, row.relay_id, bucket)
             out["flow_time_day"][key] += 1
-        if row.wording_id:
-            out["flow_wording_day"][row.wording_id, day, row.provider_id, row.cause, row.permanence] += 1
+        if row.pattern_id:
+            out["flow_pattern_day"][row.pattern_id, day, row.provider_id, row.cause, row.permanence] += 1
         if row.kind in GROUPED and row.message_id:
             told = Told(row.occurred_at, bytes(row.identity), row.kind, slot)
             groups.setdefault((bytes(row.recipient_key), bytes(row.message_key)), []).append(told)

@@ -17,7 +17,7 @@ from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, run
 from rust_gauge.store.columns import CounterKey
-from rust_gauge.store.intake import WORDINGS, Counts, Slot, add_difference, add_to, groups_of, hour_of, write_counts
+from rust_gauge.store.intake import PATTERNS, Counts, Slot, add_difference, add_to, groups_of, hour_of, write_counts
 from rust_gauge.store.values import values_of
 
 PIECE = 10_000  # events in one transaction, so that new mail does not wait long
@@ -44,13 +44,13 @@ class RefusalRow:
     recipient: str
     recipient_key: bytes
     message_key: bytes
-    wording_id: int
+    pattern_id: int
     reply_code: int | None
     enhanced_code: str | None
     diagnostic: str
     message_id: str
     grouped: bool
-    wording: str | None
+    reply_pattern: str | None
     provider: str
     domain: str
     stream: str
@@ -74,7 +74,7 @@ class WordingOfProvider:
     """A reply by its fixed part at one provider, as it was judged, and how often it came."""
 
     id: int
-    wording: str
+    reply_pattern: str
     example: str
     provider_id: int
     provider: str
@@ -128,12 +128,12 @@ def _refusals(
     query = (
         select(
             e.occurred_at, e.identity, e.kind, e.domain_id, e.provider_id, e.stream_id, e.relay_id, e.cause,
-            e.permanence, e.cause_rule, e.label_ids, e.recipient, e.recipient_key, e.message_key, e.wording_id,
+            e.permanence, e.cause_rule, e.label_ids, e.recipient, e.recipient_key, e.message_key, e.pattern_id,
             e.reply_code, e.enhanced_code, e.diagnostic, e.message_id, (e.message_id != "").label("grouped"),
-            t.wording.c.wording, t.mailbox_provider.c.name.label("provider"),
+            t.reply_pattern.c.reply_pattern, t.mailbox_provider.c.name.label("provider"),
             t.sending_domain.c.name.label("domain"), t.stream.c.name.label("stream"),
         )
-        .outerjoin(t.wording, t.wording.c.id == e.wording_id)
+        .outerjoin(t.reply_pattern, t.reply_pattern.c.id == e.pattern_id)
         .join(t.mailbox_provider, t.mailbox_provider.c.id == e.provider_id)
         .join(t.sending_domain, t.sending_domain.c.id == e.domain_id)
         .join(t.stream, t.stream.c.id == e.stream_id)
@@ -157,14 +157,14 @@ def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRo
     if not changed:
         return
     counts: Counts = Counter()
-    wordings: Counter[CounterKey] = Counter()
+    reply_patterns: Counter[CounterKey] = Counter()
     slots: dict[bytes, Slot] = {}  # of events that are counted with others of their message
     recipients: set[bytes] = set()
     for row, verdict in changed:
         new, old = _slot(row, verdict), row.slot
-        if row.wording_id:
-            wordings[row.wording_id, new.hour[:10], new.provider_id, new.cause, new.permanence] += 1
-            wordings[row.wording_id, old.hour[:10], old.provider_id, old.cause, old.permanence] -= 1
+        if row.pattern_id:
+            reply_patterns[row.pattern_id, new.hour[:10], new.provider_id, new.cause, new.permanence] += 1
+            reply_patterns[row.pattern_id, old.hour[:10], old.provider_id, old.cause, old.permanence] -= 1
         if row.grouped:
             slots[bytes(row.identity)] = new
             recipients.add(bytes(row.recipient_key))
@@ -178,7 +178,7 @@ def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRo
             after = [Told(e.occurred_at, e.identity, e.kind, slots.get(e.identity, e.slot)) for e in told]
             add_difference(counts, told, after)
     write_counts(connection, tenant_id, counts)
-    add_to(connection, WORDINGS, tenant_id, wordings)
+    add_to(connection, PATTERNS, tenant_id, reply_patterns)
 
 
 def _write(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRow, Verdict]]) -> None:
@@ -208,14 +208,14 @@ def _write(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRo
 
 
 def wordings_by_provider(connection: Connection, tenant_id: int, first: date, last: date) -> list[WordingOfProvider]:
-    """wording, example, provider_id, provider, cause, permanence, n of a period."""
-    c, w = t.flow_wording_day.c, t.wording.c
+    """reply pattern, example, provider_id, provider, cause, permanence, n of a period."""
+    c, w = t.flow_pattern_day.c, t.reply_pattern.c
     query = (
         select(
-            w.id, w.wording, w.example, c.provider_id, t.mailbox_provider.c.name.label("provider"), c.cause,
+            w.id, w.reply_pattern, w.example, c.provider_id, t.mailbox_provider.c.name.label("provider"), c.cause,
             c.permanence, func.sum(c.n).label("n"),
         )
-        .join(t.wording, w.id == c.wording_id)
+        .join(t.reply_pattern, w.id == c.pattern_id)
         .join(t.mailbox_provider, t.mailbox_provider.c.id == c.provider_id)
         .where(c.tenant_id == tenant_id, c.day.between(first, last))
         .group_by(w.id, c.provider_id, c.cause, c.permanence)
@@ -228,17 +228,17 @@ def wordings_by_provider(connection: Connection, tenant_id: int, first: date, la
 def transient_bounces(
     connection: Connection, tenant_id: int, first: date, last: date, wording_ids: Sequence[int]
 ) -> dict[tuple[int, int], int]:
-    """By wording and provider: bounces that count as transient by a rule. Reads the period's events."""
+    """By reply pattern and provider: bounces that count as transient by a rule. Reads the period's events."""
     e = t.event.c
     begin, end = (datetime.combine(day, datetime.min.time()) for day in (first, last + timedelta(days=1)))
     query = (
-        select(e.wording_id, e.provider_id, func.count().label("n"))
+        select(e.pattern_id, e.provider_id, func.count().label("n"))
         .where(e.tenant_id == tenant_id, e.occurred_at >= begin, e.occurred_at < end)
         .where(e.kind == Kind.BOUNCED.number, e.permanence == Permanence.TRANSIENT.number)
-        .where(e.wording_id.in_(wording_ids), e.cause_rule.not_like("%stated"))
-        .group_by(e.wording_id, e.provider_id)
+        .where(e.pattern_id.in_(wording_ids), e.cause_rule.not_like("%stated"))
+        .group_by(e.pattern_id, e.provider_id)
     )
-    return {(row.wording_id, row.provider_id): int(row.n) for row in connection.execute(query)}
+    return {(row.pattern_id, row.provider_id): int(row.n) for row in connection.execute(query)}
 
 
 # How far it is

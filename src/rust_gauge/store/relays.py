@@ -14,13 +14,13 @@ def list_relays(connection: Connection, tenant_id: int) -> list[tuple[str, Docum
     return [(row.name, row.description) for row in rows if row.name]
 
 
-def describe_relay(connection: Connection, tenant_id: int, name: str, description: Document) -> None:
+def set_relay(connection: Connection, tenant_id: int, name: str, description: Document) -> None:
     """Set a relay's description; makes the relay when there is none of this name."""
     statement = upsert(t.relay).values(tenant_id=tenant_id, name=name, description=description)
     connection.execute(statement.on_duplicate_key_update(description=statement.inserted.description))
 
 
-def forget_relay(connection: Connection, tenant_id: int, name: str) -> bool:
+def delete_relay(connection: Connection, tenant_id: int, name: str) -> bool:
     """Take a description away; the name stays, since events may bear it. False when there was none."""
     c = t.relay.c
     where = (c.tenant_id == tenant_id) & (c.name == name) & c.description.is_not(None)

@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import orjson
 from sqlalchemy import Connection
 
-from rust_gauge.core.suppression import Change, Reach, Reason, State, Status
+from rust_gauge.core.suppression import Change, Reason, Scope, State, Status
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.columns import CounterKey, Document
 from rust_gauge.store.driver import Question, RawRow
@@ -32,8 +32,8 @@ class RowOfEntry:
 
     address_key: bytes
     reason: int
-    reach: int
-    reach_id: int
+    scope: int
+    scope_id: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +66,8 @@ class Where(NamedTuple):
 
     key: bytes
     reason: Reason
-    reach: Reach = Reach.TENANT
-    reach_id: int = 0
+    scope: Scope = Scope.TENANT
+    scope_id: int = 0
 
 
 class Target(NamedTuple):
@@ -110,16 +110,16 @@ class Done:
 
 
 _COLUMNS = (
-    "tenant_id", "address_key", "reason", "reach", "reach_id", "number", "state", "address", "mail_domain",
+    "tenant_id", "address_key", "reason", "scope", "scope_id", "number", "state", "address", "mail_domain",
     "provider_id", "stream_id", "since", "until", "ended_at", "times", "returns", "made_at", "change", "changed_at",
     "changed_by", "note", "origin", "evidence",
 )  # fmt: skip
-_KEPT = ("tenant_id", "address_key", "reason", "reach", "reach_id", "address", "mail_domain", "provider_id")
+_KEPT = ("tenant_id", "address_key", "reason", "scope", "scope_id", "address", "mail_domain", "provider_id")
 ENTRY_COLUMNS = ", ".join(f"`{name}`" for name in _COLUMNS)
 _PUT = f"INSERT INTO suppression_entry ({ENTRY_COLUMNS}) VALUES"
 _ANEW = "ON DUPLICATE KEY UPDATE " + ", ".join(f"`{n}` = VALUES(`{n}`)" for n in _COLUMNS if n not in _KEPT)
 _LOG_COLUMNS = (
-    "tenant_id, number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, "
+    "tenant_id, number, address_key, reason, scope, scope_id, state, `change`, changed_at, changed_by, note, until, "
     "address"
 )
 LOG = f"INSERT INTO suppression_change ({_LOG_COLUMNS}) VALUES"
@@ -205,7 +205,7 @@ def _count(
 def change_row(tenant_id: int, row: EntryRow) -> tuple[object, ...]:
     """Return what stood in an entry as a row of the log, for LOG."""
     return (
-        tenant_id, row.number, bytes(row.address_key), row.reason, row.reach, row.reach_id, row.state, row.change,
+        tenant_id, row.number, bytes(row.address_key), row.reason, row.scope, row.scope_id, row.state, row.change,
         row.changed_at, row.changed_by, row.note, row.until, row.address,
     )  # fmt: skip
 
@@ -215,7 +215,7 @@ def _entry_row(
     evidence: list[Document], by: str, now: datetime, number: int, *, moved: bool,
 ) -> tuple[object, ...]:  # fmt: skip
     head = (
-        tenant_id, where.key, where.reason.number, where.reach.number, where.reach_id,
+        tenant_id, where.key, where.reason.number, where.scope.number, where.scope_id,
         number if moved else row.number, status.state.number, target.address, target.mail_domain, target.provider_id,
         ask.stream_id or (row.stream_id if row is not None else 0), naive(status.since), naive(status.until),
         naive(status.ended_at), min(status.times, 2**32 - 1), min(status.returns, 65535),
@@ -268,13 +268,13 @@ def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> di
 
 def where_of(row: RowOfEntry) -> Where:
     """Return what an entry is about, from a row."""
-    return Where(bytes(row.address_key), Reason.from_number(row.reason), Reach.from_number(row.reach), row.reach_id)
+    return Where(bytes(row.address_key), Reason.from_number(row.reason), Scope.from_number(row.scope), row.scope_id)
 
 
 # Each key is looked up by itself: that is faster than a range over many keys. The index is named, as statistics lag
 # behind imports, and then another index of the tenant looks as good and is read from end to end.
 _STANDING = (
-    "WITH asked (k) AS (VALUES {keys}) SELECT address_key, reason, reach, reach_id, state, CAST(since AS CHAR), "
+    "WITH asked (k) AS (VALUES {keys}) SELECT address_key, reason, scope, scope_id, state, CAST(since AS CHAR), "
     "CAST(until AS CHAR), note FROM asked STRAIGHT_JOIN suppression_entry FORCE INDEX (PRIMARY) "
     f"ON tenant_id = {{tenant}} AND address_key = k WHERE state <> {State.ENDED.number}"
 )
@@ -285,7 +285,7 @@ def standing(
 ) -> Iterator[Sequence[RawRow]]:
     """Yield what does not stand ended for the keys of each question (LOOKED_UP at most; sorted ones are faster).
 
-    Each row: address_key, reason, reach, reach_id, state, since, until, note; times as text, which is cheaper. While
+    Each row: address_key, reason, scope, scope_id, state, since, until, note; times as text, which is cheaper. While
     MariaDB looks up one question the next is made and the rows of the one before are used: a question is sent before
     the rows of the last one are given.
     """

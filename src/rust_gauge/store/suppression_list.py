@@ -7,13 +7,13 @@ from typing import Any
 
 from sqlalchemy import Connection, Select, and_, func, literal_column, or_, select
 
-from rust_gauge.core.suppression import Reach, Reason, State
+from rust_gauge.core.suppression import Reason, Scope, State
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.suppression import CHUNK, EntryRow, RowOfEntry, Where, naive
 from rust_gauge.store.values import values_of
 
-_SEEN = "number, address_key, reason, reach, reach_id, state, `change`, changed_at, changed_by, note, until, address"
+_SEEN = "number, address_key, reason, scope, scope_id, state, `change`, changed_at, changed_by, note, until, address"
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ class Filter:
     reasons: tuple[Reason, ...] = ()
     provider_ids: tuple[int, ...] | None = None
     stream_id: int | None = None
-    reach: Reach | None = None
+    scope: Scope | None = None
     origin: str = ""
     ends_before: datetime | None = None
     came_back: bool = False
@@ -80,8 +80,8 @@ def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
         query = query.where(c.provider_id.in_(filter.provider_ids))
     if filter.stream_id is not None:
         query = query.where(c.stream_id == filter.stream_id)
-    if filter.reach is not None:
-        query = query.where(c.reach == filter.reach.number)
+    if filter.scope is not None:
+        query = query.where(c.scope == filter.scope.number)
     if filter.origin:
         query = query.where(c.origin == filter.origin)
     if filter.ends_before is not None:
@@ -118,19 +118,19 @@ def pages_by_key(
     query = _where(filter, tenant_id, select(e, t.stream.c.name.label("stream")))
     query = query.outerjoin(t.stream, t.stream.c.id == c.stream_id)
     if after is not None:
-        rest = (after.reason.number, after.reach.number, after.reach_id)
-        reason, reach, reach_id = rest
+        rest = (after.reason.number, after.scope.number, after.scope_id)
+        reason, scope, scope_id = rest
         query = query.where(
             c.address_key >= after.key,
             or_(
                 c.address_key > after.key,
                 c.reason > reason,
-                and_(c.reason == reason, c.reach > reach),
-                and_(c.reason == reason, c.reach == reach, c.reach_id > reach_id),
+                and_(c.reason == reason, c.scope > scope),
+                and_(c.reason == reason, c.scope == scope, c.scope_id > scope_id),
             ),
         )
     return values_of(
-        ListedEntry, connection.execute(query.order_by(c.address_key, c.reason, c.reach, c.reach_id).limit(limit))
+        ListedEntry, connection.execute(query.order_by(c.address_key, c.reason, c.scope, c.scope_id).limit(limit))
     )
 
 
@@ -146,7 +146,7 @@ def overdue(connection: Connection, now: datetime, limit: int) -> list[OverdueEn
         OverdueEntry,
         run(
             connection,
-            "SELECT s.tenant_id, e.address_key, e.reason, e.reach, e.reach_id FROM suppression_state AS s "
+            "SELECT s.tenant_id, e.address_key, e.reason, e.scope, e.scope_id FROM suppression_state AS s "
             "STRAIGHT_JOIN suppression_entry AS e FORCE INDEX (suppression_entry_until) "
             f"ON e.tenant_id = s.tenant_id AND e.until <= {literal(naive(now))} "
             f"AND e.state <> {State.ENDED.number} LIMIT {limit}",

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from sqlalchemy import Connection
 
-from rust_gauge.core.suppression import Change, Reach, State
+from rust_gauge.core.suppression import Change, Scope, State
 from rust_gauge.store.bulk import literal
 from rust_gauge.store.bulk_load import LINE, SPECIAL, Loaded, escape, load_rows
 from rust_gauge.store.suppression import naive
@@ -28,13 +28,13 @@ class LoadedEntry(NamedTuple):
 
 NULL_TEXT = r"\N"
 COLUMNS = (
-    "address_key, reason, reach, reach_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
+    "address_key, reason, scope, scope_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
 )
 _PACKET = 5000  # entries
 
 
 def load_entries(
-    connection: Connection, tenant_id: int, entries: Iterable[LoadedEntry], *, reach: Reach, reach_id: int,
+    connection: Connection, tenant_id: int, entries: Iterable[LoadedEntry], *, scope: Scope, scope_id: int,
     stream_id: int, at: datetime, by: str,
 ) -> Loaded:  # fmt: skip
     """Add entries that are not there yet; those that are, whatever they say, are left out and counted as skipped.
@@ -47,17 +47,17 @@ def load_entries(
         f"made_at = {moment}, `change` = {Change.MADE.number}, changed_at = {moment}, changed_by = {literal(by)}, "
         "origin = 'import', evidence = '[]'"
     )
-    packets = _packets(entries, reach.number, reach_id, stream_id)
+    packets = _packets(entries, scope.number, scope_id, stream_id)
     return load_rows(connection, "suppression_entry", COLUMNS, shared, packets)
 
 
-def _packets(entries: Iterable[LoadedEntry], reach: int, reach_id: int, stream_id: int) -> Iterator[bytes]:
+def _packets(entries: Iterable[LoadedEntry], scope: int, scope_id: int, stream_id: int) -> Iterator[bytes]:
     lines: list[bytes] = []
     for key, reason, number, address, domain, provider_id, since, until, note in entries:
         if "\\" in address:
             address = address.replace("\\", "\\\\")
         text = (
-            f"{reason}\x1f{reach}\x1f{reach_id}\x1f{number}\x1f{address}\x1f{domain}\x1f{provider_id}\x1f{stream_id}"
+            f"{reason}\x1f{scope}\x1f{scope_id}\x1f{number}\x1f{address}\x1f{domain}\x1f{provider_id}\x1f{stream_id}"
             f"\x1f{since}\x1f{until}\x1f"
         )
         if SPECIAL.search(key):

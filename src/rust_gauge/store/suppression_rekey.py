@@ -27,7 +27,7 @@ def rekey(
         c = t.suppression_entry.c
         where = and_(
             c.tenant_id == tenant_id, c.address_key == old.key, c.reason == old.reason.number,
-            c.reach == old.reach.number, c.reach_id == old.reach_id,
+            c.scope == old.scope.number, c.scope_id == old.scope_id,
         )  # fmt: skip
         values = {"address_key": new.key, "address": target.address, "mail_domain": target.mail_domain}
         if there is not None:
@@ -36,7 +36,7 @@ def rekey(
             insert_rows(connection, LOG, [change_row(tenant_id, drop)])
             gone = and_(
                 c.tenant_id == tenant_id, c.address_key == new.key, c.reason == new.reason.number,
-                c.reach == new.reach.number, c.reach_id == new.reach_id,
+                c.scope == new.scope.number, c.scope_id == new.scope_id,
             )  # fmt: skip
             connection.execute(t.suppression_entry.delete().where(gone if keep is row else where))
             times = {"times": row.times + there.times, "since": min(row.since, there.since)}

@@ -1,4 +1,4 @@
-"""What there is once for each suppression list: its lock, the newest number, brakes, how addresses are compared."""
+"""What there is once for each suppression list: its lock, the newest number, pauses, how addresses are compared."""
 
 from dataclasses import dataclass
 from typing import Any, Unpack
@@ -21,7 +21,7 @@ class ListState:
     matching: Document
     matching_before: Document
     secret: str
-    brakes: list[Any]
+    pauses: list[Any]
 
 
 def lock(connection: Connection, tenant_id: int) -> int:
@@ -43,17 +43,17 @@ def set_last_number(connection: Connection, tenant_id: int, number: int) -> None
 
 
 def get_state(connection: Connection, tenant_id: int) -> ListState:
-    """Return what is kept once for a tenant's list: policy, matching, brakes, the newest number."""
+    """Return what is kept once for a tenant's list: policy, matching, pauses, the newest number."""
     c = t.suppression_state.c
     return values_of(ListState, connection.execute(select(t.suppression_state).where(c.tenant_id == tenant_id)))[0]
 
 
 def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None, str, str]:
-    """How addresses are compared, before that if the list is being rewritten (both as JSON), the secret, the brakes.
+    """How addresses are compared, before that if the list is being rewritten (both as JSON), the secret, the pauses.
 
     Asked with every question, so it goes around all that costs time.
     """
-    columns = "matching, matching_before, secret, brakes"
+    columns = "matching, matching_before, secret, pauses"
     sql = f"SELECT {columns} FROM suppression_state WHERE tenant_id = {literal(tenant_id)}"
     (row,) = raw_rows(connection, sql)
     found: tuple[str, str | None, str, str] = row

@@ -24,7 +24,7 @@ class WebhookRow:
     paused: bool
     created_at: datetime
     last_at: datetime | None
-    last_said: str
+    last_response: str
     waiting: int | None
     dead: int | None
 
@@ -42,7 +42,7 @@ class ActiveWebhook:
     paused: bool
     created_at: datetime
     last_at: datetime | None
-    last_said: str
+    last_response: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ class CallRow:
     body: str
     state: str
     attempts: int
-    said: str
+    response: str
     created_at: datetime
     next_at: datetime | None
     finished_at: datetime | None
@@ -103,19 +103,19 @@ def active_webhooks(connection: Connection, tenant_id: int) -> list[ActiveWebhoo
     )
 
 
-def change_webhook(connection: Connection, webhook_id: int, /, **values: Unpack[WebhookColumns]) -> None:
+def update_webhook(connection: Connection, webhook_id: int, /, **values: Unpack[WebhookColumns]) -> None:
     """Change columns of a webhook."""
     connection.execute(update(t.webhook).where(t.webhook.c.id == webhook_id).values(**values))
 
 
-def drop_webhook(connection: Connection, webhook_id: int) -> None:
+def delete_webhook(connection: Connection, webhook_id: int) -> None:
     """Delete a webhook."""
     connection.execute(delete(t.webhook).where(t.webhook.c.id == webhook_id))
 
 
 def add_call(connection: Connection, **values: Unpack[WebhookCallColumns]) -> int:
     """Add a call that waits to be made; return its id."""
-    statement = insert(t.webhook_call).values(state="waiting", attempts=0, said="", **values)
+    statement = insert(t.webhook_call).values(state="waiting", attempts=0, response="", **values)
     return int(connection.execute(statement).inserted_primary_key[0])  # type: ignore[index]
 
 

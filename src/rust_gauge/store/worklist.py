@@ -8,9 +8,9 @@ from typing import Any, Unpack
 from sqlalchemy import Connection, func, select, update
 from sqlalchemy.exc import IntegrityError
 
-from rust_gauge.core.worklist import Item, Level, State, Trouble
+from rust_gauge.core.worklist import Incident, Item, Level, State
 from rust_gauge.store import tables as t
-from rust_gauge.store.columns import Document, ToldColumns
+from rust_gauge.store.columns import Document, NotificationColumns
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -23,12 +23,12 @@ class ItemRow:
     item_key: str
     state: str
     level: str
-    trouble: Document
+    incident: Document
     found_at: datetime
     seen_at: datetime
-    told_at: datetime | None
+    notified_at: datetime | None
     well_since: datetime | None
-    closed_at: datetime | None
+    resolved_at: datetime | None
     until: datetime | None
     returns: int
     assigned_to: str
@@ -47,30 +47,30 @@ class StepRow:
 
 
 @dataclass(frozen=True, slots=True)
-class ToldRow:
+class NotificationRow:
     """A message to people about an item."""
 
     id: int
     tenant_id: int
     item_id: int
-    way: Document
+    channel: Document
     what: str
     title: str
     body: str
     state: str
     attempts: int
-    said: str
+    response: str
     made_at: datetime
     next_at: datetime | None
     finished_at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
-class NewWording:
+class NewReplyPattern:
     """A reply that nobody was given before."""
 
     id: int
-    wording: str
+    reply_pattern: str
     example: str
     first_seen_at: datetime
     cause: int
@@ -115,37 +115,52 @@ def _aware(time: datetime | None) -> datetime | None:
 
 def item_of(row: ItemRow) -> Item:
     """Return the core's item from a row."""
-    told = dict(row.trouble)
-    trouble = Trouble(
+    told = dict(row.incident)
+    incident = Incident(
         row.item_key, told["kind"], told["subject"], told["name"], told["title"], told["text"], Level(row.level),
         datetime.fromisoformat(told["since"]), int(told["mail"]), told["remedy"], told["record"],
-        tuple(told["evidence"]), told["remeasure"], told.get("topic", ""), tuple(told.get("domains", ())),
+        tuple(told["evidence"]), told["recheck"], told.get("topic", ""), tuple(told.get("domains", ())),
         float(told.get("measure", 0.0)), tuple(told.get("parts", ())),
     )  # fmt: skip
     found_at, seen_at = _aware(row.found_at), _aware(row.seen_at)
     assert found_at is not None
     assert seen_at is not None
     return Item(
-        trouble, State(row.state), found_at, seen_at, _aware(row.told_at), _aware(row.well_since),
-        _aware(row.closed_at), _aware(row.until), row.returns,
+        incident, State(row.state), found_at, seen_at, _aware(row.notified_at), _aware(row.well_since),
+        _aware(row.resolved_at), _aware(row.until), row.returns,
     )  # fmt: skip
 
 
 def _values(item: Item) -> Document:
-    trouble = item.trouble
+    incident = item.incident
     return {
-        "state": str(item.state), "level": str(trouble.level),
-        "trouble": {
-            "kind": trouble.kind, "subject": trouble.subject, "name": trouble.name, "title": trouble.title[:500],
-            "text": trouble.text, "since": trouble.since.isoformat(), "mail": trouble.mail, "remedy": trouble.remedy,
-            "record": trouble.record, "evidence": list(trouble.evidence), "remeasure": trouble.remeasure,
-            "topic": trouble.topic, "domains": list(trouble.domains), "measure": trouble.measure,
-            "parts": list(trouble.parts),
+        "state": str(item.state),
+        "level": str(incident.level),
+        "incident": {
+            "kind": incident.kind,
+            "subject": incident.subject,
+            "name": incident.name,
+            "title": incident.title[:500],
+            "text": incident.text,
+            "since": incident.since.isoformat(),
+            "mail": incident.mail,
+            "remedy": incident.remedy,
+            "record": incident.record,
+            "evidence": list(incident.evidence),
+            "recheck": incident.recheck,
+            "topic": incident.topic,
+            "domains": list(incident.domains),
+            "measure": incident.measure,
+            "parts": list(incident.parts),
         },
-        "found_at": _naive(item.found_at), "seen_at": _naive(item.seen_at), "told_at": _naive(item.told_at),
-        "well_since": _naive(item.well_since), "closed_at": _naive(item.closed_at), "until": _naive(item.until),
+        "found_at": _naive(item.found_at),
+        "seen_at": _naive(item.seen_at),
+        "notified_at": _naive(item.notified_at),
+        "well_since": _naive(item.well_since),
+        "resolved_at": _naive(item.resolved_at),
+        "until": _naive(item.until),
         "returns": item.returns,
-    }  # fmt: skip
+    }
 
 
 def items(
@@ -168,7 +183,7 @@ def get(connection: Connection, tenant_id: int, id: int, *, lock: bool = False) 
 
 def add(connection: Connection, tenant_id: int, item: Item) -> int | None:
     """Keep a new item. None where another look found the same at the same time."""
-    values = {"tenant_id": tenant_id, "item_key": item.trouble.key[:400], "assigned_to": "", **_values(item)}
+    values = {"tenant_id": tenant_id, "item_key": item.incident.key[:400], "assigned_to": "", **_values(item)}
     try:
         with connection.begin_nested():
             key: Any = connection.execute(t.work_item.insert().values(**values)).inserted_primary_key
@@ -229,13 +244,13 @@ def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> di
         select(c.item_id, c.at, c.what, c.text)
         .join(t.work_item, i.id == c.item_id)
         .where(i.tenant_id.in_(tenant_ids), c.at < day + timedelta(days=1))
-        .where(c.what.in_(("found", "opened", "again", "worse", "closed")))
+        .where(c.what.in_(("found", "opened", "again", "worse", "resolved")))
         .order_by(c.id)
     )
     lives: dict[int, dict[str, str]] = {}
     for row in connection.execute(query):
         known = lives.setdefault(row.item_id, {})
-        if row.what == "closed":
+        if row.what == "resolved":
             if row.at.date() < day:
                 known.pop("text", None)
         else:
@@ -246,61 +261,64 @@ def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> di
 # Messages
 
 
-def add_told(connection: Connection, **values: Unpack[ToldColumns]) -> int:
+def add_notification(connection: Connection, **values: Unpack[NotificationColumns]) -> int:
     """Add a message to people; return its id."""
-    key: Any = connection.execute(t.told.insert().values(**values)).inserted_primary_key
+    key: Any = connection.execute(t.notification.insert().values(**values)).inserted_primary_key
     return int(key[0])
 
 
-def get_told(connection: Connection, id: int) -> ToldRow | None:
+def get_notification(connection: Connection, id: int) -> NotificationRow | None:
     """Return a message to people."""
-    return value_of(ToldRow, connection.execute(select(t.told).where(t.told.c.id == id)).first())
+    return value_of(
+        NotificationRow, connection.execute(select(t.notification).where(t.notification.c.id == id)).first()
+    )
 
 
-def change_told(connection: Connection, id: int, /, **values: Unpack[ToldColumns]) -> None:
+def change_notification(connection: Connection, id: int, /, **values: Unpack[NotificationColumns]) -> None:
     """Change columns of a message to people."""
-    connection.execute(update(t.told).where(t.told.c.id == id).values(**values))
+    connection.execute(update(t.notification).where(t.notification.c.id == id).values(**values))
 
 
-def list_told(connection: Connection, tenant_id: int, limit: int = 100) -> list[ToldRow]:
+def list_notifications(connection: Connection, tenant_id: int, limit: int = 100) -> list[NotificationRow]:
     """Return a tenant's newest messages to people, at most `limit`."""
-    c = t.told.c
+    c = t.notification.c
     return values_of(
-        ToldRow, connection.execute(select(t.told).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(limit))
+        NotificationRow,
+        connection.execute(select(t.notification).where(c.tenant_id == tenant_id).order_by(c.id.desc()).limit(limit)),
     )
 
 
 # Brakes
 
 
-def brakes(connection: Connection, tenant_id: int, *, lock: bool = False) -> list[Document]:
+def pauses(connection: Connection, tenant_id: int, *, lock: bool = False) -> list[Document]:
     """stream, relay, since, why of each that holds."""
     c = t.suppression_state.c
-    query = select(c.brakes).where(c.tenant_id == tenant_id)
+    query = select(c.pauses).where(c.tenant_id == tenant_id)
     return list(connection.scalar(query.with_for_update() if lock else query) or [])
 
 
-def set_brakes(connection: Connection, tenant_id: int, found: list[Document]) -> None:
-    """Replace a tenant's brakes."""
+def set_pauses(connection: Connection, tenant_id: int, found: list[Document]) -> None:
+    """Replace a tenant's pauses."""
     c = t.suppression_state.c
-    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(brakes=found))
+    connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(pauses=found))
 
 
-# What troubles are found from
+# What incidents are found from
 
 
-def new_wordings(connection: Connection, tenant_id: int, since: datetime, least: int) -> list[NewWording]:
-    """id, wording, example, first_seen_at, cause, n of replies that nobody was given before a time."""
-    w, c = t.wording.c, t.flow_wording_day.c
+def new_reply_patterns(connection: Connection, tenant_id: int, since: datetime, least: int) -> list[NewReplyPattern]:
+    """id, reply pattern, example, first_seen_at, cause, n of replies that nobody was given before a time."""
+    w, c = t.reply_pattern.c, t.flow_pattern_day.c
     query = (
-        select(w.id, w.wording, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"))
-        .join(t.flow_wording_day, c.wording_id == w.id)
+        select(w.id, w.reply_pattern, w.example, w.first_seen_at, c.cause, func.sum(c.n).label("n"))
+        .join(t.flow_pattern_day, c.pattern_id == w.id)
         .where(w.tenant_id == tenant_id, c.tenant_id == tenant_id, w.first_seen_at >= _naive(since))
         .group_by(w.id, c.cause)
-        # Seen is not said: what is loaded late was said on its own day.
+        # Seen is not summary: what is loaded late was said on its own day.
         .having((func.sum(c.n) >= least) & (func.min(c.day) >= since.date()))
     )
-    return values_of(NewWording, connection.execute(query))
+    return values_of(NewReplyPattern, connection.execute(query))
 
 
 def old_keys(connection: Connection, tenant_id: int, before: datetime, seen_since: datetime) -> list[OldKey]:

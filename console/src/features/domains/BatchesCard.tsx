@@ -91,7 +91,7 @@ export function BatchesCard({tenant}: {tenant: string}) {
                 Stop
               </Button>
             )}
-            {(batch.state === 'stopped' || batch.state === 'failed') && (
+            {(batch.state === 'cancelled' || batch.state === 'failed') && (
               <Button tone="link" onPress={() => run.mutate({id: batch.id})}>
                 Go on
               </Button>

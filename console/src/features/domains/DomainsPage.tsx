@@ -65,8 +65,8 @@ const columns: Column<Domain>[] = [
   },
   {
     name: 'Proven',
-    value: (row) => (row.proven ? 'yes' : 'no'),
-    show: (row) => (row.proven ? <Tag level="right">proven</Tag> : <Small>no</Small>),
+    value: (row) => (row.verified ? 'yes' : 'no'),
+    show: (row) => (row.verified ? <Tag level="right">proven</Tag> : <Small>no</Small>),
   },
   {name: 'SPF look-ups of 10', value: (row) => row.last_audit?.spf_lookups, number: true},
   {name: 'Selectors', value: (row) => row.selectors.join(' ')},

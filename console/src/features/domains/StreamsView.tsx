@@ -86,9 +86,9 @@ export function AlignmentCard({audit}: {audit: Audit}) {
                     {stream.name}
                     <br />
                     <Small>{stream.relay && `over ${stream.relay}`}</Small>
-                    {stream.proven === false && (
+                    {stream.verified === false && (
                       <div>
-                        <Tag level="risk">not proven</Tag>
+                        <Tag level="risk">not verified</Tag>
                       </div>
                     )}
                   </td>
@@ -228,7 +228,7 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
   const domain = useDomain(tenant, name);
   const change = useChangeDomain(tenant, name);
   const senders = useSenders(tenant);
-  const lacking = (senders.data ?? []).filter((each) => each.domain === name && each.said);
+  const lacking = (senders.data ?? []).filter((each) => each.domain === name && each.summary);
   const [draft, setDraft] = useState<Path | null>(null);
   const streams = domain.data?.streams ?? [];
   const save = (next: Path[]) => change.mutate({streams: next}, {onSuccess: () => (setDraft(null), onChanged())});
@@ -242,7 +242,7 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
       {domain.error && <Trouble error={domain.error} />}
       {lacking.map((each) => (
         <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
-          <Tag level={each.aligned === false ? 'fault' : 'risk'}>{each.stream || name}</Tag> {each.said}
+          <Tag level={each.aligned === false ? 'fault' : 'risk'}>{each.stream || name}</Tag> {each.summary}
         </p>
       ))}
       {streams.length > 0 && (

@@ -116,7 +116,7 @@ function SpfTrialCard({tenant, name}: {tenant: string; name: string}) {
   );
 }
 
-const Trial = ({trial}: {trial: Schemas['SpfTrial']}) => (
+const Trial = ({trial}: {trial: Schemas['SpfCheck']}) => (
   <>
     {[trial.mail_from, trial.helo].map(
       (each) =>

@@ -204,7 +204,7 @@ describe('history', () => {
 
 describe('trials', () => {
   it('tries a record before it is published and shows the steps', async () => {
-    const trial: Schemas['SpfTrial'] = {
+    const trial: Schemas['SpfCheck'] = {
       helo: null,
       postmaster: false,
       mail_from: {
@@ -220,7 +220,7 @@ describe('trials', () => {
         steps: [{depth: 0, domain: NAME, term: '~all', column: 8, outcome: 'match', asked: [], answer: [], note: ''}],
       },
     };
-    const seen = serviceWith({[`POST ${T}/spf-trials`]: trial});
+    const seen = serviceWith({[`POST ${T}/spf-checks`]: trial});
     open(<TryView tenant="copperline" name={NAME} />);
     await userEvent.type(screen.getByLabelText('Sending address'), '192.0.2.9');
     await userEvent.type(screen.getByLabelText('Record to try instead of the published one'), 'v=spf1 ~all');
@@ -230,7 +230,7 @@ describe('trials', () => {
   });
 
   it('says why an address is none', async () => {
-    serviceWith({[`POST ${T}/spf-trials`]: problem(422, 'Invalid request', {detail: 'x is no IP address'})});
+    serviceWith({[`POST ${T}/spf-checks`]: problem(422, 'Invalid request', {detail: 'x is no IP address'})});
     open(<TryView tenant="copperline" name={NAME} />);
     await userEvent.type(screen.getByLabelText('Sending address'), 'x');
     await userEvent.click(screen.getByRole('button', {name: 'Try'}));
@@ -245,7 +245,7 @@ describe('many domains', () => {
     const seen = serviceWith({
       [`GET ${T}/jobs`]: () => [batch()],
       [`POST ${T}/batches`]: () => batch(),
-      [`POST ${T}/jobs/3/stop`]: () => ((state = 'stopped'), batch()),
+      [`POST ${T}/jobs/3/cancel`]: () => ((state = 'cancelled'), batch()),
       [`POST ${T}/jobs/3/run`]: () => ((state = 'running'), batch()),
     });
     open(<BatchesCard tenant="copperline" />);

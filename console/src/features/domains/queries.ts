@@ -86,8 +86,8 @@ export const useComparison = (tenant: string, name: string, before?: number, aft
 
 export const useSpfTrial = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['SpfTrialRequest']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/spf-trials', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['SpfCheckRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/spf-checks', {params: {path: {tenant}}, body})),
   });
 
 export const useMessageCheck = (tenant: string) =>

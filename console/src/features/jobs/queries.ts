@@ -2,7 +2,7 @@
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, type Schemas} from '../../api/client';
 
-const isOver = (job?: Schemas['Job']) => !job || ['done', 'failed', 'stopped', 'collecting'].includes(job.state);
+const isOver = (job?: Schemas['Job']) => !job || ['done', 'failed', 'cancelled', 'collecting'].includes(job.state);
 
 const jobsQuery = (tenant: string, kind: Schemas['Job']['kind']) =>
   queryOptions({
@@ -28,7 +28,7 @@ export function useRunJob(tenant: string) {
   return useMutation({
     mutationFn: ({id, dry = false, stop = false}: {id: number; dry?: boolean; stop?: boolean}) =>
       stop
-        ? unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/stop', {params: {path: {tenant, id}}}))
+        ? unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/cancel', {params: {path: {tenant, id}}}))
         : unwrap(api.POST('/api/v1/tenants/{tenant}/jobs/{id}/run', {params: {path: {tenant, id}}, body: {dry}})),
     onSuccess: () => {
       void queries.invalidateQueries({queryKey: ['jobs', tenant]});

@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useCauses, useWordings, type Which} from './queries';
+import {useCauses, useReplyPatterns, type Which} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
@@ -13,7 +13,7 @@ import {font, space} from '../../design/tokens';
 import {ruleFrom, RulesCard} from './RulesCard';
 
 type Series = Schemas['CauseSeries'];
-type Wording = Schemas['WordingRow'];
+type Wording = Schemas['ReplyPattern'];
 
 const Stack = styled.div`
   display: grid;
@@ -36,7 +36,7 @@ const scaled = (days: number[]): number[] => {
 
 export function CausesView({tenant, days, which}: {tenant: string; days: number; which: Which}) {
   const causes = useCauses(tenant, firstDay(days), which);
-  const wordings = useWordings(tenant, firstDay(days));
+  const reply_patterns = useReplyPatterns(tenant, firstDay(days));
   const [draft, setDraft] = useState<Schemas['OwnRule'] | null>(null);
   return (
     <Stack>
@@ -86,7 +86,7 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
         </Card>
       )}
       <RulesCard tenant={tenant} draft={draft} onDraft={setDraft} />
-      {wordings.data && wordings.data.length > 0 && (
+      {reply_patterns.data && reply_patterns.data.length > 0 && (
         <Card
           title="Replies by their fixed part"
           note="numbers, ids, addresses and hosts taken out; one rule settles all of a kind"
@@ -106,7 +106,7 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
                 value: (row) => row.providers.join(', '),
                 show: (row) => <span style={{whiteSpace: 'normal'}}>{row.providers.join(', ')}</span>,
               },
-              {name: 'Wording', value: (row) => row.wording, show: (row) => <Reply>{row.wording}</Reply>},
+              {name: 'Wording', value: (row) => row.pattern, show: (row) => <Reply>{row.pattern}</Reply>},
               {
                 name: 'Rule',
                 value: () => '',
@@ -115,7 +115,7 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
                   <Button
                     tone="link"
                     onPress={() => {
-                      setDraft(ruleFrom(row.wording, row.example, row.cause as Schemas['OwnRule']['cause']));
+                      setDraft(ruleFrom(row.pattern, row.example, row.cause as Schemas['OwnRule']['cause']));
                       document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'});
                     }}
                   >
@@ -129,7 +129,7 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
                 show: (row) => <Small>{ago(row.first_seen_at)}</Small>,
               },
             ]}
-            rows={wordings.data}
+            rows={reply_patterns.data}
             id={(row) => `${row.id} ${row.cause}`}
             file={`replies-${tenant}.csv`}
           />

@@ -80,8 +80,8 @@ export function CompareView({
             },
             {
               name: 'Which',
-              value: (row) => row.said,
-              show: (row) => <Tag level={row.better ? 'right' : 'note'}>{row.said}</Tag>,
+              value: (row) => row.summary,
+              show: (row) => <Tag level={row.better ? 'right' : 'note'}>{row.summary}</Tag>,
             },
           ]}
           rows={found.data.rates}

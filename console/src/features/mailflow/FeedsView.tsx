@@ -1,4 +1,4 @@
-/** Ways in: how each goes, what it refused, and a mapping that is tried on a sample until it fits. */
+/** Ways in: how each goes, what it rejected, and a mapping that is tried on a sample until it fits. */
 import {useRef, useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -119,21 +119,21 @@ export function FeedsView({tenant}: {tenant: string}) {
               {name: 'Kind', value: (row) => row.kind},
               {
                 name: 'How it goes',
-                value: (row) => row.said,
+                value: (row) => row.summary,
                 show: (row) =>
-                  row.trouble ? (
-                    <Tag level="fault">{row.said}</Tag>
+                  row.error ? (
+                    <Tag level="fault">{row.summary}</Tag>
                   ) : row.paused ? (
                     <Tag level="note">paused</Tag>
                   ) : (
-                    row.said
+                    row.summary
                   ),
               },
               {name: 'Today', value: (row) => row.stored_today, show: (row) => count(row.stored_today), number: true},
               {
                 name: 'Refused',
-                value: (row) => row.refused,
-                show: (row) => (row.refused ? <Tag level="risk">{row.refused}</Tag> : 0),
+                value: (row) => row.rejected,
+                show: (row) => (row.rejected ? <Tag level="risk">{row.rejected}</Tag> : 0),
                 number: true,
               },
               {name: 'Position', value: (row) => row.position, show: (row) => <Soft>{row.position}</Soft>},
@@ -242,14 +242,14 @@ interface Upload {
   pieces: number;
   share: number;
   stored: number;
-  repeated: number;
-  refused: number;
-  state: 'under way' | 'stopped' | 'done';
-  said: string;
+  duplicates: number;
+  rejected: number;
+  state: 'under way' | 'cancelled' | 'done';
+  summary: string;
 }
 
 function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
-  const refused = useRefused(tenant, feed.name);
+  const rejected = useRefused(tenant, feed.name);
   const change = useChangeFeed(tenant);
   const replay = useReplayRefused(tenant);
   const drop = useDropFeed(tenant);
@@ -265,11 +265,11 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       pieces: 0,
       share: 0,
       stored: 0,
-      repeated: 0,
-      refused: 0,
+      duplicates: 0,
+      rejected: 0,
       ...from,
       state: 'under way',
-      said: '',
+      summary: '',
     };
     setUpload(now);
     try {
@@ -284,17 +284,17 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
           pieces: number,
           share: piece.share,
           stored: now.stored + done.stored,
-          repeated: now.repeated + done.repeated,
-          refused: now.refused + done.refused,
+          duplicates: now.duplicates + done.duplicates,
+          rejected: now.rejected + done.rejected,
         };
         setUpload(now);
       }
-      setUpload({...now, state: stopped.current ? 'stopped' : 'done'});
+      setUpload({...now, state: stopped.current ? 'cancelled' : 'done'});
     } catch (error) {
       setUpload({
         ...now,
-        state: 'stopped',
-        said:
+        state: 'cancelled',
+        summary:
           error instanceof TypeError && /decod|encod/i.test(error.message)
             ? `${file.name} is not UTF-8; convert it first`
             : '',
@@ -304,7 +304,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
   return (
     <Card
       title={feed.name}
-      note={feed.said}
+      note={feed.summary}
       actions={
         <Row>
           <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>
@@ -337,8 +337,8 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
         <Row role="status" style={{fontSize: 13}}>
           {upload.state === 'under way' && <progress max={1} value={upload.share} aria-label="Upload" />}
           {upload.file.name}, {upload.state === 'done' ? 'all of it' : `${Math.round(upload.share * 100)} %`}:{' '}
-          {plural(upload.stored, 'event')} stored, {upload.repeated} there already, {upload.refused} refused.{' '}
-          {upload.said}
+          {plural(upload.stored, 'event')} stored, {upload.duplicates} there already, {upload.rejected} rejected.{' '}
+          {upload.summary}
           {upload.state === 'under way' && (
             <Button
               onPress={() => {
@@ -348,13 +348,13 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
               Stop
             </Button>
           )}
-          {upload.state === 'stopped' && !upload.said && (
+          {upload.state === 'cancelled' && !upload.summary && (
             <Button onPress={() => void load(upload.file, upload)}>Go on</Button>
           )}
         </Row>
       )}
       {[change, replay, drop, hand].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
-      {refused.data && refused.data.items.length > 0 && (
+      {rejected.data && rejected.data.items.length > 0 && (
         <>
           <Row style={{margin: '10px 0 4px'}}>
             <b>Refused rows</b>
@@ -363,7 +363,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
             </Button>
             {replay.data && (
               <Small role="status">
-                {replay.data.stored} stored, {replay.data.refused} refused again
+                {replay.data.stored} stored, {replay.data.rejected} rejected again
               </Small>
             )}
           </Row>
@@ -372,7 +372,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
             columns={[
               {
                 name: 'Arrived',
-                value: (row: Schemas['RefusedRow']) => row.arrived_at,
+                value: (row: Schemas['RejectedRow']) => row.arrived_at,
                 show: (row) => <Small>{ago(row.arrived_at)}</Small>,
               },
               {
@@ -386,9 +386,9 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
               },
               {name: 'What came', value: (row) => row.item, show: (row) => <Mono>{row.item.slice(0, 300)}</Mono>},
             ]}
-            rows={refused.data.items}
+            rows={rejected.data.items}
             id={(row) => String(row.id)}
-            file={`refused-${feed.name}.csv`}
+            file={`rejected-${feed.name}.csv`}
           />
         </>
       )}
@@ -578,7 +578,7 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
           ) : row.event ? (
             <Tag level="right">an event</Tag>
           ) : (
-            <Tag level="fault">refused</Tag>
+            <Tag level="fault">rejected</Tag>
           )}
           {row.problems.map((each) => (
             <Small key={each.what}> {[each.field, each.what].filter(Boolean).join(': ')}</Small>

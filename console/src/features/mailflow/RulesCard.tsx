@@ -1,4 +1,4 @@
-/** Rules of one's own: written from a wording, tried on the past, kept, and applied to it. */
+/** Rules of one's own: written from a reply_pattern, tried on the past, kept, and applied to it. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -61,11 +61,11 @@ export const CAUSES: Cause[] = [
   'provider_trouble',
 ];
 
-/** The longest run of plain words in a wording: what a rule most likely goes by. */
-export function wordsOf(wording: string): string {
+/** The longest run of plain words in a pattern: what a rule most likely goes by. */
+export function wordsOf(pattern: string): string {
   const runs: string[] = [];
   let run: string[] = [];
-  for (const word of [...wording.split(' '), '#']) {
+  for (const word of [...pattern.split(' '), '#']) {
     const plain = /[#~@]/.test(word) || /^[245][\d.-]*[\d]?$/.test(word) ? '' : word;
     if (plain) run.push(plain.toLowerCase());
     if (!plain || /[.,;:!?)]$/.test(word)) {
@@ -91,15 +91,15 @@ const EMPTY: Rule = {
   fits_not: [],
 };
 
-/** A rule to begin with, from a wording that no rule knows. */
-export const ruleFrom = (wording: string, example: string, cause?: Cause): Rule => ({
+/** A rule to begin with, from a reply_pattern that no rule knows. */
+export const ruleFrom = (pattern: string, example: string, cause?: Cause): Rule => ({
   ...EMPTY,
   cause: cause && CAUSES.includes(cause) ? cause : EMPTY.cause,
-  name: wordsOf(wording)
+  name: wordsOf(pattern)
     .replace(/[^a-z0-9]+/g, '-')
     .slice(0, 30)
     .replace(/^-+|-+$/g, ''),
-  words: [wordsOf(wording)].filter(Boolean),
+  words: [wordsOf(pattern)].filter(Boolean),
   fits: [example],
 });
 
@@ -416,7 +416,7 @@ function RuleForm({
               columns={[
                 {
                   name: 'Times',
-                  value: (row: Schemas['JudgedWording']) => row.count,
+                  value: (row: Schemas['RejudgedPattern']) => row.count,
                   show: (row) => count(row.count),
                   number: true,
                 },
@@ -442,10 +442,10 @@ function RuleForm({
                   ),
                 },
                 {name: 'At', value: (row) => row.providers.join(', ')},
-                {name: 'Wording', value: (row) => row.wording, show: (row) => <Reply>{row.wording}</Reply>},
+                {name: 'Wording', value: (row) => row.pattern, show: (row) => <Reply>{row.pattern}</Reply>},
               ]}
               rows={found.rows}
-              id={(row) => `${row.wording} ${row.cause} ${row.permanence} ${row.new_rule}`}
+              id={(row) => `${row.pattern} ${row.cause} ${row.permanence} ${row.new_rule}`}
               file={`trial-${tenant}.csv`}
             />
           )}

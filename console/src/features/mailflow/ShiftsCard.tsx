@@ -121,7 +121,7 @@ function Behind({tenant, id}: {tenant: string; id: number}) {
   for (const [name, value] of Object.entries(events)) link.set(name, Array.isArray(value) ? value.join(',') : value);
   return (
     <section aria-label="Behind the shift">
-      <Sentence>{shift.said}.</Sentence>
+      <Sentence>{shift.summary}.</Sentence>
       <Small>As long as nothing changes this looks so {rarity(shift.chance_years)}.</Small>
       <Two>
         <div>

@@ -65,9 +65,9 @@ const feed = (more: Partial<Schemas['Feed']> = {}): Schemas['Feed'] => ({
   usual_lag: null,
   lag: null,
   stored_today: 12,
-  refused: 1,
-  trouble: '',
-  said: 'last event 4 min ago',
+  rejected: 1,
+  error: '',
+  summary: 'last event 4 min ago',
   ...more,
 });
 
@@ -130,10 +130,10 @@ describe('causes', () => {
           },
         ],
       }),
-      [`GET ${T}/wordings`]: () => [
+      [`GET ${T}/reply-patterns`]: () => [
         {
           id: 1,
-          wording: '550 harbour closed #',
+          pattern: '550 harbour closed #',
           example: 'x',
           cause: 'unclassified',
           count: 9,
@@ -168,7 +168,7 @@ describe('comparison', () => {
             difference: 0,
             low: -0.01,
             high: 0.01,
-            said: 'not enough mail to tell',
+            summary: 'not enough mail to tell',
           },
         ],
       }),
@@ -200,7 +200,7 @@ describe('feeds', () => {
     const seen = serviceWith({
       ...base,
       [`GET ${T}/feeds`]: () => [feed()],
-      [`GET ${T}/feeds/driftline/refused`]: () => ({
+      [`GET ${T}/feeds/driftline/rejected-rows`]: () => ({
         items: [
           {
             id: 4,
@@ -211,8 +211,8 @@ describe('feeds', () => {
         ],
         next: null,
       }),
-      [`POST ${T}/feeds/driftline/refused/replay`]: () => ({tried: 1, stored: 1, repeated: 0, refused: 0}),
-      [`POST ${T}/mapping-trials`]: () => ({
+      [`POST ${T}/feeds/driftline/rejected-rows/replay`]: () => ({tried: 1, stored: 1, duplicates: 0, rejected: 0}),
+      [`POST ${T}/mapping-dry-runs`]: () => ({
         problem: '',
         remedy: '',
         rows: [
@@ -243,13 +243,13 @@ describe('feeds', () => {
     const box = feed({
       name: 'returns',
       kind: 'mailbox',
-      refused: 0,
+      rejected: 0,
       source: {...feed().source, host: 'mail.office.example', user: 'bounces', port: 993},
     });
     const seen = serviceWith({
       ...base,
       [`GET ${T}/feeds`]: () => [box],
-      [`GET ${T}/feeds/returns/refused`]: () => ({items: [], next: null}),
+      [`GET ${T}/feeds/returns/rejected-rows`]: () => ({items: [], next: null}),
       [`PATCH ${T}/feeds/returns`]: () => box,
     });
     open(<FlowPage who={who} />, '/?view=feeds');

@@ -42,17 +42,17 @@ export const useCauses = (tenant: string, first: string, which: Which) => useQue
 
 const wordingsQuery = (tenant: string, first: string, cause?: Schemas['Event']['cause']) =>
   queryOptions({
-    queryKey: ['wordings', tenant, first, cause ?? ''],
+    queryKey: ['reply_patterns', tenant, first, cause ?? ''],
     queryFn: ({signal}) =>
       unwrap(
-        api.GET('/api/v1/tenants/{tenant}/wordings', {
+        api.GET('/api/v1/tenants/{tenant}/reply-patterns', {
           params: {path: {tenant}, query: {first, cause, limit: 100}},
           signal,
         }),
       ),
     placeholderData: (previous) => previous,
   });
-export const useWordings = (tenant: string, first: string, cause?: Schemas['Event']['cause']) =>
+export const useReplyPatterns = (tenant: string, first: string, cause?: Schemas['Event']['cause']) =>
   useQuery(wordingsQuery(tenant, first, cause));
 
 const comparisonOfFlowQuery = (tenant: string, first: string, which: Which, other: Which) =>
@@ -121,7 +121,7 @@ const refusedQuery = (tenant: string, name: string) =>
   queryOptions({
     queryKey: ['feeds', tenant, name, 'refused'],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/feeds/{name}/refused', {params: {path: {tenant, name}}, signal})),
+      unwrap(api.GET('/api/v1/tenants/{tenant}/feeds/{name}/rejected-rows', {params: {path: {tenant, name}}, signal})),
   });
 export const useRefused = (tenant: string, name: string) => useQuery(refusedQuery(tenant, name));
 
@@ -148,7 +148,7 @@ export const useDropFeed = (tenant: string) =>
 
 export const useReplayRefused = (tenant: string) =>
   useFeedChange(tenant, (name: string) =>
-    unwrap(api.POST('/api/v1/tenants/{tenant}/feeds/{name}/refused/replay', {params: {path: {tenant, name}}})),
+    unwrap(api.POST('/api/v1/tenants/{tenant}/feeds/{name}/rejected-rows/replay', {params: {path: {tenant, name}}})),
   );
 
 export const useHandToFeed = (tenant: string) =>
@@ -165,8 +165,8 @@ export const useHandToFeed = (tenant: string) =>
 
 export const useMappingTrial = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['MappingTrial']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-trials', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['MappingDryRun']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-dry-runs', {params: {path: {tenant}}, body})),
   });
 
 const flowDaysQuery = (tenant: string, first: string, which: Which = {}) =>
@@ -212,8 +212,8 @@ export const useRules = (tenant: string) => useQuery(rulesQuery(tenant));
 
 export const useRuleTrial = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['RuleTrialRequest']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/trial', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['RulesBacktestRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/backtests', {params: {path: {tenant}}, body})),
   });
 
 /** A change of the rules, after which what they decide is asked for anew. */
@@ -224,7 +224,7 @@ function useRulesChange<Sent>(tenant: string, mutationFn: (sent: Sent) => Promis
     onSuccess: (rules) => queries.setQueryData(['cause-rules', tenant], rules),
     onSettled: () =>
       Promise.all(
-        ['cause-rules', 'causes', 'wordings', 'flow'].map((each) =>
+        ['cause-rules', 'causes', 'reply_patterns', 'flow'].map((each) =>
           queries.invalidateQueries({queryKey: [each, tenant]}),
         ),
       ),

@@ -26,7 +26,7 @@ const shift = {
   usual: 0.01,
   seen: rate,
   chance_years: 5e7,
-  said: 'More permanent bounces through office-1 since 20 Nov 10:00 UTC: 20 %, usually 1 %',
+  summary: 'More permanent bounces through office-1 since 20 Nov 10:00 UTC: 20 %, usually 1 %',
 };
 const counts = {
   accepted: 0,
@@ -94,10 +94,10 @@ const base = {
   [`GET ${T}/flow/days`]: () => ({first_day: '2026-11-19', last_day: '2026-11-20', series: [series]}),
   [`GET ${T}/shifts`]: () => [shift],
   [`GET ${T}/flow/causes`]: () => ({first_day: '2026-11-19', last_day: '2026-11-20', rows: []}),
-  [`GET ${T}/wordings`]: () => [
+  [`GET ${T}/reply-patterns`]: () => [
     {
       id: 1,
-      wording: '550 harbour is closed today, #',
+      pattern: '550 harbour is closed today, #',
       example: '550 harbour is closed today, 17',
       cause: 'unclassified',
       count: 9,
@@ -166,7 +166,7 @@ describe('day by day', () => {
 });
 
 describe('rules of one’s own', () => {
-  it('begin with the plain words of a wording', () => {
+  it('begin with the plain words of a reply_pattern', () => {
     expect(wordsOf('550 5.1.1 <@>: Harbour is closed, see ~')).toBe('harbour is closed');
     expect(wordsOf('550 #')).toBe('');
     expect(ruleFrom('550 harbour is closed today, #', 'x 1')).toMatchObject({
@@ -179,10 +179,10 @@ describe('rules of one’s own', () => {
   it('are tried on the past before they are kept', async () => {
     const seen = serviceWith({
       ...base,
-      [`POST ${T}/cause-rules/trial`]: () => ({
+      [`POST ${T}/cause-rules/backtests`]: () => ({
         first_day: '2026-08-23',
         last_day: '2026-11-20',
-        wordings: 3,
+        patterns: 3,
         judged: 12,
         changed: 9,
         frees: 2,
@@ -191,7 +191,7 @@ describe('rules of one’s own', () => {
         problems: [],
         rows: [
           {
-            wording: '550 harbour is closed today, #',
+            pattern: '550 harbour is closed today, #',
             example: 'x',
             count: 9,
             providers: ['Tidepost'],
@@ -238,7 +238,7 @@ describe('rules of one’s own', () => {
       [`GET ${T}/cause-rules`]: () =>
         rules({
           application: {
-            state: 'stopped',
+            state: 'cancelled',
             days_done: 3,
             days: 90,
             judged: 5,

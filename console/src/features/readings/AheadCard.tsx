@@ -12,8 +12,8 @@ import {count, day, factor, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {colour, space} from '../../design/tokens';
 
-type Room = Schemas['Room'];
-type Factor = Room['factor'];
+type Headroom = Schemas['Headroom'];
+type Factor = Headroom['factor'];
 const Row = styled.div`
   display: flex;
   flex-wrap: wrap;
@@ -32,16 +32,16 @@ const Key = styled.p`
 export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
   const found = useRoom(tenant, of.subject, of.name);
   const left = (n: number | null | undefined, on: string | null | undefined) =>
-    n == null ? 'out of reach' : n === 0 ? 'past it' : `${count(n)} more${on ? `, ${day(on)} at this pace` : ''}`;
+    n == null ? 'out of scope' : n === 0 ? 'past it' : `${count(n)} more${on ? `, ${day(on)} at this pace` : ''}`;
   return (
     <Card title="How much room" note="until a line is reached today">
       {found.isPending && <Loading what="how much room there is" />}
       {found.error && <Trouble error={found.error} />}
       {found.data && (
         <DataTable
-          label="Room until the lines"
+          label="Headroom until the lines"
           columns={[
-            {name: 'Factor', value: (row: Room) => factor(row.factor)},
+            {name: 'Factor', value: (row: Headroom) => factor(row.factor)},
             {name: 'At', value: (row) => row.label},
             {
               name: 'Is',
@@ -115,8 +115,8 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
         <DataTable
           label="Days ahead"
           columns={[
-            {name: 'Day', value: (row: Schemas['AheadDay']) => row.day},
-            {name: 'As it goes', value: (row) => row.as_it_goes, number: true},
+            {name: 'Day', value: (row: Schemas['ForecastDay']) => row.day},
+            {name: 'As it goes', value: (row) => row.unchanged, number: true},
             {name: 'With the change', value: (row) => row.with_change, number: true},
             {name: 'Margin', value: (row) => row.margin, number: true},
           ]}
@@ -135,7 +135,7 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
   );
 }
 
-function Chart({days, changed}: {days: Schemas['AheadDay'][]; changed: boolean}) {
+function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolean}) {
   const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <>
@@ -165,7 +165,7 @@ function Chart({days, changed}: {days: Schemas['AheadDay'][]; changed: boolean})
               axisLine={false}
             />
             <Line
-              dataKey="as_it_goes"
+              dataKey="unchanged"
               stroke={colour('soft')}
               strokeDasharray="4 3"
               strokeWidth={1.6}
@@ -195,7 +195,7 @@ function Chart({days, changed}: {days: Schemas['AheadDay'][]; changed: boolean})
                     <b>{day(String(label))}</b>
                     {payload.map((part) => (
                       <div key={String(part.dataKey)}>
-                        {part.dataKey === 'as_it_goes' ? 'as it goes' : 'with the change'}: {String(part.value)}
+                        {part.dataKey === 'unchanged' ? 'as it goes' : 'with the change'}: {String(part.value)}
                       </div>
                     ))}
                   </div>

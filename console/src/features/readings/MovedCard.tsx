@@ -59,13 +59,13 @@ const value = (reading: Schemas['Reading']) => (reading.value == null ? 'too lit
 const SHOWN = 8;
 
 /** The events behind a move: those of the day on which it took more. */
-export function eventsOfMove(move: Move, found: Schemas['Moved'], tenant: string): string | undefined {
+export function eventsOfMove(move: Move, found: Schemas['Explanation'], tenant: string): string | undefined {
   const reading = move.after >= move.before ? found.last : found.first;
   const pull = (reading.pulls ?? []).find((each) => each.factor === move.factor && each.provider === move.provider);
   return pull && eventsOf(pull, tenant, {subject: found.subject ?? 'domain', name: found.name}, reading.day);
 }
 
-function Found({found, tenant}: {found: Schemas['Moved']; tenant: string}) {
+function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string}) {
   const [all, setAll] = useState(false);
   const change = found.first.value != null && found.last.value != null ? found.last.value - found.first.value : null;
   const sums = new Map<string, {change: number; at: string[]}>();
@@ -156,11 +156,11 @@ function Found({found, tenant}: {found: Schemas['Moved']; tenant: string}) {
           ))}
         </Marks>
       )}
-      {found.marks.length > 0 && (
+      {found.annotations.length > 0 && (
         <Marks aria-label="What else happened">
-          {found.marks.map((mark) => (
-            <li key={mark.day + mark.kind + mark.text}>
-              {day(mark.day)} <Small>{words(mark.kind)}</Small> {mark.text}
+          {found.annotations.map((annotation) => (
+            <li key={annotation.day + annotation.kind + annotation.text}>
+              {day(annotation.day)} <Small>{words(annotation.kind)}</Small> {annotation.text}
             </li>
           ))}
         </Marks>

@@ -10,7 +10,7 @@ import {day, words} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
 
-type Mark = Schemas['Mark'];
+type Annotation = Schemas['Annotation'];
 const List = styled.ul`
   list-style: none;
   margin: 0 0 ${space.s};
@@ -33,23 +33,24 @@ const Row = styled.div`
   }
 `;
 
-export function NotesCard({tenant, domain, marks}: {tenant: string; domain: string; marks: Mark[]}) {
+export function NotesCard({tenant, domain, annotations}: {tenant: string; domain: string; annotations: Annotation[]}) {
   const add = useAddMark(tenant);
   const drop = useDropMark(tenant);
   const [text, setText] = useState('');
   const [date, setDate] = useState(new Date().toISOString().slice(0, 10));
   return (
     <Card title="What happened" note="found by the service, or noted by you">
-      {marks.length === 0 && <Soft>Nothing in this period.</Soft>}
+      {annotations.length === 0 && <Soft>Nothing in this period.</Soft>}
       <List>
-        {[...marks].reverse().map((mark) => (
-          <li key={`${mark.day}${mark.kind}${mark.text}${mark.id ?? ''}`}>
-            <b>{day(mark.day)}</b> <Small>{words(mark.kind)}</Small> {mark.text} {mark.by && <Small>{mark.by}</Small>}
-            {mark.id != null && (
+        {[...annotations].reverse().map((annotation) => (
+          <li key={`${annotation.day}${annotation.kind}${annotation.text}${annotation.id ?? ''}`}>
+            <b>{day(annotation.day)}</b> <Small>{words(annotation.kind)}</Small> {annotation.text}{' '}
+            {annotation.by && <Small>{annotation.by}</Small>}
+            {annotation.id != null && (
               <Button
                 tone="link"
-                onPress={() => drop.mutate(mark.id!)}
-                aria-label={`Take the note of ${day(mark.day)} away`}
+                onPress={() => drop.mutate(annotation.id!)}
+                aria-label={`Take the note of ${day(annotation.day)} away`}
               >
                 Take away
               </Button>

@@ -45,7 +45,7 @@ export function eventsOf(
   of: {subject: string; name: string},
   day: string,
 ): string | undefined {
-  if (of.subject === 'domain' && pull.factor === 'audit') return `/domains/${tenant}/${of.name}?view=records`;
+  if (of.subject === 'domain' && pull.factor === 'record_faults') return `/domains/${tenant}/${of.name}?view=records`;
   if (of.subject === 'domain' && pull.factor === 'held') return `/suppression?tenant=${tenant}`;
   if (!pull.kinds?.length) return undefined;
   const end = new Date(`${day}T00:00:00Z`).getTime() + 86_400_000;

@@ -23,7 +23,7 @@ import {Notice} from '../../design/Notice';
 import {colour, conditions, floors} from '../../design/tokens';
 
 type Reading = Schemas['Reading'];
-type Mark = Schemas['Mark'];
+type Annotation = Schemas['Annotation'];
 
 const Tip = styled.div`
   background: ${colour('sheet')};
@@ -59,12 +59,20 @@ interface ReadingCardProps {
   providers: {value: string; label: string}[];
   onProvider: (provider: string) => void;
   file: string;
-  marks?: Mark[];
+  annotations?: Annotation[];
   /** A day of the chart was chosen. */
   onDay?: (day: string) => void;
 }
 
-export function ReadingCard({readings, provider, providers, onProvider, file, marks = [], onDay}: ReadingCardProps) {
+export function ReadingCard({
+  readings,
+  provider,
+  providers,
+  onProvider,
+  file,
+  annotations = [],
+  onDay,
+}: ReadingCardProps) {
   const [table, setTable] = useState(false);
   const known = readings.filter((each) => each.value != null);
   return (
@@ -93,9 +101,9 @@ export function ReadingCard({readings, provider, providers, onProvider, file, ma
             {
               name: 'What happened',
               value: (row) =>
-                marks
-                  .filter((mark) => mark.day === row.day)
-                  .map((mark) => mark.text)
+                annotations
+                  .filter((annotation) => annotation.day === row.day)
+                  .map((annotation) => annotation.text)
                   .join('; '),
             },
           ]}
@@ -105,7 +113,7 @@ export function ReadingCard({readings, provider, providers, onProvider, file, ma
         />
       ) : (
         <>
-          <Chart readings={readings} marks={marks} onDay={onDay} />
+          <Chart readings={readings} annotations={annotations} onDay={onDay} />
           <PullsOverTime readings={readings} />
         </>
       )}
@@ -118,7 +126,7 @@ const heaviest = (row: Reading): string => {
   return pull && pull.points >= 1 ? `${pull.points} ${factor(pull.factor).toLowerCase()}, ${pull.label}` : '';
 };
 
-const SIGN: Record<Mark['kind'], string> = {
+const SIGN: Record<Annotation['kind'], string> = {
   note: 'n',
   record: 'r',
   finding: 'f',
@@ -130,15 +138,25 @@ const SIGN: Record<Mark['kind'], string> = {
 };
 
 /** Marks of each day, and their signs: several of a day share a line. */
-function byDay(marks: Mark[], first: string, last: string): [string, Mark[]][] {
-  const days = new Map<string, Mark[]>();
-  for (const mark of marks)
-    if (mark.day >= first && mark.day <= last) days.set(mark.day, [...(days.get(mark.day) ?? []), mark]);
+function byDay(annotations: Annotation[], first: string, last: string): [string, Annotation[]][] {
+  const days = new Map<string, Annotation[]>();
+  for (const annotation of annotations)
+    if (annotation.day >= first && annotation.day <= last)
+      days.set(annotation.day, [...(days.get(annotation.day) ?? []), annotation]);
   return [...days];
 }
-const signs = (marks: Mark[]): string => [...new Set(marks.map((mark) => SIGN[mark.kind]))].join('');
+const signs = (annotations: Annotation[]): string =>
+  [...new Set(annotations.map((annotation) => SIGN[annotation.kind]))].join('');
 
-function Chart({readings, marks, onDay}: {readings: Reading[]; marks: Mark[]; onDay?: (day: string) => void}) {
+function Chart({
+  readings,
+  annotations,
+  onDay,
+}: {
+  readings: Reading[];
+  annotations: Annotation[];
+  onDay?: (day: string) => void;
+}) {
   const data = readings.map((each) => ({
     ...each,
     band:
@@ -148,7 +166,7 @@ function Chart({readings, marks, onDay}: {readings: Reading[]; marks: Mark[]; on
   }));
   const tick = {fontSize: 11, fill: colour('soft')};
   const first = readings[0]!.day;
-  const happened = byDay(marks, first, readings.at(-1)!.day);
+  const happened = byDay(annotations, first, readings.at(-1)!.day);
   return (
     <div
       style={{height: 230, position: 'relative'}}
@@ -212,7 +230,9 @@ function Chart({readings, marks, onDay}: {readings: Reading[]; marks: Mark[]; on
                   {each.provisional && <p>The day is not over.</p>}
                   {happened
                     .filter(([date]) => date === each.day)
-                    .flatMap(([, those]) => those.map((mark) => <p key={mark.kind + mark.text}>{mark.text}</p>))}
+                    .flatMap(([, those]) =>
+                      those.map((annotation) => <p key={annotation.kind + annotation.text}>{annotation.text}</p>),
+                    )}
                 </Tip>
               );
             }}

@@ -46,14 +46,14 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
   const first = firstDay(days);
   const readings = useReadings(tenant, of, first);
   const domain = subject === 'domain' ? name : undefined;
-  const marks = useMarks(tenant, first, domain);
+  const annotations = useMarks(tenant, first, domain);
   const shown = readings.data?.readings ?? [];
   const last = shown.at(-1);
-  const here = (mark: Schemas['Mark']) =>
-    !mark.provider ||
+  const here = (annotation: Schemas['Annotation']) =>
+    !annotation.provider ||
     provider === '(all)' ||
-    providers.some((each) => each.value === provider && each.label === mark.provider);
-  const seen = (marks.data ?? []).filter(here);
+    providers.some((each) => each.value === provider && each.label === annotation.provider);
+  const seen = (annotations.data ?? []).filter(here);
   const from = view.get('from') || (shown.at(-8) ?? shown[0])?.day;
   const to = view.get('to') || last?.day;
   return (
@@ -66,7 +66,7 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
           providers={providers}
           onProvider={(value) => view.set('provider', value === '(all)' ? '' : value)}
           file={`readings-${name}.csv`}
-          marks={seen}
+          annotations={seen}
           onDay={(date) => date !== to && view.set('from', date)}
         />
         {from && to && from < to && (
@@ -88,7 +88,7 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
         <PullsCard reading={last} tenant={tenant} of={of} />
         {last?.value != null && <AheadCard key={provider} tenant={tenant} of={of} pulls={last.pulls} />}
         {right}
-        <NotesCard tenant={tenant} domain={domain ?? ''} marks={marks.data ?? []} />
+        <NotesCard tenant={tenant} domain={domain ?? ''} annotations={annotations.data ?? []} />
       </Column>
     </Two>
   );

@@ -3,7 +3,7 @@ import {eventsOfMove} from './MovedCard';
 import {eventsOf} from './PullsCard';
 
 const pull = {
-  factor: 'bad_addresses' as const,
+  factor: 'invalid_addresses' as const,
   provider: 'tidepost.example',
   label: 'Tidepost',
   points: 4,
@@ -38,9 +38,13 @@ describe('the events of a pull', () => {
     expect(eventsOf(pull, 'office', domain, today)).not.toContain('until');
   });
   it.each([
-    [{...pull, factor: 'audit' as const, kinds: [], causes: []}, domain, '/domains/office/marram.example?view=records'],
+    [
+      {...pull, factor: 'record_faults' as const, kinds: [], causes: []},
+      domain,
+      '/domains/office/marram.example?view=records',
+    ],
     [{...pull, factor: 'held' as const, kinds: [], causes: []}, domain, '/suppression?tenant=office'],
-    [{...pull, factor: 'audit' as const, kinds: [], causes: []}, {subject: 'ip', name: '192.0.2.1'}, undefined],
+    [{...pull, factor: 'record_faults' as const, kinds: [], causes: []}, {subject: 'ip', name: '192.0.2.1'}, undefined],
   ])('or of what else made it', (one, of, path) => {
     expect(eventsOf(one, 'office', of, '2026-03-14')).toBe(path);
   });
@@ -57,7 +61,7 @@ describe('the events of a pull', () => {
       last: reading('2026-03-14', [pull]),
       moves: [],
       streams: [],
-      marks: [],
+      annotations: [],
     };
     const move = {
       factor: pull.factor,

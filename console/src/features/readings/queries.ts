@@ -29,7 +29,7 @@ const movedQuery = (tenant: string, of: Subjected, first: string, last: string) 
     queryKey: ['readings', tenant, 'moved', of, first, last],
     queryFn: ({signal}) =>
       unwrap(
-        api.GET('/api/v1/tenants/{tenant}/readings/moved', {
+        api.GET('/api/v1/tenants/{tenant}/readings/explanation', {
           params: {path: {tenant}, query: {...asked(of), first, last}},
           signal,
         }),
@@ -45,18 +45,21 @@ const roomQuery = (tenant: string, subject: Subject, name: string) =>
     queryKey: ['readings', tenant, 'room', subject, name],
     queryFn: ({signal}) =>
       unwrap(
-        api.GET('/api/v1/tenants/{tenant}/readings/room', {params: {path: {tenant}, query: {subject, name}}, signal}),
+        api.GET('/api/v1/tenants/{tenant}/readings/headroom', {
+          params: {path: {tenant}, query: {subject, name}},
+          signal,
+        }),
       ),
     retry: false,
   });
 export const useRoom = (tenant: string, subject: Subject, name: string) => useQuery(roomQuery(tenant, subject, name));
 
-const aheadQuery = (tenant: string, of: Subjected, wanted: Schemas['Ahead']) =>
+const aheadQuery = (tenant: string, of: Subjected, wanted: Schemas['ForecastRequest']) =>
   queryOptions({
     queryKey: ['readings', tenant, 'ahead', of, wanted],
     queryFn: ({signal}) =>
       unwrap(
-        api.POST('/api/v1/tenants/{tenant}/readings/ahead', {
+        api.POST('/api/v1/tenants/{tenant}/readings/forecast', {
           params: {path: {tenant}, query: asked(of)},
           body: wanted,
           signal,
@@ -65,14 +68,16 @@ const aheadQuery = (tenant: string, of: Subjected, wanted: Schemas['Ahead']) =>
     placeholderData: (previous) => previous,
     retry: false,
   });
-export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['Ahead']) =>
+export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['ForecastRequest']) =>
   useQuery(aheadQuery(tenant, of, wanted));
 
 const marksQuery = (tenant: string, first: string, domain?: string) =>
   queryOptions({
-    queryKey: ['marks', tenant, first, domain ?? ''],
+    queryKey: ['annotations', tenant, first, domain ?? ''],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/marks', {params: {path: {tenant}, query: {first, domain}}, signal})),
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/annotations', {params: {path: {tenant}, query: {first, domain}}, signal}),
+      ),
     placeholderData: (previous) => previous,
   });
 export const useMarks = (tenant: string, first: string, domain?: string) => useQuery(marksQuery(tenant, first, domain));
@@ -80,9 +85,9 @@ export const useMarks = (tenant: string, first: string, domain?: string) => useQ
 export const useAddMark = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['NewMark']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/marks', {params: {path: {tenant}}, body})),
-    onSuccess: () => queries.invalidateQueries({queryKey: ['marks', tenant]}),
+    mutationFn: (body: Schemas['NewAnnotation']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/annotations', {params: {path: {tenant}}, body})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['annotations', tenant]}),
   });
 };
 
@@ -90,8 +95,8 @@ export const useDropMark = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (id: number) =>
-      unwrap(api.DELETE('/api/v1/tenants/{tenant}/marks/{id}', {params: {path: {tenant, id}}})),
-    onSuccess: () => queries.invalidateQueries({queryKey: ['marks', tenant]}),
+      unwrap(api.DELETE('/api/v1/tenants/{tenant}/annotations/{id}', {params: {path: {tenant, id}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['annotations', tenant]}),
   });
 };
 
@@ -99,7 +104,7 @@ const readingSettingsQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['reading-settings', tenant],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/readings/settings', {params: {path: {tenant}}, signal})),
+      unwrap(api.GET('/api/v1/tenants/{tenant}/reading-settings', {params: {path: {tenant}}, signal})),
   });
 export const useReadingSettings = (tenant: string) => useQuery(readingSettingsQuery(tenant));
 
@@ -110,8 +115,8 @@ export function useChangeReadingSettings(tenant: string) {
     mutationFn: (body: Schemas['ReadingSettings'] | null) => {
       const params = {path: {tenant}};
       return body === null
-        ? unwrap(api.DELETE('/api/v1/tenants/{tenant}/readings/settings', {params}))
-        : unwrap(api.PUT('/api/v1/tenants/{tenant}/readings/settings', {params, body}));
+        ? unwrap(api.DELETE('/api/v1/tenants/{tenant}/reading-settings', {params}))
+        : unwrap(api.PUT('/api/v1/tenants/{tenant}/reading-settings', {params, body}));
     },
     onSuccess: (kept) => queries.setQueryData(['reading-settings', tenant], kept),
   });

@@ -39,7 +39,7 @@ const reading = (day: string, value: number | null, pulls: Schemas['Pull'][] = [
 });
 
 describe('how much room there is', () => {
-  const row: Schemas['Room'] = {
+  const row: Schemas['Headroom'] = {
     factor: 'complaints',
     provider: 'tidepost.example',
     label: 'Tidepost',
@@ -54,10 +54,10 @@ describe('how much room there is', () => {
   it.each([
     [{}, '3 more, 30 Nov at this pace'],
     [{to_watch: 0}, 'past it'],
-    [{to_watch: null}, 'out of reach'],
+    [{to_watch: null}, 'out of scope'],
     [{watch_on: null}, '3 more'],
   ])('is said in words', async (more, said) => {
-    serviceWith({[`GET ${T}/readings/room`]: () => [{...row, ...more}]});
+    serviceWith({[`GET ${T}/readings/headroom`]: () => [{...row, ...more}]});
     open(<RoomCard tenant="copperline" of={of} />);
     expect(await screen.findByText(said)).toBeTruthy();
     expect(screen.getByText('1,200 more')).toBeTruthy();
@@ -65,9 +65,9 @@ describe('how much room there is', () => {
 });
 
 describe('what if', () => {
-  const days = [{day: '2026-11-21', as_it_goes: 40, with_change: 44.5, margin: 3}];
+  const days = [{day: '2026-11-21', unchanged: 40, with_change: 44.5, margin: 3}];
   it('asks with what is changed and says when it is sound again', async () => {
-    const seen = serviceWith({[`POST ${T}/readings/ahead`]: () => ({days, sound_again: '2026-12-04'})});
+    const seen = serviceWith({[`POST ${T}/readings/forecast`]: () => ({days, sound_again: '2026-12-04'})});
     open(
       <AheadCard
         tenant="copperline"
@@ -87,14 +87,14 @@ describe('what if', () => {
   });
 
   it('says so where nothing could be mended', async () => {
-    serviceWith({[`POST ${T}/readings/ahead`]: () => ({days: [], sound_again: null})});
+    serviceWith({[`POST ${T}/readings/forecast`]: () => ({days: [], sound_again: null})});
     open(<AheadCard tenant="copperline" of={of} pulls={[]} />);
     expect(await screen.findByText('Nothing pulls that could be mended.')).toBeTruthy();
   });
 });
 
 describe('what moved it', () => {
-  const moved: Schemas['Moved'] = {
+  const moved: Schemas['Explanation'] = {
     subject: 'domain',
     name: 'copperline.example',
     first: reading('2026-11-09', 99.8),
@@ -124,7 +124,7 @@ describe('what moved it', () => {
       })),
     ],
     streams: [{factor: 'authentication', stream: '', before: 0, after: 29.3}],
-    marks: [
+    annotations: [
       {
         day: '2026-11-11',
         kind: 'record',
@@ -141,7 +141,7 @@ describe('what moved it', () => {
   );
 
   it('says the largest first, from which stream, beside what else happened, and leads to the events', async () => {
-    serviceWith({[`GET ${T}/readings/moved`]: () => moved});
+    serviceWith({[`GET ${T}/readings/explanation`]: () => moved});
     open(card());
     expect((await screen.findByText('99.8 → 48.5')).parentElement!.textContent).toContain(
       '99.8 → 48.5 mostly authentication at Tidepost (-19.5 points)',
@@ -159,12 +159,12 @@ describe('what moved it', () => {
 
   it('says that nothing did', async () => {
     serviceWith({
-      [`GET ${T}/readings/moved`]: () => ({
+      [`GET ${T}/readings/explanation`]: () => ({
         ...moved,
         last: reading('2026-11-12', 99.9),
         moves: [],
         streams: [],
-        marks: [],
+        annotations: [],
       }),
     });
     open(card());
@@ -174,7 +174,7 @@ describe('what moved it', () => {
 
   it('says why two days cannot be compared', async () => {
     serviceWith({
-      [`GET ${T}/readings/moved`]: () =>
+      [`GET ${T}/readings/explanation`]: () =>
         problem(404, 'Not found', {detail: 'There are no readings of copperline.example on both days'}),
     });
     open(card());
@@ -183,7 +183,7 @@ describe('what moved it', () => {
 });
 
 describe('notes', () => {
-  const mark: Schemas['Mark'] = {
+  const annotation: Schemas['Annotation'] = {
     day: '2026-11-11',
     kind: 'note',
     text: 'the spring list',
@@ -194,14 +194,17 @@ describe('notes', () => {
   };
   it('are added and taken away; what was found stays', async () => {
     const seen = serviceWith({
-      [`POST ${T}/marks`]: () => mark,
-      [`DELETE ${T}/marks/8`]: () => new Response(null, {status: 204}),
+      [`POST ${T}/annotations`]: () => annotation,
+      [`DELETE ${T}/annotations/8`]: () => new Response(null, {status: 204}),
     });
     open(
       <NotesCard
         tenant="copperline"
         domain="copperline.example"
-        marks={[mark, {...mark, kind: 'policy', text: 'the suppression policy was changed', id: null}]}
+        annotations={[
+          annotation,
+          {...annotation, kind: 'policy', text: 'the suppression policy was changed', id: null},
+        ]}
       />,
     );
     expect(screen.getAllByRole('button', {name: /Take the note/})).toHaveLength(1);
@@ -292,7 +295,7 @@ describe('the report', () => {
         level: 'stop',
         remedy: 'Publish one.',
         text: '',
-        closed_at: null,
+        resolved_at: null,
       },
     ];
     serviceWith({

@@ -13,7 +13,7 @@ import {RecordText} from '../../design/RecordText';
 import {colour, font, space} from '../../design/tokens';
 
 type Proof = Schemas['Proof'];
-const LEVELS = {proven: 'right', waiting: 'risk', lost: 'fault', expired: 'note'} as const;
+const LEVELS = {verified: 'right', waiting: 'risk', lost: 'fault', expired: 'note'} as const;
 const Each = styled.div`
   display: grid;
   gap: 6px;
@@ -53,20 +53,20 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
   const act = useProofAction(tenant);
   const [address, setAddress] = useState('');
   const mine = concerning(proofs.data ?? [], name);
-  const proven = mine.some((each) => each.kind === 'domain' && each.state === 'proven');
-  const has = (way: string) => mine.some((each) => each.way === way && each.subject === name);
-  const start = (subject: string, way: 'record' | 'postmaster' | 'mail') =>
-    act.mutate({start: {subject, way, relay: ''}});
+  const proven = mine.some((each) => each.kind === 'domain' && each.state === 'verified');
+  const has = (method: string) => mine.some((each) => each.method === method && each.subject === name);
+  const start = (subject: string, method: 'record' | 'postmaster' | 'mail') =>
+    act.mutate({start: {subject, method, relay: ''}});
   const unaligned = (senders.data ?? []).filter((each) => each.domain === name && each.aligned === false);
   return (
     <Card
       title="Proof that it is yours"
-      note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'proven' : 'not proven'}</Tag>}
+      note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'verified' : 'not verified'}</Tag>}
     >
       {proofs.error && <Trouble error={proofs.error} again={() => void proofs.refetch()} />}
       {unaligned.map((each) => (
         <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
-          <Tag level="fault">{each.stream}</Tag> {each.said}
+          <Tag level="fault">{each.stream}</Tag> {each.summary}
         </p>
       ))}
       {mine.map((each) => (
@@ -119,11 +119,11 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
       <span>
         <Tag level={LEVELS[proof.state]}>{proof.state}</Tag> <code>{proof.subject}</code>{' '}
         <Small>
-          {proof.way === 'record' ? 'by record' : `by a code sent to ${proof.sent_to}`}
+          {proof.method === 'record' ? 'by record' : `by a code sent to ${proof.sent_to}`}
           {proof.checked_at && `, looked at ${ago(proof.checked_at)}`}
         </Small>
       </span>
-      {proof.way === 'record' && proof.state !== 'proven' && (
+      {proof.method === 'record' && proof.state !== 'verified' && (
         <>
           <RecordText text={`${proof.record_name}. IN TXT "${proof.record}"`} />
           <span style={{display: 'flex', gap: 8}}>
@@ -134,7 +134,7 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
           </span>
         </>
       )}
-      {proof.way !== 'record' && proof.state === 'waiting' && (
+      {proof.method !== 'record' && proof.state === 'waiting' && (
         <form onSubmit={submit}>
           <Field
             label={`Code from the message (${proof.tries_left} tries left)`}

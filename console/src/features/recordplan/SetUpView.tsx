@@ -1,4 +1,4 @@
-/** From "I have a domain" to everything published, seen by every resolver and proven, on one page. */
+/** From "I have a domain" to everything published, seen by every resolver and verified, on one page. */
 import styled from 'styled-components';
 import {usePlan} from './queries';
 import {Card} from '../../design/Card';

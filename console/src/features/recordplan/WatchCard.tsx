@@ -99,7 +99,7 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
             </Button>
           )}
           {running && (
-            <Button onPress={() => act.mutate({id: newest.id, what: 'look'})} isDisabled={act.isPending}>
+            <Button onPress={() => act.mutate({id: newest.id, what: 'investigate'})} isDisabled={act.isPending}>
               Look now
             </Button>
           )}
@@ -142,7 +142,7 @@ export function WatchTable({watch}: {watch: Watch}) {
         <Tag level={watch.state === 'agreed' ? 'right' : watch.state === 'gave_up' ? 'fault' : 'risk'}>
           {watch.state.replace('_', ' ')}
         </Tag>{' '}
-        <b style={{fontWeight: 600}}>{watch.said}.</b> {next != null && <Small>Looks again in {next} s.</Small>}
+        <b style={{fontWeight: 600}}>{watch.summary}.</b> {next != null && <Small>Looks again in {next} s.</Small>}
       </p>
       <Frame>
         <table aria-label="Who has which record">

@@ -61,7 +61,7 @@ export const useWatches = (tenant: string, name: string) => useQuery(watchesQuer
 export function useWatchAction(tenant: string, name: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: ({id, what}: {id?: number; what: 'start' | 'stop' | 'look'}) =>
+    mutationFn: ({id, what}: {id?: number; what: 'start' | 'stop' | 'investigate'}) =>
       id == null
         ? unwrap(
             api.POST('/api/v1/tenants/{tenant}/domains/{name}/watches', {
@@ -70,8 +70,8 @@ export function useWatchAction(tenant: string, name: string) {
             }),
           )
         : what === 'stop'
-          ? unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/stop', {params: {path: {tenant, id}}}))
-          : unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/look', {params: {path: {tenant, id}}})),
+          ? unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/cancel', {params: {path: {tenant, id}}}))
+          : unwrap(api.POST('/api/v1/tenants/{tenant}/watches/{id}/recheck', {params: {path: {tenant, id}}})),
     onSuccess: () => queries.invalidateQueries({queryKey: ['watches', tenant, name]}),
   });
 }
@@ -99,7 +99,7 @@ export function useProofAction(tenant: string) {
       'start' in what
         ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs', {params: {path: {tenant}}, body: what.start}))
         : 'check' in what
-          ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs/{id}/check', {params: {path: {tenant, id: what.check}}}))
+          ? unwrap(api.POST('/api/v1/tenants/{tenant}/proofs/{id}/recheck', {params: {path: {tenant, id: what.check}}}))
           : unwrap(
               api.POST('/api/v1/tenants/{tenant}/proofs/{id}/code', {
                 params: {path: {tenant, id: what.id}},
@@ -161,7 +161,7 @@ export function usePublish(tenant: string, name: string) {
             }),
           )
         : unwrap(
-            api.POST('/api/v1/tenants/{tenant}/publications/{id}/roll-back', {params: {path: {tenant, id: what.back}}}),
+            api.POST('/api/v1/tenants/{tenant}/publications/{id}/rollback', {params: {path: {tenant, id: what.back}}}),
           ),
     onSettled: () => {
       for (const key of ['publications', 'plan']) void queries.invalidateQueries({queryKey: [key, tenant, name]});

@@ -144,7 +144,7 @@ const watch: Schemas['Watch'] = {
   id: 4,
   domain: NAME,
   state: 'running',
-  said: '1 of 2 servers have the record; the last will in 2 minutes',
+  summary: '1 of 2 servers have the record; the last will in 2 minutes',
   rounds: 3,
   records: [{key: 'k', name: NAME, type: 'TXT', value: 'v=spf1 -all', seen_by: 1, asked: 2}],
   servers: [
@@ -279,7 +279,7 @@ const proof = (more: Partial<Schemas['Proof']>): Schemas['Proof'] => ({
   id: 1,
   kind: 'domain',
   subject: NAME,
-  way: 'record',
+  method: 'record',
   state: 'waiting',
   record_name: `_rustgauge.${NAME}`,
   record: 'rustgauge-proof=x',
@@ -287,7 +287,7 @@ const proof = (more: Partial<Schemas['Proof']>): Schemas['Proof'] => ({
   tries_left: 5,
   created_at: '2026-11-20T12:00:00Z',
   expires_at: null,
-  proven_at: null,
+  verified_at: null,
   checked_at: null,
   lost_at: null,
   ...more,
@@ -306,9 +306,9 @@ describe('proof', () => {
 
   it('takes the code of the message', async () => {
     const seen = serviceWith({
-      [`GET ${T}/proofs`]: () => [proof({kind: 'address', subject: `a@${NAME}`, way: 'mail', sent_to: `a@${NAME}`})],
+      [`GET ${T}/proofs`]: () => [proof({kind: 'address', subject: `a@${NAME}`, method: 'mail', sent_to: `a@${NAME}`})],
       [`GET ${T}/senders`]: () => [],
-      [`POST ${T}/proofs/1/code`]: () => proof({state: 'proven'}),
+      [`POST ${T}/proofs/1/code`]: () => proof({state: 'verified'}),
     });
     open(<ProofCard tenant="glasswort" name={NAME} />);
     await userEvent.type(await screen.findByLabelText(/Code from the message/), 'ABCD2345');

@@ -1,4 +1,4 @@
-/** What the set-up page says: states in words, the sentence on top, and files to take away. */
+/** What the set-up page detail: states in words, the sentence on top, and files to take away. */
 import type {Schemas} from '../../api/client';
 import {plural} from '../../design/format';
 

@@ -86,14 +86,14 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
   const wall = useWall(2 * days, tenant.slug);
   const flow = useFlow(tenant.slug, first);
   const todo = useWorklist(tenant.slug);
-  const closed = useWorklist(tenant.slug, 'closed');
+  const closed = useWorklist(tenant.slug, 'resolved');
   if (wall.isPending || flow.isPending || todo.isPending || closed.isPending) return <Loading what="the report" />;
   const trouble = wall.error ?? flow.error ?? todo.error ?? closed.error;
   if (trouble) return <Trouble error={trouble} />;
   const rows = wall.data!.rows.filter((row) => overall(row).trend.some((value) => value != null));
   const total = flow.data!.total;
-  const mended = closed.data!.filter((item) => (item.closed_at ?? '') >= first && item.level !== 'know');
-  const next = todo.data!.filter((item) => item.level !== 'know').slice(0, 3);
+  const mended = closed.data!.filter((item) => (item.resolved_at ?? '') >= first && item.level !== 'info');
+  const next = todo.data!.filter((item) => item.level !== 'info').slice(0, 3);
   const change = (row: Schemas['WallRow']) => {
     const [now, before] = [mean(overall(row).trend.slice(-days)), mean(overall(row).trend.slice(0, days))];
     return now != null && before != null ? now - before : null;
@@ -125,7 +125,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
               `${plural(mended.length, 'incident')} came and ${mended.length === 1 ? 'was' : 'were'} mended. `}
             {next.length === 0
               ? 'Nothing has to be done.'
-              : `${plural(todo.data!.filter((item) => item.level !== 'know').length, 'thing')} to do next.`}
+              : `${plural(todo.data!.filter((item) => item.level !== 'info').length, 'thing')} to do next.`}
           </p>
         </section>
         <section>
@@ -201,7 +201,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
             <ol>
               {mended.map((item) => (
                 <li key={item.id}>
-                  <b>{item.title}</b>, {day(item.since)} to {day(item.closed_at!)}. <Soft>{item.text}</Soft>
+                  <b>{item.title}</b>, {day(item.since)} to {day(item.resolved_at!)}. <Soft>{item.text}</Soft>
                 </li>
               ))}
             </ol>

@@ -4,11 +4,11 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {
   useAlertSettings,
-  useBrakes,
+  useStreamPauses,
   usePutAlertSettings,
-  usePutBrake,
-  useReleaseBrake,
-  useTold,
+  usePauseStream,
+  useResumeStream,
+  useNotifications,
 } from '../worklist/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
@@ -20,7 +20,7 @@ import {Loading, Notice, Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
 
 type Settings = Schemas['AlertSettings'];
-type Way = Schemas['WayToTell'];
+type Way = Schemas['AlertChannel'];
 const Form = styled.form`
   display: grid;
   gap: ${space.m};
@@ -50,9 +50,9 @@ const REPORTS = [
 ];
 const LEVELS = [
   {value: 'stop', label: 'what stops mail'},
-  {value: 'mend', label: 'what is to be mended, and worse'},
-  {value: 'look', label: 'what to look at, and worse'},
-  {value: 'know', label: 'everything'},
+  {value: 'fix', label: 'what is to be mended, and worse'},
+  {value: 'investigate', label: 'what to look at, and worse'},
+  {value: 'info', label: 'everything'},
 ];
 
 export function AlertsCard({tenant}: {tenant: string}) {
@@ -64,18 +64,18 @@ export function AlertsCard({tenant}: {tenant: string}) {
         {settings.error && <Trouble error={settings.error} />}
         {settings.data && <Alerts key={JSON.stringify(settings.data)} tenant={tenant} kept={settings.data} />}
       </Card>
-      <BrakesCard tenant={tenant} />
+      <StreamPausesCard tenant={tenant} />
     </>
   );
 }
 
 function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
   const put = usePutAlertSettings(tenant);
-  const told = useTold(tenant);
+  const told = useNotifications(tenant);
   const [wait, setWait] = useState(String(kept.wait_minutes));
   const [repeat, setRepeat] = useState(String(kept.repeat_hours));
-  const [well, setWell] = useState(String(kept.well_hours));
-  const [sure, setSure] = useState(String(kept.sure * 100));
+  const [well, setWell] = useState(String(kept.resolve_hours));
+  const [sure, setSure] = useState(String(kept.confidence * 100));
   const [every, setEvery] = useState<string>(kept.report_every ?? '');
   const [people, setPeople] = useState((kept.report_to ?? []).join(', '));
   const submit = (event: FormEvent) => {
@@ -84,8 +84,8 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
       ...kept,
       wait_minutes: Number(wait),
       repeat_hours: Number(repeat),
-      well_hours: Number(well),
-      sure: Number(sure) / 100,
+      resolve_hours: Number(well),
+      confidence: Number(sure) / 100,
       report_every: every as Settings['report_every'],
       report_to: people.split(/[\s,;]+/).filter(Boolean),
     });
@@ -123,7 +123,7 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
           Keep these settings
         </Button>
       </Form>
-      {(kept.ways ?? []).length === 0 ? (
+      {(kept.channels ?? []).length === 0 ? (
         <Notice title="Nobody is told by mail or chat">Items are on the worklist all the same. Add a way below.</Notice>
       ) : (
         <DataTable
@@ -132,7 +132,7 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
             {name: 'Name', value: (row: Way) => row.name},
             {name: 'How', value: (row) => row.kind},
             {name: 'To', value: (row) => row.to?.join(', ') || row.url || ''},
-            {name: 'Is told', value: (row) => LEVELS.find((each) => each.value === row.least)?.label ?? ''},
+            {name: 'Is told', value: (row) => LEVELS.find((each) => each.value === row.min_level)?.label ?? ''},
             {name: 'Quiet (UTC)', value: (row) => (row.quiet_from ? `${row.quiet_from} to ${row.quiet_to}` : '')},
             {
               name: '',
@@ -142,7 +142,7 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
                 <Button
                   tone="link"
                   onPress={() =>
-                    put.mutate({...kept, ways: (kept.ways ?? []).filter((each) => each.name !== row.name)})
+                    put.mutate({...kept, channels: (kept.channels ?? []).filter((each) => each.name !== row.name)})
                   }
                 >
                   Take away
@@ -150,19 +150,19 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
               ),
             },
           ]}
-          rows={kept.ways ?? []}
+          rows={kept.channels ?? []}
           id={(row) => row.name}
           file={`ways-${tenant}.csv`}
         />
       )}
-      <AddWay busy={put.isPending} onAdd={(way) => put.mutate({...kept, ways: [...(kept.ways ?? []), way]})} />
+      <AddWay busy={put.isPending} onAdd={(way) => put.mutate({...kept, channels: [...(kept.channels ?? []), way]})} />
       {put.error && <Trouble error={put.error} />}
       {told.data && told.data.length > 0 && (
         <DataTable
           label="What was told"
           columns={[
-            {name: 'When', value: (row: Schemas['Told']) => row.made_at, show: (row) => time(row.made_at)},
-            {name: 'Way', value: (row) => row.way},
+            {name: 'When', value: (row: Schemas['Notification']) => row.made_at, show: (row) => time(row.made_at)},
+            {name: 'Way', value: (row) => row.channel},
             {name: 'What', value: (row) => row.title},
             {
               name: 'State',
@@ -170,7 +170,7 @@ function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
               show: (row) => (row.state === 'dead' ? <Tag level="fault">given up</Tag> : row.state),
             },
             {name: 'Tries', value: (row) => row.attempts, number: true},
-            {name: 'Answer', value: (row) => row.said},
+            {name: 'Answer', value: (row) => row.response},
           ]}
           rows={told.data}
           id={(row) => String(row.id)}
@@ -185,7 +185,7 @@ function AddWay({busy, onAdd}: {busy: boolean; onAdd: (way: Way) => void}) {
   const [kind, setKind] = useState('mail');
   const [name, setName] = useState('');
   const [to, setTo] = useState('');
-  const [least, setLeast] = useState('look');
+  const [least, setLeast] = useState('investigate');
   const [from, setFrom] = useState('');
   const [until, setUntil] = useState('');
   const [template, setTemplate] = useState('{"text": "{what}: {title}\\n{text}\\n{link}"}');
@@ -193,7 +193,7 @@ function AddWay({busy, onAdd}: {busy: boolean; onAdd: (way: Way) => void}) {
     onAdd({
       kind: kind as Way['kind'],
       name,
-      least: least as Way['least'],
+      min_level: least as Way['min_level'],
       quiet_from: from,
       quiet_to: until,
       template,
@@ -231,12 +231,12 @@ function AddWay({busy, onAdd}: {busy: boolean; onAdd: (way: Way) => void}) {
   );
 }
 
-function BrakesCard({tenant}: {tenant: string}) {
+function StreamPausesCard({tenant}: {tenant: string}) {
   const settings = useAlertSettings(tenant);
   const put = usePutAlertSettings(tenant);
-  const brakes = useBrakes(tenant);
-  const hold = usePutBrake(tenant);
-  const release = useReleaseBrake(tenant);
+  const pauses = useStreamPauses(tenant);
+  const hold = usePauseStream(tenant);
+  const release = useResumeStream(tenant);
   const [stream, setStream] = useState('');
   const [relay, setRelay] = useState('');
   const [why, setWhy] = useState('');
@@ -248,27 +248,27 @@ function BrakesCard({tenant}: {tenant: string}) {
         settings.data && (
           <Button
             isDisabled={put.isPending}
-            onPress={() => put.mutate({...settings.data, brake: !settings.data.brake})}
+            onPress={() => put.mutate({...settings.data, auto_pause: !settings.data.auto_pause})}
           >
-            {settings.data.brake ? 'Do not brake by itself' : 'Brake by itself at a stop line'}
+            {settings.data.auto_pause ? 'Do not brake by itself' : 'Pause by itself at a stop line'}
           </Button>
         )
       }
     >
       <p>
         <Small>
-          {settings.data?.brake
+          {settings.data?.auto_pause
             ? 'At a stop line a stream over its relay is held by itself.'
             : 'Nothing is held by itself; streams can be held by hand.'}
         </Small>
       </p>
-      {brakes.error && <Trouble error={brakes.error} />}
-      {brakes.data?.length === 0 && <Soft>No stream is held.</Soft>}
-      {brakes.data && brakes.data.length > 0 && (
+      {pauses.error && <Trouble error={pauses.error} />}
+      {pauses.data?.length === 0 && <Soft>No stream is held.</Soft>}
+      {pauses.data && pauses.data.length > 0 && (
         <DataTable
           label="Brakes"
           columns={[
-            {name: 'Stream', value: (row: Schemas['Brake']) => row.stream},
+            {name: 'Stream', value: (row: Schemas['StreamPause']) => row.stream},
             {name: 'Relay', value: (row) => row.relay || 'any'},
             {name: 'Since', value: (row) => row.since, show: (row) => time(row.since)},
             {name: 'Set by', value: (row) => row.by || 'a stop line'},
@@ -290,9 +290,9 @@ function BrakesCard({tenant}: {tenant: string}) {
               ),
             },
           ]}
-          rows={brakes.data}
+          rows={pauses.data}
           id={(row) => row.stream + row.relay}
-          file={`brakes-${tenant}.csv`}
+          file={`pauses-${tenant}.csv`}
         />
       )}
       <Row>

@@ -76,7 +76,7 @@ export function PersonCard({tenant}: {tenant: string}) {
         <>
           <p role="status">
             Of <b>{found.address}</b> there are {plural(found.events.length, 'event')}, {found.entries.length} on the
-            suppression list, {plural(found.refused.length, 'refused row')}.{' '}
+            suppression list, {plural(found.rejected.length, 'refused row')}.{' '}
             <Button
               tone="link"
               onPress={() =>

@@ -151,7 +151,7 @@ function Anew({tenant, id}: {tenant: string; id: number}) {
   const job = useJob(tenant, id);
   if (!job.data) return <Loading what="readings" />;
   if (job.data.state === 'failed') return <Small role="alert">{job.data.error || 'It could not be computed.'}</Small>;
-  const over = job.data.state === 'done' || job.data.state === 'stopped';
+  const over = job.data.state === 'done' || job.data.state === 'cancelled';
   if (!over)
     return (
       <Small role="status">

@@ -66,8 +66,8 @@ export function WebhooksCard({tenant}: {tenant: string}) {
             {name: 'Is told', value: (row) => row.subjects.join(', ') || 'everything'},
             {
               name: 'Last answer',
-              value: (row) => row.last_said,
-              show: (row) => <span title={time(row.last_at)}>{row.last_said || <Soft>not called yet</Soft>}</span>,
+              value: (row) => row.last_response,
+              show: (row) => <span title={time(row.last_at)}>{row.last_response || <Soft>not called yet</Soft>}</span>,
             },
             {name: 'Waiting', value: (row) => row.waiting, number: true},
             {
@@ -168,7 +168,7 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
         </Button>
         {test.data && (
           <Small role="status">
-            {test.data.state}: {test.data.said}
+            {test.data.state}: {test.data.summary}
           </Small>
         )}
       </Row>
@@ -191,7 +191,7 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
             },
             {name: 'Tries', value: (row) => row.attempts, number: true},
             {name: 'Next try', value: (row) => row.next_at ?? '', show: (row) => time(row.next_at)},
-            {name: 'Answer', value: (row) => row.said},
+            {name: 'Answer', value: (row) => row.response},
             {name: 'Id', value: (row) => row.id, show: (row) => <Mono>{row.id}</Mono>},
           ]}
           rows={calls.data.items}

@@ -8,39 +8,39 @@ import {ReadingsCard} from './ReadingsCard';
 
 afterEach(cleanup);
 const T = '/api/v1/tenants/glasswort';
-const way: Schemas['WayToTell'] = {
+const way: Schemas['AlertChannel'] = {
   kind: 'mail',
   name: 'Isla',
   to: ['isla@skerry.example'],
   url: '',
   template: '{"text": "{title}"}',
-  least: 'mend',
+  min_level: 'fix',
   quiet_from: '22:00',
   quiet_to: '06:00',
 };
 const kept: Schemas['AlertSettings'] = {
   wait_minutes: 15,
   repeat_hours: 24,
-  well_hours: 2,
-  sure: 0.9,
-  brake: false,
-  ways: [way],
+  resolve_hours: 2,
+  confidence: 0.9,
+  auto_pause: false,
+  channels: [way],
   report_every: '',
   report_to: [],
 };
-const told: Schemas['Told'] = {
+const told: Schemas['Notification'] = {
   id: 1,
-  way: 'Isla',
+  channel: 'Isla',
   title: 'New: 2 SPF records',
   what: 'opened',
   state: 'dead',
   attempts: 9,
-  said: '550 no such mailbox',
+  response: '550 no such mailbox',
   made_at: '2026-11-20T08:00:00Z',
   next_at: null,
   finished_at: null,
 };
-const brake: Schemas['Brake'] = {
+const pause: Schemas['StreamPause'] = {
   stream: 'newsletter',
   relay: 'driftline',
   since: '2026-11-20T08:00:00Z',
@@ -51,8 +51,8 @@ const served = (more: Record<string, unknown> = {}) =>
   serviceWith({
     [`GET ${T}/alert-settings`]: () => kept,
     [`PUT ${T}/alert-settings`]: (sent: Sent) => sent.body,
-    [`GET ${T}/told`]: () => [told],
-    [`GET ${T}/brakes`]: () => [brake],
+    [`GET ${T}/notifications`]: () => [told],
+    [`GET ${T}/stream-pauses`]: () => [pause],
     ...more,
   });
 const put = (seen: Sent[]) =>
@@ -62,9 +62,9 @@ describe('alerts', () => {
   it('show each way with what it is told, its quiet hours, and what was given up', async () => {
     served();
     open(<AlertsCard tenant="glasswort" />);
-    const ways = within(await screen.findByRole('table', {name: 'Ways to tell'}));
-    expect(ways.getByText('what is to be mended, and worse')).toBeTruthy();
-    expect(ways.getByText('22:00 to 06:00')).toBeTruthy();
+    const channels = within(await screen.findByRole('table', {name: 'Ways to tell'}));
+    expect(channels.getByText('what is to be mended, and worse')).toBeTruthy();
+    expect(channels.getByText('22:00 to 06:00')).toBeTruthy();
     expect(await screen.findByText('given up')).toBeTruthy();
     expect(screen.getByText('550 no such mailbox')).toBeTruthy();
   });
@@ -85,9 +85,9 @@ describe('alerts', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
     expect(put(seen)[0]).toMatchObject({
       wait_minutes: 30,
-      sure: 0.95,
+      confidence: 0.95,
       report_to: ['boss@skerry.example', 'isla@skerry.example'],
-      ways: [way],
+      channels: [way],
     });
   });
 
@@ -95,13 +95,13 @@ describe('alerts', () => {
     const seen = served();
     open(<AlertsCard tenant="glasswort" />);
     await userEvent.click(await screen.findByRole('button', {name: 'Take away'}));
-    expect(put(seen)[0]!.ways).toEqual([]);
+    expect(put(seen)[0]!.channels).toEqual([]);
     const add = screen.getByRole('button', {name: 'Add this way'});
     expect(add).toHaveProperty('disabled', true);
     await userEvent.type(screen.getByRole('textbox', {name: 'Name'}), 'Bram');
     await userEvent.type(screen.getByRole('textbox', {name: 'Addresses'}), 'bram@skerry.example desk@skerry.example');
     await userEvent.click(add);
-    expect(put(seen)[1]!.ways!.at(-1)).toMatchObject({
+    expect(put(seen)[1]!.channels!.at(-1)).toMatchObject({
       name: 'Bram',
       kind: 'mail',
       to: ['bram@skerry.example', 'desk@skerry.example'],
@@ -112,7 +112,7 @@ describe('alerts', () => {
   it('say which of their values was refused', async () => {
     served({
       [`PUT ${T}/alert-settings`]: () =>
-        problem(422, 'It cannot be taken', {detail: 'ways.0.url: 10.0.0.1 may not be called'}),
+        problem(422, 'It cannot be taken', {detail: 'channels.0.url: 10.0.0.1 may not be called'}),
     });
     open(<AlertsCard tenant="glasswort" />);
     await userEvent.click(await screen.findByRole('button', {name: 'Keep these settings'}));
@@ -120,9 +120,9 @@ describe('alerts', () => {
   });
 });
 
-describe('brakes', () => {
+describe('pauses', () => {
   it('are released and put on with a reason only', async () => {
-    const seen = served({[`POST ${T}/brakes`]: () => [brake], [`POST ${T}/brakes/releases`]: () => []});
+    const seen = served({[`POST ${T}/stream-pauses`]: () => [pause], [`POST ${T}/stream-pauses/resume`]: () => []});
     open(<AlertsCard tenant="glasswort" />);
     const release = await screen.findByRole('button', {name: 'Release'});
     expect(release).toHaveProperty('disabled', true);
@@ -142,8 +142,8 @@ describe('brakes', () => {
   it('work by themselves only where a tenant wants that', async () => {
     const seen = served();
     open(<AlertsCard tenant="glasswort" />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Brake by itself at a stop line'}));
-    expect(put(seen)[0]!.brake).toBe(true);
+    await userEvent.click(await screen.findByRole('button', {name: 'Pause by itself at a stop line'}));
+    expect(put(seen)[0]!.auto_pause).toBe(true);
   });
 });
 
@@ -179,8 +179,8 @@ describe('the parameters of readings', () => {
 
   it('are typed in per cent, kept beside those set before, and show old beside new', async () => {
     const seen = serviceWith({
-      [`GET ${T}/readings/settings`]: () => view,
-      [`PUT ${T}/readings/settings`]: () => ({...view, job: 4}),
+      [`GET ${T}/reading-settings`]: () => view,
+      [`PUT ${T}/reading-settings`]: () => ({...view, job: 4}),
       [`GET ${T}/jobs/4`]: () => job,
     });
     open(<ReadingsCard tenant="glasswort" />);
@@ -197,7 +197,7 @@ describe('the parameters of readings', () => {
   });
 
   it.each(['', '-1', 'many'])('are not kept while one is "%s"', async (text) => {
-    serviceWith({[`GET ${T}/readings/settings`]: () => view});
+    serviceWith({[`GET ${T}/reading-settings`]: () => view});
     open(<ReadingsCard tenant="glasswort" />);
     const points = await screen.findByRole('textbox', {name: /Complaints, weight/i});
     await userEvent.clear(points);
@@ -210,8 +210,8 @@ describe('the parameters of readings', () => {
 
   it('go back to those shipped', async () => {
     const seen = serviceWith({
-      [`GET ${T}/readings/settings`]: () => view,
-      [`DELETE ${T}/readings/settings`]: () => ({...view, job: 5}),
+      [`GET ${T}/reading-settings`]: () => view,
+      [`DELETE ${T}/reading-settings`]: () => ({...view, job: 5}),
       [`GET ${T}/jobs/5`]: () => ({...job, id: 5, state: 'failed', error: 'It was stopped by hand.'}),
     });
     open(<ReadingsCard tenant="glasswort" />);

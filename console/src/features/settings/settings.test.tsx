@@ -22,7 +22,7 @@ const hook = (more: Partial<Schemas['Webhook']> = {}): Schemas['Webhook'] => ({
   dead: 2,
   created_at: '2026-11-20T12:00:00Z',
   last_at: '2026-11-20T12:00:01Z',
-  last_said: '503',
+  last_response: '503',
   ...more,
 });
 const call: Schemas['WebhookCall'] = {
@@ -30,7 +30,7 @@ const call: Schemas['WebhookCall'] = {
   subject: 'proof.lost',
   state: 'dead',
   attempts: 9,
-  said: '503',
+  response: '503',
   body: {},
   created_at: '2026-11-20T12:00:00Z',
   next_at: null,
@@ -105,7 +105,7 @@ describe('settings', () => {
         events: [],
         entries: [],
         changes: [],
-        refused: [],
+        rejected: [],
       }),
       [`POST ${T}/erasures`]: () => ({
         erased_at: '2026-11-20T08:00:00Z',

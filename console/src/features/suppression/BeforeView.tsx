@@ -110,12 +110,12 @@ function ClearanceCard({tenant}: {tenant: string}) {
                 name: 'Why',
                 value: (row) =>
                   row.why ||
-                  (row.elsewhere ?? []).map((each) => `held for ${each.reach} ${each.reach_name}`).join(', '),
+                  (row.elsewhere ?? []).map((each) => `held for ${each.scope} ${each.scope_name}`).join(', '),
                 show: (row) => (
                   <Wrap>
                     {row.why ||
                       ((row.elsewhere ?? []).length
-                        ? `Held for ${row.elsewhere!.map((each) => `${each.reach} ${each.reach_name}`).join(', ')} only`
+                        ? `Held for ${row.elsewhere!.map((each) => `${each.scope} ${each.scope_name}`).join(', ')} only`
                         : '')}
                     {row.not_before ? ` Better not before ${row.not_before.slice(0, 16).replace('T', ' ')}.` : ''}
                   </Wrap>
@@ -165,11 +165,11 @@ function AddressCheckCard({tenant}: {tenant: string}) {
             },
             {
               name: 'Because',
-              value: (row) => row.found.map((each) => each.says).join('; '),
+              value: (row) => row.found.map((each) => each.detail).join('; '),
               show: (row) => (
                 <Wrap>
                   {row.suggestion && <b>Meant {row.suggestion}? </b>}
-                  {row.found.map((each) => each.says).join('; ')}
+                  {row.found.map((each) => each.detail).join('; ')}
                 </Wrap>
               ),
             },

@@ -57,17 +57,17 @@ export function GrowthView({tenant}: {tenant: string}) {
       >
         {growth.isPending && <Loading what="the growth of the list" />}
         {growth.error && <Trouble error={growth.error} again={() => void growth.refetch()} />}
-        {found && found.days.every((each) => each.standing === 0 && each.withheld === 0) && (
+        {found && found.days.every((each) => each.active === 0 && each.withheld === 0) && (
           <Notice title="Nothing stood in this period">
             Entries come with bounces, complaints and unsubscriptions.
           </Notice>
         )}
         {found && table && <Days days={found.days} tenant={tenant} />}
-        {found && !table && found.days.some((each) => each.standing > 0) && (
+        {found && !table && found.days.some((each) => each.active > 0) && (
           <div
             style={{height: 220}}
             role="img"
-            aria-label={`From ${count(found.days[0]!.standing)} to ${count(found.days.at(-1)!.standing)} entries`}
+            aria-label={`From ${count(found.days[0]!.active)} to ${count(found.days.at(-1)!.active)} entries`}
           >
             <ResponsiveContainer width="100%" height="100%">
               <AreaChart data={found.days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
@@ -85,7 +85,7 @@ export function GrowthView({tenant}: {tenant: string}) {
                   }
                 />
                 <Area
-                  dataKey="standing"
+                  dataKey="active"
                   stroke={colour('rust')}
                   fill={colour('rust')}
                   fillOpacity={0.14}
@@ -107,9 +107,9 @@ export function GrowthView({tenant}: {tenant: string}) {
             label="Growth by part"
             columns={[
               {name: 'What', value: (row: Part) => words(row.label)},
-              {name: 'Stands', value: (row) => row.standing, show: (row) => count(row.standing), number: true},
-              {name: 'Came', value: (row) => row.came, show: (row) => count(row.came), number: true},
-              {name: 'Left', value: (row) => row.left, show: (row) => count(row.left), number: true},
+              {name: 'Stands', value: (row) => row.active, show: (row) => count(row.active), number: true},
+              {name: 'Came', value: (row) => row.added, show: (row) => count(row.added), number: true},
+              {name: 'Left', value: (row) => row.removed, show: (row) => count(row.removed), number: true},
               {name: 'Withheld', value: (row) => row.withheld, show: (row) => count(row.withheld), number: true},
               {
                 name: 'Day by day',
@@ -130,7 +130,7 @@ export function GrowthView({tenant}: {tenant: string}) {
 
 const DayTip = ({day: each}: {day: Schemas['GrowthDay']}) => (
   <Tip>
-    <b>{day(each.day)}</b>: {count(each.standing)} stand, {count(each.came)} came, {count(each.left)} left
+    <b>{day(each.day)}</b>: {count(each.active)} stand, {count(each.added)} came, {count(each.removed)} left
     {each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
   </Tip>
 );
@@ -140,9 +140,9 @@ const Days = ({days, tenant}: {days: Schemas['GrowthDay'][]; tenant: string}) =>
     label="Growth day by day"
     columns={[
       {name: 'Day', value: (row: Schemas['GrowthDay']) => row.day},
-      {name: 'Came', value: (row) => row.came, number: true},
-      {name: 'Left', value: (row) => row.left, number: true},
-      {name: 'Stand', value: (row) => row.standing, show: (row) => count(row.standing), number: true},
+      {name: 'Came', value: (row) => row.added, number: true},
+      {name: 'Left', value: (row) => row.removed, number: true},
+      {name: 'Stand', value: (row) => row.active, show: (row) => count(row.active), number: true},
       {name: 'Withheld', value: (row) => row.withheld, number: true},
     ]}
     rows={days}

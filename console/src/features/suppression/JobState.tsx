@@ -14,7 +14,7 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
   const busy = job.state === 'running' || job.state === 'waiting';
   return (
     <>
-      {(busy || job.state === 'stopped' || job.state === 'failed') && (
+      {(busy || job.state === 'cancelled' || job.state === 'failed') && (
         <p role="status" style={{display: 'flex', gap: 12, alignItems: 'center', flexWrap: 'wrap'}}>
           {busy && <progress value={job.total ? job.done / job.total : undefined} aria-label="Progress" />}
           {job.state === 'waiting'
@@ -23,7 +23,7 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
               ? job.total
                 ? percent(job.done / job.total)
                 : `${job.done} done`
-              : job.state === 'stopped'
+              : job.state === 'cancelled'
                 ? 'Stopped. What is done stays.'
                 : `It did not go well: ${job.error}`}
           {busy && (
@@ -31,7 +31,7 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
               Stop
             </Button>
           )}
-          {(job.state === 'stopped' || job.state === 'failed') && (
+          {(job.state === 'cancelled' || job.state === 'failed') && (
             <Button
               onPress={() => run.mutate({id: job.id, dry: Boolean((job.result as {dry?: boolean}).dry)})}
               isDisabled={run.isPending}

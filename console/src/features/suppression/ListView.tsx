@@ -21,7 +21,7 @@ import {ago, count, time, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
-import {change, reach, REASONS, shownAddress} from './words';
+import {change, scope, REASONS, shownAddress} from './words';
 
 type Entry = Schemas['SuppressionEntry'];
 
@@ -98,11 +98,11 @@ export function ListView({tenant}: {tenant: string}) {
     },
     {
       name: 'Reason',
-      value: (row) => `${words(row.reason)}, ${reach(row)}`,
+      value: (row) => `${words(row.reason)}, ${scope(row)}`,
       show: (row) => (
         <>
           {words(row.reason)}
-          <Small style={{display: 'block'}}>{reach(row)}</Small>
+          <Small style={{display: 'block'}}>{scope(row)}</Small>
         </>
       ),
     },
@@ -247,7 +247,7 @@ function AddressCard({tenant, address}: {tenant: string; address: string}) {
                   value: (row) => row.change,
                   show: (row) => (
                     <span style={{whiteSpace: 'normal'}}>
-                      {change(row.change)} ({words(row.reason)}, {reach(row)}) by {row.by}
+                      {change(row.change)} ({words(row.reason)}, {scope(row)}) by {row.by}
                     </span>
                   ),
                 },
@@ -266,7 +266,7 @@ function AddressCard({tenant, address}: {tenant: string; address: string}) {
 
 const Standing = ({entry}: {entry: Entry}) => (
   <div>
-    <b>{words(entry.reason)}</b>, {entry.state === 'held' ? 'holds' : words(entry.state)} {reach(entry)},{' '}
+    <b>{words(entry.reason)}</b>, {entry.state === 'held' ? 'holds' : words(entry.state)} {scope(entry)},{' '}
     {entry.until ? `until ${time(entry.until)}` : 'no end'}
     {entry.evidence.map((each) => (
       <Reply key={each.time + each.message_id}>
@@ -349,7 +349,7 @@ function HoldCard({tenant}: {tenant: string}) {
   const submit = (event: FormEvent) => {
     event.preventDefault();
     hold.mutate(
-      {addresses, reason: 'by_hand', reach: 'tenant', reach_name: '', note: note.trim()},
+      {addresses, reason: 'manual', scope: 'tenant', scope_name: '', note: note.trim()},
       {onSuccess: () => setText('')},
     );
   };
@@ -366,7 +366,7 @@ function HoldCard({tenant}: {tenant: string}) {
       {hold.data && (
         <p role="status">
           {hold.data.changed} held, {hold.data.standing} stood already.
-          {hold.data.refused.map((each) => (
+          {hold.data.rejected.map((each) => (
             <Small key={each.row} style={{display: 'block'}}>
               {each.text}: {each.why}
             </Small>

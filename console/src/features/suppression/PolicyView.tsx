@@ -76,7 +76,7 @@ export function does(rule: Rule): string {
   const long = rule.for_days
     ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long at each return` : ''}`
     : ', no end';
-  const far = rule.reach === 'tenant' ? '' : `, for its ${rule.reach} alone`;
+  const far = rule.scope === 'tenant' ? '' : `, for its ${rule.scope} alone`;
   const ends = rule.ends_with_delivery ? '; a delivery ends it' : '';
   return `${what} ${whom}${after}${long}${far}${ends}`;
 }

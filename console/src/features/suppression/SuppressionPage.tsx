@@ -50,8 +50,8 @@ function Sentence({tenant}: {tenant: string}) {
   const proposed = useSuppressionCount(tenant, {state: ['proposed']});
   const growth = useGrowth(tenant, firstDay(30));
   if (!held.data || !growth.data) return null;
-  const came = growth.data.days.reduce((sum, each) => sum + each.came, 0);
-  const left = growth.data.days.reduce((sum, each) => sum + each.left, 0);
+  const came = growth.data.days.reduce((sum, each) => sum + each.added, 0);
+  const left = growth.data.days.reduce((sum, each) => sum + each.removed, 0);
   const {withheld, bounce_rate: rate, bounce_rate_without: without} = growth.data.saved;
   return (
     <p style={{margin: 0, maxWidth: '100ch'}}>

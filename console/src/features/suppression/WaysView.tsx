@@ -79,18 +79,18 @@ interface Imported {
 const SAID: Record<string, string> = {
   new: 'new',
   standing: 'stood already',
-  repeated: 'twice in the file',
+  duplicates: 'twice in the file',
   changed: 'changed',
   came_back: 'held again',
   stayed_clear: 'lifted before, stay clear',
-  refused: 'cannot be used',
+  rejected: 'cannot be used',
 };
 
 function ImportCard({tenant}: {tenant: string}) {
   const jobs = useJobs(tenant, 'import');
   const send = useSendList(tenant);
   const run = useRunJob(tenant);
-  const [reason, setReason] = useState('by_hand');
+  const [reason, setReason] = useState('manual');
   const [share, setShare] = useState(0);
   const [chosen, setChosen] = useState(0);
   const id = chosen || jobs.data?.find((job) => job.state !== 'collecting')?.id || 0;
@@ -101,8 +101,8 @@ function ImportCard({tenant}: {tenant: string}) {
     setShare(0);
     const request = {
       reason,
-      reach: 'tenant',
-      reach_name: '',
+      scope: 'tenant',
+      scope_name: '',
       note: '',
       standing: 'keep',
       lifted: 'stay_clear',
@@ -163,9 +163,9 @@ function ImportCard({tenant}: {tenant: string}) {
               Take it in
             </Button>
           )}
-          {job.data.parts?.refused ? (
+          {job.data.parts?.rejected ? (
             <p>
-              <a href={`/api/v1/tenants/${tenant}/jobs/${id}/parts/refused`} download>
+              <a href={`/api/v1/tenants/${tenant}/jobs/${id}/parts/rejected-rows`} download>
                 Rows that cannot be used, with the reason
               </a>
             </p>

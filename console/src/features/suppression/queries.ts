@@ -139,8 +139,8 @@ export function usePutPolicy(tenant: string) {
 
 export const useTryPolicy = (tenant: string) =>
   useMutation({
-    mutationFn: (body: Schemas['RehearsalRequest']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/policy/trials', {params: {path: {tenant}}, body})),
+    mutationFn: (body: Schemas['PolicyBacktestRequest']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/policy/backtests', {params: {path: {tenant}}, body})),
   });
 
 const PIECE = 1024 * 1024;

@@ -15,8 +15,8 @@ const entry = (changes = {}) => ({
   address: 'kim@tidepost.example',
   address_key: '00',
   reason: 'complaint',
-  reach: 'tenant',
-  reach_name: '',
+  scope: 'tenant',
+  scope_name: '',
   state: 'held',
   since: '2026-11-20T10:00:00Z',
   until: null,
@@ -34,13 +34,13 @@ const entry = (changes = {}) => ({
   evidence: [],
   ...changes,
 });
-const part = {name: 'complaint', label: 'complaint', came: 3, left: 1, standing: 2, withheld: 4, days: [0, 2]};
+const part = {name: 'complaint', label: 'complaint', added: 3, removed: 1, active: 2, withheld: 4, days: [0, 2]};
 const growth = {
   first: '2026-11-19',
   last: '2026-11-20',
   days: [
-    {day: '2026-11-19', came: 0, left: 0, standing: 0, withheld: 0},
-    {day: '2026-11-20', came: 3, left: 1, standing: 2, withheld: 4},
+    {day: '2026-11-19', added: 0, removed: 0, active: 0, withheld: 0},
+    {day: '2026-11-20', added: 3, removed: 1, active: 2, withheld: 4},
   ],
   reasons: [part],
   providers: [],
@@ -113,8 +113,8 @@ describe('a rule of the policy', () => {
     permanence: '',
     streams: [],
     providers: [],
-    reason: 'bad_address',
-    reach: 'tenant',
+    reason: 'invalid_address',
+    scope: 'tenant',
     whole_domain: false,
     times: 1,
     over_days: 0,
@@ -136,7 +136,7 @@ describe('a rule of the policy', () => {
       'holds the whole domain at once for 30 days, 3 times as long at each return; a delivery ends it',
     ],
     [
-      rule({act: 'propose', times: 3, over_days: 7, for_days: 14, reach: 'stream'}),
+      rule({act: 'propose', times: 3, over_days: 7, for_days: 14, scope: 'stream'}),
       'proposes to hold the address after 3 messages over 7 days with no delivery between for 14 days, for its stream alone',
     ],
   ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));

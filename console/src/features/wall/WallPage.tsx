@@ -203,7 +203,7 @@ export function dayOf(text: string, today = new Date().toISOString().slice(0, 10
 
 function sentence(wall: Wall, items: WorkItem[], on: string) {
   const delivered = wall.rows.reduce((sum, row) => sum + row.delivered, 0);
-  const urgent = items.filter((item) => item.level === 'stop' || item.level === 'mend').length;
+  const urgent = items.filter((item) => item.level === 'stop' || item.level === 'fix').length;
   return (
     <>
       {plural(
@@ -294,12 +294,12 @@ function WallTable({wall}: {wall: Wall}) {
   );
 }
 
-/** A small word where a From domain is not proven or not aligned, with which stream and what to do. */
+/** A small word where a From domain is not verified or not aligned, with which stream and what to do. */
 function Lacks({to, row}: {to: string; row: Schemas['WallRow']}) {
   const lacks = row.lacks ?? [];
   const said = lacks.map((each) => (each.stream ? `${each.stream}: ${each.text}` : each.text)).join('; ');
   const words = [
-    lacks.some((each) => !each.proven) && 'not proven',
+    lacks.some((each) => !each.verified) && 'not verified',
     lacks.some((each) => each.aligned === false) && 'not aligned',
   ]
     .filter(Boolean)

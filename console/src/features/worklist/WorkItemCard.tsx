@@ -3,7 +3,7 @@ import {useState} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useActOnWork, usePeople, useWorkItem} from './queries';
+import {useActOnWork, useMembers, useWorkItem} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -56,7 +56,7 @@ const WHILE = [
 ];
 
 /** Whom an item can be given to: all who may see its tenant, and who has it although they may not any more. */
-export function holders(people: Schemas['Person'][], now: string): {value: string; label: string}[] {
+export function holders(people: Schemas['Member'][], now: string): {value: string; label: string}[] {
   const known = people.map((each) => ({value: each.email, label: each.name || each.email}));
   const gone = now && !people.some((each) => each.email === now) ? [{value: now, label: now}] : [];
   return [{value: 'nobody', label: 'nobody'}, ...known, ...gone];
@@ -80,17 +80,17 @@ export function linkOf(item: Details): {to: string; words: string} | null {
 export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
   const found = useWorkItem(tenant, id);
   const act = useActOnWork(tenant, id);
-  const people = usePeople(tenant);
+  const people = useMembers(tenant);
   const [text, setText] = useState('');
   const [days, setDays] = useState('7');
   if (found.isPending) return <Loading what="the item" />;
   if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
   const item = found.data;
   const link = linkOf(item);
-  const live = item.state !== 'closed';
+  const live = item.state !== 'resolved';
   const done = () => setText('');
   return (
-    <Card title={item.title} note={item.state === 'closed' ? 'closed' : ''}>
+    <Card title={item.title} note={item.state === 'resolved' ? 'resolved' : ''}>
       <Body>
         <p>{item.text}</p>
         {item.remedy && (
@@ -112,13 +112,13 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             <Button
               tone="main"
               isDisabled={act.isPending}
-              onPress={() => act.mutate({act: 'remeasure', text: '', to: ''})}
+              onPress={() => act.mutate({act: 'recheck', text: '', to: ''})}
             >
               {act.isPending ? 'Measuring …' : 'Measure again'}
             </Button>
           )}
-          {live && item.state !== 'minded' && (
-            <Button onPress={() => act.mutate({act: 'mind', text: '', to: ''})}>I look after it</Button>
+          {live && item.state !== 'acknowledged' && (
+            <Button onPress={() => act.mutate({act: 'acknowledge', text: '', to: ''})}>I look after it</Button>
           )}
           {live && (
             <Choice
@@ -151,7 +151,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
               isDisabled={!text.trim() || act.isPending}
               onPress={() =>
                 act.mutate(
-                  {act: 'put_off', text, to: '', until: new Date(Date.now() + Number(days) * 86_400_000).toISOString()},
+                  {act: 'snooze', text, to: '', until: new Date(Date.now() + Number(days) * 86_400_000).toISOString()},
                   {onSuccess: done},
                 )
               }

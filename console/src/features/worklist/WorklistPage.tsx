@@ -2,7 +2,7 @@
 import {Link, useParams} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useLines, useLookForWork, useWorklist} from './queries';
+import {useLines, useDetection, useWorklist} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -92,15 +92,15 @@ const List = styled.ol`
 `;
 export const TONE: Record<WorkItem['level'], Colour> = {
   stop: 'seized',
-  mend: 'corroded',
-  look: 'tarnished',
-  know: 'soft',
+  fix: 'corroded',
+  investigate: 'tarnished',
+  info: 'soft',
 };
 const SHOWN = [
   {value: '', label: 'To do'},
   {value: 'mine', label: 'Given to me'},
-  {value: 'put_off', label: 'Put off'},
-  {value: 'closed', label: 'Closed'},
+  {value: 'snoozed', label: 'Put off'},
+  {value: 'resolved', label: 'Closed'},
 ];
 
 const EXPORTED = [
@@ -114,7 +114,7 @@ const EXPORTED = [
   'title',
   'text',
   'since',
-  'closed_at',
+  'resolved_at',
   'mail',
   'remedy',
   'record',
@@ -134,11 +134,11 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
   const view = useView();
   const state = view.get('state');
   const list = useWorklist(view.tenant, state === 'mine' ? '' : state, state === 'mine' ? who.email : '');
-  const look = useLookForWork();
+  const look = useDetection();
   if (list.isPending) return <Loading what="the worklist" />;
   if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
   const items = list.data;
-  const urgent = items.filter((item) => item.level === 'stop' || item.level === 'mend');
+  const urgent = items.filter((item) => item.level === 'stop' || item.level === 'fix');
   const chosen = id ? {tenant, id: Number(id)} : items[0] ? {tenant: items[0].tenant, id: items[0].id} : null;
   const search = new URLSearchParams({...(view.tenant && {tenant: view.tenant}), ...(state && {state})}).toString();
   return (
@@ -190,9 +190,9 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
                     {item.returns > 0 && <> · came back{item.returns > 1 ? ` ${item.returns} times` : ''}</>}
                     {item.assigned_to && <> · {item.assigned_to}</>}
                     {item.state === 'waiting' && <> · just found</>}
-                    {item.state === 'minded' && <> · looked after</>}
-                    {item.state === 'put_off' && item.until && <> · put off until {day(item.until)}</>}
-                    {item.state === 'closed' && item.closed_at && <> · closed {ago(item.closed_at)}</>}
+                    {item.state === 'acknowledged' && <> · looked after</>}
+                    {item.state === 'snoozed' && item.until && <> · put off until {day(item.until)}</>}
+                    {item.state === 'resolved' && item.resolved_at && <> · closed {ago(item.resolved_at)}</>}
                   </p>
                 </Link>
               </li>

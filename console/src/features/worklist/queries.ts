@@ -36,17 +36,17 @@ export const useWorkItem = (tenant: string, id: number) => useQuery(workItemQuer
 
 const peopleQuery = (tenant: string) =>
   queryOptions({
-    queryKey: ['people', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/people', {params: {path: {tenant}}, signal})),
+    queryKey: ['members', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/members', {params: {path: {tenant}}, signal})),
     staleTime: 600_000,
   });
-export const usePeople = (tenant: string) => useQuery(peopleQuery(tenant));
+export const useMembers = (tenant: string) => useQuery(peopleQuery(tenant));
 
 export const useActOnWork = (tenant: string, id: number) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (body: Schemas['WorkAct']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/{id}', {params: {path: {tenant, id}}, body})),
+      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/{id}/actions', {params: {path: {tenant, id}}, body})),
     onSuccess: () =>
       Promise.all(
         ['worklist', 'wall', 'audit', 'readings'].map((each) => queries.invalidateQueries({queryKey: [each]})),
@@ -54,11 +54,11 @@ export const useActOnWork = (tenant: string, id: number) => {
   });
 };
 
-export const useLookForWork = () => {
+export const useDetection = () => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (tenant: string) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist-look', {params: {path: {tenant}}})),
+      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/detection', {params: {path: {tenant}}})),
     onSuccess: () => queries.invalidateQueries({queryKey: ['worklist']}),
   });
 };
@@ -82,34 +82,36 @@ export const usePutAlertSettings = (tenant: string) => {
 
 const toldQuery = (tenant: string) =>
   queryOptions({
-    queryKey: ['told', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/told', {params: {path: {tenant}}, signal})),
+    queryKey: ['notifications', tenant],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/notifications', {params: {path: {tenant}}, signal})),
     refetchInterval: 30_000,
   });
-export const useTold = (tenant: string) => useQuery(toldQuery(tenant));
+export const useNotifications = (tenant: string) => useQuery(toldQuery(tenant));
 
 const brakesQuery = (tenant: string) =>
   queryOptions({
-    queryKey: ['brakes', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, signal})),
+    queryKey: ['pauses', tenant],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/stream-pauses', {params: {path: {tenant}}, signal})),
   });
-export const useBrakes = (tenant: string) => useQuery(brakesQuery(tenant));
+export const useStreamPauses = (tenant: string) => useQuery(brakesQuery(tenant));
 
-export const usePutBrake = (tenant: string) => {
+export const usePauseStream = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['BrakeRelease']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/brakes', {params: {path: {tenant}}, body})),
-    onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
+    mutationFn: (body: Schemas['StreamPauseChange']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/stream-pauses', {params: {path: {tenant}}, body})),
+    onSuccess: (found) => queries.setQueryData(['pauses', tenant], found),
   });
 };
 
-export const useReleaseBrake = (tenant: string) => {
+export const useResumeStream = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas['BrakeRelease']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/brakes/releases', {params: {path: {tenant}}, body})),
-    onSuccess: (found) => queries.setQueryData(['brakes', tenant], found),
+    mutationFn: (body: Schemas['StreamPauseChange']) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/stream-pauses/resume', {params: {path: {tenant}}, body})),
+    onSuccess: (found) => queries.setQueryData(['pauses', tenant], found),
   });
 };
 

@@ -20,20 +20,20 @@ const item = (more: Partial<Schemas['WorkItemDetails']> = {}): Schemas['WorkItem
   name: 'copperline.example',
   title: '2 SPF records on copperline.example',
   text: 'Receivers give permerror.',
-  level: 'mend',
+  level: 'fix',
   state: 'open',
   since: '2026-11-18T08:00:00Z',
   found_at: '2026-11-18T08:00:00Z',
   seen_at: '2026-11-20T08:00:00Z',
-  told_at: '2026-11-18T08:15:00Z',
-  closed_at: null,
+  notified_at: '2026-11-18T08:15:00Z',
+  resolved_at: null,
   until: null,
   mail: 12_400,
   rank: 20,
   remedy: 'Publish one merged record.',
   record: 'v=spf1 ip4:192.0.2.1 -all',
   evidence: ['two records'],
-  remeasure: 'audit',
+  recheck: 'audit',
   assigned_to: '',
   returns: 0,
   steps: [{at: '2026-11-18T08:00:00Z', by: '', what: 'found', text: '2 SPF records'}],
@@ -47,8 +47,8 @@ const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
   serviceWith({
     'GET /api/v1/worklist': () => [found],
     [`GET ${T}/worklist/7`]: () => found,
-    [`POST ${T}/worklist/7`]: () => acted,
-    [`GET ${T}/people`]: () => people,
+    [`POST ${T}/worklist/7/actions`]: () => acted,
+    [`GET ${T}/members`]: () => people,
     [`GET ${T}/lines`]: () => [],
   });
 const page = (at = '/worklist/copperline/7') => open(<WorklistPage who={who} />, at, '/worklist/:tenant/:id');
@@ -65,7 +65,7 @@ describe('an item', () => {
     expect(screen.getByRole('button', {name: 'Copy record'})).toBeTruthy();
   });
 
-  it('is measured again, minded, and given to somebody', async () => {
+  it('is measured again, acknowledged, and given to somebody', async () => {
     const seen = served(item());
     page();
     await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
@@ -73,8 +73,8 @@ describe('an item', () => {
     await userEvent.click(screen.getByRole('button', {name: /Given to/}));
     await userEvent.click(await screen.findByRole('option', {name: 'Bram'}));
     expect(sent(seen)).toEqual([
-      {act: 'remeasure', text: '', to: ''},
-      {act: 'mind', text: '', to: ''},
+      {act: 'recheck', text: '', to: ''},
+      {act: 'acknowledge', text: '', to: ''},
       {act: 'assign', text: '', to: 'bram@skerry.example'},
     ]);
   });
@@ -87,7 +87,7 @@ describe('an item', () => {
     await userEvent.type(screen.getByRole('textbox', {name: 'A word'}), 'after the season');
     await userEvent.click(off);
     const [body] = sent(seen) as {act: string; text: string; until: string}[];
-    expect(body).toMatchObject({act: 'put_off', text: 'after the season'});
+    expect(body).toMatchObject({act: 'snooze', text: 'after the season'});
     expect(Date.parse(body!.until) - Date.now()).toBeGreaterThan(6.9 * 86_400_000);
   });
 
@@ -99,7 +99,7 @@ describe('an item', () => {
   });
 
   it('that is closed can only be read', async () => {
-    served(item({state: 'closed', closed_at: '2026-11-19T08:00:00Z'}));
+    served(item({state: 'resolved', resolved_at: '2026-11-19T08:00:00Z'}));
     page();
     expect(await screen.findByText('Publish one merged record.')).toBeTruthy();
     expect(screen.queryByRole('button', {name: 'Measure again'})).toBeNull();

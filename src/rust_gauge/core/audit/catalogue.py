@@ -20,7 +20,7 @@ RULES: dict[str, str] = {
     "spf-include-silent": "A name that is included gives no usable answer",
     "spf-wide-network": "Far too many addresses may send",
     "spf-not-public": "A network is no public address space",
-    "spf-repeated": "The record says the same twice",
+    "spf-duplicates": "The record says the same twice",
     "spf-answer-large": "The answer is too large for one UDP packet",
     "spf-strings-run-together": "The record is split without a blank",
     "spf-type-99": "SPF is published in the record type that was given up",

@@ -377,7 +377,7 @@ def _repeated(domain: str, index: int, record: SpfRecord) -> list[Finding]:
     kept = [term.text for term in record.terms if term not in twice]
     return [
         Finding(
-            rule="spf-repeated",
+            rule="spf-duplicates",
             level=Level.RISK if costs else Level.NOTE,
             title=f"The SPF record of {domain} says the same twice",
             place=Place(domain, "TXT", index, twice[0].column, len(twice[0].text)),

@@ -183,7 +183,7 @@ def _ask_each(domain: str, zone: str, names: list[str], out: Examination) -> Dns
         return 0
     kinds = ((zone, "SOA"), (domain, "TXT"), (f"_dmarc.{domain}", "TXT"))
     answers = yield tuple(DnsQuestion(at, kind, server=ip) for _, ip in addresses for at, kind in kinds)
-    said: dict[str, set[tuple[str, ...]]] = {}
+    summary: dict[str, set[tuple[str, ...]]] = {}
     serials: dict[str, int] = {}
     asked = 0
     lame: set[str] = set()
@@ -204,10 +204,10 @@ def _ask_each(domain: str, zone: str, names: list[str], out: Examination) -> Dns
         for text in texts:
             if not text.failed:
                 values = tuple(sorted(txt.text for txt in text.texts))
-                said.setdefault(str(text.question.name), set()).add(values)
+                summary.setdefault(str(text.question.name), set()).add(values)
                 if text.ttl is not None and text.records:
                     ttls[text.question.name, text.question.rdtype] = text.ttl
-    differing = [name for name, values in said.items() if len(values) > 1]
+    differing = [name for name, values in summary.items() if len(values) > 1]
     if differing or len(set(serials.values())) > 1:
         out.findings.append(_disagree(zone, serials, differing))
     for (name, kind), ttl in ttls.items():

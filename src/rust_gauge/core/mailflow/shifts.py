@@ -76,7 +76,7 @@ class Shift:
 
 
 def threshold_of(false_alarms_a_year: float, series: int) -> float:
-    """Return what M has to reach, so that `series` series together give at most so many false alarms a year."""
+    """Return what M has to scope, so that `series` series together give at most so many false alarms a year."""
     return HOURS_A_YEAR * max(1, series) / false_alarms_a_year
 
 

@@ -19,7 +19,7 @@ _MAX_RECIPIENTS = 1000  # of one message
 _HEAD = re.compile(
     r"(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d{1,9})?(?:Z|[+-]\d\d:?\d\d)|"
     r"[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d) "
-    r"(?P<host>\S+) [\w.-]*postfix[\w.-]*/(?:[\w.-]+/)?(?P<program>[\w-]+)\[\d+\]: (?P<said>.*)\Z",
+    r"(?P<host>\S+) [\w.-]*postfix[\w.-]*/(?:[\w.-]+/)?(?P<program>[\w-]+)\[\d+\]: (?P<summary>.*)\Z",
     re.DOTALL,
 )
 # Short queue ids are hexadecimal, long ones of digits and letters without vowels (postconf enable_long_queue_ids).
@@ -48,7 +48,7 @@ class LogLine:
     host: str
     program: str
     queue_id: str
-    said: str
+    summary: str
 
 
 def parse_line(text: str, now: datetime, zone: tzinfo = UTC) -> LogLine | None:
@@ -59,7 +59,7 @@ def parse_line(text: str, now: datetime, zone: tzinfo = UTC) -> LogLine | None:
     if len(text) > MAX_LINE:
         return None
     head = _HEAD.match(text.rstrip("\r\n"))
-    queued = _QUEUE.match(head["said"]) if head else None
+    queued = _QUEUE.match(head["summary"]) if head else None
     if head is None or queued is None:
         return None
     at = _time(head["time"], now, zone)
@@ -116,7 +116,7 @@ class LogReader:
         return list(self._rows(line)) if line is not None else []
 
     def _rows(self, line: LogLine) -> Iterator[dict[str, Any]]:
-        said = line.said
+        said = line.summary
         if line.program == "cleanup" and said.startswith(("message-id=", "resent-message-id=")):
             self._message(line).message_id = said.partition("=")[2].strip().strip("<>")[:255]
         elif line.program in ("qmgr", "oqmgr", "nqmgr"):
@@ -143,7 +143,7 @@ class LogReader:
         return message
 
     def _attempt(self, line: LogLine) -> Iterator[dict[str, Any]]:
-        found = _ATTEMPT.match(line.said)
+        found = _ATTEMPT.match(line.summary)
         if found is None:
             self.skipped += 1
             return

@@ -1,4 +1,4 @@
-"""What a message that came back says: of which recipients of which message, and what became of it.
+"""What a message that came back detail: of which recipients of which message, and what became of it.
 
 Delivery status notifications (RFC 3461 to 3464, 6522, 6533), complaints and failure reports (RFC 5965, 6591), bounces
 that follow no standard, and replies that people's mailboxes send by themselves (RFC 3834), which count for nothing.

@@ -1,6 +1,6 @@
 """Ordered rules that find the cause of a refusal, as people write them in `rules.toml`. The first that fits decides.
 
-Rules see the wording of a reply (`wording`): addresses as @, hosts as ~, numbers as #, reply codes as they are. Only
+Rules see the pattern of a reply (`reply_pattern`): addresses as @, hosts as ~, numbers as #, codes unchanged. Only
 rules one of whose words stands in it are tried. Codes come last, because providers misuse them.
 """
 
@@ -17,11 +17,11 @@ import regex
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.replies.causes import Cause, Classified, Permanence
 from rust_gauge.core.replies.reply import SmtpReply, parse_reply
-from rust_gauge.core.replies.wording import reply_wording, wording_of
+from rust_gauge.core.replies.reply_pattern import reply_pattern_of, wording_of
 
-_REMEMBERED = 50_000  # judged wordings
+_REMEMBERED = 50_000  # judged reply patterns
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,35}\Z")
-# What a pattern of one's own may cost: processor time at one wording, and on average once it has used some.
+# What a pattern of one's own may cost: processor time at one reply pattern, and on average once it has used some.
 _PATIENCE = 0.05  # seconds for one pattern and text; a pattern that backtracks is rejected
 _ALLOWANCE, _EACH = 0.1, 50e-6
 _CODE = re.compile(r"[245](?:\d\d|xx)\Z")
@@ -280,7 +280,7 @@ def shipped_rules() -> RuleSet:
 class Classifier:
     """Finds causes by rules of one's own and then by those that are shipped.
 
-    What is looked at is the wording of a reply, so replies that differ in what is filled in are judged once.
+    What is looked at is the reply pattern of a reply, so replies that differ in what is filled in are judged once.
     """
 
     def __init__(self, *own: RuleSet) -> None:
@@ -297,7 +297,7 @@ class Classifier:
         if found is None:
             if len(self._known) >= _REMEMBERED:
                 self._known.clear()
-            found = self._known[key] = self._find(parse_reply(reply_wording(text, code, enhanced)), provider)
+            found = self._known[key] = self._find(parse_reply(reply_pattern_of(text, code, enhanced)), provider)
         return found
 
     def _find(self, reply: SmtpReply, provider: str) -> Classified:

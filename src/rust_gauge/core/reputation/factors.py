@@ -93,16 +93,16 @@ def _about_us(name: str, watch: float, stop: float, weight: float) -> Factor:
 
 FACTORS = (
     Factor("complaints", Kind.RATE, 0.001, 0.003, 60, usual=0.0002, worth=1000, of="reported"),
-    Factor("bad_addresses", Kind.RATE, 0.02, 0.05, 45, usual=0.005, worth=100),
+    Factor("invalid_addresses", Kind.RATE, 0.02, 0.05, 45, usual=0.005, worth=100),
     _about_us("refusals", 0.01, 0.05, 65),
     _about_us("listings", 0.005, 0.05, 60),
     _about_us("authentication", 0.005, 0.05, 60),
     Factor("delays", Kind.RATE, 0.10, 0.40, 15, half_life=1.5, usual=0.02, worth=50),
     Factor("held", Kind.RATE, 0.002, 0.01, 20, usual=0.0002, worth=300),
-    Factor("unsubscribed", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="reported"),
+    Factor("unsubscribes", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="reported"),
     Factor("engagement", Kind.ENGAGEMENT, 0.15, 0.45, 40, half_life=4, worth=100, of="opened_of"),
     Factor("volume", Kind.VOLUME, 1.0, 2.5, 15, half_life=4, worth=300),
-    Factor("audit", Kind.AUDIT, 1.0, 3.0, 20),
+    Factor("record_faults", Kind.AUDIT, 1.0, 3.0, 20),
 )
 NAMES = tuple(factor.name for factor in FACTORS)
 _CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("name", "kind", "of"))

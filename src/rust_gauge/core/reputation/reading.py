@@ -15,8 +15,8 @@ from rust_gauge.core.reputation.factors import FACTORS, Factor, Kind
 from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, rate_ends
 
 COUNTS = (
-    "attempted", "delivered", "bad_addresses", "refusals", "listings", "authentication", "delays", "complaints",
-    "unsubscribed", "opened", "held",
+    "attempted", "delivered", "invalid_addresses", "refusals", "listings", "authentication", "delays", "complaints",
+    "unsubscribes", "opened", "held",
 )  # fmt: skip
 ENOUGH_MAIL = 30.0  # remembered messages below which nothing can be said
 _MAIL_HALF_LIFE = 7.0  # days; last week counts half as much as today

@@ -4,12 +4,39 @@ from rust_gauge.core.suppression.clearance import Asking, Clearance, Entry, judg
 from rust_gauge.core.suppression.history import Asked, Rehearsal, Seen, Tally, asked_by, standing_wishes
 from rust_gauge.core.suppression.matching import Matching, SameMailbox
 from rust_gauge.core.suppression.policy import SHIPPED, Act, Policy, PolicyError, Proposals, Rule
-from rust_gauge.core.suppression.reasons import FROM_BOUNCES, PROPOSED, Change, Reach, Reason, State
+from rust_gauge.core.suppression.reasons import FROM_BOUNCES, PROPOSED, Change, Reason, Scope, State
 from rust_gauge.core.suppression.status import Status, Wish, ask, confirm, end, is_over
 
 __all__ = [
-    "FROM_BOUNCES", "PROPOSED", "SHIPPED", "Act", "Asked", "Asking", "Change", "Clearance", "Entry", "Matching",
-    "Policy", "PolicyError", "Proposals", "Reach", "Reason", "Rehearsal", "Rule", "SameMailbox", "Seen", "State",
-    "Status", "Tally", "Wish", "ask", "asked_by", "confirm", "end", "is_over", "judge", "no_address",
+    "FROM_BOUNCES",
+    "PROPOSED",
+    "SHIPPED",
+    "Act",
+    "Asked",
+    "Asking",
+    "Change",
+    "Clearance",
+    "Entry",
+    "Matching",
+    "Policy",
+    "PolicyError",
+    "Proposals",
+    "Reason",
+    "Rehearsal",
+    "Rule",
+    "SameMailbox",
+    "Scope",
+    "Seen",
+    "State",
+    "Status",
+    "Tally",
+    "Wish",
+    "ask",
+    "asked_by",
+    "confirm",
+    "end",
+    "is_over",
+    "judge",
+    "no_address",
     "standing_wishes",
 ]  # fmt: skip

@@ -39,7 +39,7 @@ class Found:
 
     word: str
     weight: Weight
-    says: str
+    detail: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +74,7 @@ class DomainFacts:
 
     takes_mail: bool | None
     word: str
-    says: str
+    detail: str
     hosts: tuple[str, ...] = ()
 
 
@@ -158,13 +158,13 @@ def check_kind(address: Address, words: Words) -> tuple[list[Found], str]:
 def check_domain(facts: DomainFacts, words: Words) -> list[Found]:
     """Return what is known of its domain, as findings."""
     if facts.takes_mail is None:
-        return [Found(facts.word, Weight.OPEN, facts.says)]
+        return [Found(facts.word, Weight.OPEN, facts.detail)]
     if not facts.takes_mail:
-        return [Found(facts.word, Weight.AGAINST, facts.says)]
+        return [Found(facts.word, Weight.AGAINST, facts.detail)]
     parked = next((host for host in facts.hosts if _is_below(host, words.parked)), None)
     if parked is not None:
         return [Found("parked", Weight.AGAINST, f"its mail host {parked} serves parked domains")]
-    return [Found(facts.word, Weight.FOR, facts.says)]
+    return [Found(facts.word, Weight.FOR, facts.detail)]
 
 
 def verdict_of(found: Iterable[Found]) -> Verdict:

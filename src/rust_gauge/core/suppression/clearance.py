@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from rust_gauge.core.errors import AddressError
-from rust_gauge.core.suppression.reasons import Reach, Reason, State
+from rust_gauge.core.suppression.reasons import Reason, Scope, State
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,8 +16,8 @@ class Entry:
     since: datetime
     until: datetime | None = None
     state: State = State.HELD
-    reach: Reach = Reach.TENANT
-    reach_id: int = 0
+    scope: Scope = Scope.TENANT
+    scope_id: int = 0
     note: str = ""
 
 
@@ -30,9 +30,9 @@ class Asking:
 
     def is_reached_by(self, entry: Entry) -> bool:
         """Return whether an entry holds this mail: all mail, or that of its stream or domain."""
-        if entry.reach is Reach.TENANT:
+        if entry.scope is Scope.TENANT:
             return True
-        return entry.reach_id == (self.stream_id if entry.reach is Reach.STREAM else self.domain_id)
+        return entry.scope_id == (self.stream_id if entry.scope is Scope.STREAM else self.domain_id)
 
 
 @dataclass(frozen=True, slots=True)

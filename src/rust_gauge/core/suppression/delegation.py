@@ -56,6 +56,6 @@ def refusal(why: str) -> bytes:
     return f"action=550 5.7.1 Not sent: {text}\n\n".encode()
 
 
-def put_off(why: str) -> bytes:
+def defer(why: str) -> bytes:
     """Have the MTA try again: our own trouble must neither let mail through that is held nor lose any."""
     return f"action=450 4.3.0 {why}\n\n".encode()

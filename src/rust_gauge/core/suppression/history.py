@@ -8,7 +8,7 @@ from typing import NamedTuple
 from rust_gauge.core.mailflow.event import Kind
 from rust_gauge.core.replies.causes import Cause, Permanence
 from rust_gauge.core.suppression.policy import Act, Policy, Rule
-from rust_gauge.core.suppression.reasons import FROM_BOUNCES, Change, Reach, Reason, State
+from rust_gauge.core.suppression.reasons import FROM_BOUNCES, Change, Reason, Scope, State
 from rust_gauge.core.suppression.status import Status, Wish, ask, end, is_over
 
 
@@ -27,11 +27,11 @@ class Seen(NamedTuple):
 
 
 class Asked(NamedTuple):
-    """A wish, what it is about, and the events behind it. `reach_name` names the domain or stream."""
+    """A wish, what it is about, and the events behind it. `scope_name` names the domain or stream."""
 
     reason: Reason
-    reach: Reach
-    reach_name: str
+    scope: Scope
+    scope_name: str
     whole_domain: bool
     wish: Wish
     rule: str
@@ -49,30 +49,30 @@ def asked_by(seen: Seen, rule: Rule, streak: Sequence[Seen]) -> Asked | None:
     if rule.act is not Act.WAIT and len(messages) >= rule.times and seen.at - first >= timedelta(days=rule.over_days):
         state = State.PROPOSED if rule.act is Act.PROPOSE else State.HELD
         wish = Wish(seen.at, first if not rule.at_once else seen.at, state, length=rule.length)
-        reach, name = reach_of(rule, seen)
-        return Asked(rule.reason, reach, name, rule.whole_domain, wish, rule.name, tuple(recent[-5:]))
+        scope, name = reach_of(rule, seen)
+        return Asked(rule.reason, scope, name, rule.whole_domain, wish, rule.name, tuple(recent[-5:]))
     wait = rule.wait(len(messages))
     if wait is None:
         return None
     rest = Wish(seen.at, seen.at, State.RESTING, until=seen.at + wait)
-    return Asked(Reason.TRY_LATER, Reach.TENANT, "", False, rest, rule.name, (seen,))
+    return Asked(Reason.TRY_LATER, Scope.TENANT, "", False, rest, rule.name, (seen,))
 
 
-def reach_of(rule: Rule, seen: Seen) -> tuple[Reach, str]:
+def reach_of(rule: Rule, seen: Seen) -> tuple[Scope, str]:
     """How far a rule's entry reaches. Mail without a stream is not told apart, so then it reaches all."""
-    if rule.reach is Reach.STREAM and seen.stream:
-        return Reach.STREAM, seen.stream
-    if rule.reach is Reach.DOMAIN:
-        return Reach.DOMAIN, seen.domain
-    return Reach.TENANT, ""
+    if rule.scope is Scope.STREAM and seen.stream:
+        return Scope.STREAM, seen.stream
+    if rule.scope is Scope.DOMAIN:
+        return Scope.DOMAIN, seen.domain
+    return Scope.TENANT, ""
 
 
 def standing_wishes(history: Iterable[Seen], policy: Policy) -> list[Asked]:
-    """Return what a recipient's history asks for in the end: the newest wish for each reason and reach.
+    """Return what a recipient's history asks for in the end: the newest wish for each reason and scope.
 
     What a later delivery ended is not among them.
     """
-    found: dict[tuple[Reason, Reach, str], Asked] = {}
+    found: dict[tuple[Reason, Scope, str], Asked] = {}
     streaks: dict[str, list[Seen]] = {}
     for seen in sorted(history):
         if seen.kind is Kind.DELIVERED:
@@ -87,7 +87,7 @@ def standing_wishes(history: Iterable[Seen], policy: Policy) -> list[Asked]:
         streaks[rule.name] = streak
         asked = asked_by(seen, rule, streak)
         if asked is not None:
-            found[asked.reason, asked.reach, asked.reach_name] = asked
+            found[asked.reason, asked.scope, asked.scope_name] = asked
     return list(found.values())
 
 
@@ -126,7 +126,7 @@ class Rehearsal:
         it would not have bounced, and would not have shown that the address works.
         """
         total = self.by_provider.setdefault(provider, Tally())
-        standing: dict[tuple[Reason, Reach, str], Status] = {}
+        standing: dict[tuple[Reason, Scope, str], Status] = {}
         streaks: dict[str, list[Seen]] = {}
         ever: dict[Reason, set[str]] = {}
         for seen in sorted(history):
@@ -156,7 +156,7 @@ class Rehearsal:
             asked = asked_by(seen, rule, streak)
             if asked is None or asked.wish.state is not State.HELD:
                 continue
-            where = (asked.reason, asked.reach, asked.reach_name)
+            where = (asked.reason, asked.scope, asked.scope_name)
             standing[where] = ask(standing.get(where), asked.wish, seen.at)
             ever.setdefault(asked.reason, set()).add("held")
         total.held += bool(ever)
@@ -167,12 +167,12 @@ class Rehearsal:
             tally.wrongly += "wrongly" in what
 
     @staticmethod
-    def _holding(standing: dict[tuple[Reason, Reach, str], Status], seen: Seen) -> Reason | None:
+    def _holding(standing: dict[tuple[Reason, Scope, str], Status], seen: Seen) -> Reason | None:
         """Return the reason by which mail of this event's stream would have been withheld then."""
-        for (reason, reach, name), status in standing.items():
+        for (reason, scope, name), status in standing.items():
             if status.state is not State.HELD or is_over(status, seen.at) or status.since > seen.at:
                 continue
-            if reach is Reach.TENANT or name == (seen.stream if reach is Reach.STREAM else seen.domain):
+            if scope is Scope.TENANT or name == (seen.stream if scope is Scope.STREAM else seen.domain):
                 return reason
         return None
 

@@ -12,7 +12,7 @@ from enum import StrEnum
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.mailflow.event import Kind
 from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause, Permanence
-from rust_gauge.core.suppression.reasons import Reach, Reason
+from rust_gauge.core.suppression.reasons import Reason, Scope
 
 DECIDED = (Kind.DELAYED, Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)  # kinds that rules may speak of
 MOST_DAYS = 3650  # ten years; what is meant to last longer is permanent
@@ -48,8 +48,8 @@ class Rule:
     permanence: Permanence | None = None
     streams: tuple[str, ...] = ()
     providers: tuple[str, ...] = ()
-    reason: Reason = Reason.BAD_ADDRESS
-    reach: Reach = Reach.TENANT
+    reason: Reason = Reason.INVALID_ADDRESS
+    scope: Scope = Scope.TENANT
     whole_domain: bool = False
     times: int = 1
     over_days: float = 0
@@ -61,10 +61,10 @@ class Rule:
     wait_hours: tuple[float, ...] = ()
 
     def __post_init__(self) -> None:
-        if self.whole_domain and (self.times > 1 or self.reach is not Reach.TENANT):
+        if self.whole_domain and (self.times > 1 or self.scope is not Scope.TENANT):
             raise PolicyError(
                 f"{self.name}: a whole domain is held at once and for all mail",
-                remedy="Set times 1, reach tenant",
+                remedy="Set times 1, scope tenant",
             )
         if self.over_days > self.within_days:
             raise PolicyError(f"{self.name}: over_days is longer than within_days, so it can never act")
@@ -72,8 +72,8 @@ class Rule:
             raise PolicyError(f"{self.name}: it waits, and says not how long", remedy="Set wait_hours, such as [4, 24]")
         if self.times == 1 and self.over_days:
             raise PolicyError(f"{self.name}: one message cannot lie over several days", remedy="Set times to 2 or more")
-        if self.reach is not Reach.TENANT and Kind.COMPLAINED in self.kinds:
-            raise PolicyError(f"{self.name}: a complaint reaches all mail", remedy="Set reach to tenant")
+        if self.scope is not Scope.TENANT and Kind.COMPLAINED in self.kinds:
+            raise PolicyError(f"{self.name}: a complaint reaches all mail", remedy="Set scope to tenant")
 
     def fits(self, kind: Kind, cause: Cause, permanence: Permanence, stream: str, provider: str) -> bool:
         """Return whether the rule is about such an event."""
@@ -148,17 +148,17 @@ _GONE = (Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED)
 SHIPPED = Policy(
     (
         Rule("complaint", Act.HOLD, (Kind.COMPLAINED,), reason=Reason.COMPLAINT),
-        Rule("unsubscribe", Act.HOLD, (Kind.UNSUBSCRIBED,), reason=Reason.UNSUBSCRIBED, reach=Reach.STREAM),
+        Rule("unsubscribe", Act.HOLD, (Kind.UNSUBSCRIBED,), reason=Reason.UNSUBSCRIBED, scope=Scope.STREAM),
         Rule("still being tried", Act.NOTHING, (Kind.DELAYED,)),
         Rule(
             "domain gone", Act.HOLD, (Kind.BOUNCED,), (Cause.NO_SUCH_DOMAIN,), Permanence.PERMANENT,
-            reason=Reason.DOMAIN_GONE, whole_domain=True, for_days=30, longer=3, longest_days=365,
+            reason=Reason.DOMAIN_INVALID, whole_domain=True, for_days=30, longer=3, longest_days=365,
             ends_with_delivery=True,
         ),
-        Rule("bad address", Act.HOLD, (Kind.BOUNCED,), _GONE, Permanence.PERMANENT),
+        Rule("invalid address", Act.HOLD, (Kind.BOUNCED,), _GONE, Permanence.PERMANENT),
         Rule("we are not wanted", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted(SENDER_CAUSES))),
         Rule(
-            "mailbox full", Act.HOLD, (Kind.BOUNCED,), (Cause.MAILBOX_FULL,), reason=Reason.KEEPS_BOUNCING,
+            "mailbox full", Act.HOLD, (Kind.BOUNCED,), (Cause.MAILBOX_FULL,), reason=Reason.REPEATED_BOUNCES,
             times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,
             wait_hours=(24, 72, 168),
         ),
@@ -176,7 +176,7 @@ SHIPPED = Policy(
             (Cause.TOO_LARGE, Cause.TLS_REQUIRED, Cause.LOOP),
         ),
         Rule(
-            "keeps bouncing", Act.HOLD, (Kind.BOUNCED,), reason=Reason.KEEPS_BOUNCING,
+            "keeps bouncing", Act.HOLD, (Kind.BOUNCED,), reason=Reason.REPEATED_BOUNCES,
             times=3, over_days=7, within_days=60, for_days=7, longer=2, longest_days=180, ends_with_delivery=True,
             wait_hours=(4, 24, 72),
         ),

@@ -9,15 +9,15 @@ from enum import StrEnum
 class Reason(StrEnum):
     """Why an address is not to be mailed."""
 
-    BAD_ADDRESS = "bad_address"
+    INVALID_ADDRESS = "invalid_address"
     COMPLAINT = "complaint"
     UNSUBSCRIBED = "unsubscribed"
-    KEEPS_BOUNCING = "keeps_bouncing"
-    DOMAIN_GONE = "domain_gone"
-    BY_HAND = "by_hand"
+    REPEATED_BOUNCES = "repeated_bounces"
+    DOMAIN_INVALID = "domain_invalid"
+    MANUAL = "manual"
     SPAM_TRAP = "spam_trap"
     ROLE_ADDRESS = "role_address"
-    NO_SIGN_OF_LIFE = "no_sign_of_life"
+    UNRESPONSIVE = "unresponsive"
     TRY_LATER = "try_later"  # better not before a while; the address is clear
 
     @property
@@ -38,24 +38,24 @@ class Reason(StrEnum):
 
 _REASONS = tuple(Reason)
 _MEANINGS = {
-    Reason.BAD_ADDRESS: "a permanent bounce said that this mailbox does not exist",
+    Reason.INVALID_ADDRESS: "a permanent bounce said that this mailbox does not exist",
     Reason.COMPLAINT: "its owner reported mail of yours as unwanted",
     Reason.UNSUBSCRIBED: "its owner asked not to get this mail any more",
-    Reason.KEEPS_BOUNCING: "mail to it kept bouncing, with no delivery between",
-    Reason.DOMAIN_GONE: "its domain takes no mail any more",
-    Reason.BY_HAND: "somebody put it on the list",
+    Reason.REPEATED_BOUNCES: "mail to it kept bouncing, with no delivery between",
+    Reason.DOMAIN_INVALID: "its domain takes no mail any more",
+    Reason.MANUAL: "somebody put it on the list",
     Reason.SPAM_TRAP: "it looks like a trap for senders of unwanted mail",
     Reason.ROLE_ADDRESS: "it belongs to a role, not to a person who asked for mail",
-    Reason.NO_SIGN_OF_LIFE: "nobody opened, clicked or answered for a long time",
+    Reason.UNRESPONSIVE: "nobody opened, clicked or answered for a long time",
     Reason.TRY_LATER: "its last refusal passes with time: better not before",
 }
 
 # What events make by the policy, so what can be withdrawn when an event turns out to have been read wrongly.
-FROM_BOUNCES = frozenset({Reason.BAD_ADDRESS, Reason.KEEPS_BOUNCING, Reason.DOMAIN_GONE, Reason.TRY_LATER})
-PROPOSED = frozenset({Reason.SPAM_TRAP, Reason.ROLE_ADDRESS, Reason.NO_SIGN_OF_LIFE})
+FROM_BOUNCES = frozenset({Reason.INVALID_ADDRESS, Reason.REPEATED_BOUNCES, Reason.DOMAIN_INVALID, Reason.TRY_LATER})
+PROPOSED = frozenset({Reason.SPAM_TRAP, Reason.ROLE_ADDRESS, Reason.UNRESPONSIVE})
 
 
-class Reach(StrEnum):
+class Scope(StrEnum):
     """Which mail an entry holds: all of the tenant's, that of one sending domain, or of one stream."""
 
     TENANT = "tenant"
@@ -64,16 +64,16 @@ class Reach(StrEnum):
 
     @property
     def number(self) -> int:
-        """The number that the store writes for this reach."""
-        return _REACHES.index(self) + 1
+        """The number that the store writes for this scope."""
+        return _SCOPES.index(self) + 1
 
     @classmethod
-    def from_number(cls, number: int) -> "Reach":
-        """Return the reach that the store wrote as `number`."""
-        return _REACHES[number - 1]
+    def from_number(cls, number: int) -> "Scope":
+        """Return the scope that the store wrote as `number`."""
+        return _SCOPES[number - 1]
 
 
-_REACHES = tuple(Reach)
+_SCOPES = tuple(Scope)
 
 
 class State(StrEnum):

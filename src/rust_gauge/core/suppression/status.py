@@ -1,4 +1,4 @@
-"""The status of an address for one reason and reach, and how it changes: pure transitions from one value to the next.
+"""The status of an address for one reason and scope, and how it changes: pure transitions from one value to the next.
 
 Whoever asks (an event, an import, a person) gives a wish; what stands decides what becomes of it. So whichever comes
 first of several at the same moment, what is left follows from these rules alone.

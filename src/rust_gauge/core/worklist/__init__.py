@@ -1,32 +1,32 @@
-"""The worklist: troubles found, the items that they make, when an item is told, and what comes first."""
+"""The worklist: incidents found, the items that they make, when an item is told, and what comes first."""
 
-from rust_gauge.core.worklist.incident import join
+from rust_gauge.core.worklist.incident import Incident, Level
 from rust_gauge.core.worklist.item import (
     Item,
     Patience,
     State,
     Tell,
     acknowledge,
-    close,
     follow,
     in_quiet_hours,
-    put_off,
     rank,
+    resolve,
+    snooze,
 )
-from rust_gauge.core.worklist.trouble import Level, Trouble
+from rust_gauge.core.worklist.joining import join
 
 __all__ = [
+    "Incident",
     "Item",
     "Level",
     "Patience",
     "State",
     "Tell",
-    "Trouble",
     "acknowledge",
-    "close",
     "follow",
     "in_quiet_hours",
     "join",
-    "put_off",
     "rank",
+    "resolve",
+    "snooze",
 ]

@@ -1,74 +1,46 @@
-"""Which troubles are one incident: a broken key and the mail that fails by it are told once, and mended once."""
+"""A incident as it is measured: what is wrong, with what, since when, the evidence, and the exact remedy."""
 
-from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
-
-from rust_gauge.core.worklist.trouble import Trouble
-
-_PROVES = ("dkim-", "spf-", "dmarc-", "stream-")  # rules whose faults make authentication or alignment fail
-_MOST_EVIDENCE = 14  # lines; an item has to fit a screen and a mail
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
 
 
-def join(found: Iterable[Trouble], causes: Mapping[str, Sequence[str]]) -> list[Trouble]:
-    """One trouble for each incident. `causes`: the causes of events by the factor that they pull.
-
-    Two of the same key are one. Failing authentication belongs to the domain's fault in SPF, DKIM, DMARC or of a
-    stream, whose record mends it; a stream that is not aligned belongs to the fault of the record that proves nothing;
-    a new reply to the pull of its cause; a changed record to the fault, or the failing authentication, of its domain.
-    What is joined leaves its key in `parts`.
+class Level(StrEnum):
+    """How bad, and how soon: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost,
+    `know` nothing of ours is wrong.
     """
-    by_key: dict[str, Trouble] = {}
-    for trouble in found:
-        known = by_key.get(trouble.key)
-        by_key[trouble.key] = trouble if known is None else _into(trouble, known)
-    pulls = [trouble.key for trouble in by_key.values() if trouble.kind == "pull"]
-    own: dict[str, list[str]] = defaultdict(list)
-    for trouble in by_key.values():
-        if trouble.subject == "domain":
-            own[trouble.name].append(trouble.key)
-    for key in list(by_key):
-        part = by_key[key]
-        others = [by_key[other] for other in own[part.name] if other in by_key and other != key]
-        if part.kind == "reply":
-            others = [by_key[other] for other in pulls if other in by_key]
-        into = _incident_of(part, others, causes)
-        if into is not None:
-            by_key[into.key] = _into(part, into)
-            del by_key[key]
-    return list(by_key.values())
+
+    STOP = "stop"
+    FIX = "fix"
+    INVESTIGATE = "investigate"
+    INFO = "info"
+
+    @property
+    def urgency(self) -> float:
+        """How much sooner this level comes, beside the others."""
+        return {Level.STOP: 8.0, Level.FIX: 4.0, Level.INVESTIGATE: 1.5, Level.INFO: 0.2}[self]
 
 
-def _incident_of(part: Trouble, others: Sequence[Trouble], causes: Mapping[str, Sequence[str]]) -> Trouble | None:
-    """Find the trouble that one belongs to, among those of its domain (for a reply: among all pulls)."""
-    faults = [other for other in others if other.kind == "fault"]
-    proves = [fault for fault in faults if fault.topic.startswith(_PROVES)]
-    records = [prove for prove in proves if not prove.topic.startswith("stream-")]
-    if part.kind == "pull" and part.topic == "authentication":
-        return next(iter(records or proves), None)
-    if part.kind == "fault" and part.topic.startswith("stream-"):
-        return next(iter(records), None)
-    if part.kind == "reply":
-        return next((other for other in others if part.topic in causes.get(other.topic, ())), None)
-    if part.kind == "record":
-        failing = [other for other in others if other.kind == "pull" and other.topic == "authentication"]
-        return next(iter(proves or failing or faults), None)
-    return None
+@dataclass(frozen=True, slots=True)
+class Incident:
+    """One thing that is wrong. `key` is what makes it the same thing when it is measured again: one incident, however
+    many providers and streams it shows at. `mail`: messages of a week that it touches.
+    """
 
-
-def _into(part: Trouble, whole: Trouble) -> Trouble:
-    """Add to the whole what the part knows more."""
-    said = f"{part.title}: {part.text}" if part.key != whole.key else part.text
-    evidence = dict.fromkeys((*whole.evidence, said, *part.evidence))
-    return replace(
-        whole,
-        level=min(whole.level, part.level, key=lambda level: -level.urgency),
-        since=min(whole.since, part.since),
-        mail=max(whole.mail, part.mail),
-        evidence=tuple(evidence)[:_MOST_EVIDENCE],
-        domains=tuple(dict.fromkeys((*whole.domains, *part.domains))),
-        measure=max(whole.measure, part.measure),
-        parts=tuple(dict.fromkeys((*whole.parts, *part.parts, *([part.key] if part.key != whole.key else [])))),
-        remeasure="audit" if "audit" in (whole.remeasure, part.remeasure) else whole.remeasure,
-        record=whole.record or part.record,
-    )
+    key: str
+    kind: str
+    subject: str  # domain, stream, relay, ip, provider, feed or tenant
+    name: str
+    title: str
+    text: str
+    level: Level
+    since: datetime
+    mail: int = 0
+    remedy: str = ""
+    record: str = ""
+    evidence: tuple[str, ...] = field(default=())
+    recheck: str = "readings"  # what looks again: audit, readings, proof, feed
+    topic: str = ""  # what it has in common with others: a pull's factor, a fault's rule, a reply's cause
+    domains: tuple[str, ...] = ()  # sending domains that it concerns
+    measure: float = 0.0  # points of a pull: what of it only fades is no incident any more
+    parts: tuple[str, ...] = ()  # keys of incidents that are of the same incident and were joined to this one

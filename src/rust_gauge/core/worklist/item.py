@@ -9,17 +9,17 @@ from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
 from enum import StrEnum
 
-from rust_gauge.core.worklist.trouble import Level, Trouble
+from rust_gauge.core.worklist.incident import Incident, Level
 
 
 class State(StrEnum):
-    """Where an item stands. `waiting`: found, not told yet. `minded`: somebody said that they look after it."""
+    """Where an item stands. `waiting`: found, not told yet. `acknowledged`: somebody said that they look after it."""
 
     WAITING = "waiting"
     OPEN = "open"
-    MINDED = "minded"
-    PUT_OFF = "put_off"
-    CLOSED = "closed"
+    ACKNOWLEDGED = "acknowledged"
+    SNOOZED = "snoozed"
+    RESOLVED = "resolved"
 
 
 class Tell(StrEnum):
@@ -29,7 +29,7 @@ class Tell(StrEnum):
     OPENED = "opened"
     AGAIN = "again"
     WORSE = "worse"
-    CLOSED = "closed"
+    RESOLVED = "resolved"
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,80 +46,80 @@ class Patience:
 
 @dataclass(frozen=True, slots=True)
 class Item:
-    """What is kept of an incident. `told_at`: when it was last told; `well_since`: since when it is measured well."""
+    """What is stored about an incident. `well_since`: since when it has been measured well."""
 
-    trouble: Trouble
+    incident: Incident
     state: State
     found_at: datetime
     seen_at: datetime
-    told_at: datetime | None = None
+    notified_at: datetime | None = None
     well_since: datetime | None = None
-    closed_at: datetime | None = None
+    resolved_at: datetime | None = None
     until: datetime | None = None  # of one that is put off
     returns: int = 0
 
 
-def follow(item: Item | None, trouble: Trouble | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
+def follow(item: Item | None, incident: Incident | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
     """Return what becomes of an item by what is measured now (None: nothing is wrong), and what has to be told."""
-    if trouble is None:
+    if incident is None:
         return _well(item, patience, now)
-    if item is None or (item.state is State.CLOSED and item.closed_at and now - item.closed_at > patience.back):
+    if item is None or (item.state is State.RESOLVED and item.resolved_at and now - item.resolved_at > patience.back):
         returns = 0 if item is None else item.returns + 1
-        item = Item(trouble, State.WAITING, now, now, returns=returns)
-    elif item.state is State.CLOSED:
+        item = Item(incident, State.WAITING, now, now, returns=returns)
+    elif item.state is State.RESOLVED:
         # It came back: whoever closed it thought that it was mended.
-        item = Item(trouble, State.WAITING, now, now, returns=item.returns + 1)
-    worse = trouble.level.urgency > item.trouble.level.urgency
-    since = min(item.trouble.since, trouble.since)
-    item = replace(item, trouble=replace(trouble, since=since), seen_at=now, well_since=None)
+        item = Item(incident, State.WAITING, now, now, returns=item.returns + 1)
+    worse = incident.level.urgency > item.incident.level.urgency
+    since = min(item.incident.since, incident.since)
+    item = replace(item, incident=replace(incident, since=since), seen_at=now, well_since=None)
     if item.state is State.WAITING:
         if now - item.found_at < patience.wait:
             return item, Tell.NOTHING
-        return replace(item, state=State.OPEN, told_at=now), Tell.OPENED
-    if item.state is State.PUT_OFF:
-        if item.until is not None and now < item.until and not (worse and trouble.level is Level.STOP):
+        return replace(item, state=State.OPEN, notified_at=now), Tell.OPENED
+    if item.state is State.SNOOZED:
+        if item.until is not None and now < item.until and not (worse and incident.level is Level.STOP):
             return item, Tell.NOTHING
-        return replace(item, state=State.OPEN, until=None, told_at=now), Tell.WORSE if worse else Tell.AGAIN
+        return replace(item, state=State.OPEN, until=None, notified_at=now), Tell.WORSE if worse else Tell.AGAIN
     if worse:
-        return replace(item, state=State.OPEN, told_at=now), Tell.WORSE
-    due = item.told_at is None or (patience.repeat is not None and now - item.told_at >= patience.repeat)
-    if item.state is State.OPEN and due and trouble.level is not Level.KNOW:
-        return replace(item, told_at=now), Tell.AGAIN
+        return replace(item, state=State.OPEN, notified_at=now), Tell.WORSE
+    due = item.notified_at is None or (patience.repeat is not None and now - item.notified_at >= patience.repeat)
+    if item.state is State.OPEN and due and incident.level is not Level.INFO:
+        return replace(item, notified_at=now), Tell.AGAIN
     return item, Tell.NOTHING
 
 
 def _well(item: Item | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
-    if item is None or item.state is State.CLOSED:
+    if item is None or item.state is State.RESOLVED:
         return item, Tell.NOTHING
     if item.state is State.WAITING:  # it passed before anybody was told: it never was
         return None, Tell.NOTHING
     well_since = item.well_since or now
     if now - well_since < patience.well:
         return replace(item, well_since=well_since), Tell.NOTHING
-    return close(item, now), Tell.CLOSED
+    return resolve(item, now), Tell.RESOLVED
 
 
-def close(item: Item, now: datetime) -> Item:
+def resolve(item: Item, now: datetime) -> Item:
     """Mended: measured well, or measured anew by somebody who mended it."""
-    return replace(item, state=State.CLOSED, closed_at=now, until=None, well_since=None)
+    return replace(item, state=State.RESOLVED, resolved_at=now, until=None, well_since=None)
 
 
 def acknowledge(item: Item) -> Item:
     """Somebody looks after it: it is not told again unless it gets worse."""
-    return replace(item, state=State.MINDED, until=None) if item.state is not State.CLOSED else item
+    return replace(item, state=State.ACKNOWLEDGED, until=None) if item.state is not State.RESOLVED else item
 
 
-def put_off(item: Item, until: datetime) -> Item:
+def snooze(item: Item, until: datetime) -> Item:
     """Return an item put aside until a time; a closed one stays as it is."""
-    return replace(item, state=State.PUT_OFF, until=until) if item.state is not State.CLOSED else item
+    return replace(item, state=State.SNOOZED, until=until) if item.state is not State.RESOLVED else item
 
 
 def rank(item: Item, now: datetime) -> float:
     """Return what comes first: how much mail, how bad, how soon. Doubled mail counts less than a worse level."""
-    mail = math.log10(10 + item.trouble.mail)
+    mail = math.log10(10 + item.incident.mail)
     fresh = 1.0 + 0.5 * math.exp(-max(0.0, (now - item.found_at).total_seconds()) / 86_400)
-    minded = 0.6 if item.state is State.MINDED else 1.0
-    return item.trouble.level.urgency * mail * fresh * minded
+    acknowledged = 0.6 if item.state is State.ACKNOWLEDGED else 1.0
+    return item.incident.level.urgency * mail * fresh * acknowledged
 
 
 def in_quiet_hours(at: time, first: time, last: time) -> bool:

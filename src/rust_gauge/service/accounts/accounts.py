@@ -58,7 +58,7 @@ def describe(principal: Principal) -> Who:
     return Who(name=principal.name, email=principal.email, tenants=tenants)
 
 
-def make_token(context: Context, principal: Principal, new: NewToken) -> MadeToken:
+def add_token(context: Context, principal: Principal, new: NewToken) -> MadeToken:
     """A token for a program. Its secret is in the answer and nowhere else."""
     tenant = next((t for t in principal.tenants if t.slug == new.tenant), None)
     if new.tenant is not None and tenant is None:
@@ -82,6 +82,6 @@ def list_tokens(context: Context, principal: Principal) -> list[Token]:
     return [Token(**{field: getattr(row, field) for field in fields}) for row in rows]
 
 
-def drop_token(context: Context, principal: Principal, id: int) -> None:
-    if not context.store.transaction(lambda c: accounts.drop_token(c, principal.account_id, id)):
+def delete_token(context: Context, principal: Principal, id: int) -> None:
+    if not context.store.transaction(lambda c: accounts.delete_token(c, principal.account_id, id)):
         raise ServiceProblem("not-found", f"You have no token {id}")

@@ -27,8 +27,8 @@ def sign_in(context: Ctx, request: Request, response: Response, body: SignIn) ->
     return accounts.describe(principal)
 
 
-@router.get("/session", tags=["session"], operation_id="who_am_i")
-def who_am_i(principal: Asker) -> Who:
+@router.get("/session", tags=["session"], operation_id="get_session")
+def get_session(principal: Asker) -> Who:
     """Who is asking, and which tenants they may see."""
     return accounts.describe(principal)
 
@@ -46,13 +46,13 @@ def list_tokens(context: Ctx, principal: Asker) -> list[Token]:
     return accounts.list_tokens(context, principal)
 
 
-@router.post("/tokens", tags=["session"], status_code=201, operation_id="make_token")
-def make_token(context: Ctx, principal: Asker, body: NewToken) -> MadeToken:
+@router.post("/tokens", tags=["session"], status_code=201, operation_id="add_token")
+def add_token(context: Ctx, principal: Asker, body: NewToken) -> MadeToken:
     """Make a token for a program. Its secret is shown this once."""
-    return accounts.make_token(context, principal, body)
+    return accounts.add_token(context, principal, body)
 
 
-@router.delete("/tokens/{id}", tags=["session"], status_code=204, operation_id="drop_token")
-def drop_token(context: Ctx, principal: Asker, id: int) -> None:
+@router.delete("/tokens/{id}", tags=["session"], status_code=204, operation_id="delete_token")
+def delete_token(context: Ctx, principal: Asker, id: int) -> None:
     """Make a token worthless."""
-    accounts.drop_token(context, principal, id)
+    accounts.delete_token(context, principal, id)

@@ -16,7 +16,7 @@ from rust_gauge.contract.suppression import ClearanceRequest, Sending
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.names import normalise_domain
-from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reach, Reason, State, judge, no_address
+from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reason, Scope, State, judge, no_address
 from rust_gauge.service.intake.intake import store_all
 from rust_gauge.service.providers.lookup import ProviderLookup, providers_for, with_lookups
 from rust_gauge.service.runtime.context import Context
@@ -36,8 +36,8 @@ class Elsewhere(msgspec.Struct, gc=False):
     """An entry that holds other mail."""
 
     reason: str
-    reach: str
-    reach_name: str
+    scope: str
+    scope_name: str
 
 
 class Answer(msgspec.Struct, omit_defaults=True, gc=False):
@@ -69,9 +69,9 @@ class Question:
     only_held: bool = False
 
 
-_TENANT, _HELD = Reach.TENANT.number, State.HELD.number
+_TENANT, _HELD = Scope.TENANT.number, State.HELD.number
 _REASONS = {reason.number: str(reason) for reason in Reason}
-BRAKE = "brake"  # the reason of an address that is held with its whole stream
+PAUSED = "paused"  # the reason of an address that is held with its whole stream
 _LISTED = frozenset(Reason)
 _FIRST_PIECE = 4_000  # addresses
 _encoder = msgspec.json.Encoder()
@@ -87,12 +87,12 @@ class Desk:
         self._memory = unit.memory
         self._connection = unit.connection
         self._tenant_id = unit.tenant_id
-        matchings, brakes = list_state(unit)
-        self._brake = next((brake for brake in brakes if _is_braked(brake, question)), None)
+        matchings, pauses = list_state(unit)
+        self._pause = next((pause for pause in pauses if _is_paused(pause, question)), None)
         # What was put on the list while it was not known who runs its mailboxes stands as it is written.
         self._matchings = (*matchings, *(replace(matching, same=()) for matching in matchings if matching.same))
         self._asking = Asking()
-        self._names: dict[tuple[Reach, int], str] = {}
+        self._names: dict[tuple[Scope, int], str] = {}
         self._names_known = False
         self._whys: dict[tuple[int, str], str] = {}
         if question.stream is not None or question.domain is not None:
@@ -115,8 +115,8 @@ class Desk:
 
     def _name(self) -> None:
         domains, streams = store_holding.ids_of(self._connection, self._tenant_id)
-        self._names = {(Reach.DOMAIN, id): name for name, id in domains.items()}
-        self._names |= {(Reach.STREAM, id): name for name, id in streams.items()}
+        self._names = {(Scope.DOMAIN, id): name for name, id in domains.items()}
+        self._names |= {(Scope.STREAM, id): name for name, id in streams.items()}
         self._names_known = True
 
     def answer(self, texts: Sequence[str]) -> list[Answer]:
@@ -147,11 +147,11 @@ class Desk:
             self._judge_all(answers, keys, rows, gone, domains)
         for number, error in wrong.items():
             answers[number] = self._show(texts[number], no_address(error))
-        if self._brake is not None:  # whoever is on the list is told so; all others wait for a person's word
-            since = self._brake["since"].replace("+00:00", "Z")
-            why = f"this stream is stopped: {self._brake['why']}"
+        if self._pause is not None:  # whoever is on the list is told so; all others wait for a person's word
+            since = self._pause["since"].replace("+00:00", "Z")
+            why = f"this stream is stopped: {self._pause['why']}"
             answers = [
-                Answer(answer.address, "held", BRAKE, why, since) if answer.verdict == "clear" else answer
+                Answer(answer.address, "held", PAUSED, why, since) if answer.verdict == "clear" else answer
                 for answer in answers
             ]
         return answers
@@ -240,7 +240,7 @@ class Desk:
         if clearance.elsewhere and not self._names_known:
             self._name()
         elsewhere = [
-            Elsewhere(str(entry.reason), str(entry.reach), self._names.get((entry.reach, entry.reach_id), ""))
+            Elsewhere(str(entry.reason), str(entry.scope), self._names.get((entry.scope, entry.scope_id), ""))
             for entry in clearance.elsewhere
         ]
         return Answer(
@@ -249,11 +249,11 @@ class Desk:
         )  # fmt: skip
 
 
-def _is_braked(brake: dict[str, Any], question: Question) -> bool:
-    """Whether a brake is meant by a question. One that names no relay may be about any."""
-    if question.stream is None or brake["stream"] != question.stream:
+def _is_paused(pause: dict[str, Any], question: Question) -> bool:
+    """Whether a pause is meant by a question. One that names no relay may be about any."""
+    if question.stream is None or pause["stream"] != question.stream:
         return False
-    return not brake["relay"] or not question.relay or brake["relay"] == question.relay
+    return not pause["relay"] or not question.relay or pause["relay"] == question.relay
 
 
 def _why(reason: Reason, note: str) -> str:
@@ -265,10 +265,10 @@ def _shown(time: datetime | None) -> str | None:
 
 
 def _entry(row: Any) -> Entry:
-    _, reason, reach, reach_id, state, since, until, note = row
+    _, reason, scope, scope_id, state, since, until, note = row
     return Entry(
         Reason.from_number(reason), _time(since), _time(until) if until else None, State.from_number(state),
-        Reach.from_number(reach), reach_id, note,
+        Scope.from_number(scope), scope_id, note,
     )  # fmt: skip
 
 

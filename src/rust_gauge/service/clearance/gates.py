@@ -18,9 +18,9 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError, IntegrityError
 
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
-from rust_gauge.core.suppression.delegation import NOTHING, put_off, refusal
+from rust_gauge.core.suppression.delegation import NOTHING, defer, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
-from rust_gauge.service.clearance.clearance import BRAKE, Answer, Desk, Question, withhold
+from rust_gauge.service.clearance.clearance import PAUSED, Answer, Desk, Question, withhold
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -61,9 +61,9 @@ def list_gates(context: Context, tenant: TenantAccess) -> list[Gate]:
     return [_show(row) for row in context.store.transaction(lambda c: store.list_gates(c, tenant.id))]
 
 
-def drop_gate(context: Context, tenant: TenantAccess, id: int) -> None:
+def delete_gate(context: Context, tenant: TenantAccess, id: int) -> None:
     """Its key is worthless within seconds."""
-    if not context.store.transaction(lambda c: store.drop_gate(c, tenant.id, id)):
+    if not context.store.transaction(lambda c: store.delete_gate(c, tenant.id, id)):
         raise ServiceProblem("not-found", f"{tenant.name} has no gate {id}")
 
 
@@ -106,7 +106,7 @@ class Gatekeeper:
             return self._answer(questions)
         except StoreError as error:
             log.warning("gate_trouble", error=str(error))
-            return [put_off("The suppression list cannot be read just now")] * len(questions)
+            return [defer("The suppression list cannot be read just now")] * len(questions)
 
     def _answer(self, questions: Sequence[Asked]) -> list[bytes]:
         out = [NOTHING] * len(questions)
@@ -116,7 +116,7 @@ class Gatekeeper:
                 continue
             gate = self._gate(asked.context)
             if gate is None:
-                out[number] = put_off("This gate is not known here: check policy_context")
+                out[number] = defer("This gate is not known here: check policy_context")
                 continue
             question = Question(gate.stream or None, asked.sender_domain or None, gate.relay or None)
             groups[gate.tenant_id, question].append(number)
@@ -124,8 +124,8 @@ class Gatekeeper:
             texts = [questions[number].recipient for number in numbers]
 
             for number, clearance in zip(numbers, self._look_up(tenant_id, question, texts), strict=True):
-                if clearance.reason == BRAKE:  # it goes out when somebody releases it
-                    out[number] = put_off(clearance.why[:300])
+                if clearance.reason == PAUSED:  # it goes out when somebody releases it
+                    out[number] = defer(clearance.why[:300])
                 elif clearance.verdict == "held" and clearance.reason != "no_address":
                     out[number] = refusal(f"{clearance.reason.replace('_', ' ')}: {clearance.why}")
                     asked = questions[number]

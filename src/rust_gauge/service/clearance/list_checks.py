@@ -26,7 +26,13 @@ from rust_gauge.store.jobs import Job
 
 _PIECE = 5000  # rows between two records of progress
 CLEAR, HELD, DOUBTFUL = "clear", "held", "doubtful"
-_WOULD_BOUNCE = {str(Reason.BAD_ADDRESS), str(Reason.DOMAIN_GONE), str(Reason.KEEPS_BOUNCING), "no_address", "bad"}
+_WOULD_BOUNCE = {
+    str(Reason.INVALID_ADDRESS),
+    str(Reason.DOMAIN_INVALID),
+    str(Reason.REPEATED_BOUNCES),
+    "no_address",
+    "bad",
+}
 
 
 def start(context: Context, tenant: TenantAccess, request: ListCheckRequest, by: str) -> ShownJob:
@@ -121,10 +127,10 @@ class _ListCheck:
                 provider = self._provider_of(row.address)
         elif check is not None and check.verdict is Verdict.BAD:
             against = next(found for found in check.found if found.weight.value == "against")
-            part, why, says = HELD, against.word, against.says
+            part, why, says = HELD, against.word, against.detail
         elif check is not None and check.verdict is not Verdict.GOOD:
             doubt = next(found for found in check.found if found.weight.value in ("doubt", "open"))
-            part, why, says = DOUBTFUL, doubt.word, doubt.says
+            part, why, says = DOUBTFUL, doubt.word, doubt.detail
         else:
             part, why, says = CLEAR, "", ""
         counts[part] += 1
@@ -165,7 +171,7 @@ class _ListCheck:
         there = store_jobs.parts(connection, self._id)
         for part, found in lines.items():
             if found:
-                extra = () if part == CLEAR else ("why", "says", "suggestion")
+                extra = () if part == CLEAR else ("why", "detail", "suggestion")
                 head = csv_line((*heading, *extra)) if part not in there else b""
                 store_jobs.put_piece(connection, self._id, part, last, head + b"".join(found))
         store_jobs.advance(

@@ -39,16 +39,16 @@ def add_gate(context: Ctx, tenant: Tenant, body: NewGate) -> MadeGate:
 Id = Annotated[int, Path(ge=1, le=2**63)]
 
 
-@router.delete("/tenants/{tenant}/gates/{id}", tags=["suppression"], status_code=204, operation_id="drop_gate")
-def drop_gate(context: Ctx, tenant: Tenant, id: Id) -> None:
+@router.delete("/tenants/{tenant}/gates/{id}", tags=["suppression"], status_code=204, operation_id="delete_gate")
+def delete_gate(context: Ctx, tenant: Tenant, id: Id) -> None:
     """Close a gate."""
-    gates.drop_gate(context, tenant, id)
+    gates.delete_gate(context, tenant, id)
 
 
 @router.post(
-    "/tenants/{tenant}/clearance", tags=["suppression"], operation_id="ask_clearance", response_model=ClearanceResult
+    "/tenants/{tenant}/clearance", tags=["suppression"], operation_id="get_clearance", response_model=ClearanceResult
 )
-def ask_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> Response:
+def get_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> Response:
     """May I mail these? Each address is `clear` or `held`, and why, by the list as it is at this moment."""
     done = clearance.answer(context, tenant, body)
     return Response(clearance.encode(done), media_type="application/json")

@@ -22,8 +22,8 @@ from rust_gauge.contract.audits import (
     HistoryEntry,
     MessageCheck,
     RecordChange,
-    SpfTrial,
-    SpfTrialRequest,
+    SpfCheck,
+    SpfCheckRequest,
 )
 from rust_gauge.contract.common import Page
 from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selector, Stream, audit_domain
@@ -299,8 +299,8 @@ def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int |
 
 
 def _with_proof(audit: Audit, row: DomainRow) -> Audit:
-    """What is said of streams, with whether their From domain is proven today."""
-    streams = [stream.model_copy(update={"proven": row.proven}) for stream in audit.streams]
+    """What is said of streams, with whether their From domain is verified today."""
+    streams = [stream.model_copy(update={"verified": row.verified}) for stream in audit.streams]
     return audit.model_copy(update={"streams": streams})
 
 
@@ -367,7 +367,7 @@ def _what_happened(kind: str, document: Mapping[str, Any]) -> dict[str, Any]:
 # Trials
 
 
-def try_spf(context: Context, request: SpfTrialRequest) -> SpfTrial:
+def check_spf(context: Context, request: SpfCheckRequest) -> SpfCheck:
     """Would this pass? ServiceProblem `invalid-request` when the address is none."""
     ip = _ip(request.ip)
     run = check_mail(ip, request.helo, request.mail_from, record=request.record)

@@ -85,18 +85,18 @@ def run_batch(context: Context, job: Job) -> None:
             now=int(context.clock().timestamp()),
         )  # fmt: skip
         programs.append((number, name, audit_domain(request)))
-    stop_requested = False
+    cancel_requested = False
 
     def write() -> bool:
-        nonlocal stop_requested
+        nonlocal cancel_requested
         rows, now = list(results), context.clock()
         results.clear()
 
         def keep(connection: Connection) -> bool:
             return jobs.record(connection, job, now, done=jobs.add_results(connection, job.id, rows))
 
-        stop_requested = context.store.transaction(keep)
-        return not stop_requested
+        cancel_requested = context.store.transaction(keep)
+        return not cancel_requested
 
     def done(index: int, result: DomainAudit | Exception) -> bool:
         number, name, _ = programs[index]
@@ -110,8 +110,8 @@ def run_batch(context: Context, job: Job) -> None:
     if write():
         context.resolver.run_many([program for _, _, program in programs], at_once=AT_ONCE, done=done)
     write()
-    if stop_requested:
-        raise jobs.StopRequested
+    if cancel_requested:
+        raise jobs.CancelRequested
 
 
 def _names(connection: Connection, id: int) -> list[str]:

@@ -40,7 +40,7 @@ def add_domain(context: Context, tenant: TenantAccess, new: NewDomain) -> Domain
     return show_domain(tenant, find_domain(context, tenant, name))
 
 
-def change_domain(context: Context, tenant: TenantAccess, text: str, change: DomainChange) -> Domain:
+def update_domain(context: Context, tenant: TenantAccess, text: str, change: DomainChange) -> Domain:
     """Set what is named; the rest stays."""
     row = find_domain(context, tenant, text)
     values: dict[str, object] = {}
@@ -53,7 +53,7 @@ def change_domain(context: Context, tenant: TenantAccess, text: str, change: Dom
     if change.audit_every_hours is not None:
         values |= {"audit_every_hours": change.audit_every_hours, "next_audit_at": None}
     if values:
-        context.store.transaction(lambda c: store_domains.change_domain(c, row.id, **values))
+        context.store.transaction(lambda c: store_domains.update_domain(c, row.id, **values))
     return show_domain(tenant, find_domain(context, tenant, text))
 
 
@@ -72,10 +72,10 @@ def _stream(domain: str, stream: StreamPath) -> StreamPath:
     return stream.model_copy(update={"header_from": domain, **names})
 
 
-def forget_domain(context: Context, tenant: TenantAccess, text: str) -> None:
+def delete_domain(context: Context, tenant: TenantAccess, text: str) -> None:
     """Stop watching a domain. Its events, audits and readings stay, and it comes back whole when it is added again."""
     row = find_domain(context, tenant, text)
-    context.store.transaction(lambda c: store_domains.change_domain(c, row.id, origin="seen"))
+    context.store.transaction(lambda c: store_domains.update_domain(c, row.id, origin="seen"))
 
 
 def list_domains(context: Context, tenant: TenantAccess, cursor: str | None, limit: int) -> Page[Domain]:
@@ -111,6 +111,6 @@ def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:
         streams=[StreamPath.model_validate(stream) for stream in row.streams],
         sends=row.sends,
         audit_every_hours=row.audit_every_hours,
-        proven=row.proven,
+        verified=row.verified,
         last_audit=summary,
     )

@@ -27,4 +27,4 @@ def confirm(context: Ctx, link: Link) -> HTMLResponse:
     subject = proofs.confirm_link(context, link)
     if subject is None:
         return page(*_EXPIRED, status=404)
-    return page(f"{subject} is proven", "You can close this page.")
+    return page(f"{subject} is verified", "You can close this page.")

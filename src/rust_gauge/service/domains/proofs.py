@@ -34,7 +34,7 @@ log = structlog.get_logger()
 _VALID = timedelta(hours=24)  # long enough for a colleague in another time zone
 _TRIES = 5  # wrong codes, after which a new one is needed: guessing must stay hopeless
 A_DAY = 50  # messages of one tenant
-_NOT_PROVEN = "not proven: publish its record, or have a message sent to postmaster"
+_NOT_PROVEN = "not verified: publish its record, or have a message sent to postmaster"
 _PAUSE = timedelta(minutes=1)  # between two messages for the same proof
 _AGAIN = timedelta(days=1)  # between two looks at a record
 _LETTERS = "23456789ABCDEFGHJKLMNPQRSTUVWXYZ"  # without those that look alike
@@ -46,16 +46,16 @@ def record_name(domain: str) -> str:
 
 def start_proof(context: Context, tenant: TenantAccess, new: NewProof) -> Proof:
     """Begin a proof. ServiceProblem for a subject that is none, too many messages, or a relay that does not take it."""
-    if new.way == "record":
+    if new.method == "record":
         return _start_record(context, tenant, domain_name(new.subject))
-    if new.way == "mail":
+    if new.method == "mail":
         try:
             address = parse_address(new.subject)
         except AddressError as error:
             raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
         return _start_mail(context, tenant, "address", str(address), "mail", str(address), new.relay)
     domain = domain_name(new.subject)
-    return _start_mail(context, tenant, "domain", domain, new.way, f"{new.way}@{domain}", new.relay)
+    return _start_mail(context, tenant, "domain", domain, new.method, f"{new.method}@{domain}", new.relay)
 
 
 def _start_record(context: Context, tenant: TenantAccess, domain: str) -> Proof:
@@ -75,20 +75,20 @@ def keep_record_proof(context: Context, tenant: TenantAccess, domain: str, token
         values = _fresh(tenant, "domain", domain, "record", now) | {"token": token}
         id = store_proofs.put_proof(connection, **values)
         for row in store_domains.list_domains(connection, tenant.id, name=domain):
-            store_domains.change_domain(connection, row.id, plan={**row.plan, "proof": token})
+            store_domains.update_domain(connection, row.id, plan={**row.plan, "proof": token})
         return id
 
     return context.store.transaction(write)
 
 
-def _fresh(tenant: TenantAccess, kind: str, subject: str, way: str, now: Any) -> dict[str, Any]:
-    return {"tenant_id": tenant.id, "kind": kind, "subject": subject, "way": way, "sent_to": "", "token": "",
+def _fresh(tenant: TenantAccess, kind: str, subject: str, method: str, now: Any) -> dict[str, Any]:
+    return {"tenant_id": tenant.id, "kind": kind, "subject": subject, "method": method, "sent_to": "", "token": "",
             "state": "waiting", "tries": 0, "sends": 0, "created_at": now, "code_digest": None, "link_digest": None,
-            "expires_at": None, "proven_at": None, "checked_at": None, "lost_at": None, "sent_at": None}  # fmt: skip
+            "expires_at": None, "verified_at": None, "checked_at": None, "lost_at": None, "sent_at": None}  # fmt: skip
 
 
 def _start_mail(
-    context: Context, tenant: TenantAccess, kind: str, subject: str, way: str, to: str, relay: str
+    context: Context, tenant: TenantAccess, kind: str, subject: str, method: str, to: str, relay: str
 ) -> Proof:
     relay_of(context.settings, relay)  # known before anything is kept
     now = context.clock()
@@ -96,14 +96,14 @@ def _start_mail(
     link = secrets.token_urlsafe(32)
 
     def write(connection: Any) -> int:
-        known = store_proofs.find_proof(connection, tenant.id, kind, subject, way)
+        known = store_proofs.find_proof(connection, tenant.id, kind, subject, method)
         if known is not None and known.sent_at is not None and now - known.sent_at.replace(tzinfo=UTC) < _PAUSE:
             raise ServiceProblem(
                 "too-many-attempts", f"A message went to {to} less than a minute ago", remedy="Wait for it"
             )
         if store_proofs.sent_since(connection, tenant.id, now - timedelta(days=1)) >= A_DAY:
             raise ServiceProblem("too-many-attempts", f"{A_DAY} messages were sent today", remedy="Go on tomorrow")
-        values = _fresh(tenant, kind, subject, way, now) | {
+        values = _fresh(tenant, kind, subject, method, now) | {
             "sent_to": to, "sends": (known.sends if known is not None else 0) + 1, "sent_at": now,
             "code_digest": _digest(tenant, code), "link_digest": hashlib.sha256(link.encode()).digest(),
             "expires_at": now + _VALID,
@@ -145,7 +145,7 @@ def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code
 def check_record(context: Context, tenant: TenantAccess, id: int) -> Proof:
     """Look for the record now."""
     row = _row(context, tenant, id)
-    if row.way != "record":
+    if row.method != "record":
         raise ServiceProblem("invalid-request", "This proof waits for its code", remedy="Give the code of the message")
     look(context, row)
     return get_proof(context, tenant, id)
@@ -157,8 +157,12 @@ def look(context: Context, row: ProofRow) -> None:
     now = context.clock()
     values: dict[str, Any] = {"checked_at": now}
     if any(text.text.strip() == row.token for text in answer.texts):
-        values |= {"state": "proven", "proven_at": row.proven_at if row.state == "proven" else now, "lost_at": None}
-    elif not answer.failed and row.state == "proven":
+        values |= {
+            "state": "verified",
+            "verified_at": row.verified_at if row.state == "verified" else now,
+            "lost_at": None,
+        }
+    elif not answer.failed and row.state == "verified":
         values |= {"state": "lost", "lost_at": now}
     context.store.transaction(lambda c: _keep(c, row, values, now))
 
@@ -169,13 +173,13 @@ def _keep(connection: Any, row: ProofRow, values: dict[str, Any], now: Any) -> N
     if state == row.state:
         return
     log.info("proof_changed", proof=row.id, subject=row.subject, state=state)
-    if state in ("proven", "lost"):
-        told = {"proof": row.id, "kind": row.kind, "subject": row.subject, "way": row.way}
+    if state in ("verified", "lost"):
+        told = {"proof": row.id, "kind": row.kind, "subject": row.subject, "method": row.method}
         webhooks.tell(connection, row.tenant_id, f"proof.{state}", told, now)
     domain = row.subject.rpartition("@")[2]
     for watched in store_domains.list_domains(connection, row.tenant_id, name=domain):
         words = {
-            "proven": f"{row.subject} is proven",
+            "verified": f"{row.subject} is verified",
             "lost": f"The proof of {row.subject} is lost: its record is gone",
         }
         entry = {"tenant_id": row.tenant_id, "domain_id": watched.id, "audit_id": 0, "happened_at": now,
@@ -190,7 +194,7 @@ def look_at_due(context: Context) -> None:
         look(context, row)
 
 
-def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Proof:
+def confirm_proof(context: Context, tenant: TenantAccess, id: int, code: str) -> Proof:
     """The code of the message. ServiceProblem `wrong-code` tells how many tries are left."""
     now = context.clock()
     given = "".join(code.split()).replace("-", "").upper()
@@ -199,7 +203,7 @@ def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Pro
         row = store_proofs.get_proof(connection, tenant.id, id, lock=True)
         if row is None:
             return "not-found"
-        if row.state == "proven":
+        if row.state == "verified":
             return ""
         if row.code_digest is None or row.expires_at is None or row.expires_at.replace(tzinfo=UTC) < now:
             return "It is over: the code held for 24 hours"
@@ -221,7 +225,7 @@ def give_code(context: Context, tenant: TenantAccess, id: int, code: str) -> Pro
 
 
 def _prove(connection: Any, row: ProofRow, now: Any) -> None:
-    values = {"state": "proven", "proven_at": now, "checked_at": now, "code_digest": None, "link_digest": None}
+    values = {"state": "verified", "verified_at": now, "checked_at": now, "code_digest": None, "link_digest": None}
     _keep(connection, row, values, now)
 
 
@@ -274,29 +278,31 @@ def _shown(context: Context, row: ProofRow) -> Proof:
     waiting = row.state == "waiting" and row.expires_at is not None
     over = waiting and (not _is_good(row, context.clock()) or row.tries >= _TRIES)
     return Proof(
-        id=row.id, kind=row.kind, subject=row.subject, way=row.way, state="expired" if over else row.state,
-        record_name=record_name(row.subject) if row.way == "record" else "", record=row.token, sent_to=row.sent_to,
+        id=row.id, kind=row.kind, subject=row.subject, method=row.method, state="expired" if over else row.state,
+        record_name=record_name(row.subject) if row.method == "record" else "", record=row.token, sent_to=row.sent_to,
         tries_left=max(0, _TRIES - row.tries), created_at=row.created_at, expires_at=row.expires_at,
-        proven_at=row.proven_at, checked_at=row.checked_at, lost_at=row.lost_at,
+        verified_at=row.verified_at, checked_at=row.checked_at, lost_at=row.lost_at,
     )  # fmt: skip
 
 
 def list_senders(context: Context, tenant: TenantAccess) -> list[Sender]:
-    """Every domain that mail is sent as, stream by stream: proven or not, aligned or not."""
+    """Every domain that mail is sent as, stream by stream: verified or not, aligned or not."""
     return context.store.transaction(lambda c: senders_of(c, tenant.id))
 
 
 def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], Sender]:
-    """Return each (domain, stream) that is not proven or not aligned.
+    """Return each (domain, stream) that is not verified or not aligned.
 
     (domain, "") is for streams that nobody described.
     """
     out: dict[tuple[str, str], Sender] = {}
     for sender in senders_of(connection, tenant_id):
-        if not sender.proven or sender.aligned is False:
+        if not sender.verified or sender.aligned is False:
             out[sender.domain, sender.stream] = sender
-        if not sender.proven:
-            unknown = Sender(domain=sender.domain, stream="", relays=[], proven=False, aligned=None, said=_NOT_PROVEN)
+        if not sender.verified:
+            unknown = Sender(
+                domain=sender.domain, stream="", relays=[], verified=False, aligned=None, summary=_NOT_PROVEN
+            )
             out.setdefault((sender.domain, ""), unknown)
     return out
 
@@ -305,7 +311,7 @@ def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
     out = []
     for domain in store_domains.senders(connection, tenant_id):
         by_name = dict(zip(domain.audited or (), domain.results or (), strict=True))
-        covered = bool(domain.proven)
+        covered = bool(domain.verified)
         for stream in domain.streams or [{"name": "", "relay": ""}]:
             result = by_name.get(stream["name"])
             aligned = None if result is None else result == "pass"
@@ -313,7 +319,7 @@ def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
             lacks += ["not aligned: neither SPF nor DKIM proves the domain in From"] if aligned is False else []
             relays = list(dict.fromkeys(n for n in [stream.get("relay", ""), *stream.get("relays", [])] if n))
             out.append(
-                Sender(domain=domain.name, stream=stream["name"], relays=relays, proven=covered, aligned=aligned,
-                       said="; ".join(lacks))
+                Sender(domain=domain.name, stream=stream["name"], relays=relays, verified=covered, aligned=aligned,
+                       summary="; ".join(lacks))
             )  # fmt: skip
     return out

@@ -30,18 +30,16 @@ def list_relays(context: Context, tenant: TenantAccess) -> list[Relay]:
     ]
 
 
-def describe_relay(context: Context, tenant: TenantAccess, name: str, description: RelayDescription) -> Relay:
+def set_relay(context: Context, tenant: TenantAccess, name: str, description: RelayDescription) -> Relay:
     """Set what is known of a relay. ServiceProblem `invalid-request` where an address or a name is none."""
     checked = _checked(description)
-    context.store.transaction(
-        lambda c: store_relays.describe_relay(c, tenant.id, name, checked.model_dump(mode="json"))
-    )
+    context.store.transaction(lambda c: store_relays.set_relay(c, tenant.id, name, checked.model_dump(mode="json")))
     return next(relay for relay in list_relays(context, tenant) if relay.name == name)
 
 
-def forget_relay(context: Context, tenant: TenantAccess, name: str) -> None:
+def delete_relay(context: Context, tenant: TenantAccess, name: str) -> None:
     """Forget what was said of a relay. Its events and the streams that name it stay."""
-    if not context.store.transaction(lambda c: store_relays.forget_relay(c, tenant.id, name)):
+    if not context.store.transaction(lambda c: store_relays.delete_relay(c, tenant.id, name)):
         raise ServiceProblem("not-found", f"Nothing is said of a relay {name[:60]}", remedy="See the list of relays")
 
 

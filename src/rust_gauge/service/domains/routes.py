@@ -15,8 +15,8 @@ from rust_gauge.contract.audits import (
     FeedbackReport,
     HistoryEntry,
     MessageCheck,
-    SpfTrial,
-    SpfTrialRequest,
+    SpfCheck,
+    SpfCheckRequest,
 )
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
@@ -51,16 +51,16 @@ def get_domain(context: Ctx, tenant: Tenant, name: Name) -> Domain:
     return domains.show_domain(tenant, domains.find_domain(context, tenant, name))
 
 
-@router.patch("/tenants/{tenant}/domains/{name}", tags=["domains"], operation_id="change_domain")
-def change_domain(context: Ctx, tenant: Tenant, name: Name, body: DomainChange) -> Domain:
+@router.patch("/tenants/{tenant}/domains/{name}", tags=["domains"], operation_id="update_domain")
+def update_domain(context: Ctx, tenant: Tenant, name: Name, body: DomainChange) -> Domain:
     """Change a domain's settings."""
-    return domains.change_domain(context, tenant, name, body)
+    return domains.update_domain(context, tenant, name, body)
 
 
-@router.delete("/tenants/{tenant}/domains/{name}", tags=["domains"], status_code=204, operation_id="forget_domain")
-def forget_domain(context: Ctx, tenant: Tenant, name: Name) -> None:
+@router.delete("/tenants/{tenant}/domains/{name}", tags=["domains"], status_code=204, operation_id="delete_domain")
+def delete_domain(context: Ctx, tenant: Tenant, name: Name) -> None:
     """Stop watching a domain; what is known of it stays."""
-    domains.forget_domain(context, tenant, name)
+    domains.delete_domain(context, tenant, name)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/audits", tags=["audits"], status_code=201, operation_id="run_audit")
@@ -77,8 +77,8 @@ def list_audits(
     return audits.list_audits(context, tenant, name, cursor, limit)
 
 
-@router.get("/tenants/{tenant}/domains/{name}/audits/newest", tags=["audits"], operation_id="newest_audit")
-def newest_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
+@router.get("/tenants/{tenant}/domains/{name}/audits/newest", tags=["audits"], operation_id="get_newest_audit")
+def get_newest_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
     """A domain's newest audit."""
     return audits.get_audit(context, tenant, name, None)
 
@@ -109,10 +109,10 @@ def list_history(
     return audits.list_history(context, tenant, name, cursor, limit)
 
 
-@router.post("/tenants/{tenant}/spf-trials", tags=["audits"], operation_id="try_spf")
-def try_spf(context: Ctx, tenant: Tenant, body: SpfTrialRequest) -> SpfTrial:
+@router.post("/tenants/{tenant}/spf-checks", tags=["audits"], operation_id="check_spf")
+def check_spf(context: Ctx, tenant: Tenant, body: SpfCheckRequest) -> SpfCheck:
     """Would a message from this address pass SPF? With a record, before it is published."""
-    return audits.try_spf(context, body)
+    return audits.check_spf(context, body)
 
 
 @router.post(
@@ -151,7 +151,7 @@ async def check_message(
     },
 )
 async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -> FeedbackReport:
-    """What an aggregate report (RFC 7489) says: XML, gzip, zip, or the message that carried it.
+    """What an aggregate report (RFC 7489) detail: XML, gzip, zip, or the message that carried it.
 
     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
     """
@@ -179,8 +179,8 @@ def get_audit_settings(context: Ctx, tenant: Tenant) -> AuditSettings:
     return audits.get_settings(context, tenant)
 
 
-@router.put("/tenants/{tenant}/audit-settings", tags=["audits"], operation_id="put_audit_settings")
-def put_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> AuditSettings:
+@router.put("/tenants/{tenant}/audit-settings", tags=["audits"], operation_id="set_audit_settings")
+def set_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> AuditSettings:
     """Replace what the tenant's audits look at."""
     return audits.put_settings(context, tenant, body)
 
@@ -191,16 +191,16 @@ def list_relays(context: Ctx, tenant: Tenant) -> list[Relay]:
     return relays.list_relays(context, tenant)
 
 
-@router.put("/tenants/{tenant}/relays/{relay}", tags=["plans"], operation_id="describe_relay")
-def describe_relay(context: Ctx, tenant: Tenant, relay: RelayName, body: RelayDescription) -> Relay:
+@router.put("/tenants/{tenant}/relays/{relay}", tags=["plans"], operation_id="set_relay")
+def set_relay(context: Ctx, tenant: Tenant, relay: RelayName, body: RelayDescription) -> Relay:
     """Say what a relay is, what it wants published, and what it allows."""
-    return relays.describe_relay(context, tenant, relay, body)
+    return relays.set_relay(context, tenant, relay, body)
 
 
-@router.delete("/tenants/{tenant}/relays/{relay}", tags=["plans"], status_code=204, operation_id="forget_relay")
-def forget_relay(context: Ctx, tenant: Tenant, relay: RelayName) -> None:
+@router.delete("/tenants/{tenant}/relays/{relay}", tags=["plans"], status_code=204, operation_id="delete_relay")
+def delete_relay(context: Ctx, tenant: Tenant, relay: RelayName) -> None:
     """Forget what was said of a relay."""
-    relays.forget_relay(context, tenant, relay)
+    relays.delete_relay(context, tenant, relay)
 
 
 @router.post("/tenants/{tenant}/proofs", tags=["proofs"], status_code=201, operation_id="start_proof")
@@ -215,19 +215,19 @@ def list_proofs(context: Ctx, tenant: Tenant) -> list[Proof]:
     return proofs.list_proofs(context, tenant)
 
 
-@router.post("/tenants/{tenant}/proofs/{id}/check", tags=["proofs"], operation_id="check_proof")
-def check_proof(context: Ctx, tenant: Tenant, id: int) -> Proof:
+@router.post("/tenants/{tenant}/proofs/{id}/recheck", tags=["proofs"], operation_id="recheck_proof")
+def recheck_proof(context: Ctx, tenant: Tenant, id: int) -> Proof:
     """Look for the record now."""
     return proofs.check_record(context, tenant, id)
 
 
-@router.post("/tenants/{tenant}/proofs/{id}/code", tags=["proofs"], operation_id="give_code")
-def give_code(context: Ctx, tenant: Tenant, id: int, body: ProofCode) -> Proof:
+@router.post("/tenants/{tenant}/proofs/{id}/code", tags=["proofs"], operation_id="confirm_proof")
+def confirm_proof(context: Ctx, tenant: Tenant, id: int, body: ProofCode) -> Proof:
     """The code of the message; five tries."""
-    return proofs.give_code(context, tenant, id, body.code)
+    return proofs.confirm_proof(context, tenant, id, body.code)
 
 
 @router.get("/tenants/{tenant}/senders", tags=["proofs"], operation_id="list_senders")
 def list_senders(context: Ctx, tenant: Tenant) -> list[Sender]:
-    """Every domain that mail is sent as, stream by stream: proven or not, aligned or not."""
+    """Every domain that mail is sent as, stream by stream: verified or not, aligned or not."""
     return proofs.list_senders(context, tenant)

@@ -45,7 +45,7 @@ def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
             token_digest=hashlib.sha256(token.encode()).digest(), secret=encrypt(context.settings, secret),
             password=encrypt(context.settings, new.password) if new.password else "", source=new.source.model_dump(),
             mapping=new.mapping.model_dump() if new.mapping else None, defaults=new.defaults.model_dump(), position={},
-            paused=False, trouble="", created_at=now,
+            paused=False, error="", created_at=now,
         )  # fmt: skip
 
     try:
@@ -112,7 +112,7 @@ def find_feed(context: Context, tenant: TenantAccess, name: str) -> FeedRow:
     return rows[0]
 
 
-def change_feed(context: Context, tenant: TenantAccess, name: str, change: FeedChange) -> Feed:
+def update_feed(context: Context, tenant: TenantAccess, name: str, change: FeedChange) -> Feed:
     """New settings; what is left out stays."""
     row = find_feed(context, tenant, name)
     source = change.source or FeedSource.model_validate(row.source)
@@ -125,20 +125,20 @@ def change_feed(context: Context, tenant: TenantAccess, name: str, change: FeedC
     if change.password is not None:
         values["password"] = encrypt(context.settings, change.password) if change.password else ""
     if values:
-        context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, **{**values, "trouble": ""}))
+        context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, **{**values, "error": ""}))
     return get_feed(context, tenant, name)
 
 
-def drop_feed(context: Context, tenant: TenantAccess, name: str) -> None:
+def delete_feed(context: Context, tenant: TenantAccess, name: str) -> None:
     """Close a way in; what came by it stays."""
     row = find_feed(context, tenant, name)
-    context.store.transaction(lambda c: store_feeds.drop_feed(c, row.id))
+    context.store.transaction(lambda c: store_feeds.delete_feed(c, row.id))
 
 
 def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> list[Feed]:
     connection, now = unit.connection, unit.now
     today = now.replace(hour=0, minute=0, second=0, microsecond=0)
-    refused = store_feeds.count_refused(connection, [row.id for row in rows])
+    rejected = store_feeds.count_rejected_rows(connection, [row.id for row in rows])
     stored = store_feeds.stored_since(connection, tenant.id, today)
     out = []
     for row in rows:
@@ -153,8 +153,8 @@ def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> l
                 position=_position(row.position), created_at=row.created_at,
                 last_arrival_at=last.arrived_at if last else None, last_event_at=last.newest if last else None,
                 usual_lag=median(lags) if lags else None, lag=lags[0] if lags else None,
-                stored_today=stored.get(row.id, 0), refused=refused.get(row.id, 0), trouble=row.trouble,
-                said=_said(row, last, lags, now),
+                stored_today=stored.get(row.id, 0), rejected=rejected.get(row.id, 0), error=row.error,
+                summary=_said(row, last, lags, now),
             )
         )  # fmt: skip
     return out
@@ -171,8 +171,8 @@ def _position(position: Mapping[str, Any]) -> str:
 def _said(row: FeedRow, last: LoadRow | None, lags: list[float], now: datetime) -> str:
     if row.paused:
         return "paused"
-    if row.trouble:
-        return str(row.trouble)
+    if row.error:
+        return str(row.error)
     if last is None:
         return "nothing has come yet"
     age = (now - last.arrived_at.replace(tzinfo=UTC)).total_seconds()

@@ -3,7 +3,7 @@
 import json
 from typing import Any
 
-from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, MappingTrial, MappingTrialResult, TrialRow, TrialStep
+from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, MappingDryRun, MappingDryRunResult, TrialRow, TrialStep
 from rust_gauge.core.mailflow.mapping import FieldRule, Mapping, MappingError, Unwrap
 from rust_gauge.service.intake.rows import read_row
 from rust_gauge.service.runtime.context import Context
@@ -20,7 +20,7 @@ def make_mapping(mapping: FeedMapping) -> Mapping:
     )
 
 
-def try_mapping(context: Context, tenant: TenantAccess, trial: MappingTrial) -> MappingTrialResult:
+def try_mapping(context: Context, tenant: TenantAccess, trial: MappingDryRun) -> MappingDryRunResult:
     """A sample becoming events, field by field; nothing is stored."""
     try:
         document = json.loads(trial.sample)
@@ -29,16 +29,16 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingTrial) -> 
         try:
             document = json.loads(lines[0]) if lines else None
         except (ValueError, RecursionError) as error:
-            return MappingTrialResult(problem="The sample is no JSON", remedy=str(error)[:200])
+            return MappingDryRunResult(problem="The sample is no JSON", remedy=str(error)[:200])
     if trial.mapping is None:
         documents = document if isinstance(document, list) else [document]
-        return MappingTrialResult(rows=[_tried(context, document, [], trial.defaults) for document in documents[:100]])
+        return MappingDryRunResult(rows=[_tried(context, document, [], trial.defaults) for document in documents[:100]])
     try:
         mapping = make_mapping(trial.mapping)
         many = isinstance(document, list) and trial.mapping.rows == "$" and not trial.mapping.unwrap
         made = [row for one in (document if many else [document]) for row in mapping.apply(one)][:100]
     except MappingError as error:
-        return MappingTrialResult(problem=str(error), remedy=error.remedy)
+        return MappingDryRunResult(problem=str(error), remedy=error.remedy)
     rows = []
     for row in made:
         steps = [TrialStep(field=s.field, path=s.path, found=s.found, value=s.value) for s in row.steps]
@@ -47,7 +47,7 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingTrial) -> 
         else:
             rows.append(_tried(context, row.values, steps, trial.defaults))
     problem = "" if rows else "The paths find no row in this sample"
-    return MappingTrialResult(problem=problem, rows=rows, remedy="" if rows else "Look at `rows` and `each`")
+    return MappingDryRunResult(problem=problem, rows=rows, remedy="" if rows else "Look at `rows` and `each`")
 
 
 def _tried(context: Context, value: Any, steps: list[TrialStep], defaults: FeedDefaults) -> TrialRow:

@@ -29,22 +29,22 @@ from rust_gauge.store import feeds as store_feeds
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.feeds import FeedRow
 
-_ITEM = 64 * 1024  # characters of a refused row that are kept
+_ITEM = 64 * 1024  # characters of a rejected row that are kept
 
 
 def feed_for(context: Context, key: str, authorization: str, headers: dict[str, str], body: bytes) -> FeedRow:
     """The feed of an address, when the request proves that it may: its token, or its signature over time and body."""
     row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
-    refused = ServiceProblem("not-signed-in", "This needs the feed's token, or a signature with its key")
+    rejected = ServiceProblem("not-signed-in", "This needs the feed's token, or a signature with its key")
     if row is None:
-        raise refused
+        raise rejected
     scheme, _, token = authorization.partition(" ")
     if scheme.lower() == "bearer":
         if not secrets.compare_digest(hashlib.sha256(token.strip().encode()).digest(), bytes(row.token_digest)):
-            raise refused
+            raise rejected
         return row
     if "webhook-signature" not in headers:
-        raise refused
+        raise rejected
     try:
         verify(decrypt(context.settings, row.secret), headers, body, int(context.clock().timestamp()))
     except WebhookRefused as error:
@@ -135,14 +135,14 @@ class BrokenDocument(str):
 def take_documents(
     context: Context, row: FeedRow, documents: Sequence[tuple[int, Any]], position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
-    """Map documents and take their rows in. One that does not fit is kept as refused, whole."""
+    """Map documents and take their rows in. One that does not fit is kept as rejected, whole."""
     mapping = make_mapping(FeedMapping.model_validate(row.mapping))
     values: list[Any] = []
     lines: list[int] = []
-    refused: list[tuple[Any, list[ProblemError]]] = []
+    rejected: list[tuple[Any, list[ProblemError]]] = []
     for line, document in documents:
         if isinstance(document, BrokenDocument):
-            refused.append((str(document), [ProblemError(line=line, what="This line is no JSON")]))
+            rejected.append((str(document), [ProblemError(line=line, what="This line is no JSON")]))
             continue
         try:
             kept = orjson.dumps(document).decode() if mapping.unwrap else ""
@@ -152,8 +152,8 @@ def take_documents(
                     lines.append(line)
         except MappingError as error:
             item = kept or orjson.dumps(document).decode()
-            refused.append((item, [ProblemError(line=line, what=error.what, remedy=error.remedy or error.why)]))
-    return take_rows(context, row, Rows(values, lines, are_text=False), position, refused)
+            rejected.append((item, [ProblemError(line=line, what=error.what, remedy=error.remedy or error.why)]))
+    return take_rows(context, row, Rows(values, lines, are_text=False), position, rejected)
 
 
 def take_rows(
@@ -163,21 +163,21 @@ def take_rows(
     position: Mapping[str, Any] | None = None,
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
 ) -> IntakeResult:
-    """Take rows in that are events' fields: defaults, times for those without, events, refused rows, position."""
+    """Take rows in that are events' fields: defaults, times for those without, events, rejected rows, position."""
     tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, Role.OPERATOR)
     rows = _with_defaults(context, row, rows)
     now = context.clock()
 
-    def keep(connection: Connection, refused: list[Refusal]) -> None:
-        kept = [_kept("row", item, problems, now) for item, problems in refused]
+    def keep(connection: Connection, rejected: list[Refusal]) -> None:
+        kept = [_kept("row", item, problems, now) for item, problems in rejected]
         kept += [_kept("document", item, problems, now) for item, problems in refused_documents]
-        store_feeds.keep_refused(connection, row.tenant_id, row.id, kept)
+        store_feeds.keep_rejected_rows(connection, row.tenant_id, row.id, kept)
         if position is not None:
-            store_feeds.change_feed(connection, row.id, position=position, trouble="")
+            store_feeds.update_feed(connection, row.id, position=position, error="")
 
     if not len(rows):
         context.store.transaction(lambda c: keep(c, []))
-        result = IntakeResult(received=0, stored=0, repeated=0, refused=0, refusals=[])
+        result = IntakeResult(received=0, stored=0, duplicates=0, rejected=0, rejections=[])
     else:
         result = intake.take_in(context, tenant, rows, row.id, keep)
     if refused_documents:
@@ -185,8 +185,8 @@ def take_rows(
         result = result.model_copy(
             update={
                 "received": result.received + len(refused_documents),
-                "refused": result.refused + len(refused_documents),
-                "refusals": [*result.refusals, *more][:200],
+                "rejected": result.rejected + len(refused_documents),
+                "rejections": [*result.rejections, *more][:200],
             }
         )
     return result
@@ -210,7 +210,7 @@ def _with_defaults(context: Context, row: FeedRow, rows: Rows) -> Rows:
     timeless: list[tuple[int, bytes]] = []
     items: list[Any] = []
     if not defaults and rows.are_text and row.mapping is None:
-        return rows  # nothing to add; a row without a time is refused with its line
+        return rows  # nothing to add; a row without a time is rejected with its line
     for item in rows.items:
         value = parsed(item, rows.are_text)
         if not isinstance(value, dict):

@@ -11,13 +11,13 @@ from rust_gauge.contract.feeds import (
     Feed,
     FeedChange,
     MadeFeed,
-    MappingTrial,
-    MappingTrialResult,
+    MappingDryRun,
+    MappingDryRunResult,
     NewFeed,
-    RefusedRow,
+    RejectedRow,
     ReplayResult,
 )
-from rust_gauge.service.feeds import feeds, mapping, receiving, refused
+from rust_gauge.service.feeds import feeds, mapping, receiving, rejected_rows
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.bodies import unpack_body
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
@@ -46,16 +46,16 @@ def get_feed(context: Ctx, tenant: Tenant, name: Name) -> Feed:
     return feeds.get_feed(context, tenant, name)
 
 
-@router.patch("/tenants/{tenant}/feeds/{name}", tags=["feeds"], operation_id="change_feed")
-def change_feed(context: Ctx, tenant: Tenant, name: Name, body: FeedChange) -> Feed:
+@router.patch("/tenants/{tenant}/feeds/{name}", tags=["feeds"], operation_id="update_feed")
+def update_feed(context: Ctx, tenant: Tenant, name: Name, body: FeedChange) -> Feed:
     """Change it, pause it, or let it go on."""
-    return feeds.change_feed(context, tenant, name, body)
+    return feeds.update_feed(context, tenant, name, body)
 
 
-@router.delete("/tenants/{tenant}/feeds/{name}", tags=["feeds"], status_code=204, operation_id="drop_feed")
-def drop_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
+@router.delete("/tenants/{tenant}/feeds/{name}", tags=["feeds"], status_code=204, operation_id="delete_feed")
+def delete_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
     """Close it; what came by it stays."""
-    feeds.drop_feed(context, tenant, name)
+    feeds.delete_feed(context, tenant, name)
 
 
 @router.post(
@@ -78,30 +78,30 @@ async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Reques
     return await run_in_threadpool(take)
 
 
-@router.get("/tenants/{tenant}/feeds/{name}/refused", tags=["feeds"], operation_id="list_refused")
-def list_refused(
+@router.get("/tenants/{tenant}/feeds/{name}/rejected-rows", tags=["feeds"], operation_id="list_rejected_rows")
+def list_rejected_rows(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100
-) -> Page[RefusedRow]:
-    """Rows that were refused, newest first, with what is wrong with each."""
-    return refused.list_refused(context, tenant, name, cursor, limit)
+) -> Page[RejectedRow]:
+    """Rows that were rejected, newest first, with what is wrong with each."""
+    return rejected_rows.list_rejected_rows(context, tenant, name, cursor, limit)
 
 
-@router.post("/tenants/{tenant}/feeds/{name}/refused/replay", tags=["feeds"], operation_id="replay_refused")
-def replay_refused(
+@router.post("/tenants/{tenant}/feeds/{name}/rejected-rows/replay", tags=["feeds"], operation_id="replay_rejected_rows")
+def replay_rejected_rows(
     context: Ctx, tenant: Tenant, name: Name, id: Annotated[int | None, Query(ge=1, description="Only this row")] = None
 ) -> ReplayResult:
-    """Try refused rows again, with the mapping as it is now."""
-    return refused.replay(context, tenant, name, id)
+    """Try rejected rows again, with the mapping as it is now."""
+    return rejected_rows.replay(context, tenant, name, id)
 
 
-@router.delete("/tenants/{tenant}/feeds/{name}/refused", tags=["feeds"], operation_id="drop_refused")
-def drop_refused(context: Ctx, tenant: Tenant, name: Name) -> int:
-    """Forget what was refused. Gives how many rows."""
-    return refused.drop_refused(context, tenant, name)
+@router.delete("/tenants/{tenant}/feeds/{name}/rejected-rows", tags=["feeds"], operation_id="delete_rejected_rows")
+def delete_rejected_rows(context: Ctx, tenant: Tenant, name: Name) -> int:
+    """Forget what was rejected_rows. Gives how many rows."""
+    return rejected_rows.delete_rejected_rows(context, tenant, name)
 
 
-@router.post("/tenants/{tenant}/mapping-trials", tags=["feeds"], operation_id="try_mapping")
-def try_mapping(context: Ctx, tenant: Tenant, body: MappingTrial) -> MappingTrialResult:
+@router.post("/tenants/{tenant}/mapping-dry-runs", tags=["feeds"], operation_id="try_mapping")
+def try_mapping(context: Ctx, tenant: Tenant, body: MappingDryRun) -> MappingDryRunResult:
     """A sample becoming events, field by field. Nothing is stored."""
     return mapping.try_mapping(context, tenant, body)
 

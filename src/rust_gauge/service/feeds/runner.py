@@ -110,14 +110,14 @@ class Runner:
         turn.failures = 0
         pause = 0.0 if more else _MAILBOX_POLL if row.kind == "mailbox" else 0.0
         turn.due = time.monotonic() + pause
-        if row.trouble:
+        if row.error:
             self._tell(row, "")
         return more
 
-    def _tell(self, row: FeedRow, trouble: str) -> None:
-        if row.trouble != trouble[:500]:
-            log.info("feed_trouble", feed=row.name, tenant=row.slug, trouble=trouble)
-            self._context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, trouble=trouble[:500]))
+    def _tell(self, row: FeedRow, error: str) -> None:
+        if row.error != error[:500]:
+            log.info("feed_trouble", feed=row.name, tenant=row.slug, error=error)
+            self._context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, error=error[:500]))
 
     def _check_path(self, row: FeedRow) -> Path:
         path = str(row.source["path"])
@@ -132,7 +132,7 @@ class Runner:
             receiving.take_log(self._context, row, piece.octets.decode("utf-8", "replace"), piece.position)
         elif piece.position != before:
             position = {**piece.position, "open": row.position.get("open", {})}
-            self._context.store.transaction(lambda c: store_feeds.change_feed(c, row.id, position=position))
+            self._context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, position=position))
         return piece.more
 
     def _read_mailbox(self, row: FeedRow) -> bool:
@@ -198,8 +198,8 @@ class Runner:
             turn.due = time.monotonic() + min(_LONGEST_PAUSE, 2.0**turn.failures)
             try:
                 self._tell(self._fresh(row), str(error))
-            except StoreError as trouble:
-                log.warning("store_unavailable", error=str(trouble))
+            except StoreError as error:
+                log.warning("store_unavailable", error=str(error))
 
     def _fresh(self, row: FeedRow) -> FeedRow:
         rows = self._context.store.transaction(lambda c: store_feeds.list_feeds(c, row.tenant_id, row.name))
@@ -226,7 +226,7 @@ class Runner:
         elif documents:
             receiving.take_rows(self._context, row, rows_of([document for _, document in documents]))
         turn.failures = 0
-        if row.trouble:
+        if row.error:
             self._tell(row, "")
         return used
 

@@ -1,6 +1,6 @@
-"""Taking events in: each row is stored, was there already, or is refused with its reason.
+"""Taking events in: each row is stored, was there already, or is rejected with its reason.
 
-A load is read first, with no transaction open: names get their ids, recipient domains are looked up, refusals are
+A load is read first, with no transaction open: names get their ids, recipient domains are looked up, rejections are
 judged. Then everything that it causes (events, counters, suppression entries, the request for new readings) is written
 in one transaction, so it is all there or not at all. While MariaDB works on one load, the next is read.
 """
@@ -26,7 +26,7 @@ from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import Load, StaleRulesError
 
-_SHOWN = 200  # refusals in an answer
+_SHOWN = 200  # rejections in an answer
 _SUBJECTS_AFTER = timedelta(minutes=5)  # streams, relays and addresses are computed together
 _SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
 _RULE_CHANGES = 5  # how often a load is judged anew
@@ -39,9 +39,9 @@ Keep = Callable[[Connection, list[Refusal]], None]
 def take_in(
     context: Context, tenant: TenantAccess, rows: Rows, feed_id: int = 0, keep: Keep | None = None
 ) -> IntakeResult:
-    """Store a load. ServiceProblem `nothing-stored` when there were rows and every one was refused.
+    """Store a load. ServiceProblem `nothing-stored` when there were rows and every one was rejected.
 
-    `keep` keeps refused rows, in the same transaction; then a load of refused rows alone is taken as well.
+    `keep` keeps rejected rows, in the same transaction; then a load of rejected rows alone is taken as well.
     """
     return _with_rules_of_today(context, tenant.id, lambda known: _take_in(context, tenant, rows, feed_id, keep, known))
 
@@ -64,7 +64,7 @@ def _take_in(
     arrived = context.clock()
     load = Load(tenant.id, feed_id, known.names, known.rules.version)
     reader = Reader(load, known, arrived)
-    refused = reader.refused
+    rejected = reader.rejected
 
     def read_rows() -> Iterator[None]:
         for start in range(0, len(rows), _PIECE):
@@ -75,25 +75,25 @@ def _take_in(
 
     def check(connection: Connection) -> None:
         if keep is not None:
-            keep(connection, refused)
+            keep(connection, rejected)
         elif not load.sent:
             raise ServiceProblem(
                 "nothing-stored",
-                f"{len(refused)} of {len(rows)} rows were refused",
+                f"{len(rejected)} of {len(rows)} rows were rejected",
                 errors=shown(),
-                errors_total=len(refused),
+                errors_total=len(rejected),
             )
 
     def shown() -> list[ProblemError]:
-        return [error for _, errors in refused[:_SHOWN] for error in errors][:_SHOWN]
+        return [error for _, errors in rejected[:_SHOWN] for error in errors][:_SHOWN]
 
-    stored = _store(context, load, arrived, len(refused), check) if rows else 0
+    stored = _store(context, load, arrived, len(rejected), check) if rows else 0
     return IntakeResult(
         received=len(rows),
         stored=stored,
-        repeated=len(rows) - len(refused) - stored,
-        refused=len(refused),
-        refusals=shown(),
+        duplicates=len(rows) - len(rejected) - stored,
+        rejected=len(rejected),
+        rejections=shown(),
     )
 
 
@@ -127,7 +127,7 @@ def _store(
     context: Context,
     load: Load,
     arrived: datetime,
-    refused: int,
+    rejected: int,
     check: Callable[[Connection], None],
     origin: str = "event",
     then: Callable[[UnitOfWork, set[bytes]], None] | None = None,
@@ -136,7 +136,7 @@ def _store(
 
     def write(unit: UnitOfWork) -> int:
         connection, now = unit.connection, unit.now
-        stored, told = load.store(connection, arrived, now, refused)
+        stored, told = load.store(connection, arrived, now, rejected)
         check(connection)
         providers_of = load.names.providers
         heard = [(event, providers_of[event.recipient.domain]) for event in told]

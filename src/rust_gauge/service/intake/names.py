@@ -1,7 +1,7 @@
 """What a process knows of a tenant while it takes events in: ids of names, who runs recipient domains, the rules.
 
 It is shared by all loads of the process, and only grows: ids never change, a name without events does no harm, and what
-belongs to one load (the wording of each of its events) lives in that load. It is begun anew from time to time.
+belongs to one load (the reply pattern of each of its events) lives in that load. It is begun anew from time to time.
 """
 
 from collections.abc import Iterable, Sequence
@@ -14,7 +14,7 @@ from sqlalchemy import Connection
 from rust_gauge.core.mailflow import Event
 from rust_gauge.core.mailflow.event import REFUSALS, Path
 from rust_gauge.core.mailflow.event import judge as judge_event
-from rust_gauge.core.replies.wording import reply_wording
+from rust_gauge.core.replies.reply_pattern import reply_pattern_of
 from rust_gauge.service.intake import turns
 from rust_gauge.service.mailflow.retention import kept_since
 from rust_gauge.service.mailflow.rules import TenantRules, rules_of
@@ -27,7 +27,7 @@ from rust_gauge.store.trouble import Troubled
 
 _KNOWN_FOR = timedelta(minutes=10)  # how long a process remembers names and who runs a recipient domain
 _MOST_DOMAINS = 200_000  # recipient domains; then it is begun anew
-_MOST_WORDINGS = 200_000  # of a tenant: replies with a random part that is not recognised must not fill memory
+_MOST_PATTERNS = 200_000  # of a tenant: replies with a random part that is not recognised must not fill memory
 _MOST_PATHS = 2000  # ways that rows are sent
 
 
@@ -53,7 +53,7 @@ class _Interned:
     streams: dict[str, int] = field(default_factory=dict)
     relays: dict[str, int] = field(default_factory=dict)
     labels: dict[tuple[int, str], int] = field(default_factory=dict)
-    wordings: dict[str, int] = field(default_factory=dict)
+    reply_patterns: dict[str, int] = field(default_factory=dict)
 
 
 class KnownNames:
@@ -69,12 +69,12 @@ class KnownNames:
         self._context = context
         self._tenant_id = tenant_id
         self._paths: set[Path] = set()
-        self._wordings: dict[str, int] = {}  # by wording
+        self._wordings: dict[str, int] = {}  # by reply pattern
 
     @property
     def is_large(self) -> bool:
         """Whether it is time to begin anew."""
-        return len(self.short_domains) > _MOST_DOMAINS or len(self._wordings) > _MOST_WORDINGS
+        return len(self.short_domains) > _MOST_DOMAINS or len(self._wordings) > _MOST_PATTERNS
 
     def short_paths(self) -> Iterable[tuple[tuple[Any, ...], Path]]:
         """Ways that rows were sent, by what the rows themselves say; those of a moment, as other loads add more."""
@@ -86,34 +86,34 @@ class KnownNames:
             self._short_paths[key] = path
 
     def learn(self, events: Sequence[Event], load: Load) -> Sequence[Event]:
-        """Have an id for every name of these events, and a cause for every refusal; gives them with their causes.
+        """Have an id for every name of these events, and a cause for every rejection; gives them with their causes.
 
         Looks up who runs recipient domains that are new, so it must not be called inside a transaction.
         """
         paths = {event.path for event in events} - self._paths
-        examples: dict[str, Event] = {}  # by wording
-        wordings: dict[bytes, str] = {}  # by identity of the event
+        examples: dict[str, Event] = {}  # by reply pattern
+        reply_patterns: dict[bytes, str] = {}  # by identity of the event
         for event in events:
             if event.kind in REFUSALS:
-                wording = reply_wording(event.diagnostic, event.reply_code, event.enhanced_code)
-                if wording:
-                    wordings[event.identity] = wording
-                    examples[wording] = event
-        new_wordings = {text: event for text, event in examples.items() if text not in self._wordings}
-        if paths or new_wordings:
-            found = self._context.store.transaction(lambda c: self._intern(c, paths, new_wordings))
+                reply_pattern = reply_pattern_of(event.diagnostic, event.reply_code, event.enhanced_code)
+                if reply_pattern:
+                    reply_patterns[event.identity] = reply_pattern
+                    examples[reply_pattern] = event
+        new_reply_patterns = {text: event for text, event in examples.items() if text not in self._wordings}
+        if paths or new_reply_patterns:
+            found = self._context.store.transaction(lambda c: self._intern(c, paths, new_reply_patterns))
             self.names.domains.update(found.domains)
             self.names.streams.update(found.streams)
             self.names.relays.update(found.relays)
             self.names.labels.update(found.labels)
-            self._wordings.update(found.wordings)
+            self._wordings.update(found.reply_patterns)
             self._paths |= paths
-        load.wordings.update({identity: self._wordings[text] for identity, text in wordings.items()})
+        load.reply_patterns.update({identity: self._wordings[text] for identity, text in reply_patterns.items()})
         domains = {event.recipient.domain for event in events} - self.names.providers.keys()
         if domains:
             with turns.given_up():
                 self.names.providers.update(providers_for(self._context, domains))
-        return [self._judged(event) for event in events] if wordings else events
+        return [self._judged(event) for event in events] if reply_patterns else events
 
     def _judged(self, event: Event) -> Event:
         if event.kind not in REFUSALS or event.cause_rule:
@@ -124,13 +124,13 @@ class KnownNames:
             self.rules.classifier.classify(event.diagnostic, event.reply_code, event.enhanced_code, provider),
         )
 
-    def _intern(self, connection: Connection, paths: set[Path], wordings: dict[str, Event]) -> _Interned:
+    def _intern(self, connection: Connection, paths: set[Path], reply_patterns: dict[str, Event]) -> _Interned:
         names, tenant_id, now = self.names, self._tenant_id, self._context.clock()
         domains = {path.domain for path in paths} - names.domains.keys()
         streams = {path.stream for path in paths} - names.streams.keys()
         relays = {path.relay for path in paths} - names.relays.keys()
         labels = {label for path in paths for label in labels_of(path)} - names.labels.keys()
-        examples = {text: event.diagnostic or text for text, event in wordings.items()}
+        examples = {text: event.diagnostic or text for text, event in reply_patterns.items()}
         made = {"origin": "seen", "selectors": [], "created_at": now}
         return _Interned(
             store_events.intern(connection, t.sending_domain, tenant_id, domains, **made),

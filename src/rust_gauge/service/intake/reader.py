@@ -65,7 +65,7 @@ class Reader:
     """
 
     def __init__(self, load: Load, known: KnownNames, now: datetime) -> None:
-        self.refused: list[Refusal] = []
+        self.rejected: list[Refusal] = []
         self._load = load
         self._known = known
         self._now = now
@@ -80,7 +80,7 @@ class Reader:
             self._paths[path] = load.path(sent)
 
     def read(self, rows: Rows, start: int, end: int) -> None:
-        """Add a piece of the rows to the load; those that are refused are added to `refused`."""
+        """Add a piece of the rows to the load; those that are rejected are added to `rejected`."""
         first = start
         if not self._paths:
             first = min(end, start + 1)
@@ -94,9 +94,9 @@ class Reader:
             item = rows.items[number]
             event, path, errors = read_row(item, rows.are_text, rows.lines[number], self._now, judged=False)
             if event is None:
-                self.refused.append((item, errors))
+                self.rejected.append((item, errors))
             elif event.occurred_at < self._earliest:
-                self.refused.append((item, [_too_old(rows.lines[number], event.occurred_at, self._earliest)]))
+                self.rejected.append((item, [_too_old(rows.lines[number], event.occurred_at, self._earliest)]))
             else:
                 events.append(event)
                 paths.append(path)

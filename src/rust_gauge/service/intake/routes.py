@@ -38,7 +38,7 @@ async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeR
     """Take events in: one JSON object a line, or a JSON array.
 
     Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
-    refused row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
+    rejected row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
     """
     packed = await request.body()
     encoding = request.headers.get("content-encoding", "")

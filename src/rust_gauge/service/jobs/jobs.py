@@ -129,7 +129,7 @@ def stop(context: Context, tenant: TenantAccess, id: int) -> Job:
         if job.state == store.COLLECTING:
             store.drop(connection, id)
             return show(job, {})
-        store.request_stop(connection, job, now)
+        store.request_cancel(connection, job, now)
         return show(find(connection, tenant, id), store.parts(connection, id))
 
     return context.store.transaction(write)

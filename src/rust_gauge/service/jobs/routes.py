@@ -32,7 +32,7 @@ def get_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
 @router.put(
     "/tenants/{tenant}/jobs/{id}/pieces/{number}",
     tags=["jobs"],
-    operation_id="put_job_piece",
+    operation_id="add_job_piece",
     openapi_extra={
         "requestBody": {
             "required": True,
@@ -40,7 +40,7 @@ def get_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
         }
     },
 )
-async def put_job_piece(
+async def add_job_piece(
     context: Ctx, tenant: Tenant, id: Id, number: Annotated[int, Path(ge=0, le=20_000)], request: Request
 ) -> Job:
     """A piece of the file, numbered from 0. Sent again it takes the place of what was sent before."""
@@ -54,8 +54,8 @@ def run_job(context: Ctx, tenant: Tenant, id: Id, body: JobStart) -> Job:
     return jobs.run(context, tenant, id, dry=body.dry)
 
 
-@router.post("/tenants/{tenant}/jobs/{id}/stop", tags=["jobs"], operation_id="stop_job")
-def stop_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
+@router.post("/tenants/{tenant}/jobs/{id}/cancel", tags=["jobs"], operation_id="cancel_job")
+def cancel_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
     """Stop after the piece that is under way; one that was never run is dropped."""
     return jobs.stop(context, tenant, id)
 
@@ -67,7 +67,7 @@ def stop_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
     response_class=StreamingResponse,
 )
 def get_job_part(
-    context: Ctx, tenant: Tenant, id: Id, part: Literal["refused", "clear", "held", "doubtful"]
+    context: Ctx, tenant: Tenant, id: Id, part: Literal["rejected", "clear", "held", "doubtful"]
 ) -> StreamingResponse:
     """What came out, as CSV."""
     pieces = jobs.part(context, tenant, id, part)

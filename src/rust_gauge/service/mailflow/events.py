@@ -140,7 +140,7 @@ def _show(row: store_events.EventRow, lacks: Mapping[tuple[str, str], Sender]) -
     lacking = lacks.get((row.domain, row.stream)) or lacks.get((row.domain, ""))
     return EventOut(
         tags=row.tags.split(",") if row.tags else [],
-        sender_lacks=lacking.said if lacking is not None else "",
+        sender_lacks=lacking.summary if lacking is not None else "",
         kind=str(Kind.from_number(row.kind)),
         time=row.occurred_at,
         cause=str(Cause.from_number(row.cause)),

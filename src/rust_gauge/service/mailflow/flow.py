@@ -21,7 +21,7 @@ from rust_gauge.contract.flow import (
     FlowSeries,
     Rate,
     RateDifference,
-    WordingRow,
+    ReplyPattern,
 )
 from rust_gauge.core.mailflow import FlowCounts, difference
 from rust_gauge.core.mailflow import Rate as CoreRate
@@ -95,7 +95,7 @@ def _known(id: int | None, name: str) -> int:
     return id
 
 
-def show_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
+def get_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
     """Mail of a period beside the period before."""
     first, last = _period(context, query)
     today = context.clock().date()
@@ -161,7 +161,7 @@ def _series(provider: str, label: str, reports: bool, days: list[FlowCounts]) ->
     )  # fmt: skip
 
 
-def show_causes(context: Context, tenant: TenantAccess, query: FlowQuery) -> Causes:
+def get_causes(context: Context, tenant: TenantAccess, query: FlowQuery) -> Causes:
     """Causes of bounces and delays over time, per provider, with a reply of each and what is new."""
     first, last = _period(context, query)
     where = _filter(context, tenant, query)
@@ -203,30 +203,30 @@ def _examples(
 ) -> dict[tuple[int, Cause], str]:
     """The commonest reply of each cause, at each provider and (0) anywhere."""
     out: dict[tuple[int, Cause], str] = {}
-    for row in store_flow.wordings(connection, tenant_id, first, last, None, 2000):
+    for row in store_flow.reply_patterns(connection, tenant_id, first, last, None, 2000):
         cause = Cause.from_number(row.cause)
         for id in {columns.place(int(text)) for text in str(row.providers).split(",")} | {0}:
-            # An example with an address of another provider would mislead: then the wording itself is shown.
-            out.setdefault((id, cause), row.example if "," not in str(row.providers) else row.wording)
+            # An example with an address of another provider would mislead: then the reply pattern itself is shown.
+            out.setdefault((id, cause), row.example if "," not in str(row.providers) else row.reply_pattern)
     return out
 
 
-def list_wordings(
+def list_reply_patterns(
     context: Context, tenant: TenantAccess, first: date | None, last: date | None, cause: str | None, limit: int
-) -> list[WordingRow]:
+) -> list[ReplyPattern]:
     """Wordings of replies, the most frequent first; those that no rule knows with `unclassified`."""
     begin, end = _period(context, FlowQuery(first=first, last=last))
     chosen = Cause(cause) if cause else None
 
-    def read(connection: Connection) -> list[WordingRow]:
+    def read(connection: Connection) -> list[ReplyPattern]:
         columns = columns_of(connection, tenant.id, context.clock().date())
         return [
-            WordingRow(
-                id=row.id, wording=row.wording, example=row.example, cause=str(Cause.from_number(row.cause)),
+            ReplyPattern(
+                id=row.id, pattern=row.reply_pattern, example=row.example, cause=str(Cause.from_number(row.cause)),
                 count=int(row.n), first_seen_at=row.first_seen_at,
                 providers=sorted({columns.label(columns.place(int(text))) for text in str(row.providers).split(",")}),
             )
-            for row in store_flow.wordings(connection, tenant.id, begin, end, chosen, limit)
+            for row in store_flow.reply_patterns(connection, tenant.id, begin, end, chosen, limit)
         ]  # fmt: skip
 
     return context.store.transaction(read)
@@ -297,7 +297,7 @@ def _differences(
             said = (
                 "no provider of this mail reports them" if one is None and two is None else "reported on one side only"
             )
-        row = RateDifference(name=name, first=_rate(one), second=_rate(two), said=said)
+        row = RateDifference(name=name, first=_rate(one), second=_rate(two), summary=said)
         if one is not None and two is not None:
             found = difference(one, two)
             said, better = "not enough mail to tell", None
@@ -306,7 +306,7 @@ def _differences(
                 said, better = f"{names[is_second]} is better", "second" if is_second else "first"
             row = RateDifference(
                 name=name, first=row.first, second=row.second, difference=found.value, low=found.low, high=found.high,
-                better=better, said=said,
+                better=better, summary=said,
             )  # fmt: skip
         out.append(row)
     return out

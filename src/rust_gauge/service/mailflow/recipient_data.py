@@ -29,7 +29,7 @@ def _address(text: str) -> Address:
 
 
 def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> RecipientData:
-    """All that is kept of a recipient: events, suppression entries and their history, refused rows."""
+    """All that is kept of a recipient: events, suppression entries and their history, rejected rows."""
     address = _address(text)
     events: list[Event] = []
     cursor = None
@@ -43,11 +43,11 @@ def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> Rec
         if cursor is None:
             break
     status = status_of(context, tenant, str(address))
-    refused = context.store.transaction(lambda c: store.refused_with(c, tenant.id, str(address)))
+    rejected = context.store.transaction(lambda c: store.rejected_rows_with(c, tenant.id, str(address)))
     return RecipientData(
         tenant=tenant.slug, address=str(address), made_at=context.clock(), events=events,
         entries=[entry for entry in status.entries if not entry.address.startswith("@")], changes=status.history,
-        refused=[row.item for row in refused],
+        rejected=[row.item for row in rejected],
     )  # fmt: skip
 
 
@@ -62,16 +62,18 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         connection = unit.connection
         lock_counters(connection, tenant.id)
         suppression_state.lock(connection, tenant.id)
-        for row in store.wordings_of(connection, tenant.id, key):
-            if pattern.search(row.example) or pattern.search(row.wording):
-                store.change_wording(connection, row.id, example=pattern.sub("@", row.example))
-                clean = pattern.sub("@", row.wording)
-                if clean != row.wording:
-                    store.change_wording(connection, row.id, wording_key=secrets.token_bytes(16), wording=clean)
+        for row in store.reply_patterns_of(connection, tenant.id, key):
+            if pattern.search(row.example) or pattern.search(row.reply_pattern):
+                store.change_reply_pattern(connection, row.id, example=pattern.sub("@", row.example))
+                clean = pattern.sub("@", row.reply_pattern)
+                if clean != row.reply_pattern:
+                    store.change_reply_pattern(
+                        connection, row.id, pattern_key=secrets.token_bytes(16), reply_pattern=clean
+                    )
         events = store.erase_events(connection, tenant.id, key, new_key)
-        refused = store.refused_with(connection, tenant.id, str(address))
-        store.drop_refused(connection, [row.id for row in refused])
-        others = len(refused)
+        rejected = store.rejected_rows_with(connection, tenant.id, str(address))
+        store.delete_rejected_rows(connection, [row.id for row in rejected])
+        others = len(rejected)
         for own in keys_of(unit, lookup, str(address)):
             others += store.erase_entries(connection, tenant.id, own, drop=request.may_be_mailed_again)
         store.add_erasure(

@@ -1,4 +1,4 @@
-"""Mail flow under /api/v1: per provider, causes, wordings, rules of one's own, two parts beside each other."""
+"""Mail flow under /api/v1: per provider, causes, reply patterns, rules of one's own, two parts beside each other."""
 
 from typing import Annotated
 
@@ -13,12 +13,12 @@ from rust_gauge.contract.flow import (
     FlowDays,
     FlowNames,
     FlowSettings,
+    ReplyPattern,
     Shift,
     ShiftDetails,
-    WordingRow,
 )
 from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
-from rust_gauge.contract.rules import CauseRules, OwnRule, RulesChange, RuleTrial, RuleTrialRequest
+from rust_gauge.contract.rules import CauseRules, OwnRule, RulesBacktest, RulesBacktestRequest, RulesChange
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit, problems
 from rust_gauge.service.mailflow import events, flow, recipient_data, retention, rules, shifts
@@ -95,25 +95,25 @@ def _query(
 Asked = Annotated[FlowQuery, Depends(_query)]
 
 
-@router.get("/tenants/{tenant}/flow", tags=["flow"], operation_id="show_flow")
-def show_flow(context: Ctx, tenant: Tenant, query: Asked) -> Flow:
+@router.get("/tenants/{tenant}/flow", tags=["flow"], operation_id="get_flow")
+def get_flow(context: Ctx, tenant: Tenant, query: Asked) -> Flow:
     """Mail flow per mailbox provider beside the period before; the last seven days if no dates are given.
 
     For a domain, stream, relay, or for a sending address, campaign or tag.
     """
-    return flow.show_flow(context, tenant, query)
+    return flow.get_flow(context, tenant, query)
 
 
-@router.get("/tenants/{tenant}/flow/days", tags=["flow"], operation_id="show_flow_days")
-def show_flow_days(context: Ctx, tenant: Tenant, query: Asked) -> FlowDays:
+@router.get("/tenants/{tenant}/flow/days", tags=["flow"], operation_id="get_flow_days")
+def get_flow_days(context: Ctx, tenant: Tenant, query: Asked) -> FlowDays:
     """The same day by day, for plots."""
     return flow.show_days(context, tenant, query)
 
 
-@router.get("/tenants/{tenant}/flow/causes", tags=["flow"], operation_id="show_causes")
-def show_causes(context: Ctx, tenant: Tenant, query: Asked) -> Causes:
+@router.get("/tenants/{tenant}/flow/causes", tags=["flow"], operation_id="get_causes")
+def get_causes(context: Ctx, tenant: Tenant, query: Asked) -> Causes:
     """Causes of bounces and delays day by day, per provider, with a reply of each and what is new."""
-    return flow.show_causes(context, tenant, query)
+    return flow.get_causes(context, tenant, query)
 
 
 @router.get("/tenants/{tenant}/flow/names", tags=["flow"], operation_id="list_flow_names")
@@ -141,17 +141,17 @@ def compare_flow(
     return flow.compare(context, tenant, query, other)
 
 
-@router.get("/tenants/{tenant}/wordings", tags=["flow"], operation_id="list_wordings")
-def list_wordings(
+@router.get("/tenants/{tenant}/reply-patterns", tags=["flow"], operation_id="list_reply_patterns")
+def list_reply_patterns(
     context: Ctx,
     tenant: Tenant,
     first: First = None,
     last: Last = None,
     cause: Annotated[Cause | None, Query(description="Only these; `unclassified` for those that no rule knows")] = None,
     limit: Limit = 200,
-) -> list[WordingRow]:
+) -> list[ReplyPattern]:
     """Replies grouped by their fixed part, the most frequent first."""
-    return flow.list_wordings(context, tenant, first, last, cause, limit)
+    return flow.list_reply_patterns(context, tenant, first, last, cause, limit)
 
 
 @router.get("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="get_cause_rules")
@@ -166,16 +166,16 @@ def list_shipped_rules(tenant: Tenant) -> list[OwnRule]:
     return rules.shipped(tenant)
 
 
-@router.put("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="put_cause_rules")
-def put_cause_rules(context: Ctx, tenant: Tenant, principal: Asker, body: RulesChange) -> CauseRules:
+@router.put("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="set_cause_rules")
+def set_cause_rules(context: Ctx, tenant: Tenant, principal: Asker, body: RulesChange) -> CauseRules:
     """Keep rules. Refused when one cannot be used or does not decide its own examples."""
     return rules.put_rules(context, tenant, body, principal.name)
 
 
-@router.post("/tenants/{tenant}/cause-rules/trial", tags=["flow"], operation_id="try_cause_rules")
-def try_cause_rules(context: Ctx, tenant: Tenant, body: RuleTrialRequest) -> RuleTrial:
+@router.post("/tenants/{tenant}/cause-rules/backtests", tags=["flow"], operation_id="backtest_cause_rules")
+def backtest_cause_rules(context: Ctx, tenant: Tenant, body: RulesBacktestRequest) -> RulesBacktest:
     """What these rules would have made of the past. Nothing is changed."""
-    return rules.try_rules(context, tenant, body)
+    return rules.backtest_rules(context, tenant, body)
 
 
 @router.post("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="apply_cause_rules")
@@ -184,8 +184,8 @@ def apply_cause_rules(context: Ctx, tenant: Tenant, principal: Asker) -> CauseRu
     return rules.apply_rules(context, tenant, principal.name)
 
 
-@router.delete("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="stop_cause_rules")
-def stop_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
+@router.delete("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="cancel_cause_rules")
+def cancel_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
     """Stop judging the past after the piece that is under way."""
     return rules.stop_applying(context, tenant)
 
@@ -213,8 +213,8 @@ def get_flow_settings(context: Ctx, tenant: Tenant) -> FlowSettings:
     return retention.get_settings(context, tenant.id)
 
 
-@router.put("/tenants/{tenant}/flow-settings", tags=["flow"], operation_id="put_flow_settings")
-def put_flow_settings(context: Ctx, tenant: Tenant, body: FlowSettings) -> FlowSettings:
+@router.put("/tenants/{tenant}/flow-settings", tags=["flow"], operation_id="set_flow_settings")
+def set_flow_settings(context: Ctx, tenant: Tenant, body: FlowSettings) -> FlowSettings:
     """Change them. Events that are too old by them are dropped within a minute or so."""
     return retention.put_settings(context, tenant, body)
 

@@ -18,12 +18,12 @@ from sqlalchemy import Connection
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.contract.rules import (
     CauseRules,
-    JudgedWording,
     OwnRule,
+    RejudgedPattern,
     RuleApplication,
+    RulesBacktest,
+    RulesBacktestRequest,
     RulesChange,
-    RuleTrial,
-    RuleTrialRequest,
 )
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.event import judge_again, permanence_of
@@ -40,7 +40,7 @@ from rust_gauge.core.replies import (
     shipped_classifier,
     shipped_rules,
 )
-from rust_gauge.core.replies.wording import reply_wording
+from rust_gauge.core.replies.reply_pattern import reply_pattern_of
 from rust_gauge.core.suppression import Act, Policy
 from rust_gauge.service.mailflow.retention import kept_since
 from rust_gauge.service.providers.providers import columns_of
@@ -62,7 +62,7 @@ _SETTING = "cause_rules"
 _SHOWN = 500  # groups of replies; the totals cover all
 _READINGS_AFTER = timedelta(minutes=1)  # once for all pieces of a domain's days
 _LONGEST_TRIAL = 20  # seconds
-_LOOKED_AT = timedelta(days=90)  # wordings that new rules are held against for their speed
+_LOOKED_AT = timedelta(days=90)  # reply patterns that new rules are held against for their speed
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +162,7 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
         if lock_counters(connection, tenant.id) != change.version:
             raise ServiceProblem("changed-meanwhile", "Somebody else changed the rules", remedy="Look at them again")
         store_settings.put_setting(connection, tenant.id, _SETTING, document, now)
-        annotations.mark_policy(connection, tenant.id, now, by, "the rules for causes were changed")
+        annotations.annotate_policy(connection, tenant.id, now, by, "the rules for causes were changed")
         rejudge.raise_rules_version(connection, tenant.id)
         if change.apply:
             _ask(unit)
@@ -176,7 +176,7 @@ def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[Wordin
     classifier = Classifier(ruleset)
     end = time.monotonic() + _LONGEST_TRIAL
     for row in past:
-        classifier.classify(row.wording, provider=row.provider)
+        classifier.classify(row.reply_pattern, provider=row.provider)
         if time.monotonic() > end:
             return [
                 *problems,
@@ -193,8 +193,8 @@ def _past(context: Context, tenant: TenantAccess, first: date) -> list[WordingOf
     return context.store.transaction(lambda c: rejudge.wordings_by_provider(c, tenant.id, first, last))
 
 
-def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest) -> RuleTrial:
-    """What these rules would have made of the past, by the counters of wordings."""
+def backtest_rules(context: Context, tenant: TenantAccess, request: RulesBacktestRequest) -> RulesBacktest:
+    """What these rules would have made of the past, by the counters of reply patterns."""
     made, ruleset = _own(request.rules)
     last = context.clock().date()
     first = last - timedelta(days=request.days - 1)
@@ -203,14 +203,14 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
     policy = context.unit(tenant.id, policy_of)
     classifier = Classifier(ruleset)
     decided: Counter[str] = Counter()
-    rows: dict[tuple[Any, ...], JudgedWording] = {}
+    rows: dict[tuple[Any, ...], RejudgedPattern] = {}
     judged = changed = frees = holds = 0
     end = time.monotonic() + _LONGEST_TRIAL
     judgements = []
     for row in past:
         if time.monotonic() > end:
             break  # `problems` says so
-        judgements.append((row, classifier.classify(row.wording, provider=row.provider)))
+        judgements.append((row, classifier.classify(row.reply_pattern, provider=row.provider)))
     bounces = _bounces_to_be_final(context, tenant, first, last, judgements)
     for row, found in judgements:
         cause, permanence, n = Cause.from_number(row.cause), Permanence.from_number(row.permanence), int(row.n)
@@ -226,23 +226,30 @@ def try_rules(context: Context, tenant: TenantAccess, request: RuleTrialRequest)
             before, after = (_holds(policy, *verdict) for verdict in ((cause, permanence), (found.cause, new)))
             frees += count if before and not after else 0
             holds += count if after and not before else 0
-            key = (row.wording, cause, permanence, found.cause, new, found.rule)
+            key = (row.reply_pattern, cause, permanence, found.cause, new, found.rule)
             label = columns.label(columns.place(row.provider_id))
             there = rows.get(key)
             if there is None:
-                rows[key] = JudgedWording(
-                    wording=row.wording, example=row.example, count=count, providers=[label], cause=str(cause),
+                rows[key] = RejudgedPattern(
+                    pattern=row.reply_pattern, example=row.example, count=count, providers=[label], cause=str(cause),
                     permanence=str(permanence), new_cause=str(found.cause), new_permanence=str(new),
                     new_rule=found.rule,
                 )  # fmt: skip
             else:
                 there.count += count
                 there.providers = sorted({*there.providers, label})
-    return RuleTrial(
-        first_day=first, last_day=last, wordings=len({row.wording for row in past}), judged=judged, changed=changed,
-        frees=frees, holds=holds, rows=sorted(rows.values(), key=lambda row: -row.count)[:_SHOWN],
-        decided={rule.name: decided[rule.name] for rule in made}, problems=_problems(made, ruleset, past),
-    )  # fmt: skip
+    return RulesBacktest(
+        first_day=first,
+        last_day=last,
+        patterns=len({row.reply_pattern for row in past}),
+        judged=judged,
+        changed=changed,
+        frees=frees,
+        holds=holds,
+        rows=sorted(rows.values(), key=lambda row: -row.count)[:_SHOWN],
+        decided={rule.name: decided[rule.name] for rule in made},
+        problems=_problems(made, ruleset, past),
+    )
 
 
 def _holds(policy: Policy, cause: Cause, permanence: Permanence) -> bool:
@@ -290,7 +297,7 @@ def _ask(unit: UnitOfWork) -> None:
 def _stop(connection: Connection, tenant_id: int, now: datetime) -> None:
     newest = jobs.newest_of(connection, tenant_id, KIND, lock=True)
     if newest is not None:
-        jobs.request_stop(connection, newest, now)
+        jobs.request_cancel(connection, newest, now)
 
 
 def stop_applying(context: Context, tenant: TenantAccess) -> CauseRules:
@@ -300,7 +307,7 @@ def stop_applying(context: Context, tenant: TenantAccess) -> CauseRules:
 
 
 def run_application(context: Context, job: Job) -> None:
-    """The job: all days that have refusals, the newest first. StopRequested when newer rules are to be applied."""
+    """The job: all days that have refusals, the newest first. CancelRequested when newer rules are to be applied."""
     rules = rules_of(context, job.tenant_id)
     days = context.store.transaction(lambda c: rejudge.refusal_days(c, job.tenant_id))
     counts: Counter[str] = Counter()
@@ -332,12 +339,14 @@ def _piece(
     """One transaction: events, counters, suppression entries, and how far it is."""
     connection, now = unit.connection, unit.now
     if lock_counters(connection, job.tenant_id) != rules.version:
-        raise jobs.StopRequested
+        raise jobs.CancelRequested
 
     def judge(refusal: RefusalRow) -> rejudge.Verdict | None:
-        # By the wording, as everything else: replies that were kept before codes were in it have them beside it.
-        wording = reply_wording(refusal.wording or refusal.diagnostic, refusal.reply_code, refusal.enhanced_code)
-        found = rules.classifier.classify(wording, provider=refusal.provider)
+        # By the reply pattern, as everything else: replies that were kept before codes were in it have them beside it.
+        reply_pattern = reply_pattern_of(
+            refusal.reply_pattern or refusal.diagnostic, refusal.reply_code, refusal.enhanced_code
+        )
+        found = rules.classifier.classify(reply_pattern, provider=refusal.provider)
         kind, permanence = Kind.from_number(refusal.kind), Permanence.from_number(refusal.permanence)
         return judge_again(kind, permanence, refusal.cause_rule, found)
 

@@ -205,7 +205,7 @@ def _show(row: ShiftRow, columns: Columns) -> Shift:
         ended_at=row.ended_at, usual=row.usual,
         seen=Rate(value=seen.value, low=seen.low, high=seen.high, count=seen.count, total=seen.total),
         chance_years=10 ** min(row.strength, 15.0) / HOURS_A_YEAR,
-        said=_said(row, label, seen.value),
+        summary=_said(row, label, seen.value),
     )  # fmt: skip
 
 

@@ -110,7 +110,7 @@ def put_settings(context: Context, tenant: TenantAccess, text: str, settings: Pl
     return get_plan(context, tenant, text)
 
 
-def make_key(context: Context, tenant: TenantAccess, text: str, new: NewKey) -> MadeKey:
+def add_plan_key(context: Context, tenant: TenantAccess, text: str, new: NewKey) -> MadeKey:
     """Make a key pair for a selector. The public half goes into the plan; the private half is given and forgotten."""
     row = find_domain(context, tenant, text)
     selector = new.selector.lower()
@@ -132,7 +132,7 @@ def make_key(context: Context, tenant: TenantAccess, text: str, new: NewKey) -> 
 
 
 def _store(context: Context, row: DomainRow, plan: dict[str, Any]) -> None:
-    context.store.transaction(lambda c: store_domains.change_domain(c, row.id, plan=plan))
+    context.store.transaction(lambda c: store_domains.update_domain(c, row.id, plan=plan))
 
 
 def _selectors(row: DomainRow) -> tuple[str, ...]:

@@ -134,14 +134,14 @@ def get_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
     return _shown(row)
 
 
-def stop_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
+def cancel_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
     """Stop it; what it saw stays."""
     get_watch(context, tenant, id)
-    context.store.transaction(lambda c: store_watches.finish_watch(c, id, "stopped", context.clock()))
+    context.store.transaction(lambda c: store_watches.finish_watch(c, id, "cancelled", context.clock()))
     return get_watch(context, tenant, id)
 
 
-def look_now(context: Context, tenant: TenantAccess, id: int) -> Watch:
+def recheck_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
     """Look at once in place of at the next time, if the last look is not just over. A watch that ended stays so."""
     seen = get_watch(context, tenant, id)
     if seen.looked_at is None or context.clock() - seen.looked_at >= _PAUSE:
@@ -198,7 +198,7 @@ def _tell(
     entry = {"tenant_id": row.tenant_id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now, "kind": "watch",
              "title": f"{names}{more}: {how}"[:500], "document": {"watch": row.id, "state": over}}  # fmt: skip
     store_audits.add_history(connection, [entry])
-    told = {"watch": row.id, "domain": row.domain, "said": f"{names}{more}: {how}",
+    told = {"watch": row.id, "domain": row.domain, "summary": f"{names}{more}: {how}",
             "records": [{"name": record.name, "type": record.rdtype} for record in records]}  # fmt: skip
     webhooks.tell(connection, row.tenant_id, f"watch.{over}", told, now)
     log.info("watch_ended", watch=row.id, domain=row.domain, state=over)
@@ -235,7 +235,7 @@ def _shown(row: WatchRow) -> Watch:
         for kept in row.records
     ]  # fmt: skip
     return Watch(
-        id=row.id, domain=row.domain, state=row.state, said=_said(row, seen, records, left),
+        id=row.id, domain=row.domain, state=row.state, summary=_said(row, seen, records, left),
         records=records, servers=[WatchedServer.model_validate(server) for server in row.servers],
         sightings=sightings, rounds=row.rounds, created_at=row.created_at, looked_at=row.looked_at,
         next_at=row.next_at, gives_up_at=row.gives_up_at, finished_at=row.finished_at, all_by=all_by,

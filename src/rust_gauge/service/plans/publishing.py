@@ -89,14 +89,14 @@ def forget_server(context: Context, tenant: TenantAccess, zone: str) -> None:
         raise ServiceProblem("not-found", f"No server is kept for {zone}", remedy="See the list of update servers")
 
 
-def show_change(context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest) -> ZoneChange:
+def preview_publication(context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest) -> ZoneChange:
     """Exactly what would change in the zone."""
     row = find_domain(context, tenant, text)
     server, change = _change(context, tenant, row, request.keys)
     return _shown_change(server, change)
 
 
-def apply_change(
+def add_publication(
     context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest, made_by: str
 ) -> Publication:
     """Make the change that was shown, and look whether it is there.
@@ -129,7 +129,7 @@ def apply_change(
     return get_publication(context, tenant, context.store.transaction(write))
 
 
-def roll_back(context: Context, tenant: TenantAccess, id: int, made_by: str) -> Publication:
+def roll_back_publication(context: Context, tenant: TenantAccess, id: int, made_by: str) -> Publication:
     """Put everything back as it was before a change, if nobody changed it since."""
     row = _publication(context, tenant, id)
     if row.state != "applied":

@@ -28,16 +28,16 @@ def check_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
     return plans.check_plan(context, tenant, name)
 
 
-@router.put("/tenants/{tenant}/domains/{name}/plan/settings", tags=["plans"], operation_id="put_plan_settings")
-def put_plan_settings(context: Ctx, tenant: Tenant, name: Name, body: PlanSettings) -> Plan:
+@router.put("/tenants/{tenant}/domains/{name}/plan/settings", tags=["plans"], operation_id="set_plan_settings")
+def set_plan_settings(context: Ctx, tenant: Tenant, name: Name, body: PlanSettings) -> Plan:
     """Choose the stage of DMARC, where reports go, the ways out of too many look-ups."""
     return plans.put_settings(context, tenant, name, body)
 
 
-@router.post("/tenants/{tenant}/domains/{name}/plan/keys", tags=["plans"], status_code=201, operation_id="make_key")
-def make_key(context: Ctx, tenant: Tenant, name: Name, body: NewKey) -> MadeKey:
+@router.post("/tenants/{tenant}/domains/{name}/plan/keys", tags=["plans"], status_code=201, operation_id="add_plan_key")
+def add_plan_key(context: Ctx, tenant: Tenant, name: Name, body: NewKey) -> MadeKey:
     """Make a DKIM key for a selector. The private half is in this answer and is not kept."""
-    return plans.make_key(context, tenant, name, body)
+    return plans.add_plan_key(context, tenant, name, body)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], status_code=201, operation_id="start_watch")
@@ -58,16 +58,16 @@ def get_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
     return propagation.get_watch(context, tenant, id)
 
 
-@router.post("/tenants/{tenant}/watches/{id}/stop", tags=["watches"], operation_id="stop_watch")
-def stop_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
+@router.post("/tenants/{tenant}/watches/{id}/cancel", tags=["watches"], operation_id="cancel_watch")
+def cancel_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
     """Stop a watch; what it saw stays."""
-    return propagation.stop_watch(context, tenant, id)
+    return propagation.cancel_watch(context, tenant, id)
 
 
-@router.post("/tenants/{tenant}/watches/{id}/look", tags=["watches"], operation_id="look_now")
-def look_now(context: Ctx, tenant: Tenant, id: int) -> Watch:
+@router.post("/tenants/{tenant}/watches/{id}/recheck", tags=["watches"], operation_id="recheck_watch")
+def recheck_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
     """Look now in place of at the next time."""
-    return propagation.look_now(context, tenant, id)
+    return propagation.recheck_watch(context, tenant, id)
 
 
 @router.get("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="get_watch_settings")
@@ -76,8 +76,8 @@ def get_watch_settings(context: Ctx, tenant: Tenant) -> WatchSettings:
     return propagation.get_settings(context, tenant)
 
 
-@router.put("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="put_watch_settings")
-def put_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> WatchSettings:
+@router.put("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="set_watch_settings")
+def set_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> WatchSettings:
     """Choose resolvers that watches ask beside those of the service; public addresses only."""
     return propagation.put_settings(context, tenant, body)
 
@@ -91,32 +91,35 @@ def list_update_servers(context: Ctx, tenant: Tenant) -> list[UpdateServer]:
 Zone = Annotated[str, Path(max_length=253, description="The zone that is changed")]
 
 
-@router.put("/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], operation_id="put_update_server")
-def put_update_server(context: Ctx, tenant: Tenant, zone: Zone, body: NewUpdateServer) -> UpdateServer:
+@router.put("/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], operation_id="set_update_server")
+def set_update_server(context: Ctx, tenant: Tenant, zone: Zone, body: NewUpdateServer) -> UpdateServer:
     """Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945)."""
     return publishing.put_server(context, tenant, zone, body)
 
 
 @router.delete(
-    "/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], status_code=204, operation_id="forget_update_server"
+    "/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], status_code=204, operation_id="delete_update_server"
 )
-def forget_update_server(context: Ctx, tenant: Tenant, zone: Zone) -> None:
+def delete_update_server(context: Ctx, tenant: Tenant, zone: Zone) -> None:
     """Forget a server and its key."""
     publishing.forget_server(context, tenant, zone)
 
 
-@router.post("/tenants/{tenant}/domains/{name}/plan/changes", tags=["publishing"], operation_id="show_change")
-def show_change(context: Ctx, tenant: Tenant, name: Name, body: ZoneChangeRequest) -> ZoneChange:
+@router.post("/tenants/{tenant}/domains/{name}/plan/changes", tags=["publishing"], operation_id="preview_publication")
+def preview_publication(context: Ctx, tenant: Tenant, name: Name, body: ZoneChangeRequest) -> ZoneChange:
     """Exactly what publishing the plan would change in the zone. Nothing is changed."""
-    return publishing.show_change(context, tenant, name, body)
+    return publishing.preview_publication(context, tenant, name, body)
 
 
 @router.post(
-    "/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], status_code=201, operation_id="apply_change"
+    "/tenants/{tenant}/domains/{name}/publications",
+    tags=["publishing"],
+    status_code=201,
+    operation_id="add_publication",
 )
-def apply_change(context: Ctx, tenant: Tenant, name: Name, principal: Asker, body: ZoneChangeRequest) -> Publication:
+def add_publication(context: Ctx, tenant: Tenant, name: Name, principal: Asker, body: ZoneChangeRequest) -> Publication:
     """Make the change that was shown, all of it or nothing, and look whether it is there."""
-    return publishing.apply_change(context, tenant, name, body, principal.email)
+    return publishing.add_publication(context, tenant, name, body, principal.email)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], operation_id="list_publications")
@@ -125,7 +128,7 @@ def list_publications(context: Ctx, tenant: Tenant, name: Name) -> list[Publicat
     return publishing.list_publications(context, tenant, name)
 
 
-@router.post("/tenants/{tenant}/publications/{id}/roll-back", tags=["publishing"], operation_id="roll_back")
-def roll_back(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
+@router.post("/tenants/{tenant}/publications/{id}/rollback", tags=["publishing"], operation_id="roll_back_publication")
+def roll_back_publication(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
     """Put everything back as it was before a change, if nobody changed it since."""
-    return publishing.roll_back(context, tenant, id, principal.email)
+    return publishing.roll_back_publication(context, tenant, id, principal.email)

@@ -69,7 +69,7 @@ def list_providers(context: Context, tenant: TenantAccess) -> list[Provider]:
     return context.store.transaction(read)
 
 
-def name_provider(context: Context, tenant: TenantAccess, provider: str, label: str) -> Provider:
+def rename_provider(context: Context, tenant: TenantAccess, provider: str, label: str) -> Provider:
     """Call a provider by a name of one's own; an empty one takes it back."""
     label = label.strip()
 

@@ -18,9 +18,9 @@ def list_providers(context: Ctx, tenant: Tenant) -> list[Provider]:
     return providers.list_providers(context, tenant)
 
 
-@router.patch("/tenants/{tenant}/providers/{provider}", tags=["flow"], operation_id="name_provider")
-def name_provider(
+@router.patch("/tenants/{tenant}/providers/{provider}", tags=["flow"], operation_id="rename_provider")
+def rename_provider(
     context: Ctx, tenant: Tenant, provider: Annotated[str, Path(max_length=253)], body: ProviderChange
 ) -> Provider:
     """Give a provider a name of one's own."""
-    return providers.name_provider(context, tenant, provider, body.label)
+    return providers.rename_provider(context, tenant, provider, body.label)

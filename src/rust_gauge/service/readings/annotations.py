@@ -5,7 +5,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.readings import Mark, NewMark
+from rust_gauge.contract.readings import Annotation, NewAnnotation
 from rust_gauge.core.errors import DomainNameError
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.service.providers.providers import columns_of
@@ -22,15 +22,15 @@ _SHIFTED = {
 }  # fmt: skip
 
 
-_MOST_MARKS = 5000  # of a tenant; every chart fetches those of its period
+_MOST_ANNOTATIONS = 5000  # of a tenant; every chart fetches those of its period
 
 
-def marks_of(
+def annotations_of(
     connection: Connection, tenant: TenantAccess, first: date, last: date, domain: str | None, today: date
-) -> list[Mark]:
+) -> list[Annotation]:
     """What happened between two days: people's notes, changed records, findings, shifts, outages, changed policies."""
-    marks = [
-        Mark(
+    found = [
+        Annotation(
             day=row.day,
             kind=row.kind,
             text=row.text,
@@ -38,11 +38,11 @@ def marks_of(
             by=row.made_by,
             id=row.id if row.kind == "note" else None,
         )
-        for row in annotations.marks(connection, tenant.id, first, last, domain)
+        for row in annotations.list_annotations(connection, tenant.id, first, last, domain)
     ]
     for happened in store_domains.history_between(connection, tenant.id, first, last, domain):
         kind: Any = "record" if happened.kind.startswith("record") else "finding"
-        marks.append(Mark(day=happened.happened_at.date(), kind=kind, text=happened.title, domain=happened.name))
+        found.append(Annotation(day=happened.happened_at.date(), kind=kind, text=happened.title, domain=happened.name))
     columns = columns_of(connection, tenant.id, today)
     for shift in store_shifts.list_shifts(connection, tenant.id, datetime.combine(first, datetime.min.time())):
         if first <= shift.began_at.date() <= last:
@@ -50,28 +50,28 @@ def marks_of(
             at = f"at {where}" if where else f"through {shift.relay}"
             share = f"{shift.count / shift.total:.1%}" if shift.total else ""
             text = f"{_SHIFTED[shift.rate]} {at} rose to {share}, usually {shift.usual:.1%}"
-            marks.append(Mark(day=shift.began_at.date(), kind="shift", text=text, provider=where))
+            found.append(Annotation(day=shift.began_at.date(), kind="shift", text=text, provider=where))
     for of_day in provider_norms.provider_days(connection, first, columns.names):
         if of_day.day <= last and of_day.outage:
             label = columns.label(of_day.provider_id)
             text = f"{label} put off {of_day.outage:.0%} of everybody's mail by its own trouble"
-            marks.append(Mark(day=of_day.day, kind="outage", text=text, provider=label))
+            found.append(Annotation(day=of_day.day, kind="outage", text=text, provider=label))
     for address in reading_counters.new_addresses(connection, tenant.id, first, last):
-        marks.append(Mark(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
-    return sorted(marks, key=lambda mark: (mark.day, mark.kind, mark.text))
+        found.append(Annotation(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
+    return sorted(found, key=lambda annotation: (annotation.day, annotation.kind, annotation.text))
 
 
-def list_marks(
+def list_annotations(
     context: Context, tenant: TenantAccess, first: date | None, last: date | None, domain: str | None
-) -> list[Mark]:
+) -> list[Annotation]:
     """All that happened in a period; the last ninety days without dates."""
     today = context.clock().date()
     last = last or today
     first = first or last - timedelta(days=89)
-    return context.store.transaction(lambda c: marks_of(c, tenant, first, last, domain, today))
+    return context.store.transaction(lambda c: annotations_of(c, tenant, first, last, domain, today))
 
 
-def add_mark(context: Context, tenant: TenantAccess, new: NewMark, by: str) -> Mark:
+def add_annotation(context: Context, tenant: TenantAccess, new: NewAnnotation, by: str) -> Annotation:
     """Keep a note."""
     domain = ""
     if new.domain:
@@ -81,9 +81,12 @@ def add_mark(context: Context, tenant: TenantAccess, new: NewMark, by: str) -> M
             raise ServiceProblem("not-a-domain", str(error), remedy=error.remedy) from None
 
     def write(connection: Connection) -> int:
-        if len(annotations.marks(connection, tenant.id, date(2000, 1, 1), date(9999, 1, 1), None)) >= _MOST_MARKS:
-            raise ServiceProblem("too-large", f"{_MOST_MARKS:,} notes are kept already", remedy="Drop some")
-        return annotations.add_mark(
+        if (
+            len(annotations.list_annotations(connection, tenant.id, date(2000, 1, 1), date(9999, 1, 1), None))
+            >= _MOST_ANNOTATIONS
+        ):
+            raise ServiceProblem("too-large", f"{_MOST_ANNOTATIONS:,} notes are kept already", remedy="Drop some")
+        return annotations.add_annotation(
             connection,
             tenant_id=tenant.id,
             domain=domain,
@@ -94,9 +97,9 @@ def add_mark(context: Context, tenant: TenantAccess, new: NewMark, by: str) -> M
         )
 
     id = context.store.transaction(write)
-    return Mark(day=new.day, kind="note", text=new.text, domain=domain, id=id, by=by)
+    return Annotation(day=new.day, kind="note", text=new.text, domain=domain, id=id, by=by)
 
 
-def drop_mark(context: Context, tenant: TenantAccess, id: int) -> None:
-    if not context.store.transaction(lambda c: annotations.drop_mark(c, tenant.id, id)):
+def delete_annotation(context: Context, tenant: TenantAccess, id: int) -> None:
+    if not context.store.transaction(lambda c: annotations.delete_annotation(c, tenant.id, id)):
         raise ServiceProblem("not-found", f"{tenant.name} has no note {id}")

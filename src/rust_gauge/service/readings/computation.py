@@ -67,12 +67,12 @@ def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, flo
     about = _ABOUT_US.get(cause, "refusals") if cause in SENDER_CAUSES else ""
     if kind is Count.BOUNCED:
         bad = cause in ADDRESS_CAUSES and permanence is Permanence.PERMANENT
-        return {"attempted": 1, **({about: 1} if about else {}), **({"bad_addresses": 1} if bad else {})}
+        return {"attempted": 1, **({about: 1} if about else {}), **({"invalid_addresses": 1} if bad else {})}
     if kind is Count.DELAYED:
         if about:
             return {about: 0.5}  # put off for what we are: half a refusal
         return {} if cause in _NO_FAULT else {"delays": 1}
-    plain = {Count.COMPLAINED: "complaints", Count.UNSUBSCRIBED: "unsubscribed", Count.OPENED: "opened"}
+    plain = {Count.COMPLAINED: "complaints", Count.UNSUBSCRIBED: "unsubscribes", Count.OPENED: "opened"}
     return {plain[kind]: 1} if kind in plain else {}
 
 
@@ -362,12 +362,12 @@ def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
     theirs = np.isin(causes, [cause.number for cause in _THEIR_TROUBLE])
     silent = np.isin(causes, [cause.number for cause in _NO_FAULT | SENDER_CAUSES])
     # Mail that is put off now is not delivered yet: today's would look like more than all of it.
-    put_off = sums(delayed & ~theirs & (causes != Cause.GREYLISTED.number))
-    whole = np.maximum(mail, put_off)
+    deferred = sums(delayed & ~theirs & (causes != Cause.GREYLISTED.number))
+    whole = np.maximum(mail, deferred)
     ours = common_delay(sums(delayed & ~silent), whole)
     return (
         ours,
-        common_delay(put_off + sums(delayed & theirs), np.maximum(whole, sums(delayed))),
+        common_delay(deferred + sums(delayed & theirs), np.maximum(whole, sums(delayed))),
         (mail > 0).sum(axis=0),
     )
 

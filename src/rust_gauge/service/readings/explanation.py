@@ -5,10 +5,10 @@ from datetime import date, timedelta
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.readings import Move, Moved, Reading, StreamMove, Subject
+from rust_gauge.contract.readings import Explanation, Move, Reading, StreamMove, Subject
 from rust_gauge.core.reputation import COUNTS, NAMES
 from rust_gauge.service.providers.providers import columns_of
-from rust_gauge.service.readings.annotations import marks_of
+from rust_gauge.service.readings.annotations import annotations_of
 from rust_gauge.service.readings.computation import count
 from rust_gauge.service.readings.examination import Examined, examine, measured_at, provider_id_of, readings_between
 from rust_gauge.service.runtime.context import Context
@@ -21,9 +21,9 @@ from rust_gauge.store.tables import ALL_PROVIDERS
 _LEAST_MOVE = 0.05  # points that are a move
 
 
-def show_moved(
+def explain_reading(
     context: Context, tenant: TenantAccess, subject: Subject, name: str, provider: str | None, first: date, last: date
-) -> Moved:
+) -> Explanation:
     """What moved a reading between two days, and what else happened then."""
     today = context.clock().date()
     if not first < last <= today:
@@ -31,7 +31,7 @@ def show_moved(
 
     found = examine(context, tenant, subject, name)
 
-    def read(connection: Connection) -> Moved:
+    def read(connection: Connection) -> Explanation:
         provider_id = provider_id_of(columns_of(connection, tenant.id, today), provider)
         if found is None or not (first - found.first).days >= 0 or not (last - found.first).days < found.days:
             raise ServiceProblem("not-found", f"There are no readings of {name} on both days")
@@ -44,8 +44,10 @@ def show_moved(
         moves = _moves(found, provider_id, one, other)
         streams = _stream_moves(connection, tenant, found, subject, first, last, moves)
         domain = name.lower() if subject == "domain" else None
-        marks = marks_of(connection, tenant, first, last, domain, today)
-        return Moved(subject=subject, name=name, first=one, last=other, moves=moves, streams=streams, marks=marks)
+        annotations = annotations_of(connection, tenant, first, last, domain, today)
+        return Explanation(
+            subject=subject, name=name, first=one, last=other, moves=moves, streams=streams, annotations=annotations
+        )
 
     return context.store.transaction(read)
 

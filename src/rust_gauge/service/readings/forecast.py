@@ -6,9 +6,9 @@ from datetime import timedelta
 import numpy as np
 from numpy.typing import NDArray
 
-from rust_gauge.contract.readings import Ahead, AheadDay, AheadResult, Room, Subject
+from rust_gauge.contract.readings import Forecast, ForecastDay, ForecastRequest, Headroom, Subject
 from rust_gauge.core.reputation import NAMES, NO_VALUE, Readings, Surroundings, over_providers
-from rust_gauge.core.reputation.ahead import Change, ahead, room
+from rust_gauge.core.reputation.forecast import Change, forecast, headroom
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.computation import part_of
 from rust_gauge.service.readings.examination import examine, provider_id_of, readings_between
@@ -20,9 +20,9 @@ from rust_gauge.store.tables import ALL_PROVIDERS
 _AHEAD_MOST = 60  # days in which a line may be reached
 
 
-def look_ahead(
-    context: Context, tenant: TenantAccess, subject: Subject, name: str, provider: str | None, wanted: Ahead
-) -> AheadResult:
+def forecast_reading(
+    context: Context, tenant: TenantAccess, subject: Subject, name: str, provider: str | None, wanted: ForecastRequest
+) -> Forecast:
     """The readings that would follow, as it goes and with a change."""
     today = context.clock().date()
 
@@ -34,7 +34,7 @@ def look_ahead(
     change = Change(wanted.volume, {str(name): share for name, share in wanted.remains.items()})
     sides = []
     for none in (None, change):
-        readings = ahead(found.counted.counts, found.around, wanted.days, none, found.place.factors)
+        readings = forecast(found.counted.counts, found.around, wanted.days, none, found.place.factors)
         if provider_id == ALL_PROVIDERS:
             sides.append(over_providers(readings))
         else:
@@ -44,8 +44,8 @@ def look_ahead(
         return None if readings.tenths[0, at] == NO_VALUE else int(readings.tenths[0, at]) / 10
 
     days = [
-        AheadDay(
-            day=today + timedelta(days=at + 1), as_it_goes=value(sides[0], at), with_change=value(sides[1], at),
+        ForecastDay(
+            day=today + timedelta(days=at + 1), unchanged=value(sides[0], at), with_change=value(sides[1], at),
             margin=None if value(sides[1], at) is None else int(sides[1].margin[0, at]) / 10,
         )
         for at in range(wanted.days)
@@ -53,16 +53,16 @@ def look_ahead(
     now = readings_between(found, provider_id, today, today)
     is_sound = bool(now) and now[0].value is not None and now[0].value >= 80
     again = next((day.day for day in days if (day.with_change or 0) >= 80), None)
-    return AheadResult(days=days, sound_again=None if is_sound else again)
+    return Forecast(days=days, sound_again=None if is_sound else again)
 
 
-def show_room(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> list[Room]:
+def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> list[Headroom]:
     """At each provider, how many more complaints and bounces until a line, and when it is reached at this pace."""
     found = examine(context, tenant, subject, name)
     if found is None:
         raise ServiceProblem("not-found", f"{name} has no mail")
     factors, today = found.place.factors, found.place.today
-    pace = ahead(found.counted.counts, found.around, _AHEAD_MOST, None, factors).measures
+    pace = forecast(found.counted.counts, found.around, _AHEAD_MOST, None, factors).measures
     measures = found.readings.measures
     assert pace is not None and measures is not None
     out = []
@@ -70,7 +70,7 @@ def show_room(context: Context, tenant: TenantAccess, subject: Subject, name: st
         if found.readings.tenths[row, -1] == NO_VALUE:
             continue
         counts, around = found.counted.counts[:, [row]], _one(found.around, row)
-        for factor_name in ("complaints", "bad_addresses"):
+        for factor_name in ("complaints", "invalid_addresses"):
             at = NAMES.index(factor_name)
             factor = factors[at]
             now = float(measures.value[at, row, -1])
@@ -83,11 +83,11 @@ def show_room(context: Context, tenant: TenantAccess, subject: Subject, name: st
                 for line in (factor.watch, factor.stop)
             ]  # fmt: skip
             out.append(
-                Room(
+                Headroom(
                     factor=factor_name, provider=found.place.columns.name(provider),
                     label=found.place.columns.label(provider), measure=now, watch=factor.watch, stop=factor.stop,
-                    to_watch=room(counts, around, factor_name, factor.watch, factors),
-                    to_stop=room(counts, around, factor_name, factor.stop, factors),
+                    to_watch=headroom(counts, around, factor_name, factor.watch, factors),
+                    to_stop=headroom(counts, around, factor_name, factor.stop, factors),
                     watch_on=dates[0], stop_on=dates[1],
                 )
             )  # fmt: skip

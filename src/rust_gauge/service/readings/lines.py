@@ -139,7 +139,7 @@ def _line(usual: Line, own: RelayLines | None, settings: AlertSettings) -> tuple
     side = "bounce" if usual is BOUNCES else "complaint"
     watch = getattr(own, f"{side}_watch", None) or usual.watch
     stop = max(getattr(own, f"{side}_stop", None) or usual.stop, watch * 1.01)
-    return replace(usual, watch=watch, stop=stop, sure=settings.sure), (watch, stop) != (usual.watch, usual.stop)
+    return replace(usual, watch=watch, stop=stop, sure=settings.confidence), (watch, stop) != (usual.watch, usual.stop)
 
 
 def _row(subject: Any, name: str, line: Line, now: Standing, *, own: bool) -> LineRow:

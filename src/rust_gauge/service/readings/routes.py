@@ -6,15 +6,15 @@ from fastapi import APIRouter, Path, Query, Response
 
 from rust_gauge.contract.common import Day
 from rust_gauge.contract.readings import (
-    Ahead,
-    AheadResult,
-    Mark,
-    Moved,
-    NewMark,
+    Annotation,
+    Explanation,
+    Forecast,
+    ForecastRequest,
+    Headroom,
+    NewAnnotation,
     ReadingSeries,
     ReadingSettings,
     ReadingSettingsView,
-    Room,
     Subject,
     Wall,
 )
@@ -26,8 +26,8 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 router = APIRouter(prefix="/api/v1", responses=problems)
 
 
-@router.get("/wall", tags=["readings"], operation_id="show_wall", response_model=Wall)
-def show_wall(
+@router.get("/wall", tags=["readings"], operation_id="get_wall", response_model=Wall)
+def get_wall(
     context: Ctx,
     principal: Asker,
     days: Annotated[int, Query(ge=1, le=190)] = 7,
@@ -39,7 +39,7 @@ def show_wall(
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
-    found = wall.show_wall(context, chosen, days, subject, last)
+    found = wall.get_wall(context, chosen, days, subject, last)
     return Response(wall.wall_json(found), media_type="application/json")
 
 
@@ -55,8 +55,8 @@ Provider = Annotated[str | None, Query(max_length=253, description="A provider, 
 SubjectName = Annotated[str, Query(min_length=1, max_length=253, description="Name of the subject")]
 
 
-@router.get("/tenants/{tenant}/readings", tags=["readings"], operation_id="show_readings")
-def show_readings(
+@router.get("/tenants/{tenant}/readings", tags=["readings"], operation_id="list_readings")
+def list_readings(
     context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain", provider: Provider = None,
     first: First = None, last: Last = None,
 ) -> ReadingSeries:  # fmt: skip
@@ -64,63 +64,70 @@ def show_readings(
     return series.show_series(context, tenant, subject, name, provider, first, last)
 
 
-@router.get("/tenants/{tenant}/readings/moved", tags=["readings"], operation_id="show_moved")
-def show_moved(
+@router.get("/tenants/{tenant}/readings/explanation", tags=["readings"], operation_id="explain_reading")
+def explain_reading(
     context: Ctx, tenant: Tenant, name: SubjectName, first: Day, last: Day, subject: Subject = "domain",
     provider: Provider = None,
-) -> Moved:  # fmt: skip
+) -> Explanation:  # fmt: skip
     """What moved a reading between two days: factors, providers, streams, and what else happened then."""
-    return explanation.show_moved(context, tenant, subject, name, provider, first, last)
+    return explanation.explain_reading(context, tenant, subject, name, provider, first, last)
 
 
-@router.post("/tenants/{tenant}/readings/ahead", tags=["readings"], operation_id="look_ahead")
-def look_ahead(
-    context: Ctx, tenant: Tenant, name: SubjectName, body: Ahead, subject: Subject = "domain", provider: Provider = None
-) -> AheadResult:
+@router.post("/tenants/{tenant}/readings/forecast", tags=["readings"], operation_id="forecast_reading")
+def forecast_reading(
+    context: Ctx,
+    tenant: Tenant,
+    name: SubjectName,
+    body: ForecastRequest,
+    subject: Subject = "domain",
+    provider: Provider = None,
+) -> Forecast:
     """The readings that would follow: as it goes, and with less volume, a cleaned list, a mended key."""
-    return forecast.look_ahead(context, tenant, subject, name, provider, body)
+    return forecast.forecast_reading(context, tenant, subject, name, provider, body)
 
 
-@router.get("/tenants/{tenant}/readings/room", tags=["readings"], operation_id="show_room")
-def show_room(context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain") -> list[Room]:
+@router.get("/tenants/{tenant}/readings/headroom", tags=["readings"], operation_id="get_headroom")
+def get_headroom(context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain") -> list[Headroom]:
     """How many more complaints or bounces today until a line, and when it is reached at the present pace."""
-    return forecast.show_room(context, tenant, subject, name)
+    return forecast.get_headroom(context, tenant, subject, name)
 
 
-@router.get("/tenants/{tenant}/readings/settings", tags=["readings"], operation_id="get_reading_settings")
+@router.get("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="get_reading_settings")
 def get_reading_settings(context: Ctx, tenant: Tenant) -> ReadingSettingsView:
     """The parameters of the tenant's readings."""
     return settings.get_settings(context, tenant)
 
 
-@router.put("/tenants/{tenant}/readings/settings", tags=["readings"], operation_id="put_reading_settings")
-def put_reading_settings(context: Ctx, tenant: Tenant, principal: Asker, body: ReadingSettings) -> ReadingSettingsView:
+@router.put("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="set_reading_settings")
+def set_reading_settings(context: Ctx, tenant: Tenant, principal: Asker, body: ReadingSettings) -> ReadingSettingsView:
     """Other parameters. The past is computed anew as a task, which shows old beside new."""
     return settings.put_settings(context, tenant, body, principal.email)
 
 
-@router.delete("/tenants/{tenant}/readings/settings", tags=["readings"], operation_id="drop_reading_settings")
-def drop_reading_settings(context: Ctx, tenant: Tenant, principal: Asker) -> ReadingSettingsView:
+@router.delete("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="reset_reading_settings")
+def reset_reading_settings(context: Ctx, tenant: Tenant, principal: Asker) -> ReadingSettingsView:
     """Back to the parameters that are shipped."""
     return settings.put_settings(context, tenant, None, principal.email)
 
 
-@router.get("/tenants/{tenant}/marks", tags=["readings"], operation_id="list_marks")
-def list_marks(
+@router.get("/tenants/{tenant}/annotations", tags=["readings"], operation_id="list_annotations")
+def list_annotations(
     context: Ctx, tenant: Tenant, first: First = None, last: Last = None,
     domain: Annotated[str | None, Query(max_length=253, description="Only what is about this domain")] = None,
-) -> list[Mark]:  # fmt: skip
+) -> list[Annotation]:  # fmt: skip
     """What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies."""
-    return annotations.list_marks(context, tenant, first, last, domain)
+    return annotations.list_annotations(context, tenant, first, last, domain)
 
 
-@router.post("/tenants/{tenant}/marks", tags=["readings"], status_code=201, operation_id="add_mark")
-def add_mark(context: Ctx, tenant: Tenant, principal: Asker, body: NewMark) -> Mark:
+@router.post("/tenants/{tenant}/annotations", tags=["readings"], status_code=201, operation_id="add_annotation")
+def add_annotation(context: Ctx, tenant: Tenant, principal: Asker, body: NewAnnotation) -> Annotation:
     """A note on the time axis."""
-    return annotations.add_mark(context, tenant, body, principal.email)
+    return annotations.add_annotation(context, tenant, body, principal.email)
 
 
-@router.delete("/tenants/{tenant}/marks/{id}", tags=["readings"], status_code=204, operation_id="drop_mark")
-def drop_mark(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1, le=2**63)]) -> None:
+@router.delete(
+    "/tenants/{tenant}/annotations/{id}", tags=["readings"], status_code=204, operation_id="delete_annotation"
+)
+def delete_annotation(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1, le=2**63)]) -> None:
     """Take a note away."""
-    annotations.drop_mark(context, tenant, id)
+    annotations.delete_annotation(context, tenant, id)

@@ -23,7 +23,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
 
 
-def show_wall(
+def get_wall(
     context: Context,
     tenants: tuple[TenantAccess, ...],
     days: int,
@@ -190,7 +190,7 @@ def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[Lack]]:
     described = {domain for domain, stream in found if stream}
     for (domain, stream), sender in found.items():
         if stream or domain not in described:
-            lack = Lack(stream=stream, proven=sender.proven, aligned=sender.aligned, text=sender.said)
+            lack = Lack(stream=stream, verified=sender.verified, aligned=sender.aligned, text=sender.summary)
             out.setdefault(domain, []).append(lack)
     return out
 

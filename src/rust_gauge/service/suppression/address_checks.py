@@ -77,7 +77,7 @@ def facts_of(context: Context, domains: Iterable[str]) -> dict[str, DomainFacts]
     wanted = sorted(set(domains))
     found: dict[str, DomainFacts] = {}
     for name, (document, at) in context.store.transaction(lambda c: store_checks.facts(c, wanted)).items():
-        facts = DomainFacts(document["takes_mail"], document["word"], document["says"], tuple(document["hosts"]))
+        facts = DomainFacts(document["takes_mail"], document["word"], document["detail"], tuple(document["hosts"]))
         if timedelta(0) <= now - at < (_KEEP_OPEN if facts.takes_mail is None else _KEEP):
             found[name] = facts
     missing = [name for name in wanted if name not in found]
@@ -106,7 +106,7 @@ def _show(check: Check, providers: dict[str, tuple[int, str]], now: datetime) ->
     provider = providers.get(check.address.domain, (0, ""))[1] if check.address is not None else ""
     return AddressCheck(
         address=check.text, verdict=check.verdict.value,
-        found=[CheckFinding(word=f.word, weight=f.weight.value, says=f.says) for f in check.found],
+        found=[CheckFinding(word=f.word, weight=f.weight.value, detail=f.detail) for f in check.found],
         suggestion=check.suggestion, provider="" if provider in (UNRESOLVED, NO_MAIL) else provider, checked_at=now,
     )  # fmt: skip
 

@@ -20,7 +20,7 @@ def shown_change(row: ChangeRow, names: Names, address: str) -> ListChange:
     where = store.where_of(row)
     return ListChange(
         number=row.number, address=address, address_key=where.key.hex(), reason=str(where.reason),
-        reach=str(where.reach), reach_name=names.reached(where.reach, where.reach_id),
+        scope=str(where.scope), scope_name=names.reached(where.scope, where.scope_id),
         state=str(State.from_number(row.state)), change=str(Change.from_number(row.change)), at=row.changed_at,
         by=row.changed_by, note=row.note, until=row.until,
     )  # fmt: skip

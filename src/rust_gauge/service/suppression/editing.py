@@ -15,7 +15,7 @@ from rust_gauge.contract.suppression import (
 )
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.names import Address, normalise_domain, parse_address
-from rust_gauge.core.suppression import Change, Reach, Reason, State, Status, Wish, ask, confirm, end
+from rust_gauge.core.suppression import Change, Reason, Scope, State, Status, Wish, ask, confirm, end
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -38,19 +38,19 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
     if new.reason == "try_later":
         raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
     parsed: list[tuple[str, Address | None]] = []
-    refused: list[RefusedAddress] = []
+    rejected: list[RefusedAddress] = []
     for row, text in enumerate(new.addresses, 1):
         try:
             text = text.strip()
             parsed.append((f"@{normalise_domain(text[1:])}", None) if text[:1] == "@" else ("", parse_address(text)))
         except (AddressError, DomainNameError) as error:
-            refused.append(RefusedAddress(row=row, text=text[:100], why=error.why or error.what))
+            rejected.append(RefusedAddress(row=row, text=text[:100], why=error.why or error.what))
 
     def write(unit: UnitOfWork, lookup: ProviderLookup) -> int:
         connection = unit.connection
         suppression_state.lock(connection, tenant.id)
         names = Names(connection, tenant.id)
-        reach, reach_id = reach_of(names, new.reach, new.reach_name)
+        scope, scope_id = reach_of(names, new.scope, new.scope_name)
         matching = matchings_of(unit)[0]
         wanted = {a.domain for _, a in parsed if a is not None}
         # Where the provider decides what is the same mailbox it has to be found out; else it is only for the numbers.
@@ -63,16 +63,16 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
             else:
                 provider_id, provider = known.get(address.domain, (0, ""))
                 key, target = matching.key(address, provider), holding.target_of(matching, address, provider_id)
-            where = Where(key, Reason(new.reason), reach, reach_id)
+            where = Where(key, Reason(new.reason), scope, scope_id)
             decide = partial(ask, wish=wish, now=now)
-            stream_id = reach_id if reach is Reach.STREAM else 0
+            stream_id = scope_id if scope is Scope.STREAM else 0
             asks.append(Ask(where, target, decide, now, (), new.note, origin, stream_id))
         done = store.change(connection, tenant.id, asks, by, now)
         holding.tell(unit, done, by)
         return len(done)
 
     changed = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: write(unit, lookup)))
-    return EntriesMade(changed=changed, standing=len(parsed) - changed, refused=refused)
+    return EntriesMade(changed=changed, standing=len(parsed) - changed, rejected=rejected)
 
 
 def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin: str) -> Lifted:
@@ -173,7 +173,7 @@ def _end_overdue(unit: UnitOfWork, wheres: list[Where]) -> None:
 
     rows = store.rows_of(connection, tenant_id, {where.key for where in wheres})
     asks = [
-        Ask(where, Target(rows[where].address), over, rows[where].until or now, origin="look")
+        Ask(where, Target(rows[where].address), over, rows[where].until or now, origin="investigate")
         for where in wheres
         if (row := rows.get(where)) is not None and row.until is not None and row.until <= now.replace(tzinfo=None)
     ]

@@ -16,7 +16,7 @@ from rust_gauge.contract.common import Page, spreadsheet_cell
 from rust_gauge.contract.suppression import AddressStatus, EntryCount, Evidence, SuppressionEntry
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.names import Address, normalise_domain, parse_address
-from rust_gauge.core.suppression import Asking, Change, Entry, Reach, Reason, State, judge
+from rust_gauge.core.suppression import Asking, Change, Entry, Reason, Scope, State, judge
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
@@ -44,17 +44,17 @@ _MOST_ASKED = 1000  # addresses in one request of people; clearance takes more
 def entry_id(where: Where) -> str:
     """How an entry is named outside: its place in the list."""
     key = base64.urlsafe_b64encode(where.key).decode().rstrip("=")
-    return f"{key}.{where.reason.number}.{where.reach.number}.{where.reach_id}"
+    return f"{key}.{where.reason.number}.{where.scope.number}.{where.scope_id}"
 
 
 def read_entry_id(text: str) -> Where:
     """ServiceProblem `not-found` for what names no entry."""
     try:
-        key, reason, reach, reach_id = text.split(".")
+        key, reason, scope, scope_id = text.split(".")
         octets = base64.urlsafe_b64decode(key + "==")
-        if len(octets) != 16 or int(reason) < 1 or int(reach) < 1 or not 0 <= int(reach_id) < 2**32:
+        if len(octets) != 16 or int(reason) < 1 or int(scope) < 1 or not 0 <= int(scope_id) < 2**32:
             raise ValueError
-        return Where(octets, Reason.from_number(int(reason)), Reach.from_number(int(reach)), int(reach_id))
+        return Where(octets, Reason.from_number(int(reason)), Scope.from_number(int(scope)), int(scope_id))
     except (ValueError, IndexError, binascii.Error):
         raise ServiceProblem("not-found", f"There is no entry {text[:60]}") from None
 
@@ -63,7 +63,7 @@ def show(row: EntryRow, names: Names) -> SuppressionEntry:
     where = store.where_of(row)
     return SuppressionEntry(
         id=entry_id(where), address=row.address, address_key=where.key.hex(), reason=str(where.reason),
-        reach=str(where.reach), reach_name=names.reached(where.reach, where.reach_id),
+        scope=str(where.scope), scope_name=names.reached(where.scope, where.scope_id),
         state=str(State.from_number(row.state)), since=row.since, until=row.until, ended_at=row.ended_at,
         made_at=row.made_at, made_by=row.changed_by, origin=row.origin,
         change=str(Change.from_number(row.change)), changed_at=row.changed_at, note=row.note,
@@ -74,7 +74,7 @@ def show(row: EntryRow, names: Names) -> SuppressionEntry:
 
 def filter_of(
     context: Context, tenant: TenantAccess, *, text: str = "", address: str = "", states: Sequence[str] = (),
-    reasons: Sequence[str] = (), provider: str | None = None, stream: str | None = None, reach: str | None = None,
+    reasons: Sequence[str] = (), provider: str | None = None, stream: str | None = None, scope: str | None = None,
     origin: str = "", ends_within_days: float | None = None, came_back: bool = False,
 ) -> Filter:  # fmt: skip
     """What somebody wants to see. ServiceProblem for an address that is none, `not-found` for an unknown name."""
@@ -83,7 +83,7 @@ def filter_of(
         connection = unit.connection
         made = Filter(
             text=text.strip(), states=tuple(State(state) for state in states),
-            reasons=tuple(Reason(reason) for reason in reasons), reach=Reach(reach) if reach else None, origin=origin,
+            reasons=tuple(Reason(reason) for reason in reasons), scope=Scope(scope) if scope else None, origin=origin,
             came_back=came_back,
         )  # fmt: skip
         if ends_within_days is not None:
@@ -153,7 +153,7 @@ def count_entries(context: Context, tenant: TenantAccess, filter: Filter) -> Ent
 
 
 EXPORTED = (
-    "address", "address_key", "reason", "reach", "reach_name", "state", "since", "until", "made_at", "made_by",
+    "address", "address_key", "reason", "scope", "scope_name", "state", "since", "until", "made_at", "made_by",
     "origin", "provider", "stream", "times", "returns", "note",
 )  # fmt: skip
 
@@ -222,17 +222,17 @@ def status_of(context: Context, tenant: TenantAccess, text: str) -> AddressStatu
 
 def _entry(row: EntryRow) -> Entry:
     status, where = store.status_of(row), store.where_of(row)
-    return Entry(where.reason, status.since, status.until, status.state, where.reach, where.reach_id, row.note)
+    return Entry(where.reason, status.since, status.until, status.state, where.scope, where.scope_id, row.note)
 
 
-def reach_of(names: Names, reach: str, name: str) -> tuple[Reach, int]:
-    if reach == "tenant":
-        return Reach.TENANT, 0
-    known = names.streams if reach == "stream" else names.domains
-    wanted = name if reach == "stream" else name.lower().rstrip(".")
+def reach_of(names: Names, scope: str, name: str) -> tuple[Scope, int]:
+    if scope == "tenant":
+        return Scope.TENANT, 0
+    known = names.streams if scope == "stream" else names.domains
+    wanted = name if scope == "stream" else name.lower().rstrip(".")
     if wanted not in known:
         raise ServiceProblem(
-            "not-found", f"There is no {'stream' if reach == 'stream' else 'sending domain'} {name!r}",
+            "not-found", f"There is no {'stream' if scope == 'stream' else 'sending domain'} {name!r}",
             remedy="Known are " + (", ".join(sorted(filter(None, known))[:20]) or "none yet"),
         )  # fmt: skip
-    return Reach(reach), known[wanted]
+    return Scope(scope), known[wanted]

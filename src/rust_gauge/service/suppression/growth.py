@@ -15,7 +15,7 @@ from rust_gauge.store import suppression_numbers
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.suppression_numbers import CAME, LEFT, DayNumbers, NumbersBefore
 
-_WOULD_BOUNCE = (Reason.BAD_ADDRESS, Reason.DOMAIN_GONE, Reason.KEEPS_BOUNCING)
+_WOULD_BOUNCE = (Reason.INVALID_ADDRESS, Reason.DOMAIN_INVALID, Reason.REPEATED_BOUNCES)
 
 
 def growth(context: Context, tenant: TenantAccess, first: date | None, last: date | None) -> Growth:
@@ -36,7 +36,8 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
         def line(what: str, key: str, label: str) -> list[GrowthPart]:
             group = parts.setdefault(what, {})
             return group.setdefault(
-                key, [GrowthPart(name=key, label=label, came=0, left=0, standing=0, withheld=0, days=[0] * len(dates))]
+                key,
+                [GrowthPart(name=key, label=label, added=0, removed=0, active=0, withheld=0, days=[0] * len(dates))],
             )
 
         def places(row: DayNumbers | NumbersBefore) -> list[GrowthPart]:
@@ -51,26 +52,26 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
         line("all", "all", "all")
         withheld_bad = 0
         withheld_days = [0] * len(dates)
-        came_days, left_days = [0] * len(dates), [0] * len(dates)
+        added_days, removed_days = [0] * len(dates), [0] * len(dates)
         for early in before:
             for part in places(early):
-                part.standing += early.n * (1 if early.what == CAME else -1)
-        begins = {id(part): part.standing for group in parts.values() for members in group.values() for part in members}
+                part.active += early.n * (1 if early.what == CAME else -1)
+        begins = {id(part): part.active for group in parts.values() for members in group.values() for part in members}
         for row in rows:
             index, n = (row.day - first).days, int(row.n)
             for part in places(row):
                 if row.what == CAME:
-                    part.came += n
+                    part.added += n
                     part.days[index] += n
                 elif row.what == LEFT:
-                    part.left += n
+                    part.removed += n
                     part.days[index] -= n
                 else:
                     part.withheld += n
             if row.what == CAME:
-                came_days[index] += n
+                added_days[index] += n
             elif row.what == LEFT:
-                left_days[index] += n
+                removed_days[index] += n
             else:
                 withheld_days[index] += n
                 withheld_bad += n * (row.reason != 0 and Reason.from_number(row.reason) in _WOULD_BOUNCE)
@@ -80,16 +81,16 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
                 for index, change in enumerate(part.days):
                     total += change
                     part.days[index] = max(0, total)
-                part.standing = max(0, total)
+                part.active = max(0, total)
         everything = parts["all"]["all"][0]
         days = [
-            GrowthDay(day=day.isoformat(), came=came_days[n], left=left_days[n], standing=everything.days[n],
+            GrowthDay(day=day.isoformat(), added=added_days[n], removed=removed_days[n], active=everything.days[n],
                       withheld=withheld_days[n])
             for n, day in enumerate(dates)
         ]  # fmt: skip
         shown = {
             what: sorted(
-                (part for (part,) in parts.get(what, {}).values()), key=lambda p: (-p.standing - p.came, p.name)
+                (part for (part,) in parts.get(what, {}).values()), key=lambda p: (-p.active - p.added, p.name)
             )
             for what in ("reasons", "providers", "streams")
         }

@@ -21,8 +21,8 @@ from rust_gauge.core.suppression import (
     Change,
     Matching,
     Policy,
-    Reach,
     Reason,
+    Scope,
     Seen,
     State,
     Status,
@@ -54,10 +54,10 @@ class Place:
     domains: dict[str, int]
     streams: dict[str, int]
 
-    def reach_id(self, reach: Reach, name: str) -> int:
-        if reach is Reach.TENANT:
+    def scope_id(self, scope: Scope, name: str) -> int:
+        if scope is Scope.TENANT:
             return 0
-        return (self.streams if reach is Reach.STREAM else self.domains)[name]
+        return (self.streams if scope is Scope.STREAM else self.domains)[name]
 
 
 def place_of(unit: UnitOfWork) -> Place:
@@ -163,12 +163,12 @@ def _let_go(status: Status | None, at: datetime, now: datetime, by_events: bool)
 
 def _revived_domains(place: Place, domains: dict[str, str]) -> list[Ask]:
     """A domain that took mail after the last bounce that called it gone is not gone."""
-    if not domains or Reason.DOMAIN_GONE not in place.policy.ended_by_delivery:
+    if not domains or Reason.DOMAIN_INVALID not in place.policy.ended_by_delivery:
         return []
     keys = {place.matching.domain_key(domain): datetime.fromisoformat(at) for domain, at in domains.items()}
     asks = []
     for where, row in store.rows_of(place.unit.connection, place.unit.tenant_id, keys).items():
-        if where.reason is not Reason.DOMAIN_GONE or row.state != State.HELD.number:
+        if where.reason is not Reason.DOMAIN_INVALID or row.state != State.HELD.number:
             continue
         at = keys[where.key].replace(tzinfo=UTC)
         bounced = [datetime.fromisoformat(load["time"]) for load in orjson.loads(row.evidence)]
@@ -189,7 +189,7 @@ def _ask_of(place: Place, asked: Asked, recipient: Address, provider_id: int, or
     last = asked.evidence[-1]
     hidden = bool(place.matching.secret) and not asked.whole_domain
     return Ask(
-        Where(key, asked.reason, asked.reach, place.reach_id(asked.reach, asked.reach_name)), target,
+        Where(key, asked.reason, asked.scope, place.scope_id(asked.scope, asked.scope_name)), target,
         partial(ask, wish=asked.wish, now=place.unit.now), asked.wish.at,
         [evidence_of(seen, hidden=hidden) for seen in asked.evidence], "" if hidden else last.diagnostic[:_NOTE],
         origin, place.streams.get(last.stream, 0),
@@ -278,12 +278,12 @@ def _withdraw(status: Status | None, now: datetime) -> Status | None:
 
 
 def change_document(
-    number: int, address: str, where: Where, status: Status, reach_name: str, at: datetime, by: str, note: str
+    number: int, address: str, where: Where, status: Status, scope_name: str, at: datetime, by: str, note: str
 ) -> dict[str, Any]:
     """A change as webhooks and the feed of changes tell it."""
     return {
         "number": number, "address": address, "address_key": where.key.hex(), "reason": str(where.reason),
-        "reach": str(where.reach), "reach_name": reach_name, "state": str(status.state), "change": str(status.change),
+        "scope": str(where.scope), "scope_name": scope_name, "state": str(status.state), "change": str(status.change),
         "at": at.isoformat().replace("+00:00", "Z"), "by": by, "note": note,
         "until": status.until.isoformat().replace("+00:00", "Z") if status.until else None,
     }  # fmt: skip
@@ -296,8 +296,8 @@ def tell(unit: UnitOfWork, done: Iterable[Done], by: str = "") -> None:
     if not heard or not webhooks.is_wanted(connection, tenant_id, "suppression.changed"):
         return
     domains, streams = store_holding.ids_of(connection, tenant_id)
-    names = {Reach.DOMAIN: {id: name for name, id in domains.items()},
-             Reach.STREAM: {id: name for name, id in streams.items()}}  # fmt: skip
+    names = {Scope.DOMAIN: {id: name for name, id in domains.items()},
+             Scope.STREAM: {id: name for name, id in streams.items()}}  # fmt: skip
     for start in range(0, len(heard), _TOLD_AT_ONCE):
         changes = [
             change_document(
@@ -305,7 +305,7 @@ def tell(unit: UnitOfWork, done: Iterable[Done], by: str = "") -> None:
                 outcome.address,
                 outcome.ask.where,
                 outcome.status,
-                names.get(outcome.ask.where.reach, {}).get(outcome.ask.where.reach_id, ""),
+                names.get(outcome.ask.where.scope, {}).get(outcome.ask.where.scope_id, ""),
                 now,
                 by or outcome.ask.origin,
                 outcome.ask.note,

@@ -19,7 +19,7 @@ from sqlalchemy import Connection
 from rust_gauge.contract.jobs import ImportRequest
 from rust_gauge.contract.jobs import Job as ShownJob
 from rust_gauge.core.errors import AddressError
-from rust_gauge.core.suppression import Change, Matching, Reach, Reason, State, Status, Wish, ask
+from rust_gauge.core.suppression import Change, Matching, Reason, Scope, State, Status, Wish, ask
 from rust_gauge.core.suppression.files import SAMPLE as SAMPLE_OCTETS
 from rust_gauge.core.suppression.files import FileError, Layout, Row, find_layout, read_rows, read_time
 from rust_gauge.service.jobs import jobs
@@ -45,7 +45,7 @@ from rust_gauge.store.suppression_numbers import CAME
 PIECE = 25_000  # rows in a transaction: the list is locked for less than a second
 _AHEAD = 2  # pieces that are read before they are written
 _SHOWN = 20  # changes listed in a preview; the counts cover all
-REFUSED = "refused"
+REFUSED = "rejected"
 
 
 def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: str) -> ShownJob:
@@ -55,7 +55,7 @@ def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: st
         raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
     if request.until is not None and (request.until.tzinfo is None or request.until <= now):
         raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
-    context.store.transaction(lambda c: reach_of(Names(c, tenant.id), request.reach, request.reach_name))
+    context.store.transaction(lambda c: reach_of(Names(c, tenant.id), request.scope, request.scope_name))
     name = request.name or "unnamed list"
     return jobs.add(context, tenant, "import", name, request.model_dump(mode="json"), by, wait_for_file=True)
 
@@ -74,13 +74,13 @@ class Wanted(NamedTuple):
 
 @dataclass(slots=True)
 class Piece:
-    """Rows that are read: what is wanted, what is refused, and the number of the last one."""
+    """Rows that are read: what is wanted, what is rejected, and the number of the last one."""
 
     last: int = 0
     octets: int = 0
     rows: int = 0
     wanted: list[Wanted] = field(default_factory=list)
-    refused: list[tuple[int, str, str]] = field(default_factory=list)
+    rejected: list[tuple[int, str, str]] = field(default_factory=list)
     providers: dict[str, int] = field(default_factory=dict)
 
 
@@ -146,12 +146,12 @@ class _Import:
         self._seen: list[Any] = []
         self._providers: dict[str, int] = {}
 
-        def place(unit: UnitOfWork) -> tuple[Matching, Reach, int, list[tuple[int, int]]]:
+        def place(unit: UnitOfWork) -> tuple[Matching, Scope, int, list[tuple[int, int]]]:
             connection = unit.connection
             names = Names(connection, self._tenant_id)
-            reach, reach_id = reach_of(names, self._request.reach, self._request.reach_name)
+            scope, scope_id = reach_of(names, self._request.scope, self._request.scope_name)
             matching = matchings_of(unit)[0]
-            return matching, reach, reach_id, store_jobs.sizes(connection, job.id, store_jobs.FILE)
+            return matching, scope, scope_id, store_jobs.sizes(connection, job.id, store_jobs.FILE)
 
         self._matching, self._reach, self._reach_id, sizes = context.unit(self._tenant_id, place)
         self._total = sum(size for _, size in sizes)
@@ -166,7 +166,7 @@ class _Import:
         if self._dry and self._seen:
             keys = np.concatenate(self._seen)
             again = len(keys) - len(np.unique(keys))  # met in more than one piece
-            for name, n in (("repeated", again), ("new", -again)):
+            for name, n in (("duplicates", again), ("new", -again)):
                 result["counts"][name] = result["counts"].get(name, 0) + n
         if not self._dry:
             self._tell(result)
@@ -214,7 +214,7 @@ class _Import:
         new: Any = Wanted
         for number, (row, key, domain) in enumerate(zip(rows, keys, domains, strict=True)):
             if row.problem:
-                piece.refused.append((row.number, row.address or ",".join(row.cells)[:200], row.problem))
+                piece.rejected.append((row.number, row.address or ",".join(row.cells)[:200], row.problem))
             elif key is None:
                 self._domain_or_refused(piece, row, wrong[number], since, until, note)
             elif has_more:
@@ -234,7 +234,7 @@ class _Import:
                 key = self._matching.domain_key(domains[0])
                 self._with_more(piece, row, key, f"@{domains[0]}", domains[0], since, until, note)
                 return
-        piece.refused.append((row.number, row.address[:200], error.why or error.what))
+        piece.rejected.append((row.number, row.address[:200], error.why or error.what))
 
     def _with_more(
         self, piece: Piece, row: Row, key: bytes, address: str, domain: str, since: str, until: str, note: str
@@ -254,7 +254,7 @@ class _Import:
                     raise ValueError(f"until {row.until[:40]} is over")
                 until = str(end.replace(tzinfo=None))
         except (ValueError, OverflowError, OSError) as error:
-            piece.refused.append((row.number, row.address[:200], str(error)))
+            piece.rejected.append((row.number, row.address[:200], str(error)))
             return
         number = Reason(reason).number
         piece.wanted.append(Wanted(key, address, domain, number, since, until, (row.note or note)[:500]))
@@ -272,7 +272,7 @@ class _Import:
         connection, now = unit.connection, unit.now
         counts = Counter(self._counts)
         counts["rows"] += piece.rows
-        counts["refused"] += len(piece.refused)
+        counts["rejected"] += len(piece.rejected)
         if not self._sample:
             self._sample = [
                 {"address": wanted.address, "reason": str(Reason.from_number(wanted.reason)), "since": wanted.since,
@@ -282,14 +282,14 @@ class _Import:
         if matchings_of(unit)[0] != self._matching:
             raise _MatchingChanged
         merged = _merged(piece.wanted, self._request.standing)
-        counts["repeated"] += len(piece.wanted) - len(merged)
+        counts["duplicates"] += len(piece.wanted) - len(merged)
         if self._dry:
             self._foretell(connection, merged, counts)
         else:
             self._store(unit, merged, piece.providers, counts)
-        if piece.refused:
-            head = csv_line(("row", "address", "why")) if counts["refused"] == len(piece.refused) else b""
-            lines = head + b"".join(csv_line(rejected) for rejected in piece.refused)
+        if piece.rejected:
+            head = csv_line(("row", "address", "why")) if counts["rejected"] == len(piece.rejected) else b""
+            lines = head + b"".join(csv_line(rejected) for rejected in piece.rejected)
             store_jobs.put_piece(connection, self._id, REFUSED, piece.last, lines)
         position = {**self._position, "row": piece.last}
         result = {**self._result(), "counts": dict(counts)}
@@ -315,7 +315,7 @@ class _Import:
         if row is None:
             return "new"
         if row.changed_by == self._by:
-            return "repeated"
+            return "duplicates"
         before = store.status_of(row)
         if before.state is State.ENDED:
             return "came_back" if after is not None and after.state is State.HELD else "stayed_clear"
@@ -327,10 +327,10 @@ class _Import:
         if not self._first:
             self._first = first
         merged.sort()  # in the order of the keys, so that neighbours are written together
-        stream_id = self._reach_id if self._reach is Reach.STREAM else 0
+        stream_id = self._reach_id if self._reach is Scope.STREAM else 0
         done = suppression_load.load_entries(
-            connection, self._tenant_id, self._rows(merged, providers, first), reach=self._reach,
-            reach_id=self._reach_id, stream_id=stream_id, at=now, by=self._by,
+            connection, self._tenant_id, self._rows(merged, providers, first), scope=self._reach,
+            scope_id=self._reach_id, stream_id=stream_id, at=now, by=self._by,
         )  # fmt: skip
         if done.warnings != done.skipped or done.records != len(merged):
             raise StoreError("MariaDB doubted a row that we thought right", why=f"{done}", remedy="See the log")
@@ -434,10 +434,10 @@ def _clean(address: str, domain: str) -> str:
 
 
 _WORDS = {
-    Reason.BAD_ADDRESS: ("bounce", "bounced", "hard_bounce", "invalid", "bad", "unknown_user", "dead"),
+    Reason.INVALID_ADDRESS: ("bounce", "bounced", "hard_bounce", "invalid", "bad", "unknown_user", "dead"),
     Reason.COMPLAINT: ("complained", "spam", "abuse", "fbl", "junk"),
     Reason.UNSUBSCRIBED: ("unsubscribe", "unsubscription", "opt_out", "optout", "opted_out"),
-    Reason.BY_HAND: ("manual", "manually", "hand", "blocked", "block"),
+    Reason.MANUAL: ("manual", "manually", "hand", "blocked", "block"),
     Reason.SPAM_TRAP: ("trap", "spamtrap"),
 }
 

@@ -2,7 +2,7 @@
 
 from sqlalchemy import Connection
 
-from rust_gauge.core.suppression import Reach
+from rust_gauge.core.suppression import Scope
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import providers
 
@@ -16,11 +16,11 @@ class Names:
         self._providers: dict[int, str] = {}
         domains, streams = store_holding.ids_of(connection, tenant_id)
         self.domains, self.streams = domains, streams
-        self._reached = {(Reach.DOMAIN, id): name for name, id in domains.items()}
-        self._reached |= {(Reach.STREAM, id): name for name, id in streams.items()}
+        self._reached = {(Scope.DOMAIN, id): name for name, id in domains.items()}
+        self._reached |= {(Scope.STREAM, id): name for name, id in streams.items()}
 
-    def reached(self, reach: Reach, id: int) -> str:
-        return self._reached.get((reach, id), "")
+    def reached(self, scope: Scope, id: int) -> str:
+        return self._reached.get((scope, id), "")
 
     def provider(self, id: int) -> str:
         """Its registered domain; empty where it was never looked up."""

@@ -22,10 +22,10 @@ from rust_gauge.core.suppression import (
     Policy,
     PolicyError,
     Proposals,
-    Reach,
     Reason,
     Rule,
     SameMailbox,
+    Scope,
 )
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -79,7 +79,7 @@ def _core_rule(rule: PolicyRule) -> Rule:
         rule.name, Act(rule.act), tuple(Kind(kind) for kind in rule.kinds),
         tuple(Cause(cause) for cause in rule.causes),
         Permanence(rule.permanence) if rule.permanence else None, tuple(rule.streams),
-        tuple(provider.lower() for provider in rule.providers), Reason(rule.reason), Reach(rule.reach),
+        tuple(provider.lower() for provider in rule.providers), Reason(rule.reason), Scope(rule.scope),
         rule.whole_domain, rule.times, rule.over_days, rule.within_days, rule.for_days, rule.longer, rule.longest_days,
         rule.ends_with_delivery, tuple(rule.wait_hours),
     )  # fmt: skip
@@ -91,7 +91,7 @@ def shown_policy(policy: Policy) -> SuppressionPolicy:
         PolicyRule(
             name=rule.name, act=str(rule.act), kinds=[str(kind) for kind in rule.kinds],
             causes=[str(cause) for cause in rule.causes], permanence=str(rule.permanence or ""),
-            streams=list(rule.streams), providers=list(rule.providers), reason=str(rule.reason), reach=str(rule.reach),
+            streams=list(rule.streams), providers=list(rule.providers), reason=str(rule.reason), scope=str(rule.scope),
             whole_domain=rule.whole_domain, times=rule.times, over_days=rule.over_days, within_days=rule.within_days,
             for_days=rule.for_days, longer=rule.longer, longest_days=rule.longest_days,
             ends_with_delivery=rule.ends_with_delivery, wait_hours=list(rule.wait_hours),
@@ -130,7 +130,7 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
             store_settings.drop_setting(connection, tenant.id, _POLICY)
         else:
             store_settings.put_setting(connection, tenant.id, _POLICY, document, now)
-        annotations.mark_policy(connection, tenant.id, now, by, "the suppression policy was changed")
+        annotations.annotate_policy(connection, tenant.id, now, by, "the suppression policy was changed")
 
     context.store.transaction(write)
     return get_policy(context, tenant)
@@ -157,8 +157,8 @@ def matchings_of(unit: UnitOfWork) -> tuple[Matching, ...]:
 
 def list_state(unit: UnitOfWork) -> tuple[tuple[Matching, ...], list[dict[str, Any]]]:
     """How addresses are compared, and the brakes that hold: each a stream, a relay (or any), since when and why."""
-    matching, before, secret, brakes = suppression_state.matching_of(unit.connection, unit.tenant_id)
-    held = orjson.loads(brakes) if brakes != "[]" else []
+    matching, before, secret, pauses = suppression_state.matching_of(unit.connection, unit.tenant_id)
+    held = orjson.loads(pauses) if pauses != "[]" else []
     if matching == "{}" and before is None:
         return (_USUAL,), held
     now = matching_from(unit.settings, orjson.loads(matching), secret)

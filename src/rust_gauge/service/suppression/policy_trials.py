@@ -9,8 +9,8 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.jobs import Job as ShownJob
 from rust_gauge.contract.suppression import (
+    PolicyBacktestRequest,
     RehearsalLine,
-    RehearsalRequest,
     RehearsalResult,
 )
 from rust_gauge.core.suppression import Policy, Rehearsal, Tally
@@ -27,15 +27,15 @@ from rust_gauge.store.jobs import Job
 _PIECE = 500  # recipients between two notes of progress
 
 
-def start(context: Context, tenant: TenantAccess, request: RehearsalRequest, by: str) -> ShownJob:
+def start(context: Context, tenant: TenantAccess, request: PolicyBacktestRequest, by: str) -> ShownJob:
     core_policy(request.policy)
     name = f"a policy on {request.days} days"
-    return jobs.add(context, tenant, "policy_trial", name, request.model_dump(mode="json"), by)
+    return jobs.add(context, tenant, "policy_backtest", name, request.model_dump(mode="json"), by)
 
 
 def run_trial(context: Context, job: Job) -> dict[str, Any]:
     """The job. Begun again it starts anew: it changes nothing, so nothing is lost."""
-    request = RehearsalRequest.model_validate(job.request)
+    request = PolicyBacktestRequest.model_validate(job.request)
     since = context.clock() - timedelta(days=request.days)
 
     def read(unit: UnitOfWork) -> tuple[Policy, list[bytes]]:

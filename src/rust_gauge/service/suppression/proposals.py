@@ -58,7 +58,7 @@ def run_look(context: Context, job: Job) -> None:
             )
             for silent in rows:
                 says = f"{silent.n} messages delivered since {silent.first:%Y-%m-%d}, none opened or clicked"
-                found.append((Reason.NO_SIGN_OF_LIFE, silent, says))
+                found.append((Reason.UNRESPONSIVE, silent, says))
         if settings.role_addresses:
             words = AddressWords.model_validate(
                 store_settings.get_setting(connection, tenant_id, "address_words") or {}
@@ -91,7 +91,7 @@ def _propose(unit: UnitOfWork, found: list[Found]) -> int:
         seen = Seen(now, Kind.DELIVERED, diagnostic=says)
         target = holding.target_of(matching, address, row.provider_id)
         evidence = [holding.evidence_of(seen, hidden=bool(matching.secret))]
-        asks.append(Ask(where, target, partial(ask, wish=wish, now=now), now, evidence, says, "look"))
+        asks.append(Ask(where, target, partial(ask, wish=wish, now=now), now, evidence, says, "investigate"))
     there = store_list.rows_of(connection, tenant_id, {ask.where.key for ask in asks})
     # What is held already needs no proposal, for whatever reason it is.
     held = {where.key for where, row in there.items() if row.state == State.HELD.number}

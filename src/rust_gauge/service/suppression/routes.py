@@ -20,10 +20,10 @@ from rust_gauge.contract.suppression import (
     MatchingSettings,
     MatchingView,
     NewEntries,
+    PolicyBacktestRequest,
     PolicyView,
-    Reach,
     Reason,
-    RehearsalRequest,
+    Scope,
     State,
     SuppressionEntry,
     SuppressionPolicy,
@@ -56,12 +56,12 @@ def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportReq
 
 
 @router.post(
-    "/tenants/{tenant}/suppression/policy/trials",
+    "/tenants/{tenant}/suppression/policy/backtests",
     tags=["suppression"],
     status_code=201,
-    operation_id="start_policy_trial",
+    operation_id="start_policy_backtest",
 )
-def start_policy_trial(context: Ctx, tenant: Tenant, principal: Asker, body: RehearsalRequest) -> Job:
+def start_policy_backtest(context: Ctx, tenant: Tenant, principal: Asker, body: PolicyBacktestRequest) -> Job:
     """Try a policy on the past, beside the one that holds. Begins at once."""
     return policy_trials.start(context, tenant, body, principal.email)
 
@@ -78,8 +78,8 @@ def get_address_words(context: Ctx, tenant: Tenant) -> AddressWords:
     return address_checks.get_words(context, tenant)
 
 
-@router.put("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="put_address_words")
-def put_address_words(context: Ctx, tenant: Tenant, body: AddressWords) -> AddressWords:
+@router.put("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="set_address_words")
+def set_address_words(context: Ctx, tenant: Tenant, body: AddressWords) -> AddressWords:
     """Lists and settings of one's own."""
     return address_checks.put_words(context, tenant, body)
 
@@ -96,14 +96,14 @@ def _filter(
     reason: Annotated[list[Reason], Query()] = [],  # noqa: B006
     provider: _Name = None,
     stream: _Name = None,
-    reach: Reach | None = None,
+    scope: Scope | None = None,
     origin: Annotated[str, Query(max_length=12)] = "",
     ends_within_days: Annotated[float | None, Query(gt=0, le=3650)] = None,
     came_back: bool = False,
 ) -> Filter:
     return entries.filter_of(
         context, tenant, text=text, address=address, states=state, reasons=reason, provider=provider, stream=stream,
-        reach=reach, origin=origin, ends_within_days=ends_within_days, came_back=came_back,
+        scope=scope, origin=origin, ends_within_days=ends_within_days, came_back=came_back,
     )  # fmt: skip
 
 
@@ -195,14 +195,14 @@ def get_suppression_policy(context: Ctx, tenant: Tenant) -> PolicyView:
     return policy.get_policy(context, tenant)
 
 
-@router.put("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="put_suppression_policy")
-def put_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker, body: SuppressionPolicy) -> PolicyView:
+@router.put("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="set_suppression_policy")
+def set_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker, body: SuppressionPolicy) -> PolicyView:
     """A policy of one's own. It holds for events from now on; entries stay as they are."""
     return policy.put_policy(context, tenant, body, principal.email)
 
 
-@router.delete("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="drop_suppression_policy")
-def drop_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker) -> PolicyView:
+@router.delete("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="reset_suppression_policy")
+def reset_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker) -> PolicyView:
     """Go back to the shipped policy."""
     return policy.put_policy(context, tenant, None, principal.email)
 
@@ -213,7 +213,7 @@ def get_suppression_matching(context: Ctx, tenant: Tenant) -> MatchingView:
     return policy.get_matching(context, tenant)
 
 
-@router.put("/tenants/{tenant}/suppression/matching", tags=["suppression"], operation_id="put_suppression_matching")
-def put_suppression_matching(context: Ctx, tenant: Tenant, principal: Asker, body: MatchingSettings) -> MatchingView:
+@router.put("/tenants/{tenant}/suppression/matching", tags=["suppression"], operation_id="set_suppression_matching")
+def set_suppression_matching(context: Ctx, tenant: Tenant, principal: Asker, body: MatchingSettings) -> MatchingView:
     """Compare addresses otherwise. The list is rewritten as a job; until it is done both ways hold."""
     return matching.put_matching(context, tenant, body)

@@ -12,13 +12,13 @@ from rust_gauge.service.unsubscribes import unsubscribes
 router = APIRouter(prefix="/api/v1", responses=problems)
 
 
-@router.post("/tenants/{tenant}/unsubscribe-links", tags=["suppression"], operation_id="make_unsubscribe_links")
-def make_unsubscribe_links(context: Ctx, tenant: Tenant, body: MailLinksRequest) -> list[MailLinks]:
+@router.post("/tenants/{tenant}/unsubscribe-links", tags=["suppression"], operation_id="add_unsubscribe_links")
+def add_unsubscribe_links(context: Ctx, tenant: Tenant, body: MailLinksRequest) -> list[MailLinks]:
     """Values of List-Unsubscribe and List-Unsubscribe-Post for recipients of a stream."""
     return unsubscribes.links(context, tenant, body)
 
 
-@router.get("/tenants/{tenant}/unsubscribes", tags=["suppression"], operation_id="show_unsubscribes")
-def show_unsubscribes(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=400)] = 30) -> Unsubscribes:
+@router.get("/tenants/{tenant}/unsubscribes", tags=["suppression"], operation_id="list_unsubscribes")
+def list_unsubscribes(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=400)] = 30) -> Unsubscribes:
     """How unsubscriptions went, against the two days that are allowed."""
     return unsubscribes.overview(context, tenant, days)

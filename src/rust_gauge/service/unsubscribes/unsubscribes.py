@@ -120,7 +120,7 @@ def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
             if number < _SHOWN and row.address:
                 key = address_key(parse_address(row.address))
                 after = row.since.replace(tzinfo=UTC) + ALLOWED
-                mailed = store_holding.mailed_after(connection, tenant.id, key, row.reach_id, after)
+                mailed = store_holding.mailed_after(connection, tenant.id, key, row.scope_id, after)
             out.append((row, mailed))
         return out
 

@@ -28,16 +28,16 @@ def add_webhook(context: Ctx, tenant: Tenant, body: NewWebhook) -> MadeWebhook:
 Id = Annotated[int, Path(ge=1)]
 
 
-@router.patch("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], operation_id="change_webhook")
-def change_webhook(context: Ctx, tenant: Tenant, id: Id, body: WebhookChange) -> Webhook:
+@router.patch("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], operation_id="update_webhook")
+def update_webhook(context: Ctx, tenant: Tenant, id: Id, body: WebhookChange) -> Webhook:
     """Change it, pause it, or let it go on."""
-    return webhooks.change_webhook(context, tenant, id, body)
+    return webhooks.update_webhook(context, tenant, id, body)
 
 
-@router.delete("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], status_code=204, operation_id="drop_webhook")
-def drop_webhook(context: Ctx, tenant: Tenant, id: Id) -> None:
+@router.delete("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], status_code=204, operation_id="delete_webhook")
+def delete_webhook(context: Ctx, tenant: Tenant, id: Id) -> None:
     """Forget it and its calls."""
-    webhooks.drop_webhook(context, tenant, id)
+    webhooks.delete_webhook(context, tenant, id)
 
 
 @router.post("/tenants/{tenant}/webhooks/{id}/test", tags=["webhooks"], operation_id="test_webhook")

@@ -66,7 +66,7 @@ def run_call(context: Context, id: int) -> None:
     headers = headers_of(decrypt(context.settings, row.secret), row.message_id, int(now.timestamp()), body)
     answer = _caller(context).post(row.url, headers, body, context.resolver.answer_all)
     now, attempts = context.clock(), row.attempts + 1
-    values: dict[str, Any] = {"attempts": attempts, "said": answer.said or "nothing came back"}
+    values: dict[str, Any] = {"attempts": attempts, "response": answer.summary or "nothing came back"}
     pause = None if answer.status == _GONE else pause_after(attempts)
     if answer.taken:
         values |= {"state": "delivered", "finished_at": now, "next_at": None}
@@ -78,9 +78,9 @@ def run_call(context: Context, id: int) -> None:
 
     def write(connection: Connection) -> None:
         store_webhooks.change_call(connection, id, **values)
-        store_webhooks.change_webhook(connection, row.webhook_id, last_at=now, last_said=values["said"])
+        store_webhooks.update_webhook(connection, row.webhook_id, last_at=now, last_response=values["response"])
         if answer.status == _GONE:  # the receiver wants no more calls
-            store_webhooks.change_webhook(connection, row.webhook_id, paused=True)
+            store_webhooks.update_webhook(connection, row.webhook_id, paused=True)
         if values["next_at"] is not None:
             jobs.enqueue(connection, "webhook", row.tenant_id, id, now, at=values["next_at"])
 
@@ -108,7 +108,7 @@ def add_webhook(context: Context, tenant: TenantAccess, new: NewWebhook) -> Made
             raise ServiceProblem("too-large", f"{_MAX_WEBHOOKS} webhooks are kept already", remedy="Drop some")
         return store_webhooks.add_webhook(
             connection, tenant_id=tenant.id, name=new.name, url=new.url, subjects=list(dict.fromkeys(new.subjects)),
-            secret=encrypt(context.settings, secret), paused=False, created_at=now, last_said="",
+            secret=encrypt(context.settings, secret), paused=False, created_at=now, last_response="",
         )  # fmt: skip
 
     shown = _shown(_row(context, tenant, context.store.transaction(write)))
@@ -126,7 +126,7 @@ def list_webhooks(context: Context, tenant: TenantAccess) -> list[Webhook]:
     return [_shown(row) for row in context.store.transaction(lambda c: store_webhooks.list_webhooks(c, tenant.id))]
 
 
-def change_webhook(context: Context, tenant: TenantAccess, id: int, change: WebhookChange) -> Webhook:
+def update_webhook(context: Context, tenant: TenantAccess, id: int, change: WebhookChange) -> Webhook:
     """New settings. What waited while it was paused is sent when it goes on."""
     before = _row(context, tenant, id)
     values = {name: value for name, value in change.model_dump(exclude_unset=True).items() if value is not None}
@@ -135,7 +135,7 @@ def change_webhook(context: Context, tenant: TenantAccess, id: int, change: Webh
 
     def write(connection: Connection) -> None:
         if values:
-            store_webhooks.change_webhook(connection, id, **values)
+            store_webhooks.update_webhook(connection, id, **values)
         if before.paused and values.get("paused") is False:
             for call in store_webhooks.calls_in_state(connection, id, "waiting"):
                 jobs.enqueue(connection, "webhook", tenant.id, call, context.clock())
@@ -144,10 +144,10 @@ def change_webhook(context: Context, tenant: TenantAccess, id: int, change: Webh
     return _shown(_row(context, tenant, id))
 
 
-def drop_webhook(context: Context, tenant: TenantAccess, id: int) -> None:
+def delete_webhook(context: Context, tenant: TenantAccess, id: int) -> None:
     """Forget it and its calls."""
     _row(context, tenant, id)
-    context.store.transaction(lambda c: store_webhooks.drop_webhook(c, id))
+    context.store.transaction(lambda c: store_webhooks.delete_webhook(c, id))
 
 
 def test_webhook(context: Context, tenant: TenantAccess, id: int) -> WebhookCall:
@@ -203,13 +203,13 @@ def _row(context: Context, tenant: TenantAccess, id: int) -> WebhookRow:
 def _shown(row: WebhookRow) -> Webhook:
     return Webhook(
         id=row.id, name=row.name, url=row.url, subjects=row.subjects, paused=row.paused, waiting=int(row.waiting or 0),
-        dead=int(row.dead or 0), created_at=row.created_at, last_at=row.last_at, last_said=row.last_said,
+        dead=int(row.dead or 0), created_at=row.created_at, last_at=row.last_at, last_response=row.last_response,
     )  # fmt: skip
 
 
 def _shown_call(row: CallRow | CallToMake) -> WebhookCall:
     return WebhookCall(
-        id=row.message_id, subject=row.subject, state=row.state, attempts=row.attempts, said=row.said,
+        id=row.message_id, subject=row.subject, state=row.state, attempts=row.attempts, response=row.response,
         body=json.loads(row.body), created_at=row.created_at.replace(tzinfo=UTC), next_at=row.next_at,
         finished_at=row.finished_at,
     )  # fmt: skip

@@ -8,7 +8,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.worklist import AlertSettings, LineRow
 from rust_gauge.core.reputation.lines import BOUNCES
-from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.readings.lines import is_past_since, lines_of
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist.place import Place, capital
@@ -21,10 +21,10 @@ _LINE_FADES = timedelta(days=10)  # how long a line may still be crossed by what
 _LINE_PACE = timedelta(days=3)  # a rate since the fix is judged over at most this long
 
 
-_MOST_LINES = 12  # that one trouble names as its evidence
+_MOST_LINES = 12  # that one incident names as its evidence
 
 
-def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> list[Trouble]:
+def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> list[Incident]:
     """Lines that are crossed, or soon will be; but for those that only remember what is mended."""
     connection, now = unit.connection, unit.now
     out = []
@@ -46,7 +46,7 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
         costs = "it may stop you" if row.subject in ("relay", "provider") else "slow it down now"
         what = f"{row.rate} at {row.name}" if row.subject == "provider" else f"{row.rate} of {row.subject} {row.name}"
         out.append(
-            Trouble(
+            Incident(
                 key, "line", row.subject, row.name,
                 f"{capital(what)} are {'past' if row.crossed else 'soon at'} the {of} line",
                 f"{row.value:.2%} of its mail lately; {whose} {of} line is {line:.2%}: {costs}. {soon}".rstrip(),
@@ -68,18 +68,21 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
 def _level_of(row: LineRow) -> Level:
     if "stop" in (row.crossed, row.next):
         return Level.STOP
-    return Level.MEND if row.crossed else Level.LOOK
+    return Level.FIX if row.crossed else Level.INVESTIGATE
 
 
-_FACTORS_OF = {"bounces": ("bad_addresses", "refusals", "listings", "authentication"), "complaints": ("complaints",)}
+_FACTORS_OF = {
+    "bounces": ("invalid_addresses", "refusals", "listings", "authentication"),
+    "complaints": ("complaints",),
+}
 
 
-def with_lines(connection: Connection, place: Place, pulls: list[Trouble], lines: list[Trouble]) -> list[Trouble]:
-    """A line that is crossed by what a domain's pull tells already is evidence of that, not one more trouble; and that
+def with_lines(connection: Connection, place: Place, pulls: list[Incident], lines: list[Incident]) -> list[Incident]:
+    """A line that is crossed by what a domain's pull tells already is evidence of that, not one more incident; and that
     of a domain or provider is evidence of the stream's or relay's.
     """
-    out = {trouble.key: trouble for trouble in pulls}
-    rest: dict[str, Trouble] = {}
+    out = {incident.key: incident for incident in pulls}
+    rest: dict[str, Incident] = {}
     causes = _Causes(connection, place, pulls) if lines else None
     for line in sorted(lines, key=lambda line: ("stream", "relay", "domain", "provider").index(line.subject)):
         assert causes is not None
@@ -99,9 +102,9 @@ def with_lines(connection: Connection, place: Place, pulls: list[Trouble], lines
 
 
 class _Causes:
-    """Which trouble is why a line is crossed."""
+    """Which incident is why a line is crossed."""
 
-    def __init__(self, connection: Connection, place: Place, pulls: Iterable[Trouble]) -> None:
+    def __init__(self, connection: Connection, place: Place, pulls: Iterable[Incident]) -> None:
         self._ids = {name: id for id, name in place.names.items()}
         self._worst: dict[tuple[str, str, bool], int] = {}  # by stream or relay, its name, whether by bounces
         for kind, subject in ((2, "stream"), (3, "relay")):
@@ -121,15 +124,15 @@ class _Causes:
                 stream = place.streams.get((id, pull.topic), ("",))[0]
                 self._by_stream.setdefault((stream, pull.topic), pull.key)
 
-    def add(self, line: Trouble) -> None:
+    def add(self, line: Incident) -> None:
         """A line that stands alone: those of its domain, and of providers, are crossed by it."""
         self._any.setdefault(line.topic, line.key)
         worst = self._worst.get((line.subject, line.name, line.topic == BOUNCES.rate))
         if worst is not None:
             self._lines.setdefault((worst, line.topic), line.key)
 
-    def of(self, line: Trouble) -> str | None:
-        """The key of the trouble."""
+    def of(self, line: Incident) -> str | None:
+        """The key of the incident."""
         for factor in _FACTORS_OF[line.topic]:
             found = self._by(factor, line)
             if found is not None:
@@ -141,7 +144,7 @@ class _Causes:
             return self._lines.get((worst, line.topic))
         return self._any.get(line.topic) if line.subject == "provider" else None
 
-    def _by(self, factor: str, line: Trouble) -> str | None:
+    def _by(self, factor: str, line: Incident) -> str | None:
         if line.subject == "stream":
             return self._by_stream.get((line.name, factor))
         if line.subject == "relay":

@@ -8,7 +8,7 @@ import numpy as np
 from sqlalchemy import Connection
 
 from rust_gauge.contract.worklist import AlertSettings
-from rust_gauge.core.worklist import State, Trouble, join
+from rust_gauge.core.worklist import Incident, State, join
 from rust_gauge.service.readings.computation import EVENTS_OF
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import signs
@@ -22,8 +22,8 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS
 
 
-def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> list[Trouble]:
-    """All that is wrong now, one trouble for each incident."""
+def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> list[Incident]:
+    """All that is wrong now, one incident for each incident."""
     connection, now = unit.connection, unit.now
     today = now.date()
     ids = _worth_a_look(connection, tenant, today)
@@ -45,24 +45,26 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     return joined(found + signs.changed_records(connection, tenant, by_name, mended, now))
 
 
-def joined(found: Iterable[Trouble]) -> list[Trouble]:
-    """One trouble for each incident."""
+def joined(found: Iterable[Incident]) -> list[Incident]:
+    """One incident for each incident."""
     return join(found, {name: causes for name, (_, causes) in EVENTS_OF.items()})
 
 
 def _without_mended_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
     """Where a fault is not found any more, what it made fail is mended with it."""
     mended = dict(place.mended)
-    for row in store.items(connection, [place.tenant.id], [str(state) for state in State if state is not State.CLOSED]):
-        trouble = store.item_of(row).trouble
-        if trouble.kind == "fault" and row.item_key not in found:
-            mended |= dict.fromkeys(trouble.parts, (row.seen_at.date(), trouble.measure))
-            mended[row.item_key] = (place.day, trouble.measure)  # a record that changed today is what mended it
+    for row in store.items(
+        connection, [place.tenant.id], [str(state) for state in State if state is not State.RESOLVED]
+    ):
+        incident = store.item_of(row).incident
+        if incident.kind == "fault" and row.item_key not in found:
+            mended |= dict.fromkeys(incident.parts, (row.seen_at.date(), incident.measure))
+            mended[row.item_key] = (place.day, incident.measure)  # a record that changed today is what mended it
     return replace(place, mended=mended)
 
 
 def _worth_a_look(connection: Connection, tenant: TenantAccess, today: date) -> list[int]:
-    """Domains of which any reading may be a trouble today, by what lies beside their newest readings."""
+    """Domains of which any reading may be a incident today, by what lies beside their newest readings."""
     newest = store_readings.newest(connection, [tenant.id], 1, today, FELL_WITHIN + 1)
     whole = newest.provider_id == ALL_PROVIDERS
     least = np.where(whole, HEAVY_OVER_ALL, HEAVY) * 10 * KEEPS

@@ -7,12 +7,12 @@ from datetime import UTC, date, datetime, time, timedelta
 import numpy as np
 from sqlalchemy import Connection
 
-from rust_gauge.contract.worklist import AlertSettings, LineRow, Person, WorkAct, WorkItem, WorkItemDetails, WorkStep
+from rust_gauge.contract.worklist import AlertSettings, LineRow, Member, WorkAct, WorkItem, WorkItemDetails, WorkStep
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.reputation import COUNTS, FACTORS
 from rust_gauge.core.reputation.memory import chance_above
-from rust_gauge.core.worklist import Level, Patience, State, Tell, Trouble, acknowledge, close, follow, put_off, rank
+from rust_gauge.core.worklist import Incident, Level, Patience, State, Tell, acknowledge, follow, rank, resolve, snooze
 from rust_gauge.service.domains import audits, proofs
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings import lines
@@ -20,8 +20,8 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import detection, notifications
-from rust_gauge.service.worklist.brakes import brake_at_stop_lines
 from rust_gauge.service.worklist.outages import outages_on
+from rust_gauge.service.worklist.pauses import pause_at_stop_lines
 from rust_gauge.service.worklist.place import place_of
 from rust_gauge.service.worklist.pulls import pulls_on
 from rust_gauge.store import accounts as store_accounts
@@ -36,10 +36,10 @@ from rust_gauge.store.worklist import ItemRow
 SETTING = "alerts"
 
 
-LOOK_EVERY = timedelta(minutes=5)  # counters are current within seconds; people want to know within minutes
+DETECT_EVERY = timedelta(minutes=5)  # counters are current within seconds; people want to know within minutes
 
 
-_SHOWN_CLOSED = timedelta(days=400)  # as long as readings are kept
+_SHOWN_RESOLVED = timedelta(days=400)  # as long as readings are kept
 
 
 _WELL = "Measured well: nothing is wrong any more"
@@ -60,13 +60,13 @@ _WINDOW = timedelta(hours=24)  # in which a re-measure looks for the newest mail
 _ENOUGH = 100.0  # messages that say something
 
 
-_SEEN_AT_ONCE = ("bad_addresses", "refusals", "listings", "authentication", "delays")
+_SEEN_AT_ONCE = ("invalid_addresses", "refusals", "listings", "authentication", "delays")
 
 
 _SURE_WELL = 0.1  # how probable it may be that the rate still lies above its watch line
 
 
-_LIVE = (str(State.OPEN), str(State.MINDED), str(State.PUT_OFF), str(State.WAITING))
+_LIVE = (str(State.OPEN), str(State.ACKNOWLEDGED), str(State.SNOOZED), str(State.WAITING))
 
 
 def get_settings(context: Context, tenant: TenantAccess) -> AlertSettings:
@@ -79,11 +79,11 @@ def settings_of(connection: Connection, tenant_id: int) -> AlertSettings:
 
 def put_settings(context: Context, tenant: TenantAccess, settings: AlertSettings) -> AlertSettings:
     """Keep how a tenant is told. Addresses that can never be called are refused."""
-    names = [way.name for way in settings.ways]
+    names = [channel.name for channel in settings.channels]
     if len(set(names)) < len(names):
-        raise ServiceProblem("invalid-request", "ways: two have the same name")
-    for number, way in enumerate(settings.ways):
-        notifications.check_way(context, number, way)
+        raise ServiceProblem("invalid-request", "channels: two have the same name")
+    for number, channel in enumerate(settings.channels):
+        notifications.check_channel(context, number, channel)
     for number, address in enumerate(settings.report_to):
         try:
             parse_address(address)
@@ -99,7 +99,7 @@ def _patience(settings: AlertSettings) -> Patience:
     return Patience(
         timedelta(minutes=settings.wait_minutes),
         timedelta(hours=settings.repeat_hours) if settings.repeat_hours else None,
-        timedelta(hours=settings.well_hours),
+        timedelta(hours=settings.resolve_hours),
     )
 
 
@@ -107,7 +107,7 @@ def ask_for_looks(context: Context) -> None:
     """Have every tenant with mail looked at every few minutes."""
     now = context.clock()
     before = context.memory.get("worklist")
-    if before is not None and timedelta(0) <= now - before < LOOK_EVERY:
+    if before is not None and timedelta(0) <= now - before < DETECT_EVERY:
         return
     context.memory["worklist"] = now
 
@@ -122,30 +122,30 @@ def run_look(context: Context, job: Job) -> None:
     """The job."""
     tenant = context.store.transaction(lambda c: store_accounts.tenant_of(c, job.tenant_id))
     if tenant is not None:
-        look(context, tenant)
+        detect(context, tenant)
 
 
-def look(context: Context, tenant: TenantAccess) -> int:
+def detect(context: Context, tenant: TenantAccess) -> int:
     """Find what is wrong now and follow every item. Gives how many items live."""
 
     def write(unit: UnitOfWork) -> int:
         settings = settings_of(unit.connection, tenant.id)
         found = detection.find_troubles(unit, tenant, settings)
         live = follow_all(unit, tenant, found, settings)
-        if settings.brake:
-            brake_at_stop_lines(unit, tenant, settings)
+        if settings.auto_pause:
+            pause_at_stop_lines(unit, tenant, settings)
         return live
 
     return context.unit(tenant.id, write)
 
 
 def follow_all(
-    unit: UnitOfWork, tenant: TenantAccess, found: Iterable[Trouble], settings: AlertSettings, *, tell: bool = True
+    unit: UnitOfWork, tenant: TenantAccess, found: Iterable[Incident], settings: AlertSettings, *, tell: bool = True
 ) -> int:
     """Follow the items of a tenant by what was found; what has to be told is told in the same transaction."""
     connection, now = unit.connection, unit.now
     patience = _patience(settings)
-    wanted = {trouble.key[:400]: trouble for trouble in found}
+    wanted = {incident.key[:400]: incident for incident in found}
     rows = {row.item_key: row for row in store.items(connection, [tenant.id], lock=True)}
     _go_on(connection, rows, wanted.values(), now)
     live = 0
@@ -162,37 +162,37 @@ def follow_all(
             if added is None:
                 continue
             id = added
-            store.add_step(connection, id, now, "", "found", after.trouble.title)
+            store.add_step(connection, id, now, "", "found", after.incident.title)
         else:
             id = row.id
             if after != before:
                 store.change(connection, id, after)
-        live += after.state is not State.CLOSED
+        live += after.state is not State.RESOLVED
         if said is Tell.NOTHING:
             continue
-        news = said is Tell.CLOSED and after.trouble.kind in _NEWS
-        text = _OLD_NEWS if news else _WELL if said is Tell.CLOSED else after.trouble.text
+        news = said is Tell.RESOLVED and after.incident.kind in _NEWS
+        text = _OLD_NEWS if news else _WELL if said is Tell.RESOLVED else after.incident.text
         store.add_step(connection, id, now, "", str(said), text)
         if tell and not news:
             notifications.tell(unit, tenant, id, after, said, settings)
     return live
 
 
-def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Trouble], now: datetime) -> None:
+def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Incident], now: datetime) -> None:
     """Let items that were found to be part of an incident go on as that incident, so that nobody is told twice.
 
     The first that lives takes the incident's key where that has no live item; any other is closed as a part of it.
     """
-    for trouble in found:
-        key = trouble.key[:400]
-        for part in (part[:400] for part in trouble.parts):
+    for incident in found:
+        key = incident.key[:400]
+        for part in (part[:400] for part in incident.parts):
             row = rows.get(part)
-            if row is None or row.state == str(State.CLOSED):
+            if row is None or row.state == str(State.RESOLVED):
                 continue
             item, there = store.item_of(row), rows.get(key)
-            if there is not None and there.state != str(State.CLOSED):
-                store.change(connection, row.id, close(item, now))
-                store.add_step(connection, row.id, now, "", "closed", f"It is part of: {trouble.title}")
+            if there is not None and there.state != str(State.RESOLVED):
+                store.change(connection, row.id, resolve(item, now))
+                store.add_step(connection, row.id, now, "", "resolved", f"It is part of: {incident.title}")
                 rows[part] = store.reread(connection, row)
                 continue
             if there is not None:  # closed long ago: it keeps its story under a key of its own
@@ -201,7 +201,7 @@ def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Tro
                 store.change(connection, row.id, item)
             if not store.rename(connection, row.id, key):
                 continue
-            store.add_step(connection, row.id, now, "", "found", trouble.title)
+            store.add_step(connection, row.id, now, "", "found", incident.title)
             rows[key] = store.reread(connection, row)
             del rows[part]
 
@@ -212,12 +212,12 @@ def list_items(
     """Items of these tenants, what comes first first. Without states: all that lives, but for what is put off."""
     now = context.clock()
     names = {tenant.id: tenant for tenant in tenants}
-    chosen = states or (str(State.WAITING), str(State.OPEN), str(State.MINDED))
+    chosen = states or (str(State.WAITING), str(State.OPEN), str(State.ACKNOWLEDGED))
     rows = context.store.transaction(lambda c: store.items(c, list(names) or [0], chosen))
     shown = [
         _show(row, names[row.tenant_id], now)
         for row in rows
-        if row.closed_at is None or row.closed_at > (now - _SHOWN_CLOSED).replace(tzinfo=None)
+        if row.resolved_at is None or row.resolved_at > (now - _SHOWN_RESOLVED).replace(tzinfo=None)
     ]
     if assigned is not None:
         shown = [item for item in shown if item.assigned_to == assigned]
@@ -245,13 +245,13 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
 
 def _show(row: ItemRow, tenant: TenantAccess, now: datetime) -> WorkItem:
     item = store.item_of(row)
-    trouble = item.trouble
+    incident = item.incident
     return WorkItem(
-        id=row.id, tenant=tenant.slug, tenant_name=tenant.name, kind=trouble.kind, subject=trouble.subject,
-        name=trouble.name, title=trouble.title, text=trouble.text, level=str(trouble.level), state=str(item.state),
-        since=trouble.since, found_at=item.found_at, seen_at=item.seen_at, told_at=item.told_at,
-        closed_at=item.closed_at, until=item.until, mail=trouble.mail, rank=round(rank(item, now), 3),
-        remedy=trouble.remedy, record=trouble.record, evidence=list(trouble.evidence), remeasure=trouble.remeasure,
+        id=row.id, tenant=tenant.slug, tenant_name=tenant.name, kind=incident.kind, subject=incident.subject,
+        name=incident.name, title=incident.title, text=incident.text, level=str(incident.level), state=str(item.state),
+        since=incident.since, found_at=item.found_at, seen_at=item.seen_at, notified_at=item.notified_at,
+        resolved_at=item.resolved_at, until=item.until, mail=incident.mail, rank=round(rank(item, now), 3),
+        remedy=incident.remedy, record=incident.record, evidence=list(incident.evidence), recheck=incident.recheck,
         assigned_to=row.assigned_to, returns=item.returns,
     )  # fmt: skip
 
@@ -269,10 +269,10 @@ def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails
     return context.store.transaction(read)
 
 
-def list_people(context: Context, tenant: TenantAccess) -> list[Person]:
+def list_members(context: Context, tenant: TenantAccess) -> list[Member]:
     """Whom an item can be given to."""
     rows = context.store.transaction(lambda c: store_accounts.people_of(c, tenant.id))
-    return [Person(email=row.email, name=row.name, role=row.role) for row in rows]
+    return [Member(email=row.email, name=row.name, role=row.role) for row in rows]
 
 
 def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = False) -> ItemRow:
@@ -285,27 +285,27 @@ def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = 
 def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: str) -> WorkItemDetails:
     """What somebody does with an item."""
     now = context.clock()
-    if wanted.act == "remeasure":
-        return remeasure(context, tenant, id, by)
-    if wanted.act == "put_off" and (wanted.until is None or wanted.until.tzinfo is None or wanted.until <= now):
+    if wanted.act == "recheck":
+        return recheck(context, tenant, id, by)
+    if wanted.act == "snooze" and (wanted.until is None or wanted.until.tzinfo is None or wanted.until <= now):
         raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
-    if wanted.act in ("put_off", "comment") and not wanted.text.strip():
+    if wanted.act in ("snooze", "comment") and not wanted.text.strip():
         raise ServiceProblem("invalid-request", "text: say why", remedy="A word for who comes after you")
 
     def write(connection: Connection) -> None:
         row = _row(connection, tenant, id, lock=True)
         item = store.item_of(row)
         text = wanted.text
-        if wanted.act == "mind":
+        if wanted.act == "acknowledge":
             store.change(connection, id, acknowledge(item))
             if not row.assigned_to:
                 store.assign(connection, id, by)
         elif wanted.act == "assign":
             store.assign(connection, id, wanted.to)
             text = wanted.to or "nobody"
-        elif wanted.act == "put_off":
+        elif wanted.act == "snooze":
             assert wanted.until is not None
-            store.change(connection, id, put_off(item, wanted.until))
+            store.change(connection, id, snooze(item, wanted.until))
             text = f"until {wanted.until:%Y-%m-%d %H:%M} UTC: {wanted.text}"
         store.add_step(connection, id, now, by, wanted.act, text)
 
@@ -313,40 +313,40 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
     return get_item(context, tenant, id)
 
 
-def remeasure(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkItemDetails:
+def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkItemDetails:
     """Look again now: at DNS, counters, the newest mail, the proof. Closed when nothing is wrong any more."""
     row = context.store.transaction(lambda c: _row(c, tenant, id))
-    trouble = store.item_of(row).trouble
+    incident = store.item_of(row).incident
     names = context.store.transaction(lambda c: store_readings.names_of(c, tenant.id, 1))
-    domains = {name: id for id, name in names.items() if name in (trouble.domains or (trouble.name,))}
-    if trouble.remeasure == "audit":
+    domains = {name: id for id, name in names.items() if name in (incident.domains or (incident.name,))}
+    if incident.recheck == "audit":
         _audit_again(context, tenant, domains)
-    if trouble.remeasure == "proof":
+    if incident.recheck == "proof":
         proofs.look_at_due(context)
-    if trouble.remeasure in ("audit", "readings"):
+    if incident.recheck in ("audit", "readings"):
         for domain_id in list(domains.values())[:_AUDITS_AT_ONCE]:
             readings.compute_readings(context, tenant.id, domain_id)
 
     def write(unit: UnitOfWork) -> None:
         connection, now = unit.connection, unit.now
         settings = settings_of(connection, tenant.id)
-        found = {trouble.key[:400]: trouble for trouble in detection.find_troubles(unit, tenant, settings)}
+        found = {incident.key[:400]: incident for incident in detection.find_troubles(unit, tenant, settings)}
         key = row.item_key
-        still = found.get(key) or next((trouble for trouble in found.values() if key in trouble.parts), None)
+        still = found.get(key) or next((incident for incident in found.values() if key in incident.parts), None)
         newest = _newest_mail(unit, still, list(domains.values())) if still is not None else ""
         kept = store.get(connection, tenant.id, id, lock=True)
-        if kept is not None and kept.state != str(State.CLOSED) and (still is None or newest):
+        if kept is not None and kept.state != str(State.RESOLVED) and (still is None or newest):
             item = store.item_of(kept)
             if still is not None:  # with what was measured now, so that it is known what may still fade of it
-                item = replace(item, trouble=replace(item.trouble, measure=still.measure))
+                item = replace(item, incident=replace(item.incident, measure=still.measure))
                 del found[still.key[:400]]
-            item = close(item, now)
+            item = resolve(item, now)
             store.change(connection, id, item)
-            store.add_step(connection, id, now, by, "closed", newest or _WELL)
-            notifications.tell(unit, tenant, id, item, Tell.CLOSED, settings)
+            store.add_step(connection, id, now, by, "resolved", newest or _WELL)
+            notifications.tell(unit, tenant, id, item, Tell.RESOLVED, settings)
         follow_all(unit, tenant, found.values(), settings)
         if still is not None and not newest and store.get(connection, tenant.id, id) is not None:
-            store.add_step(connection, id, now, by, "remeasured", f"Still so: {still.text}")
+            store.add_step(connection, id, now, by, "rechecked", f"Still so: {still.text}")
 
     context.unit(tenant.id, write, by=by)
     return get_item(context, tenant, id)
@@ -364,13 +364,13 @@ def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, i
     context.store.transaction(ask)
 
 
-def _newest_mail(unit: UnitOfWork, trouble: Trouble, domain_ids: list[int]) -> str:
+def _newest_mail(unit: UnitOfWork, incident: Incident, domain_ids: list[int]) -> str:
     """What the newest mail says, if it says that a pull is mended: a reading remembers for days, the last hours do not.
 
     The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
     """
-    factor = next((factor for factor in FACTORS if factor.name == trouble.topic), None)
-    if trouble.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
+    factor = next((factor for factor in FACTORS if factor.name == incident.topic), None)
+    if incident.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
         return ""
     since = (unit.now - _WINDOW).replace(minute=0, second=0, microsecond=0)
     rows = reading_counters.lately(unit.connection, unit.tenant_id, domain_ids, since)
@@ -405,7 +405,7 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
     def write(unit: UnitOfWork) -> int:
         connection = unit.connection
         settings = settings_of(connection, tenant.id)
-        settings = settings.model_copy(update={"wait_minutes": 0, "well_hours": 20, "repeat_hours": 0})
+        settings = settings.model_copy(update={"wait_minutes": 0, "resolve_hours": 20, "repeat_hours": 0})
         series = [store_readings.unpack(row) for row in store_readings.histories(connection, tenant.id, 1)]
         ids = list(store_readings.names_of(connection, tenant.id, 1))
         day = first

@@ -11,7 +11,7 @@ from typing import Any
 import structlog
 from sqlalchemy import Connection
 
-from rust_gauge.contract.worklist import AlertSettings, Told, WayToTell
+from rust_gauge.contract.worklist import AlertChannel, AlertSettings, Notification
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.webhooks import pause_after
@@ -27,35 +27,35 @@ from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.worklist import ToldRow
+from rust_gauge.store.worklist import NotificationRow
 
 log = structlog.get_logger()
-_WORDS = {Tell.OPENED: "New", Tell.AGAIN: "Still", Tell.WORSE: "Worse", Tell.CLOSED: "Mended"}
+_WORDS = {Tell.OPENED: "New", Tell.AGAIN: "Still", Tell.WORSE: "Worse", Tell.RESOLVED: "Mended"}
 _FILLED = ("title", "text", "level", "what", "tenant", "remedy", "link")
 _LEVELS = tuple(Level)  # the worst first
 
 
-def check_way(context: Context, number: int, way: WayToTell) -> None:
-    """ServiceProblem for a way that can never be told by."""
-    if way.kind == "mail":
-        if not way.to:
-            raise ServiceProblem("invalid-request", f"ways.{number}.to: name who is to get the mail")
-        for address in way.to:
+def check_channel(context: Context, number: int, channel: AlertChannel) -> None:
+    """ServiceProblem for a channel that can never be told by."""
+    if channel.kind == "mail":
+        if not channel.to:
+            raise ServiceProblem("invalid-request", f"channels.{number}.to: name who is to get the mail")
+        for address in channel.to:
             try:
                 parse_address(address)
             except AddressError as error:
-                raise ServiceProblem("not-an-address", f"ways.{number}.to: {error}", remedy=error.remedy) from None
+                raise ServiceProblem("not-an-address", f"channels.{number}.to: {error}", remedy=error.remedy) from None
         return
     try:
-        _caller(context).check(way.url)
+        _caller(context).check(channel.url)
     except HookAddressError as error:
-        raise ServiceProblem("invalid-request", f"ways.{number}.url: {error}", remedy=error.remedy) from None
+        raise ServiceProblem("invalid-request", f"channels.{number}.url: {error}", remedy=error.remedy) from None
     try:
         json.loads(
-            fill(way.template, dict.fromkeys(("title", "text", "level", "what", "tenant", "remedy", "link"), "x"))
+            fill(channel.template, dict.fromkeys(("title", "text", "level", "what", "tenant", "remedy", "link"), "x"))
         )
     except ValueError as error:
-        raise ServiceProblem("invalid-request", f"ways.{number}.template: this is no JSON: {error}") from None
+        raise ServiceProblem("invalid-request", f"channels.{number}.template: this is no JSON: {error}") from None
 
 
 def fill(template: str, values: dict[str, str]) -> str:
@@ -76,37 +76,39 @@ def _link(settings: Settings, tenant: TenantAccess, id: int) -> str:
 
 
 def tell(
-    unit: UnitOfWork, tenant: TenantAccess, id: int, item: Item, said: Tell, settings: AlertSettings
+    unit: UnitOfWork, tenant: TenantAccess, id: int, item: Item, summary: Tell, settings: AlertSettings
 ) -> None:  # fmt: skip
     """Write down who is to be told of an item; the worker tells them, after their quiet hours."""
-    connection, now, trouble = unit.connection, unit.now, item.trouble
+    connection, now, incident = unit.connection, unit.now, item.incident
     values = {
-        "title": trouble.title, "text": trouble.text, "level": str(trouble.level), "what": _WORDS[said],
-        "tenant": tenant.name, "remedy": trouble.remedy, "link": _link(unit.settings, tenant, id),
+        "title": incident.title, "text": incident.text, "level": str(incident.level), "what": _WORDS[summary],
+        "tenant": tenant.name, "remedy": incident.remedy, "link": _link(unit.settings, tenant, id),
     }  # fmt: skip
     data = {
-        **values, "what": str(said), "id": id, "tenant": tenant.slug, "kind": trouble.kind, "name": trouble.name,
-        "subject": trouble.subject, "mail": trouble.mail, "record": trouble.record,
+        **values, "what": str(summary), "id": id, "tenant": tenant.slug, "kind": incident.kind, "name": incident.name,
+        "subject": incident.subject, "mail": incident.mail, "record": incident.record,
     }  # fmt: skip
-    webhooks.tell(connection, tenant.id, "worklist.closed" if said is Tell.CLOSED else "worklist.opened", data, now)
-    for way in settings.ways:
-        if _LEVELS.index(trouble.level) > _LEVELS.index(Level(way.least)):
+    webhooks.tell(
+        connection, tenant.id, "worklist.resolved" if summary is Tell.RESOLVED else "worklist.opened", data, now
+    )
+    for channel in settings.channels:
+        if _LEVELS.index(incident.level) > _LEVELS.index(Level(channel.min_level)):
             continue
-        body = fill(way.template, values) if way.kind == "chat" else _mail_text(values, item, trouble.record)
-        at = after_quiet(now, way)
-        told = store.add_told(
-            connection, tenant_id=tenant.id, item_id=id, way=way.model_dump(), what=str(said),
-            title=f"{_WORDS[said]}: {trouble.title}"[:500], body=body, state="waiting", attempts=0, said="",
+        body = fill(channel.template, values) if channel.kind == "chat" else _mail_text(values, item, incident.record)
+        at = after_quiet(now, channel)
+        told = store.add_notification(
+            connection, tenant_id=tenant.id, item_id=id, channel=channel.model_dump(), what=str(summary),
+            title=f"{_WORDS[summary]}: {incident.title}"[:500], body=body, state="waiting", attempts=0, response="",
             made_at=now.replace(tzinfo=None), next_at=at.replace(tzinfo=None),
         )  # fmt: skip
-        jobs.enqueue(connection, "told", tenant.id, told, now, at=at)
+        jobs.enqueue(connection, "notification", tenant.id, told, now, at=at)
 
 
-def after_quiet(now: datetime, way: WayToTell) -> datetime:
+def after_quiet(now: datetime, channel: AlertChannel) -> datetime:
     """Now, or the end of the quiet hours that it lies in."""
-    if not way.quiet_from or not way.quiet_to:
+    if not channel.quiet_from or not channel.quiet_to:
         return now
-    first, last = (datetime.strptime(text, "%H:%M").time() for text in (way.quiet_from, way.quiet_to))
+    first, last = (datetime.strptime(text, "%H:%M").time() for text in (channel.quiet_from, channel.quiet_to))
     if not in_quiet_hours(now.time(), first, last):
         return now
     end = datetime.combine(now.date(), last, UTC)
@@ -115,8 +117,8 @@ def after_quiet(now: datetime, way: WayToTell) -> datetime:
 
 def _mail_text(values: dict[str, str], item: Item, record: str) -> str:
     parts = [f"{values['tenant']}: {values['title']}", values["text"]]
-    if item.trouble.evidence:
-        parts.append("\n".join(f"- {line}" for line in item.trouble.evidence))
+    if item.incident.evidence:
+        parts.append("\n".join(f"- {line}" for line in item.incident.evidence))
     if values["remedy"]:
         parts.append(f"What to do: {values['remedy']}")
     if record:
@@ -126,17 +128,17 @@ def _mail_text(values: dict[str, str], item: Item, record: str) -> str:
     return "\n\n".join([*parts, values["link"]]) + "\n"
 
 
-def run_told(context: Context, job: Any) -> None:
+def run_notification(context: Context, job: Any) -> None:
     """The job: one try of one message."""
-    row = context.store.transaction(lambda c: store.get_told(c, job.subject))
+    row = context.store.transaction(lambda c: store.get_notification(c, job.subject))
     if row is None or row.state != "waiting":
         return
-    way = WayToTell.model_validate(row.way)
-    taken, said = _send_mail(context, row, way) if way.kind == "mail" else _call_chat(context, row, way)
+    channel = AlertChannel.model_validate(row.channel)
+    taken, summary = _send_mail(context, row, channel) if channel.kind == "mail" else _call_chat(context, row, channel)
     now = context.clock()
     attempts = row.attempts + 1
     pause = pause_after(attempts)
-    values: dict[str, Any] = {"attempts": attempts, "said": said[:500]}
+    values: dict[str, Any] = {"attempts": attempts, "response": summary[:500]}
     if taken or pause is None:
         state = "delivered" if taken else "dead"
         values |= {"state": state, "finished_at": now.replace(tzinfo=None), "next_at": None}
@@ -144,21 +146,21 @@ def run_told(context: Context, job: Any) -> None:
         values["next_at"] = (now + pause).replace(tzinfo=None)
 
     def write(connection: Connection) -> None:
-        store.change_told(connection, row.id, **values)
+        store.change_notification(connection, row.id, **values)
         if values["next_at"] is not None:
             assert pause is not None
-            jobs.enqueue(connection, "told", row.tenant_id, row.id, now, at=now + pause)
+            jobs.enqueue(connection, "notification", row.tenant_id, row.id, now, at=now + pause)
 
     context.store.transaction(write)
-    log.info("told", way=way.name, taken=taken, attempts=attempts)
+    log.info("told", channel=channel.name, taken=taken, attempts=attempts)
 
 
-def _send_mail(context: Context, row: ToldRow, way: WayToTell) -> tuple[bool, str]:
+def _send_mail(context: Context, row: NotificationRow, channel: AlertChannel) -> tuple[bool, str]:
     if not context.settings.mail_relays:
         return False, "No relay is set for messages of our own: mail_relays"
     mail_from = context.settings.mail_from
     refused = []
-    for to in way.to:
+    for to in channel.to:
         message = EmailMessage()
         message["From"], message["To"], message["Subject"] = f"Rust Gauge <{mail_from}>", to, row.title
         message["Date"], message["Message-ID"] = format_datetime(context.clock()), make_msgid(domain="rust-gauge")
@@ -168,23 +170,31 @@ def _send_mail(context: Context, row: ToldRow, way: WayToTell) -> tuple[bool, st
             send_mail(context.settings, message, to)
         except MailNotSent as error:
             refused.append(f"{to}: {error}")
-    if refused and len(refused) == len(way.to):
+    if refused and len(refused) == len(channel.to):
         return False, "; ".join(refused)
     return True, "taken" + (f", but {'; '.join(refused)}" if refused else "")
 
 
-def _call_chat(context: Context, row: ToldRow, way: WayToTell) -> tuple[bool, str]:
-    answer = _caller(context).post(way.url, {}, row.body.encode(), context.resolver.answer_all)
-    return answer.taken, answer.said or "nothing came back"
+def _call_chat(context: Context, row: NotificationRow, channel: AlertChannel) -> tuple[bool, str]:
+    answer = _caller(context).post(channel.url, {}, row.body.encode(), context.resolver.answer_all)
+    return answer.taken, answer.summary or "nothing came back"
 
 
-def list_told(context: Context, tenant: TenantAccess) -> list[Told]:
+def list_notifications(context: Context, tenant: TenantAccess) -> list[Notification]:
     """The newest messages and what became of them."""
-    rows = context.store.transaction(lambda c: store.list_told(c, tenant.id))
+    rows = context.store.transaction(lambda c: store.list_notifications(c, tenant.id))
     return [
-        Told(
-            id=row.id, way=row.way["name"], title=row.title, what=row.what, state=row.state, attempts=row.attempts,
-            said=row.said, made_at=row.made_at, next_at=row.next_at, finished_at=row.finished_at,
+        Notification(
+            id=row.id,
+            channel=row.channel["name"],
+            title=row.title,
+            what=row.what,
+            state=row.state,
+            attempts=row.attempts,
+            response=row.response,
+            made_at=row.made_at,
+            next_at=row.next_at,
+            finished_at=row.finished_at,
         )
         for row in rows
-    ]  # fmt: skip
+    ]

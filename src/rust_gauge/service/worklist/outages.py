@@ -4,25 +4,25 @@ from datetime import UTC, date, datetime, time
 
 from sqlalchemy import Connection
 
-from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.worklist.place import Place
 from rust_gauge.store import provider_norms
 
 _OUTAGE = 0.2  # share of an outage from which it is an item of the worklist
 
 
-def outages_on(connection: Connection, place: Place, day: date) -> list[Trouble]:
-    """Providers that put everybody's mail off by their own trouble: to know, not to mend."""
+def outages_on(connection: Connection, place: Place, day: date) -> list[Incident]:
+    """Providers that put everybody's mail off by their own incident: to know, not to mend."""
     out = []
     for row in provider_norms.provider_days(connection, day, place.columns.names):
         if row.day != day or row.outage < _OUTAGE or not place.mail_at.get(row.provider_id):
             continue
         label = place.columns.label(row.provider_id)
         out.append(
-            Trouble(
+            Incident(
                 f"outage:{place.columns.name(row.provider_id)}", "outage", "provider", label,
                 f"{label} has an outage", f"It puts off {row.outage:.0%} of the mail of {row.senders} senders. Nothing "
-                "of yours is wrong, and the readings leave it out.", Level.KNOW, datetime.combine(day, time(), UTC),
+                "of yours is wrong, and the readings leave it out.", Level.INFO, datetime.combine(day, time(), UTC),
                 place.mail_at[row.provider_id], "Nothing to mend: mail is tried again by itself. Hold large "
                 "sends there until it is over.", "", (f"{row.senders} senders are put off alike",),
             )

@@ -34,7 +34,7 @@ _REMEMBERED = timedelta(days=30)  # how long what was mended may still fade
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """What finding troubles on a day needs."""
+    """What finding incidents on a day needs."""
 
     tenant: TenantAccess
     day: date
@@ -60,11 +60,11 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids
     live: set[str] = set()
     mended: dict[str, tuple[date, float]] = {}
     for row in store.items(connection, [tenant.id]):
-        if row.state != str(State.CLOSED):
+        if row.state != str(State.RESOLVED):
             live.add(row.item_key)
-        elif row.closed_at is not None and day - _REMEMBERED <= row.closed_at.date() <= day:
-            trouble = store.item_of(row).trouble
-            mended |= dict.fromkeys((row.item_key, *trouble.parts), (row.closed_at.date(), trouble.measure))
+        elif row.resolved_at is not None and day - _REMEMBERED <= row.resolved_at.date() <= day:
+            incident = store.item_of(row).incident
+            mended |= dict.fromkeys((row.item_key, *incident.parts), (row.resolved_at.date(), incident.measure))
     streams = _streams(connection, tenant, domain_ids, week, day)
     return Place(tenant, day, columns, names, mail_of, mail_at, mail, streams, frozenset(live), mended)
 

@@ -11,7 +11,7 @@ from sqlalchemy import Connection
 from rust_gauge.core.replies.causes import Cause
 from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
 from rust_gauge.core.reputation.factors import Factor, Kind
-from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.readings.computation import count
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
 from rust_gauge.store import flow, reading_counters
@@ -41,32 +41,32 @@ _RISES = 1.0  # points by which a pull that only fades may stand above the least
 
 
 _WORDS = {
-    "complaints": "complaints", "bad_addresses": "bounces of bad addresses", "refusals": "refusals",
+    "complaints": "complaints", "invalid_addresses": "bounces from invalid addresses", "refusals": "refusals",
     "listings": "refusals for a blocklist", "authentication": "failed authentication", "delays": "delays",
-    "held": "mail to held addresses", "unsubscribed": "unsubscriptions", "engagement": "fewer readers",
-    "volume": "a jump in volume", "audit": "faults in the records",
+    "held": "mail to held addresses", "unsubscribes": "unsubscribes", "engagement": "engagement",
+    "volume": "a jump in volume", "record_faults": "record faults",
 }  # fmt: skip
 
 
 _REMEDIES = {
     "complaints": "Stop {stream} to the part of the list that complains: who joined last, and who has not opened for "
     "long. Those who complained are held already. Go on slowly when the rate is below its watch line.",
-    "bad_addresses": "Check the list of {stream} before the next send (Suppression, Before a send) and mail the clear "
-    "half only. Addresses that bounced are held already.",
+    "invalid_addresses": "Check the list of {stream} before the next send (Suppression, List check) and mail only "
+    "the clear part. Addresses that bounced are held already.",
     "refusals": "Read the replies (Mail flow, Causes), mend what they name, and send {stream} slower until they stop.",
     "listings": "Find what the listed address sent, stop it, and ask the list to take the address off; meanwhile send "
     "{stream} over another relay.",
     "authentication": "Mend the record or key that does not pass: the audit says which. Then measure again.",
     "delays": "Send {stream} slower to this provider until the delays are usual again.",
     "held": "Ask for clearance before {stream} is sent, or put a gate in front of the relay.",
-    "unsubscribed": "Ask why readers of {stream} leave: how often they are mailed, and with what.",
+    "unsubscribes": "Ask why readers of {stream} leave: how often they are mailed, and with what.",
     "engagement": "See where {stream} lands at this provider, and leave out who has not opened for long.",
     "volume": "Send no more than twice a usual week until this one is usual, best recipients first.",
-    "audit": "Publish the records that the audit asks for.",
-}  # fmt: skip
+    "record_faults": "Publish the records that the audit recommends.",
+}
 
 
-def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day: date) -> list[Trouble]:
+def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day: date) -> list[Incident]:
     """Factors that take much from a domain's readings on a day, one once, with the providers that it shows at."""
     of: dict[int, list[Series]] = defaultdict(list)
     for one in series:
@@ -78,7 +78,7 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
         if whole is None or domain_id not in place.names:
             continue
         heavy = [_heavy(connection, place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
-        these = [trouble for trouble in heavy if trouble is not None]
+        these = [incident for incident in heavy if incident is not None]
         # What fell by a factor that only fades by now was told with that factor.
         index = (day - whole.first).days
         told = any(
@@ -91,7 +91,7 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
 
 def _heavy(
     connection: Connection, place: Place, domain_id: int, whole: Series, mine: Sequence[Series], at: int, day: date
-) -> Trouble | None:
+) -> Incident | None:
     factor, name = FACTORS[at], place.names[domain_id]
     if factor.kind is Kind.AUDIT:
         return None  # told with the faults themselves
@@ -134,7 +134,7 @@ def _heavy(
     where.sort(key=lambda place: -place[0])
     worst = min(int(series.tenths[index]) / 10 for _, series, index in where)
     condition = condition_of(worst)
-    level = {"seized": Level.STOP, "corroded": Level.MEND, "tarnished": Level.LOOK, "sound": Level.LOOK}[
+    level = {"seized": Level.STOP, "corroded": Level.FIX, "tarnished": Level.INVESTIGATE, "sound": Level.INVESTIGATE}[
         condition.value
     ]
     labels = [place.columns.label(series.provider_id) for _, series, _ in where]
@@ -146,7 +146,7 @@ def _heavy(
         evidence.append(f"{events:,} of {of:,} in the last seven days came from {stream or 'mail without a stream'}")
     since = min(_began(series, at, index) for _, series, index in where)
     touched = sum(mail.get(series.provider_id, 0) for _, series, _ in where)
-    return Trouble(
+    return Incident(
         f"pull:{name}:{factor.name}", "pull", "domain", name, f"{capital(_WORDS[factor.name])} at {spread}: {name}",
         f"{capital(_WORDS[factor.name])} {_verb('take', factor.name)} {where[0][0]:.0f} points off its reading at "
         f"{labels[0]}"
@@ -202,7 +202,7 @@ def _began(series: Series, factor: int, index: int) -> date:
     return series.first + timedelta(days=min(start, index))
 
 
-def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Trouble]:
+def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Incident]:
     """A reading that fell much, or into another condition, though nothing of it is heavy alone."""
     index = (day - whole.first).days
     then = index - FELL_WITHIN
@@ -215,14 +215,14 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
     if before - now < max(_FELL, margin) and not changed:
         return []
     name = place.names[domain_id]
-    level = Level.MEND if now < 60 else Level.LOOK
+    level = Level.FIX if now < 60 else Level.INVESTIGATE
     fell = f"fell by {before - now:.0f} points" if was == stands else f"fell from {was} to {stands}"
     pulls = sorted(((float(pull), _WORDS[NAMES[at]]) for at, pull in enumerate(whole.pulls[:, index] / 10) if pull))[
         ::-1
     ]
     most = " and ".join(word for _, word in pulls[:2]) or "small things"
     return [
-        Trouble(
+        Incident(
             f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
             f"It stands at {now:.0f}, a week ago at {before:.0f}. {capital(most)} weigh most, none of them surely "
             "alone.", level,
@@ -234,31 +234,36 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Troubl
     ]  # fmt: skip
 
 
-def _by_relay(connection: Connection, place: Place, found: list[Trouble]) -> list[Trouble]:
-    """Listings belong to a relay's address: those of several domains over one relay are one trouble."""
-    listed = [trouble for trouble in found if trouble.key.endswith(":listings")]
+def _by_relay(connection: Connection, place: Place, found: list[Incident]) -> list[Incident]:
+    """Listings belong to a relay's address: those of several domains over one relay are one incident."""
+    listed = [incident for incident in found if incident.key.endswith(":listings")]
     if not listed:
         return found
     ids = {name: id for id, name in place.names.items()}
     relays = store_readings.names_of(connection, place.tenant.id, 3)
-    groups: dict[str, list[Trouble]] = defaultdict(list)
-    for trouble in listed:
+    groups: dict[str, list[Incident]] = defaultdict(list)
+    for incident in listed:
         relay_id = flow.worst_relay(
-            connection, place.tenant.id, ids[trouble.name], place.day - timedelta(days=30), place.day, Cause.BLOCKLISTED
+            connection,
+            place.tenant.id,
+            ids[incident.name],
+            place.day - timedelta(days=30),
+            place.day,
+            Cause.BLOCKLISTED,
         )
-        groups[relays.get(relay_id or 0, "")].append(trouble)
-    out = [trouble for trouble in found if trouble not in listed]
+        groups[relays.get(relay_id or 0, "")].append(incident)
+    out = [incident for incident in found if incident not in listed]
     for relay, those in groups.items():
-        first = max(those, key=lambda trouble: (trouble.level.urgency, trouble.mail))
-        names = ", ".join(sorted(trouble.name for trouble in those))
+        first = max(those, key=lambda incident: (incident.level.urgency, incident.mail))
+        names = ", ".join(sorted(incident.name for incident in those))
         title = f"An address of {relay or 'a relay'} is listed: {names}"
         out.append(
             replace(
                 first, key=f"listing:{relay or names}", subject="relay" if relay else "domain",
-                name=relay or first.name, title=title, mail=sum(trouble.mail for trouble in those),
-                since=min(trouble.since for trouble in those), measure=max(trouble.measure for trouble in those),
-                evidence=tuple(line for trouble in those for line in (trouble.name, *trouble.evidence))[:12],
-                domains=tuple(trouble.name for trouble in those), parts=tuple(trouble.key for trouble in those),
+                name=relay or first.name, title=title, mail=sum(incident.mail for incident in those),
+                since=min(incident.since for incident in those), measure=max(incident.measure for incident in those),
+                evidence=tuple(line for incident in those for line in (incident.name, *incident.evidence))[:12],
+                domains=tuple(incident.name for incident in those), parts=tuple(incident.key for incident in those),
             )
         )  # fmt: skip
     return out

@@ -105,7 +105,7 @@ def make_message(context: Context, tenant: TenantAccess, days: int) -> EmailMess
     return message
 
 
-def make_report(context: Context, tenant: TenantAccess, days: int) -> Report:
+def get_report(context: Context, tenant: TenantAccess, days: int) -> Report:
     """The report to read or to keep as a file, with the picture inside."""
     made, picture = _make(context, tenant, days, "picture")
     inside = f"data:image/png;base64,{base64.b64encode(picture).decode()}"
@@ -115,16 +115,16 @@ def make_report(context: Context, tenant: TenantAccess, days: int) -> Report:
 def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tuple[Report, bytes]:
     """The report with a picture that is found at `source`, and the picture."""
     now = context.clock()
-    shown = wall.show_wall(context, (tenant,), min(2 * days, 190))
+    shown = wall.get_wall(context, (tenant,), min(2 * days, 190))
     rows = [row for row in shown.rows if any(value is not None for value in row.cells[0].trend)]
     first = now.date() - timedelta(days=days - 1)
     delivered = context.store.transaction(lambda c: flow.delivered_by(c, [tenant.id], 1, first, now.date()))
     mended = [
         item
-        for item in worklist.list_items(context, (tenant,), ("closed",), None)
-        if item.closed_at is not None and item.closed_at.date() >= first and item.level != "know"
+        for item in worklist.list_items(context, (tenant,), ("resolved",), None)
+        if item.resolved_at is not None and item.resolved_at.date() >= first and item.level != "info"
     ]
-    todo = [item for item in worklist.list_items(context, (tenant,), (), None) if item.level != "know"]
+    todo = [item for item in worklist.list_items(context, (tenant,), (), None) if item.level != "info"]
     base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
     link = f"{base.rstrip('/')}/report?tenant={tenant.slug}&days={days}"
     charted = sorted(rows, key=lambda row: 101.0 if row.cells[0].value is None else row.cells[0].value)

@@ -7,13 +7,13 @@ from fastapi import APIRouter, Path, Query
 from rust_gauge.contract.common import Day
 from rust_gauge.contract.worklist import (
     AlertSettings,
-    Brake,
-    BrakeRelease,
     ItemState,
     LineRow,
-    Person,
+    Member,
+    Notification,
     Report,
-    Told,
+    StreamPause,
+    StreamPauseChange,
     WorkAct,
     WorkItem,
     WorkItemDetails,
@@ -21,7 +21,7 @@ from rust_gauge.contract.worklist import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import problems
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.service.worklist import brakes, items, notifications, reports
+from rust_gauge.service.worklist import items, notifications, pauses, reports
 
 router = APIRouter(prefix="/api/v1", responses=problems)
 
@@ -53,23 +53,23 @@ def get_work_item(context: Ctx, tenant: Tenant, id: Id) -> WorkItemDetails:
     return items.get_item(context, tenant, id)
 
 
-@router.post("/tenants/{tenant}/worklist/{id}", tags=["worklist"], operation_id="act_on_work_item")
+@router.post("/tenants/{tenant}/worklist/{id}/actions", tags=["worklist"], operation_id="act_on_work_item")
 def act_on_work_item(context: Ctx, tenant: Tenant, principal: Asker, id: Id, body: WorkAct) -> WorkItemDetails:
     """Look after it, assign it, comment on it, put it off, or measure again: that closes it when it is mended."""
     return items.act(context, tenant, id, body, principal.email)
 
 
-@router.post("/tenants/{tenant}/worklist-look", tags=["worklist"], operation_id="look_for_work")
-def look_for_work(context: Ctx, tenant: Tenant) -> list[WorkItem]:
-    """Look for trouble now instead of in some minutes; gives what lives."""
-    items.look(context, tenant)
-    return items.list_items(context, (tenant,), ("waiting", "open", "minded", "put_off"), None)
+@router.post("/tenants/{tenant}/worklist/detection", tags=["worklist"], operation_id="run_detection")
+def run_detection(context: Ctx, tenant: Tenant) -> list[WorkItem]:
+    """Look for incident now instead of in some minutes; gives what lives."""
+    items.detect(context, tenant)
+    return items.list_items(context, (tenant,), ("waiting", "open", "acknowledged", "snoozed"), None)
 
 
-@router.get("/tenants/{tenant}/people", tags=["worklist"], operation_id="list_people")
-def list_people(context: Ctx, tenant: Tenant) -> list[Person]:
+@router.get("/tenants/{tenant}/members", tags=["worklist"], operation_id="list_members")
+def list_members(context: Ctx, tenant: Tenant) -> list[Member]:
     """Who may see this tenant, and be given its items."""
-    return items.list_people(context, tenant)
+    return items.list_members(context, tenant)
 
 
 @router.get("/tenants/{tenant}/lines", tags=["worklist"], operation_id="list_lines")
@@ -84,16 +84,16 @@ def get_alert_settings(context: Ctx, tenant: Tenant) -> AlertSettings:
     return items.get_settings(context, tenant)
 
 
-@router.put("/tenants/{tenant}/alert-settings", tags=["worklist"], operation_id="put_alert_settings")
-def put_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
+@router.put("/tenants/{tenant}/alert-settings", tags=["worklist"], operation_id="set_alert_settings")
+def set_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
     """Replace them."""
     return items.put_settings(context, tenant, body)
 
 
-@router.get("/tenants/{tenant}/reports", tags=["worklist"], operation_id="make_report")
-def make_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> Report:
+@router.get("/tenants/{tenant}/reports", tags=["worklist"], operation_id="get_report")
+def get_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> Report:
     """The report of the last days beside as many before them, to read or to keep."""
-    return reports.make_report(context, tenant, days)
+    return reports.get_report(context, tenant, days)
 
 
 @router.post("/tenants/{tenant}/reports", tags=["worklist"], status_code=204, operation_id="send_report")
@@ -107,25 +107,25 @@ def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, l
     reports.send_report(context, tenant, to, days)
 
 
-@router.get("/tenants/{tenant}/told", tags=["worklist"], operation_id="list_told")
-def list_told(context: Ctx, tenant: Tenant) -> list[Told]:
+@router.get("/tenants/{tenant}/notifications", tags=["worklist"], operation_id="list_notifications")
+def list_notifications(context: Ctx, tenant: Tenant) -> list[Notification]:
     """The newest messages to people, and what became of them."""
-    return notifications.list_told(context, tenant)
+    return notifications.list_notifications(context, tenant)
 
 
-@router.get("/tenants/{tenant}/brakes", tags=["worklist"], operation_id="list_brakes")
-def list_brakes(context: Ctx, tenant: Tenant) -> list[Brake]:
+@router.get("/tenants/{tenant}/stream-pauses", tags=["worklist"], operation_id="list_stream_pauses")
+def list_stream_pauses(context: Ctx, tenant: Tenant) -> list[StreamPause]:
     """Streams over relays that clearance holds as a whole."""
-    return brakes.list_brakes(context, tenant)
+    return pauses.list_stream_pauses(context, tenant)
 
 
-@router.post("/tenants/{tenant}/brakes", tags=["worklist"], operation_id="put_brake")
-def put_brake(context: Ctx, tenant: Tenant, principal: Asker, body: BrakeRelease) -> list[Brake]:
+@router.post("/tenants/{tenant}/stream-pauses", tags=["worklist"], operation_id="pause_stream")
+def pause_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> list[StreamPause]:
     """Hold a stream over a relay by hand (an empty relay: over any)."""
-    return brakes.put_brake(context, tenant, body, principal.email)
+    return pauses.pause_stream(context, tenant, body, principal.email)
 
 
-@router.post("/tenants/{tenant}/brakes/releases", tags=["worklist"], operation_id="release_brake")
-def release_brake(context: Ctx, tenant: Tenant, principal: Asker, body: BrakeRelease) -> list[Brake]:
+@router.post("/tenants/{tenant}/stream-pauses/resume", tags=["worklist"], operation_id="resume_stream")
+def resume_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> list[StreamPause]:
     """Let a stream over a relay go on, with a reason."""
-    return brakes.release_brake(context, tenant, body, principal.email)
+    return pauses.resume_stream(context, tenant, body, principal.email)

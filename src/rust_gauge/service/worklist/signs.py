@@ -13,7 +13,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
-from rust_gauge.core.worklist import Level, Trouble
+from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import domains as store_domains
@@ -30,13 +30,13 @@ _SHOWN_VALUE = 300  # characters of a record shown in evidence
 
 def faults(
     connection: Connection, tenant: TenantAccess, names: Mapping[int, str], mail: Mapping[int, int]
-) -> list[Trouble]:
+) -> list[Incident]:
     """Faults of the newest audits, each with the record that mends it. `names`, `mail`: of domains, by id.
 
-    A listed address is one trouble, of its relay where one has it, however many domains send from there.
+    A listed address is one incident, of its relay where one has it, however many domains send from there.
     """
-    out: list[Trouble] = []
-    listed: dict[str, list[Trouble]] = defaultdict(list)
+    out: list[Incident] = []
+    listed: dict[str, list[Incident]] = defaultdict(list)
     relays = _networks(connection, tenant)
     for domain_id, audit in store_domains.newest_findings(connection, [tenant.id]).items():
         name = names.get(domain_id)
@@ -56,26 +56,26 @@ def faults(
     return out + [_of_all(name, those) for name, those in listed.items()]
 
 
-def _fault(name: str, those: list[Mapping[str, Any]], at: datetime, mail: int) -> Trouble:
-    """Findings of one rule of a domain as one trouble."""
+def _fault(name: str, those: list[Mapping[str, Any]], at: datetime, mail: int) -> Incident:
+    """Findings of one rule of a domain as one incident."""
     first = those[0]
     more = f", and {len(those) - 1} more like it" if len(those) > 1 else ""
     evidence = [str(line) for document_ in those for line in (document_["title"], *document_["evidence"])][1:]
-    return Trouble(
+    return Incident(
         f"fault:{name}:{first['rule']}", "fault", "domain", name, first["title"] + more, first["reason"],
-        Level.MEND if mail else Level.LOOK, at, mail, first["remedy"], first.get("record") or "",
+        Level.FIX if mail else Level.INVESTIGATE, at, mail, first["remedy"], first.get("record") or "",
         tuple(line[:500] for line in evidence[:8]), "audit", first["rule"], (name,),
     )  # fmt: skip
 
 
-def _of_all(name: str, those: list[Trouble]) -> Trouble:
+def _of_all(name: str, those: list[Incident]) -> Incident:
     """A listed address as all domains see it."""
     first = those[0]
-    domains = tuple(dict.fromkeys(trouble.domains[0] for trouble in those))
+    domains = tuple(dict.fromkeys(incident.domains[0] for incident in those))
     return replace(
-        first, key=f"listing:{name}", since=min(trouble.since for trouble in those),
-        mail=sum(trouble.mail for trouble in those),
-        level=min((trouble.level for trouble in those), key=lambda level: -level.urgency),
+        first, key=f"listing:{name}", since=min(incident.since for incident in those),
+        mail=sum(incident.mail for incident in those),
+        level=min((incident.level for incident in those), key=lambda level: -level.urgency),
         evidence=tuple(dict.fromkeys((f"sends for {', '.join(domains)}"[:500], *first.evidence))), domains=domains,
     )  # fmt: skip
 
@@ -98,7 +98,7 @@ def _is_in(address: str, networks: list[str]) -> bool:
 
 def changed_records(
     connection: Connection, tenant: TenantAccess, mail: Mapping[str, int], mended: Mapping[str, date], now: datetime
-) -> list[Trouble]:
+) -> list[Incident]:
     """Domains whose published records changed within a day: whoever did not do it has to know. `mail`: by domain;
     `mended`: when a fault of a domain was last closed. The change that mended it is no news.
     """
@@ -114,15 +114,25 @@ def changed_records(
             f"{row.title}: was {_values(row.document['before'])}, is {_values(row.document['after'])}" for row in rows
         ]
         out.append(
-            Trouble(
-                f"record:{name}", "record", "domain", name, f"{newest.title}{more}",
-                "The audit found no fault in it. It is told because nobody should change these unseen.", Level.LOOK,
-                rows[0].happened_at.replace(tzinfo=UTC), mail.get(name, 0),
+            Incident(
+                f"record:{name}",
+                "record",
+                "domain",
+                name,
+                f"{newest.title}{more}",
+                "The audit found no fault in it. It is told because nobody should change these unseen.",
+                Level.INVESTIGATE,
+                rows[0].happened_at.replace(tzinfo=UTC),
+                mail.get(name, 0),
                 "If it was meant, nothing is to be done: look after it, and it is gone tomorrow. If not, publish the "
-                "record as it was.", newest.document["before"][0] if len(newest.document["before"]) == 1 else "",
-                tuple(evidence[:8]), "audit", "record", (name,),
+                "record as it was.",
+                newest.document["before"][0] if len(newest.document["before"]) == 1 else "",
+                tuple(evidence[:8]),
+                "audit",
+                "record",
+                (name,),
             )
-        )  # fmt: skip
+        )
     return out
 
 
@@ -130,43 +140,43 @@ def _values(values: list[str]) -> str:
     return " | ".join(values)[:_SHOWN_VALUE] or "nothing"
 
 
-def lost_proofs(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+def lost_proofs(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Incident]:
     return [
-        Trouble(
+        Incident(
             f"proof:{row.kind}:{row.subject}", "proof", "domain", row.subject,
-            f"The proof of {row.subject} is lost", "Its record is gone: that it is yours is not proven any more.",
-            Level.MEND, (row.lost_at or now.replace(tzinfo=None)).replace(tzinfo=UTC), 0,
+            f"The proof of {row.subject} is lost", "Its record is gone: that it is yours is not verified any more.",
+            Level.FIX, (row.lost_at or now.replace(tzinfo=None)).replace(tzinfo=UTC), 0,
             f"Publish the record of the proof again: rustgauge prove {row.subject}", "", (), "proof",
         )
         for row in store.lost_proofs(connection, tenant.id)
     ]  # fmt: skip
 
 
-def silent_feeds(unit: UnitOfWork, tenant: TenantAccess) -> list[Trouble]:
+def silent_feeds(unit: UnitOfWork, tenant: TenantAccess) -> list[Incident]:
     """Feeds that brought something once and bring nothing now."""
     now, out = unit.now, []
     for feed in feeds.feeds_of(unit, tenant):
         silent = feed.last_arrival_at is not None and now - feed.last_arrival_at > _SILENT_AFTER
-        if feed.paused or not (silent or feed.trouble) or feed.last_arrival_at is None:
+        if feed.paused or not (silent or feed.error) or feed.last_arrival_at is None:
             continue
         age = (now - feed.last_arrival_at).total_seconds() / 3600
         out.append(
-            Trouble(
+            Incident(
                 f"feed:{feed.name}", "feed", "feed", feed.name, f"The feed {feed.name} went silent",
-                f"Nothing came for {age:.0f} hours. {feed.trouble}".strip(), Level.MEND, feed.last_arrival_at, 0,
+                f"Nothing came for {age:.0f} hours. {feed.error}".strip(), Level.FIX, feed.last_arrival_at, 0,
                 "See whether its source still sends (Mail flow, Feeds). Until then readings know nothing of its mail.",
-                "", (feed.said,), "feed",
+                "", (feed.summary,), "feed",
             )
         )  # fmt: skip
     return out
 
 
-def old_keys(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+def old_keys(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Incident]:
     return [
-        Trouble(
+        Incident(
             f"key:{row.domain}:{row.selector}", "key", "domain", row.domain,
             f"The DKIM key {row.selector} of {row.domain} is old",
-            f"It is published since {row.first_seen_at:%Y-%m-%d} at least.", Level.LOOK,
+            f"It is published since {row.first_seen_at:%Y-%m-%d} at least.", Level.INVESTIGATE,
             row.first_seen_at.replace(tzinfo=UTC), 0,
             f"Make a new one under another selector, publish it, sign with it, then withdraw {row.selector}.",
             "", (), "audit", "key", (row.domain,),
@@ -175,17 +185,17 @@ def old_keys(connection: Connection, tenant: TenantAccess, now: datetime) -> lis
     ]  # fmt: skip
 
 
-def new_replies(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Trouble]:
+def new_replies(connection: Connection, tenant: TenantAccess, now: datetime) -> list[Incident]:
     """Refusals that were never seen before and that speak of us, or that no rule knows."""
     out = []
-    for row in store.new_wordings(connection, tenant.id, now - _NEW_FOR, _NEW_REPLY_FROM):
+    for row in store.new_reply_patterns(connection, tenant.id, now - _NEW_FOR, _NEW_REPLY_FROM):
         cause = Cause.from_number(row.cause)
         if cause in SENDER_CAUSES or cause is Cause.UNCLASSIFIED:
             out.append(
-                Trouble(
+                Incident(
                     f"reply:{row.id}", "reply", "tenant", tenant.slug, f"A new refusal: {row.example[:120]}",
                     f"It came {row.n} times, first at {row.first_seen_at:%Y-%m-%d %H:%M} UTC "
-                    f"({str(cause).replace('_', ' ')}).", Level.LOOK, row.first_seen_at.replace(tzinfo=UTC),
+                    f"({str(cause).replace('_', ' ')}).", Level.INVESTIGATE, row.first_seen_at.replace(tzinfo=UTC),
                     int(row.n), "Read what it asks for; write a rule for it where no rule knows it.", "",
                     (row.example[:500],), topic=str(cause),
                 )

@@ -17,7 +17,7 @@ from rust_gauge.store.tables.domains import (
     stream,
     tenant_setting,
 )
-from rust_gauge.store.tables.feeds import feed, feed_told, refused_row
+from rust_gauge.store.tables.feeds import feed, feed_told, rejected_row
 from rust_gauge.store.tables.jobs import batch_result, job, job_piece, lease
 from rust_gauge.store.tables.mailflow import (
     SUM_DOMAIN,
@@ -29,15 +29,15 @@ from rust_gauge.store.tables.mailflow import (
     flow_day,
     flow_hour,
     flow_label_day,
+    flow_pattern_day,
     flow_sum_day,
     flow_time_day,
-    flow_wording_day,
     intake_lock,
     label,
     load,
+    reply_pattern,
     shift,
     trouble,
-    wording,
 )
 from rust_gauge.store.tables.plans import publication, watch
 from rust_gauge.store.tables.providers import (
@@ -50,7 +50,7 @@ from rust_gauge.store.tables.providers import (
     provider_label,
     recipient_domain,
 )
-from rust_gauge.store.tables.readings import held_mailed_day, mark, provider_day, provider_usual, reading_series
+from rust_gauge.store.tables.readings import annotation, held_mailed_day, provider_day, provider_usual, reading_series
 from rust_gauge.store.tables.suppression import (
     suppression_change,
     suppression_day,
@@ -58,7 +58,7 @@ from rust_gauge.store.tables.suppression import (
     suppression_state,
 )
 from rust_gauge.store.tables.webhooks import webhook, webhook_call
-from rust_gauge.store.tables.worklist import told, work_item, work_step
+from rust_gauge.store.tables.worklist import notification, work_item, work_step
 
 __all__ = [
     "ALL_PROVIDERS",
@@ -70,6 +70,7 @@ __all__ = [
     "SUM_STREAM",
     "UNRESOLVED_PROVIDER",
     "account",
+    "annotation",
     "audit",
     "batch_result",
     "dkim_key_seen",
@@ -82,9 +83,9 @@ __all__ = [
     "flow_day",
     "flow_hour",
     "flow_label_day",
+    "flow_pattern_day",
     "flow_sum_day",
     "flow_time_day",
-    "flow_wording_day",
     "gate",
     "held_mailed_day",
     "intake_lock",
@@ -94,9 +95,9 @@ __all__ = [
     "lease",
     "load",
     "mailbox_provider",
-    "mark",
     "membership",
     "metadata",
+    "notification",
     "proof",
     "provider_day",
     "provider_label",
@@ -104,8 +105,9 @@ __all__ = [
     "publication",
     "reading_series",
     "recipient_domain",
-    "refused_row",
+    "rejected_row",
     "relay",
+    "reply_pattern",
     "sending_domain",
     "session",
     "shift",
@@ -118,12 +120,10 @@ __all__ = [
     "tenant",
     "tenant_setting",
     "token",
-    "told",
     "trouble",
     "watch",
     "webhook",
     "webhook_call",
-    "wording",
     "work_item",
     "work_step",
 ]

@@ -75,7 +75,7 @@ proof = table(
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("kind", String(8), nullable=False),
     Column("subject", String(320), nullable=False),
-    Column("way", String(12), nullable=False),
+    Column("method", String(12), nullable=False),
     Column("sent_to", String(320), nullable=False),
     Column("token", String(64), nullable=False),
     Column("state", String(8), nullable=False),
@@ -86,12 +86,12 @@ proof = table(
     Column("created_at", Time, nullable=False),
     Column("sent_at", Time, nullable=True),
     Column("expires_at", Time, nullable=True),
-    Column("proven_at", Time, nullable=True),
+    Column("verified_at", Time, nullable=True),
     Column("checked_at", Time, nullable=True),
     Column("lost_at", Time, nullable=True),
-    UniqueConstraint("tenant_id", "kind", "subject", "way", name="proof_subject"),
+    UniqueConstraint("tenant_id", "kind", "subject", "method", name="proof_subject"),
     Index("proof_link", "link_digest", unique=True),
-    Index("proof_due", "way", "state", "checked_at"),
+    Index("proof_due", "method", "state", "checked_at"),
 )
 
 dkim_key_seen = table(

@@ -20,13 +20,13 @@ feed = table(
     Column("defaults", JSON, nullable=False),
     Column("position", JSON, nullable=False),
     Column("paused", Boolean, nullable=False),
-    Column("trouble", String(500), nullable=False),
+    Column("error", String(500), nullable=False),
     Column("created_at", Time, nullable=False),
     UniqueConstraint("tenant_id", "name", name="feed_name"),
 )
 
-refused_row = table(
-    "refused_row",
+rejected_row = table(
+    "rejected_row",
     Column("id", Big, primary_key=True, autoincrement=True),
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("feed_id", Id, ForeignKey("feed.id", ondelete="CASCADE"), nullable=False),
@@ -34,7 +34,7 @@ refused_row = table(
     Column("form", String(10), nullable=False),
     Column("item", MEDIUMTEXT, nullable=False),
     Column("problems", JSON, nullable=False),
-    Index("refused_row_feed", "feed_id", "id"),
+    Index("rejected_row_feed", "feed_id", "id"),
 )
 
 # When a feed without times of its own was first told of an event: told again, it is the same event.

@@ -32,7 +32,7 @@ job = table(
     Column("result", JSON, nullable=False),
     Column("done", Big, nullable=False),
     Column("total", Big, nullable=False),
-    Column("stop_requested", Boolean, nullable=False),
+    Column("cancel_requested", Boolean, nullable=False),
     Column("attempts", SMALLINT(unsigned=True), nullable=False),
     Column("claim", Id, nullable=False),  # grows each time a worker takes it; every write of that worker names it
     Column("error", Text, nullable=False),

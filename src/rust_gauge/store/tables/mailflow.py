@@ -27,7 +27,7 @@ event = table(
     Column("cause", Small, nullable=False),
     Column("permanence", Small, nullable=False),
     Column("cause_rule", String(60), nullable=False),
-    Column("wording_id", Id, nullable=False),
+    Column("pattern_id", Id, nullable=False),
     Column("reply_code", SMALLINT(unsigned=True), nullable=True),
     Column("enhanced_code", String(12), nullable=True),
     Column("diagnostic", Text, nullable=False),
@@ -59,7 +59,7 @@ load = table(
     Column("processed_at", Time, nullable=False),
     Column("received", Id, nullable=False),
     Column("stored", Id, nullable=False),
-    Column("refused", Id, nullable=False),
+    Column("rejected", Id, nullable=False),
     Column("newest", Time, nullable=True),
     Index("event_load_feed", "tenant_id", "feed_id", "id"),
 )
@@ -117,15 +117,15 @@ trouble = table(
 )
 
 # The fixed part of replies: numbers, ids and addresses taken out.
-wording = table(
-    "reply_wording",
+reply_pattern = table(
+    "reply_pattern",
     Column("id", Id, primary_key=True, autoincrement=True),
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
-    Column("wording_key", BINARY(16), nullable=False),
-    Column("wording", String(500), nullable=False),
+    Column("pattern_key", BINARY(16), nullable=False),
+    Column("reply_pattern", String(500), nullable=False),
     Column("example", Text, nullable=False),
     Column("first_seen_at", Time, nullable=False),
-    UniqueConstraint("tenant_id", "wording_key", name="reply_wording_key"),
+    UniqueConstraint("tenant_id", "pattern_key", name="reply_pattern_key"),
 )
 
 label = table(
@@ -154,7 +154,7 @@ def _counter(name: str, period: Column) -> Table:  # type: ignore[type-arg]
     )
 
 
-# By sending address, campaign or tag; and replies by wording. A day each.
+# By sending address, campaign or tag; and replies by reply pattern. A day each.
 flow_label_day = table(
     "flow_label_day",
     Column("tenant_id", Id, primary_key=True),
@@ -168,10 +168,10 @@ flow_label_day = table(
     Column("n", Big, nullable=False),
 )
 
-flow_wording_day = table(
-    "flow_wording_day",
+flow_pattern_day = table(
+    "flow_pattern_day",
     Column("tenant_id", Id, primary_key=True),
-    Column("wording_id", Id, primary_key=True),
+    Column("pattern_id", Id, primary_key=True),
     Column("day", Date, primary_key=True),
     Column("provider_id", Id, primary_key=True),
     Column("cause", Small, primary_key=True),

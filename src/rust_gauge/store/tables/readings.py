@@ -57,8 +57,8 @@ held_mailed_day = table(
 )
 
 # Notes of people on the time axis. An empty domain: for all of the tenant.
-mark = table(
-    "mark",
+annotation = table(
+    "annotation",
     Column("id", Big, primary_key=True, autoincrement=True),
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("domain", String(253), nullable=False),
@@ -67,5 +67,5 @@ mark = table(
     Column("made_at", Time, nullable=False),
     Column("made_by", String(254), nullable=False),
     Column("kind", String(10), nullable=False, server_default=text("'note'")),  # or policy
-    Index("mark_tenant", "tenant_id", "day"),
+    Index("annotation_tenant", "tenant_id", "day"),
 )

@@ -5,15 +5,15 @@ from sqlalchemy.dialects.mysql import SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Small, Time, table
 
-# One row for an address (or a whole recipient domain), a reason and a reach, for ever: what stands, and the newest
+# One row for an address (or a whole recipient domain), a reason and a scope, for ever: what stands, and the newest
 # change of it. `number` is that change's place in the tenant's changes.
 suppression_entry = table(
     "suppression_entry",
     Column("tenant_id", Id, primary_key=True, autoincrement=False),
     Column("address_key", BINARY(16), primary_key=True),
     Column("reason", Small, primary_key=True, autoincrement=False),
-    Column("reach", Small, primary_key=True, autoincrement=False),
-    Column("reach_id", Id, primary_key=True, autoincrement=False),
+    Column("scope", Small, primary_key=True, autoincrement=False),
+    Column("scope_id", Id, primary_key=True, autoincrement=False),
     Column("number", Big, nullable=False),
     Column("state", Small, nullable=False),
     # Searched as one types, without case; it is found by its key, which knows better.
@@ -47,8 +47,8 @@ suppression_change = table(
     Column("number", Big, primary_key=True, autoincrement=False),
     Column("address_key", BINARY(16), nullable=False),
     Column("reason", Small, nullable=False),
-    Column("reach", Small, nullable=False),
-    Column("reach_id", Id, nullable=False),
+    Column("scope", Small, nullable=False),
+    Column("scope_id", Id, nullable=False),
     Column("state", Small, nullable=False),
     Column("change", Small, nullable=False),
     Column("changed_at", Time, nullable=False),
@@ -68,7 +68,7 @@ suppression_state = table(
     Column("matching_before", JSON, nullable=True),
     Column("secret", String(300), nullable=False, server_default=text("''")),
     # Streams over relays that are held as a whole until somebody releases them.
-    Column("brakes", JSON, nullable=False, server_default=text("'[]'")),
+    Column("pauses", JSON, nullable=False, server_default=text("'[]'")),
 )
 
 # What came onto the list, left it, and was withheld, a day each.

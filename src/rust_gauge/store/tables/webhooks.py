@@ -16,7 +16,7 @@ webhook = table(
     Column("paused", Boolean, nullable=False),
     Column("created_at", Time, nullable=False),
     Column("last_at", Time, nullable=True),
-    Column("last_said", String(500), nullable=False),
+    Column("last_response", String(500), nullable=False),
 )
 
 webhook_call = table(
@@ -29,7 +29,7 @@ webhook_call = table(
     Column("body", Text, nullable=False),
     Column("state", String(10), nullable=False),
     Column("attempts", SMALLINT(unsigned=True), nullable=False),
-    Column("said", String(500), nullable=False),
+    Column("response", String(500), nullable=False),
     Column("created_at", Time, nullable=False),
     Column("next_at", Time, nullable=True),
     Column("finished_at", Time, nullable=True),

@@ -5,20 +5,20 @@ from sqlalchemy.dialects.mysql import SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
 
-# One incident: what is wrong (`trouble`), and where it stands. The key is what makes it the same one again.
+# One incident: what is wrong (`incident`), and where it stands. The key is what makes it the same one again.
 work_item = table(
     "work_item",
     Column("id", Big, primary_key=True, autoincrement=True),
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("item_key", String(400), nullable=False),
-    Column("state", String(10), nullable=False),
-    Column("level", String(6), nullable=False),
-    Column("trouble", JSON, nullable=False),
+    Column("state", String(12), nullable=False),
+    Column("level", String(12), nullable=False),
+    Column("incident", JSON, nullable=False),
     Column("found_at", Time, nullable=False),
     Column("seen_at", Time, nullable=False),
-    Column("told_at", Time, nullable=True),
+    Column("notified_at", Time, nullable=True),
     Column("well_since", Time, nullable=True),
-    Column("closed_at", Time, nullable=True),
+    Column("resolved_at", Time, nullable=True),
     Column("until", Time, nullable=True),
     Column("returns", SMALLINT(unsigned=True), nullable=False),
     Column("assigned_to", String(254), nullable=False),
@@ -37,20 +37,20 @@ work_step = table(
 )
 
 # Messages to people about items: by mail, or to a chat.
-told = table(
-    "told",
+notification = table(
+    "notification",
     Column("id", Big, primary_key=True, autoincrement=True),
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("item_id", Big, ForeignKey("work_item.id", ondelete="CASCADE"), nullable=False),
-    Column("way", JSON, nullable=False),
+    Column("channel", JSON, nullable=False),
     Column("what", String(10), nullable=False),
     Column("title", String(500), nullable=False),
     Column("body", Text, nullable=False),
     Column("state", String(10), nullable=False),
     Column("attempts", SMALLINT(unsigned=True), nullable=False),
-    Column("said", String(500), nullable=False),
+    Column("response", String(500), nullable=False),
     Column("made_at", Time, nullable=False),
     Column("next_at", Time, nullable=True),
     Column("finished_at", Time, nullable=True),
-    Index("told_tenant", "tenant_id", "id"),
+    Index("notification_tenant", "tenant_id", "id"),
 )

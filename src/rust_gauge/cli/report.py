@@ -1,0 +1,36 @@
+"""`rustgauge report`: a period in words, or as a page to hand on."""
+
+from rust_gauge.cli.nouns import DOCUMENT, Noun, positive
+from rust_gauge.cli.session import Session, write_bytes
+
+DEFAULT = "show"
+EXAMPLES = ("report --tenant copperline", "report show --tenant copperline --days 30 --file report.html")
+
+
+def register(noun: Noun) -> None:
+    """Add the verbs."""
+    made = noun.add("show", show, "show the report of a period beside the period before", DOCUMENT)
+    made.add_argument("--days", type=positive, default=7, help="days up to today (7)")
+    made.add_argument("--file", metavar="FILE", help="write it as an HTML page to this file")
+    made = noun.add("send", send, "email the report to the addresses of the alert settings")
+    made.add_argument("--days", type=positive, default=7, help="days up to today (7)")
+
+
+def show(session: Session) -> int:
+    """Show the report, or write it to a file."""
+    arguments, output = session.arguments, session.output
+    made = session.client.worklist.report(session.tenant(), days=arguments.days)
+    if arguments.file:
+        write_bytes(arguments.file, [made.html.encode()])
+        output.say(f"{made.title}: written to {arguments.file}")
+        return 0
+    output.document(arguments.format, made, lambda: output.line(made.text.rstrip()))
+    return 0
+
+
+def send(session: Session) -> int:
+    """Email the report."""
+    tenant, client = session.tenant(), session.client.worklist
+    client.send_report(tenant, days=session.arguments.days)
+    session.output.say(f"Sent to {', '.join(client.settings(tenant).report_to)}.")
+    return 0

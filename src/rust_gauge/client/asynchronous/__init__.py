@@ -1,0 +1,1 @@
+"""The asynchronous client: `client` carries calls out, the other modules are its parts."""

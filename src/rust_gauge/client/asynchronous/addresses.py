@@ -1,0 +1,57 @@
+"""`client.addresses`: Checks of addresses, links to unsubscribe, and gates for MTAs."""
+
+from collections.abc import Sequence
+
+from rust_gauge.client.asynchronous.part import Part
+from rust_gauge.client.calls import addresses as calls
+from rust_gauge.contract.checks import (
+    AddressCheck,
+    AddressCheckRequest,
+    AddressWords,
+    Gate,
+    MadeGate,
+    MailLinks,
+    MailLinksRequest,
+    NewGate,
+    Unsubscribes,
+)
+
+
+class Addresses(Part):
+    """Checks of addresses, links to unsubscribe, and gates for MTAs."""
+
+    async def check(self, tenant: str, addresses: Sequence[str], *, probe: bool = False) -> Sequence[AddressCheck]:
+        """Look at addresses (500 at most): good, doubtful, bad or unknown, with reasons."""
+        request = AddressCheckRequest(addresses=[*addresses], probe=probe)
+        return await self._client.send(calls.check_addresses(tenant, request))
+
+    async def words(self, tenant: str) -> AddressWords:
+        """Return what addresses are held against."""
+        return await self._client.send(calls.get_address_words(tenant))
+
+    async def set_words(self, tenant: str, words: AddressWords) -> AddressWords:
+        """Replace the tenant's own lists and settings."""
+        return await self._client.send(calls.set_address_words(tenant, words))
+
+    async def unsubscribe_links(
+        self, tenant: str, recipients: Sequence[str], *, domain: str, stream: str = ""
+    ) -> Sequence[MailLinks]:
+        """Values of List-Unsubscribe and List-Unsubscribe-Post for a message."""
+        request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
+        return await self._client.send(calls.unsubscribe_links(tenant, request))
+
+    async def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
+        """How unsubscriptions went."""
+        return await self._client.send(calls.unsubscribes(tenant, days))
+
+    async def gates(self, tenant: str) -> Sequence[Gate]:
+        """Ways in for MTAs."""
+        return await self._client.send(calls.list_gates(tenant))
+
+    async def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
+        """Create a gate; its key is in this answer only."""
+        return await self._client.send(calls.add_gate(tenant, new))
+
+    async def delete_gate(self, tenant: str, id: int) -> None:
+        """Close a gate."""
+        await self._client.send(calls.delete_gate(tenant, id))

@@ -1,0 +1,84 @@
+"""`client.audits`: Audits of a domain."""
+
+from collections.abc import AsyncIterator, Sequence
+
+from rust_gauge.client.asynchronous.part import Part
+from rust_gauge.client.calls import audits as calls
+from rust_gauge.contract.audits import (
+    Audit,
+    AuditComparison,
+    AuditSettings,
+    AuditSummary,
+    BatchRequest,
+    BatchResult,
+    FeedbackReport,
+    HistoryEntry,
+    MessageCheck,
+    SpfCheck,
+    SpfCheckRequest,
+)
+from rust_gauge.contract.jobs import Job
+
+
+class Audits(Part):
+    """Audits of a domain."""
+
+    async def run(self, tenant: str, domain: str) -> Audit:
+        """Audit `domain` now. NotFoundError if it isn't watched: add it with `client.domains.add`."""
+        return await self._client.send(calls.run_audit(tenant, domain))
+
+    async def newest(self, tenant: str, domain: str) -> Audit:
+        """Return the newest audit of a domain. NotFoundError before the first one."""
+        return await self._client.send(calls.get_newest_audit(tenant, domain))
+
+    async def get(self, tenant: str, domain: str, id: int) -> Audit:
+        """Return one audit. NotFoundError."""
+        return await self._client.send(calls.get_audit(tenant, domain, id))
+
+    def list(self, tenant: str, domain: str) -> AsyncIterator[AuditSummary]:
+        """Newest first."""
+        return self._client.pages(lambda cursor: calls.list_audits(tenant, domain, cursor))
+
+    async def compare(
+        self, tenant: str, domain: str, *, before: int | None = None, after: int | None = None
+    ) -> AuditComparison:
+        """Two audits beside each other; without numbers the newest two. NotFoundError when there are not two."""
+        return await self._client.send(calls.compare_audits(tenant, domain, before, after))
+
+    def history(self, tenant: str, domain: str) -> AsyncIterator[HistoryEntry]:
+        """Yield what changed between audits, newest first."""
+        return self._client.pages(lambda cursor: calls.list_history(tenant, domain, cursor))
+
+    async def check_spf(
+        self, tenant: str, ip: str, *, mail_from: str = "", helo: str = "", record: str | None = None
+    ) -> SpfCheck:
+        """Would a message from `ip` pass SPF? `record` is tried in place of what the envelope domain publishes."""
+        request = SpfCheckRequest.model_construct(ip=ip, mail_from=mail_from, helo=helo, record=record)
+        return await self._client.send(calls.check_spf(tenant, request))
+
+    async def check_message(
+        self, tenant: str, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = ""
+    ) -> MessageCheck:
+        """SPF, DKIM and DMARC of a message as it was captured. Without `ip` SPF is left out."""
+        return await self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
+
+    async def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
+        """Read an aggregate report; its selectors are looked at by audits from now on."""
+        return await self._client.send(calls.read_feedback_report(tenant, octets))
+
+    async def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Job:
+        """Audit many domains as a job."""
+        request = BatchRequest.model_construct(names=[*names], selectors=[*selectors])
+        return await self._client.send(calls.start_batch(tenant, request))
+
+    def batch_results(self, tenant: str, id: int) -> AsyncIterator[BatchResult]:
+        """In the order of the names."""
+        return self._client.pages(lambda cursor: calls.list_batch_results(tenant, id, cursor))
+
+    async def settings(self, tenant: str) -> AuditSettings:
+        """Return what the tenant's audits look at."""
+        return await self._client.send(calls.get_audit_settings(tenant))
+
+    async def set_settings(self, tenant: str, settings: AuditSettings) -> AuditSettings:
+        """Replace them."""
+        return await self._client.send(calls.set_audit_settings(tenant, settings))

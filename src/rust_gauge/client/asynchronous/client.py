@@ -1,0 +1,170 @@
+"""The client itself, with its parts.
+
+Each part is imported when it is first used, so that a command that needs one of them starts quickly.
+"""
+
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from rust_gauge.client.asynchronous.connection import AsyncConnection
+
+if TYPE_CHECKING:
+    from rust_gauge.client.asynchronous.addresses import Addresses
+    from rust_gauge.client.asynchronous.audits import Audits
+    from rust_gauge.client.asynchronous.cause_rules import CauseRulesPart
+    from rust_gauge.client.asynchronous.domains import Domains
+    from rust_gauge.client.asynchronous.events import Events
+    from rust_gauge.client.asynchronous.feeds import Feeds
+    from rust_gauge.client.asynchronous.flow import FlowReader
+    from rust_gauge.client.asynchronous.jobs import Jobs
+    from rust_gauge.client.asynchronous.plans import Plans
+    from rust_gauge.client.asynchronous.proofs import Proofs
+    from rust_gauge.client.asynchronous.publishing import Publishing
+    from rust_gauge.client.asynchronous.readings import Readings
+    from rust_gauge.client.asynchronous.recipients import Recipients
+    from rust_gauge.client.asynchronous.relays import Relays
+    from rust_gauge.client.asynchronous.suppression import Suppression
+    from rust_gauge.client.asynchronous.tokens import Tokens
+    from rust_gauge.client.asynchronous.watches import Watches
+    from rust_gauge.client.asynchronous.webhooks import Webhooks
+    from rust_gauge.client.asynchronous.worklist import Worklist
+
+
+class AsyncClient(AsyncConnection):
+    """A client of one service. `transport` is for tests.
+
+    Requests that are safe to repeat are tried up to four times when the service is away or busy.
+    """
+
+    @cached_property
+    def tokens(self) -> "Tokens":
+        """Tokens for programs."""
+        from rust_gauge.client.asynchronous.tokens import Tokens
+
+        return Tokens(self)
+
+    @cached_property
+    def domains(self) -> "Domains":
+        """Sending domains."""
+        from rust_gauge.client.asynchronous.domains import Domains
+
+        return Domains(self)
+
+    @cached_property
+    def audits(self) -> "Audits":
+        """Audits of a domain."""
+        from rust_gauge.client.asynchronous.audits import Audits
+
+        return Audits(self)
+
+    @cached_property
+    def events(self) -> "Events":
+        """Events in and out."""
+        from rust_gauge.client.asynchronous.events import Events
+
+        return Events(self)
+
+    @cached_property
+    def flow(self) -> "FlowReader":
+        """Mail flow per provider."""
+        from rust_gauge.client.asynchronous.flow import FlowReader
+
+        return FlowReader(self)
+
+    @cached_property
+    def suppression(self) -> "Suppression":
+        """The suppression list and clearance."""
+        from rust_gauge.client.asynchronous.suppression import Suppression
+
+        return Suppression(self)
+
+    @cached_property
+    def jobs(self) -> "Jobs":
+        """Work on files and on the past: imports, checks of lists, trials of a policy."""
+        from rust_gauge.client.asynchronous.jobs import Jobs
+
+        return Jobs(self)
+
+    @cached_property
+    def addresses(self) -> "Addresses":
+        """Checks of addresses, links to unsubscribe, and gates for MTAs."""
+        from rust_gauge.client.asynchronous.addresses import Addresses
+
+        return Addresses(self)
+
+    @cached_property
+    def readings(self) -> "Readings":
+        """Readings, the wall, what moved them and what would follow."""
+        from rust_gauge.client.asynchronous.readings import Readings
+
+        return Readings(self)
+
+    @cached_property
+    def worklist(self) -> "Worklist":
+        """What to do next, alerts, lines, pauses."""
+        from rust_gauge.client.asynchronous.worklist import Worklist
+
+        return Worklist(self)
+
+    @cached_property
+    def relays(self) -> "Relays":
+        """Paths that mail leaves by."""
+        from rust_gauge.client.asynchronous.relays import Relays
+
+        return Relays(self)
+
+    @cached_property
+    def plans(self) -> "Plans":
+        """What domains ought to publish."""
+        from rust_gauge.client.asynchronous.plans import Plans
+
+        return Plans(self)
+
+    @cached_property
+    def watches(self) -> "Watches":
+        """How changes of records spread."""
+        from rust_gauge.client.asynchronous.watches import Watches
+
+        return Watches(self)
+
+    @cached_property
+    def publishing(self) -> "Publishing":
+        """Plans published by dynamic update (RFC 2136)."""
+        from rust_gauge.client.asynchronous.publishing import Publishing
+
+        return Publishing(self)
+
+    @cached_property
+    def proofs(self) -> "Proofs":
+        """That domains and sender addresses are the tenant's."""
+        from rust_gauge.client.asynchronous.proofs import Proofs
+
+        return Proofs(self)
+
+    @cached_property
+    def webhooks(self) -> "Webhooks":
+        """Where the service tells what happened."""
+        from rust_gauge.client.asynchronous.webhooks import Webhooks
+
+        return Webhooks(self)
+
+    @cached_property
+    def feeds(self) -> "Feeds":
+        """Ways in for events."""
+        from rust_gauge.client.asynchronous.feeds import Feeds
+
+        return Feeds(self)
+
+    @cached_property
+    def cause_rules(self) -> "CauseRulesPart":
+        """Rules of a tenant's own that find the cause of a rejection."""
+        from rust_gauge.client.asynchronous.cause_rules import CauseRulesPart
+
+        return CauseRulesPart(self)
+
+    @cached_property
+    def recipients(self) -> "Recipients":
+        """What is kept of one person."""
+        from rust_gauge.client.asynchronous.recipients import Recipients
+
+        return Recipients(self)

@@ -1,0 +1,97 @@
+"""`client.readings`: Readings, the wall, what moved them and what would follow."""
+
+from datetime import date
+
+from rust_gauge.client.asynchronous.part import Part
+from rust_gauge.client.calls import readings as calls
+from rust_gauge.contract.readings import (
+    Annotation,
+    Explanation,
+    Forecast,
+    ForecastRequest,
+    Headroom,
+    NewAnnotation,
+    ReadingSeries,
+    ReadingSettings,
+    ReadingSettingsView,
+    Subject,
+    Wall,
+)
+
+
+class Readings(Part):
+    """Readings, the wall, what moved them and what would follow."""
+
+    async def series(
+        self,
+        tenant: str,
+        name: str,
+        *,
+        subject: Subject = "domain",
+        provider: str | None = None,
+        first: date | None = None,
+        last: date | None = None,
+    ) -> ReadingSeries:
+        """Return a reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
+        return await self._client.send(calls.readings(tenant, name, subject, provider, first, last))
+
+    async def wall(
+        self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain", last: date | None = None
+    ) -> Wall:
+        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190) up to one."""
+        return await self._client.send(calls.wall(days, tenant, subject, last))
+
+    async def explain(
+        self,
+        tenant: str,
+        name: str,
+        first: date,
+        last: date,
+        *,
+        subject: Subject = "domain",
+        provider: str | None = None,
+    ) -> Explanation:
+        """Return what moved a reading between two days, and what else happened then."""
+        return await self._client.send(calls.explain_reading(tenant, name, subject, provider, first, last))
+
+    async def forecast(
+        self,
+        tenant: str,
+        name: str,
+        wanted: ForecastRequest,
+        *,
+        subject: Subject = "domain",
+        provider: str | None = None,
+    ) -> Forecast:
+        """Return the readings that would follow, as it goes and with a change."""
+        return await self._client.send(calls.forecast_reading(tenant, name, subject, provider, wanted))
+
+    async def headroom(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Headroom]:
+        """How many more complaints or bounces today until a line."""
+        return await self._client.send(calls.get_headroom(tenant, name, subject))
+
+    async def settings(self, tenant: str) -> ReadingSettingsView:
+        """Return the parameters of a tenant's readings."""
+        return await self._client.send(calls.get_reading_settings(tenant))
+
+    async def set_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
+        """Other parameters; `job` in the answer computes the past anew."""
+        return await self._client.send(calls.set_reading_settings(tenant, settings))
+
+    async def reset_settings(self, tenant: str) -> ReadingSettingsView:
+        """Back to those that are shipped."""
+        return await self._client.send(calls.reset_reading_settings(tenant))
+
+    async def annotations(
+        self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
+    ) -> list[Annotation]:
+        """Return what happened: notes, changed records, findings, shifts, outages."""
+        return await self._client.send(calls.list_annotations(tenant, first, last, domain))
+
+    async def add_annotation(self, tenant: str, new: NewAnnotation) -> Annotation:
+        """Add a note on the time axis."""
+        return await self._client.send(calls.add_annotation(tenant, new))
+
+    async def delete_annotation(self, tenant: str, id: int) -> None:
+        """Take a note away."""
+        await self._client.send(calls.delete_annotation(tenant, id))

@@ -1,0 +1,46 @@
+"""Calls of `client.addresses`."""
+
+from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.checks import (
+    AddressCheck,
+    AddressCheckRequest,
+    AddressWords,
+    Gate,
+    MadeGate,
+    MailLinks,
+    MailLinksRequest,
+    NewGate,
+    Unsubscribes,
+)
+
+
+def check_addresses(tenant: str, request: AddressCheckRequest) -> Call[list[AddressCheck]]:
+    return repeatable(make_call("POST", tenant_path(tenant, "address-checks"), list[AddressCheck], request))
+
+
+def get_address_words(tenant: str) -> Call[AddressWords]:
+    return make_call("GET", tenant_path(tenant, "address-words"), AddressWords)
+
+
+def set_address_words(tenant: str, words: AddressWords) -> Call[AddressWords]:
+    return repeatable(make_call("PUT", tenant_path(tenant, "address-words"), AddressWords, words))
+
+
+def unsubscribe_links(tenant: str, request: MailLinksRequest) -> Call[list[MailLinks]]:
+    return repeatable(make_call("POST", tenant_path(tenant, "unsubscribe-links"), list[MailLinks], request))
+
+
+def unsubscribes(tenant: str, days: int) -> Call[Unsubscribes]:
+    return make_call("GET", tenant_path(tenant, "unsubscribes"), Unsubscribes, days=days)
+
+
+def list_gates(tenant: str) -> Call[list[Gate]]:
+    return make_call("GET", tenant_path(tenant, "gates"), list[Gate])
+
+
+def add_gate(tenant: str, new: NewGate) -> Call[MadeGate]:
+    return make_call("POST", tenant_path(tenant, "gates"), MadeGate, new)
+
+
+def delete_gate(tenant: str, id: int) -> Call[None]:
+    return make_call("DELETE", tenant_path(tenant, f"gates/{id}"), type(None))

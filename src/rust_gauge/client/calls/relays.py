@@ -1,0 +1,18 @@
+"""Calls of `client.relays`."""
+
+from urllib.parse import quote
+
+from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.relays import Relay, RelayDescription
+
+
+def list_relays(tenant: str) -> Call[list[Relay]]:
+    return make_call("GET", tenant_path(tenant, "relays"), list[Relay])
+
+
+def set_relay(tenant: str, name: str, description: RelayDescription) -> Call[Relay]:
+    return repeatable(make_call("PUT", tenant_path(tenant, f"relays/{quote(name, safe='')}"), Relay, description))
+
+
+def delete_relay(tenant: str, name: str) -> Call[None]:
+    return make_call("DELETE", tenant_path(tenant, f"relays/{quote(name, safe='')}"), type(None))

@@ -1,0 +1,16 @@
+"""Calls of `client.tokens`."""
+
+from rust_gauge.client.calls.call import Call, make_call
+from rust_gauge.contract.session import MadeToken, NewToken, Token
+
+
+def list_tokens() -> Call[list[Token]]:
+    return make_call("GET", "/tokens", list[Token])
+
+
+def add_token(new: NewToken) -> Call[MadeToken]:
+    return make_call("POST", "/tokens", MadeToken, new)
+
+
+def delete_token(id: int) -> Call[None]:
+    return make_call("DELETE", f"/tokens/{id}", type(None))

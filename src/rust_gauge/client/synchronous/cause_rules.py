@@ -1,0 +1,37 @@
+"""`client.cause_rules`: Rules of a tenant's own that find the cause of a rejection."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+from collections.abc import Sequence
+
+from rust_gauge.client.calls import cause_rules as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.rules import CauseRules, OwnRule, RulesBacktest, RulesBacktestRequest, RulesChange
+
+
+class CauseRulesPart(Part):
+    """Rules of a tenant's own that find the cause of a rejection."""
+
+    def get(self, tenant: str) -> CauseRules:
+        """Return the rules in their order, and how far the past is judged by them."""
+        return self._client.send(calls.get_rules(tenant))
+
+    def shipped(self, tenant: str) -> Sequence[OwnRule]:
+        """Return the rules that come with the service, asked after a tenant's own."""
+        return self._client.send(calls.shipped_rules(tenant))
+
+    def set(self, tenant: str, change: RulesChange) -> CauseRules:
+        """Keep rules. InvalidInputError names what cannot be used; 409 when somebody changed them meanwhile."""
+        return self._client.send(calls.put_rules(tenant, change))
+
+    def backtest(self, tenant: str, request: RulesBacktestRequest) -> RulesBacktest:
+        """Return what rules would have made of the past. Nothing is changed."""
+        return self._client.send(calls.backtest_rules(tenant, request))
+
+    def apply(self, tenant: str) -> CauseRules:
+        """Judge the past by the rules as they are, as a job."""
+        return self._client.send(calls.apply_rules(tenant))
+
+    def cancel(self, tenant: str) -> CauseRules:
+        """Stop judging the past."""
+        return self._client.send(calls.stop_rules(tenant))

@@ -1,0 +1,113 @@
+"""The connection under the client: it carries calls out, retries them, translates errors, reads lists page by page."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+import time
+from collections.abc import Callable, Iterator, Mapping
+from types import TracebackType
+from typing import Any, Self, TypeVar
+
+import httpx
+
+from rust_gauge import __version__
+from rust_gauge.client.calls.call import Call
+from rust_gauge.client.calls.session import who
+from rust_gauge.client.errors import ServiceUnreachable, error_of
+from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
+from rust_gauge.contract.common import Page
+from rust_gauge.contract.session import Who
+
+T = TypeVar("T")
+
+
+class Connection:
+    """A connection to one service: carries calls out. `transport` is for tests.
+
+    Requests that are safe to repeat are tried up to four times when the service is away or busy.
+    """
+
+    def __init__(
+        self,
+        url: str,
+        *,
+        token: str = "",
+        timeout: float = 60.0,
+        transport: httpx.BaseTransport | None = None,
+    ) -> None:
+        headers = {"User-Agent": f"rust-gauge-client/{__version__}", "Accept": "application/json"}
+        if token:
+            headers["Authorization"] = f"Bearer {token}"
+        self._http = httpx.Client(base_url=url.rstrip("/"), headers=headers, timeout=timeout, transport=transport)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close the connections that are kept open."""
+        self._http.close()
+
+    def who(self) -> Who:
+        """Who the token stands for, and which tenants it may see."""
+        return self.send(who())
+
+    def send(self, call: Call[T]) -> T:
+        """Carry out a call. ServiceUnreachable, or the ProblemResponse that fits."""
+        headers = {"Content-Type": call.content_type} if call.body is not None else {}
+        for attempt in range(1, ATTEMPTS + 1):
+            response = None
+            try:
+                response = self._http.request(
+                    call.method, call.path, params=call.query, content=call.body, headers=headers
+                )
+            except httpx.HTTPError as error:
+                # Nothing was sent when the connection failed, so that much is always safe to repeat.
+                safe = call.repeatable or isinstance(error, httpx.ConnectError)
+                if attempt == ATTEMPTS or not safe:
+                    raise self._unreachable(error) from error
+            else:
+                if response.is_success:
+                    return call.read(response.content)
+                if attempt == ATTEMPTS or not call.repeatable or not worth_repeating(response):
+                    raise error_of(response)
+            time.sleep(pause_before(attempt, response))
+        raise AssertionError("the last attempt returns or raises")
+
+    def _unreachable(self, error: httpx.HTTPError) -> ServiceUnreachable:
+        return ServiceUnreachable(f"{self._http.base_url} does not answer: {str(error) or type(error).__name__}")
+
+    def download(self, path: str, query: Mapping[str, Any]) -> Iterator[bytes]:
+        """Yield a long answer piece by piece as it comes; repeat the request while nothing of it has come.
+
+        ServiceUnreachable when it ends in the middle: what came so far is not all.
+        """
+        for attempt in range(1, ATTEMPTS + 1):
+            response, begun = None, False
+            try:
+                with self._http.stream("GET", path, params=query) as response:
+                    if response.is_success:
+                        for piece in response.iter_bytes():
+                            begun = True
+                            yield piece
+                        return
+                    response.read()
+                    if attempt == ATTEMPTS or not worth_repeating(response):
+                        raise error_of(response)
+            except httpx.HTTPError as error:
+                if attempt == ATTEMPTS or begun:
+                    raise self._unreachable(error) from error
+            time.sleep(pause_before(attempt, response))
+
+    def pages(self, page: Callable[[str | None], Call[Page[T]]]) -> Iterator[T]:
+        """All items of a paged list."""
+        cursor = None
+        while True:
+            got = self.send(page(cursor))
+            yield from got.items
+            cursor = got.next
+            if cursor is None:
+                return

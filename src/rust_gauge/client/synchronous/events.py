@@ -1,0 +1,56 @@
+"""`client.events`: Events in and out."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any
+
+from rust_gauge.client.calls import events as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.events import Event, IntakeResult
+
+
+class Events(Part):
+    """Events in and out."""
+
+    def load(self, tenant: str, lines: bytes) -> IntakeResult:
+        """Load NDJSON, a piece that fits into one request. Safe to repeat.
+
+        InvalidInputError when nothing of it could be stored; `problem.errors` says why, by line.
+        """
+        return self._client.send(calls.load_ndjson(tenant, lines))
+
+    def list(
+        self,
+        tenant: str,
+        *,
+        recipient: str | None = None,
+        message_id: str | None = None,
+        domain: str | None = None,
+        kinds: Sequence[str] | None = None,
+        causes: Sequence[str] | None = None,
+        provider: str | None = None,
+        stream: str | None = None,
+        relay: str | None = None,
+        ip: str | None = None,
+        reply: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+    ) -> Iterator[Event]:
+        """Events, newest first; a recipient's or a message's are its trail."""
+        query: dict[str, Any] = {
+            "recipient": recipient,
+            "message_id": message_id,
+            "domain": domain,
+            "kind": [*kinds] if kinds else None,
+            "cause": [*causes] if causes else None,
+            "provider": provider,
+            "stream": stream,
+            "relay": relay,
+            "ip": ip,
+            "reply": reply,
+            "since": since.isoformat() if since else None,
+            "until": until.isoformat() if until else None,
+        }
+        return self._client.pages(lambda cursor: calls.list_events(tenant, cursor, query))

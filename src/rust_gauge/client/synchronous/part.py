@@ -1,0 +1,12 @@
+"""What the parts of the client have in common."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+from rust_gauge.client.synchronous.connection import Connection
+
+
+class Part:
+    """A group of calls."""
+
+    def __init__(self, client: Connection) -> None:
+        self._client = client

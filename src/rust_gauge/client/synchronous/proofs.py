@@ -1,0 +1,34 @@
+"""`client.proofs`: That domains and sender addresses are the tenant's."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+import builtins
+
+from rust_gauge.client.calls import proofs as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
+
+
+class Proofs(Part):
+    """That domains and sender addresses are the tenant's."""
+
+    def start(self, tenant: str, subject: str, method: str = "record", relay: str = "") -> Proof:
+        """Begin one: `record`, `postmaster` or `abuse` for a domain, `mail` for an address."""
+        new = NewProof.model_construct(subject=subject, method=method, relay=relay)  # type: ignore[arg-type]
+        return self._client.send(calls.start_proof(tenant, new))
+
+    def list(self, tenant: str) -> "builtins.list[Proof]":
+        """All of a tenant."""
+        return self._client.send(calls.list_proofs(tenant))
+
+    def recheck(self, tenant: str, id: int) -> Proof:
+        """Look for the record now."""
+        return self._client.send(calls.recheck_proof(tenant, id))
+
+    def confirm(self, tenant: str, id: int, code: str) -> Proof:
+        """Send the code that the message brought."""
+        return self._client.send(calls.confirm_proof(tenant, id, ProofCode(code=code)))
+
+    def senders(self, tenant: str) -> "builtins.list[Sender]":
+        """Every domain that mail is sent as: verified or not, aligned or not."""
+        return self._client.send(calls.list_senders(tenant))

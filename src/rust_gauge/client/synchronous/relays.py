@@ -1,0 +1,25 @@
+"""`client.relays`: Paths that mail leaves by."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+import builtins
+
+from rust_gauge.client.calls import relays as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.relays import Relay, RelayDescription
+
+
+class Relays(Part):
+    """Paths that mail leaves by."""
+
+    def list(self, tenant: str) -> "builtins.list[Relay]":
+        """All relays, described or only seen in events."""
+        return self._client.send(calls.list_relays(tenant))
+
+    def set(self, tenant: str, name: str, description: RelayDescription) -> Relay:
+        """Say what a relay is, wants published and allows."""
+        return self._client.send(calls.set_relay(tenant, name, description))
+
+    def delete(self, tenant: str, name: str) -> None:
+        """Forget what was said of a relay."""
+        self._client.send(calls.delete_relay(tenant, name))

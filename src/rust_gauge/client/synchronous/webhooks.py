@@ -1,0 +1,43 @@
+"""`client.webhooks`: Where the service tells what happened."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+import builtins
+from collections.abc import Iterator, Sequence
+
+from rust_gauge.client.calls import webhooks as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+
+
+class Webhooks(Part):
+    """Where the service tells what happened."""
+
+    def list(self, tenant: str) -> "builtins.list[Webhook]":
+        """All of a tenant, and how their calls go."""
+        return self._client.send(calls.list_webhooks(tenant))
+
+    def add(self, tenant: str, name: str, url: str, subjects: Sequence[str] = ()) -> MadeWebhook:
+        """Tell an address what happens; `secret` is in this answer only. Without subjects it is told everything."""
+        new = NewWebhook.model_construct(name=name, url=url, subjects=[*subjects])  # type: ignore[list-item]
+        return self._client.send(calls.add_webhook(tenant, new))
+
+    def update(self, tenant: str, id: int, change: WebhookChange) -> Webhook:
+        """Change settings of a webhook; what is left out stays."""
+        return self._client.send(calls.update_webhook(tenant, id, change))
+
+    def delete(self, tenant: str, id: int) -> None:
+        """Forget it and its calls."""
+        self._client.send(calls.delete_webhook(tenant, id))
+
+    def test(self, tenant: str, id: int) -> WebhookCall:
+        """Call it now with a message that says nothing."""
+        return self._client.send(calls.test_webhook(tenant, id))
+
+    def calls(self, tenant: str, id: int, *, state: str | None = None) -> Iterator[WebhookCall]:
+        """Newest first."""
+        return self._client.pages(lambda cursor: calls.list_webhook_calls(tenant, id, state, cursor))
+
+    def replay(self, tenant: str, id: int, call: str | None = None) -> int:
+        """Try calls that were given up anew: one, or all. Gives how many."""
+        return self._client.send(calls.replay_webhook(tenant, id, call))

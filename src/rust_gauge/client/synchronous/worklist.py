@@ -1,0 +1,92 @@
+"""`client.worklist`: What to do next, alerts, lines, pauses."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+import builtins
+from collections.abc import Sequence
+from datetime import date
+
+from rust_gauge.client.calls import worklist as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.worklist import (
+    AlertSettings,
+    LineRow,
+    Member,
+    Notification,
+    Report,
+    StreamPause,
+    StreamPauseChange,
+    WorkAct,
+    WorkItem,
+    WorkItemDetails,
+)
+
+
+class Worklist(Part):
+    """What to do next, alerts, lines, pauses."""
+
+    def list(
+        self,
+        *,
+        tenant: str | None = None,
+        state: Sequence[str] | None = None,
+        assigned_to: str | None = None,
+        on: date | None = None,
+    ) -> list[WorkItem]:
+        """Return what to do next, over all tenants unless one is named; put off and closed items only by their states.
+
+        `on`: what was open on that day instead, whatever became of it.
+        """
+        return self._client.send(calls.list_worklist(tenant, state, assigned_to, on))
+
+    def get(self, tenant: str, id: int) -> WorkItemDetails:
+        """Return an item with all that happened to it. NotFoundError."""
+        return self._client.send(calls.get_work_item(tenant, id))
+
+    def act(self, tenant: str, id: int, act: WorkAct) -> WorkItemDetails:
+        """Look after it, assign it, comment, put off, measure again."""
+        return self._client.send(calls.act_on_work_item(tenant, id, act))
+
+    def detect(self, tenant: str) -> builtins.list[WorkItem]:
+        """Look for trouble now; gives what lives."""
+        return self._client.send(calls.run_detection(tenant))
+
+    def members(self, tenant: str) -> builtins.list[Member]:
+        """Who may see a tenant, and be given its items."""
+        return self._client.send(calls.list_members(tenant))
+
+    def lines(self, tenant: str) -> builtins.list[LineRow]:
+        """Rates against their lines."""
+        return self._client.send(calls.list_lines(tenant))
+
+    def settings(self, tenant: str) -> AlertSettings:
+        """Who is told of what, how soon and how often."""
+        return self._client.send(calls.get_alert_settings(tenant))
+
+    def set_settings(self, tenant: str, settings: AlertSettings) -> AlertSettings:
+        """Replace them."""
+        return self._client.send(calls.set_alert_settings(tenant, settings))
+
+    def report(self, tenant: str, *, days: int = 7) -> Report:
+        """Return the report of a period: its text, and an HTML page that needs nothing else."""
+        return self._client.send(calls.get_report(tenant, days))
+
+    def send_report(self, tenant: str, *, days: int = 7) -> None:
+        """Send the report of a period now to the people of the alert settings."""
+        self._client.send(calls.send_report(tenant, days))
+
+    def notifications(self, tenant: str) -> builtins.list[Notification]:
+        """Return the newest messages, and what became of them."""
+        return self._client.send(calls.list_notifications(tenant))
+
+    def pauses(self, tenant: str) -> builtins.list[StreamPause]:
+        """Streams over relays that clearance holds as a whole."""
+        return self._client.send(calls.list_stream_pauses(tenant))
+
+    def pause_stream(self, tenant: str, new: StreamPauseChange) -> builtins.list[StreamPause]:
+        """Hold a stream over a relay by hand."""
+        return self._client.send(calls.pause_stream(tenant, new))
+
+    def resume_stream(self, tenant: str, release: StreamPauseChange) -> builtins.list[StreamPause]:
+        """Let it go on, with a reason."""
+        return self._client.send(calls.resume_stream(tenant, release))

@@ -1,0 +1,74 @@
+"""Which incidents are one incident: a broken key and the mail that fails by it are told once, and mended once."""
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+
+from rust_gauge.core.worklist.incident import Incident
+
+_PROVES = ("dkim-", "spf-", "dmarc-", "stream-")  # rules whose faults make authentication or alignment fail
+_MOST_EVIDENCE = 14  # lines; an item has to fit a screen and a mail
+
+
+def join(found: Iterable[Incident], causes: Mapping[str, Sequence[str]]) -> list[Incident]:
+    """One incident for each incident. `causes`: the causes of events by the factor that they pull.
+
+    Two of the same key are one. Failing authentication belongs to the domain's fault in SPF, DKIM, DMARC or of a
+    stream, whose record mends it; a stream that is not aligned belongs to the fault of the record that proves nothing;
+    a new reply to the pull of its cause; a changed record to the fault, or the failing authentication, of its domain.
+    What is joined leaves its key in `parts`.
+    """
+    by_key: dict[str, Incident] = {}
+    for incident in found:
+        known = by_key.get(incident.key)
+        by_key[incident.key] = incident if known is None else _into(incident, known)
+    pulls = [incident.key for incident in by_key.values() if incident.kind == "pull"]
+    own: dict[str, list[str]] = defaultdict(list)
+    for incident in by_key.values():
+        if incident.subject == "domain":
+            own[incident.name].append(incident.key)
+    for key in list(by_key):
+        part = by_key[key]
+        others = [by_key[other] for other in own[part.name] if other in by_key and other != key]
+        if part.kind == "reply":
+            others = [by_key[other] for other in pulls if other in by_key]
+        into = _incident_of(part, others, causes)
+        if into is not None:
+            by_key[into.key] = _into(part, into)
+            del by_key[key]
+    return list(by_key.values())
+
+
+def _incident_of(part: Incident, others: Sequence[Incident], causes: Mapping[str, Sequence[str]]) -> Incident | None:
+    """Find the incident that one belongs to, among those of its domain (for a reply: among all pulls)."""
+    faults = [other for other in others if other.kind == "fault"]
+    proves = [fault for fault in faults if fault.topic.startswith(_PROVES)]
+    records = [prove for prove in proves if not prove.topic.startswith("stream-")]
+    if part.kind == "pull" and part.topic == "authentication":
+        return next(iter(records or proves), None)
+    if part.kind == "fault" and part.topic.startswith("stream-"):
+        return next(iter(records), None)
+    if part.kind == "reply":
+        return next((other for other in others if part.topic in causes.get(other.topic, ())), None)
+    if part.kind == "record":
+        failing = [other for other in others if other.kind == "pull" and other.topic == "authentication"]
+        return next(iter(proves or failing or faults), None)
+    return None
+
+
+def _into(part: Incident, whole: Incident) -> Incident:
+    """Add to the whole what the part knows more."""
+    said = f"{part.title}: {part.text}" if part.key != whole.key else part.text
+    evidence = dict.fromkeys((*whole.evidence, said, *part.evidence))
+    return replace(
+        whole,
+        level=min(whole.level, part.level, key=lambda level: -level.urgency),
+        since=min(whole.since, part.since),
+        mail=max(whole.mail, part.mail),
+        evidence=tuple(evidence)[:_MOST_EVIDENCE],
+        domains=tuple(dict.fromkeys((*whole.domains, *part.domains))),
+        measure=max(whole.measure, part.measure),
+        parts=tuple(dict.fromkeys((*whole.parts, *part.parts, *([part.key] if part.key != whole.key else [])))),
+        recheck="audit" if "audit" in (whole.recheck, part.recheck) else whole.recheck,
+        record=whole.record or part.record,
+    )
