@@ -79,6 +79,12 @@ def test_a_wrong_command_line_gives_one_clear_line(words: list[str], said: str) 
     assert said in err
 
 
+@pytest.mark.parametrize(("noun", "verb"), VERBS)
+def test_no_verb_takes_the_place_of_a_common_option(noun: str, verb: str) -> None:
+    parser = noun_of(noun)[0].verbs[verb]
+    assert {action.dest for action in parser._actions}.isdisjoint({"url", "tenant"})
+
+
 def test_starting_imports_nothing_that_is_not_used() -> None:
     code = "import sys; from rust_gauge.cli.main import main; main([]); print([m for m in ('pydantic', 'httpx') if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

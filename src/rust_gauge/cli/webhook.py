@@ -16,12 +16,12 @@ def register(noun: Noun) -> None:
     """Add the verbs."""
     noun.add("list", list_webhooks, "list webhooks", TABLE)
     made = noun.add("add", add, "add a webhook; prints its secret, this once", ("text", "json"))
-    made.add_argument("url")
+    made.add_argument("target", metavar="URL")
     made.add_argument("--name", default="", help="what you call it (the host)")
     made.add_argument("--subject", action="append", default=[], help="only this subject; repeatable")
     made = noun.add("update", update, "change a webhook; what is not given stays")
     made.add_argument("webhook", type=number_id)
-    made.add_argument("--url")
+    made.add_argument("--target", metavar="URL", help="the address to call")
     made.add_argument("--name")
     made.add_argument("--subject", action="append", help="only this subject; repeatable, replaces the others")
     for verb, run, help in (
@@ -55,8 +55,8 @@ def list_webhooks(session: Session) -> int:
 def add(session: Session) -> int:
     """Add a webhook."""
     arguments, output = session.arguments, session.output
-    name = arguments.name or arguments.url.partition("//")[2].partition("/")[0][:60]
-    made = session.client.webhooks.add(session.tenant(), name, arguments.url, arguments.subject)
+    name = arguments.name or arguments.target.partition("//")[2].partition("/")[0][:60]
+    made = session.client.webhooks.add(session.tenant(), name, arguments.target, arguments.subject)
 
     def text() -> None:
         output.line(f"webhook {made.id}: {made.url}")
@@ -69,7 +69,7 @@ def add(session: Session) -> int:
 def update(session: Session) -> int:
     """Change a webhook."""
     arguments = session.arguments
-    given = {"url": arguments.url, "name": arguments.name, "subjects": arguments.subject}
+    given = {"url": arguments.target, "name": arguments.name, "subjects": arguments.subject}
     change = WebhookChange.model_validate({name: value for name, value in given.items() if value is not None})
     session.client.webhooks.update(session.tenant(), arguments.webhook, change)
     session.output.say("Saved.")
