@@ -4,6 +4,6 @@ import {defineConfig} from 'vitest/config';
 export default defineConfig({
   plugins: [react()],
   build: {outDir: '../src/rust_gauge/service/console_files', emptyOutDir: true, chunkSizeWarningLimit: 1200},
-  server: {proxy: {'/api': 'http://127.0.0.1:8850', '/problems': 'http://127.0.0.1:8850'}},
+  server: {fs: {allow: ['..']}, proxy: {'/api': 'http://127.0.0.1:8850', '/problems': 'http://127.0.0.1:8850'}},
   test: {environment: 'jsdom', testTimeout: 30_000, include: ['src/**/*.test.{ts,tsx}'], globals: false},
 });

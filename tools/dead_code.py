@@ -15,7 +15,7 @@ LOOKED_AT = {"function", "method", "class", "property", "import", "unreachable_c
 # Called by asyncio, http.server, aiosmtpd, pydantic-settings, argparse, Alembic, or by getattr.
 CALLED_BY_NAME = re.compile(
     r"(connection_(made|lost)|data(gram)?_received|do_(GET|POST)|log_message|handle|handle_\w+|factory|error|"
-    r"settings_customise_sources|upgrade|open_rate|__\w+__)$"
+    r"settings_customise_sources|upgrade|open_rate|_check_value|__\w+__)$"
 )
 DECORATORS = [
     "@router.*", "@app.*", "@*.exception_handler", "@field_validator", "@model_validator", "@*.validator",

@@ -1,19 +1,29 @@
+/** Who is here, and which page. Each page is its own chunk, loaded when it is first opened. */
+import {lazy, Suspense, type ComponentType} from 'react';
 import {Navigate, Route, Routes} from 'react-router';
 import {useSession} from './features/session/queries';
-import {ProblemError} from './api/client';
+import {ProblemError, type Schemas} from './api/client';
 import {Loading, Notice, Trouble} from './design/Notice';
-import {DomainPage} from './features/domains/DomainPage';
-import {DomainsPage} from './features/domains/DomainsPage';
-import {FlowPage} from './features/mailflow/FlowPage';
-import {ReadingsPage} from './features/readings/ReadingsPage';
-import {SubjectPage} from './features/readings/SubjectPage';
-import {ReportPage} from './features/report/ReportPage';
 import {SignIn} from './features/session/SignIn';
-import {SettingsPage} from './features/settings/SettingsPage';
-import {SuppressionPage} from './features/suppression/SuppressionPage';
-import {WallPage} from './features/wall/WallPage';
-import {WorklistPage} from './features/worklist/WorklistPage';
 import {Shell} from './shell/Shell';
+
+type Page = ComponentType<{who: Schemas['Who']}>;
+const DomainPage = lazy(() => import('./features/domains/DomainPage').then((m) => ({default: m.DomainPage})));
+const DomainsPage = lazy<Page>(() => import('./features/domains/DomainsPage').then((m) => ({default: m.DomainsPage})));
+const FlowPage = lazy<Page>(() => import('./features/mailflow/FlowPage').then((m) => ({default: m.FlowPage})));
+const ReadingsPage = lazy(() => import('./features/readings/ReadingsPage').then((m) => ({default: m.ReadingsPage})));
+const SubjectPage = lazy(() => import('./features/readings/SubjectPage').then((m) => ({default: m.SubjectPage})));
+const ReportPage = lazy<Page>(() => import('./features/report/ReportPage').then((m) => ({default: m.ReportPage})));
+const SettingsPage = lazy<Page>(() =>
+  import('./features/settings/SettingsPage').then((m) => ({default: m.SettingsPage})),
+);
+const SuppressionPage = lazy<Page>(() =>
+  import('./features/suppression/SuppressionPage').then((m) => ({default: m.SuppressionPage})),
+);
+const WallPage = lazy(() => import('./features/wall/WallPage').then((m) => ({default: m.WallPage})));
+const WorklistPage = lazy<Page>(() =>
+  import('./features/worklist/WorklistPage').then((m) => ({default: m.WorklistPage})),
+);
 
 export function App() {
   const session = useSession();
@@ -26,23 +36,25 @@ export function App() {
   return (
     <Shell who={who}>
       {who.tenants.length === 0 ? (
-        <Notice title="You may not see any tenant yet">Whoever runs this service can let you: rustgauged tenant</Notice>
+        <Notice title="You have no access to a tenant yet">Ask an administrator to add you: rustgauged tenant</Notice>
       ) : (
-        <Routes>
-          <Route path="/" element={<WallPage />} />
-          <Route path="/worklist" element={<WorklistPage who={who} />} />
-          <Route path="/worklist/:tenant/:id" element={<WorklistPage who={who} />} />
-          <Route path="/domains" element={<DomainsPage who={who} />} />
-          <Route path="/domains/:tenant/:name" element={<DomainPage />} />
-          <Route path="/flow" element={<FlowPage who={who} />} />
-          <Route path="/report" element={<ReportPage who={who} />} />
-          <Route path="/readings" element={<ReadingsPage />} />
-          <Route path="/readings/:tenant/:subject/:name" element={<SubjectPage />} />
-          <Route path="/suppression" element={<SuppressionPage who={who} />} />
-          <Route path="/settings" element={<SettingsPage who={who} />} />
-          <Route path="/sign-in" element={<Navigate to="/" replace />} />
-          <Route path="*" element={<Notice title="There is no such page">The way on is in the bar above.</Notice>} />
-        </Routes>
+        <Suspense fallback={<Loading what="the page" />}>
+          <Routes>
+            <Route path="/" element={<WallPage />} />
+            <Route path="/worklist" element={<WorklistPage who={who} />} />
+            <Route path="/worklist/:tenant/:id" element={<WorklistPage who={who} />} />
+            <Route path="/domains" element={<DomainsPage who={who} />} />
+            <Route path="/domains/:tenant/:name" element={<DomainPage />} />
+            <Route path="/flow" element={<FlowPage who={who} />} />
+            <Route path="/report" element={<ReportPage who={who} />} />
+            <Route path="/readings" element={<ReadingsPage />} />
+            <Route path="/readings/:tenant/:subject/:name" element={<SubjectPage />} />
+            <Route path="/suppression" element={<SuppressionPage who={who} />} />
+            <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
+            <Route path="/sign-in" element={<Navigate to="/" replace />} />
+            <Route path="*" element={<Notice title="Page not found">Use the navigation above.</Notice>} />
+          </Routes>
+        </Suspense>
       )}
     </Shell>
   );

@@ -30,6 +30,9 @@ export const problem = (status: number, title: string, more: Partial<Schemas['Pr
     {status, headers: {'Content-Type': 'application/problem+json'}},
   );
 
+/** A list that comes in one page. */
+export const onePage = <T,>(items: T[]) => ({items, next: null});
+
 /** What jsdom lacks and pages with charts and menus ask for. */
 export function withBrowserParts() {
   vi.stubGlobal('CSS', {escape: (text: string) => text});

@@ -174,7 +174,7 @@ def test_what_goes_wrong_is_said_with_what_to_do(office: Office, run, monkeypatc
     status, out, err = run("audit", "nowhere.example")
     assert (status, out) == (1, "")
     assert "no domain nowhere.example" in err
-    assert "Add it first" in err
+    assert "Add the domain first" in err
     status, _, err = run("domain", "add", "not a domain")
     assert status == 1
     assert "no domain name" in err

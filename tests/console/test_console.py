@@ -1,4 +1,4 @@
-"""The console as a person uses it: sign in, see the wall, open a domain, mend, measure again."""
+"""The console as a person uses it: sign in, see the wall, open a domain, fix a record, re-check."""
 
 import csv
 from datetime import timedelta
@@ -37,7 +37,7 @@ def mail(office: Office) -> str:
 def test_a_person_signs_in_sees_the_empty_wall_and_signs_out(visit: BrowserContext, office: Office) -> None:
     page = visit.new_page()
     page.goto("/")
-    page.get_by_label("E-mail address").fill(office.email)
+    page.get_by_label("Email address").fill(office.email)
     page.get_by_label("Password").fill("wrong")
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("Address and password do not match")
@@ -61,7 +61,7 @@ def test_a_domain_is_added_audited_mended_and_measured_again(page: Page, office:
     page.get_by_label("Sending domain").fill(name)
     page.get_by_role("button", name="Add domain").click()
     page.get_by_role("link", name=name).click()
-    page.get_by_role("button", name="Audit its records").click()
+    page.get_by_role("button", name="Run audit").click()
     page.get_by_role("link", name="cannot be read").click()
     expect(page.get_by_role("tab", name="Records (1 fault)")).to_have_attribute("aria-selected", "true")
     assert "view=records" in page.url  # the view can be shared
@@ -69,46 +69,46 @@ def test_a_domain_is_added_audited_mended_and_measured_again(page: Page, office:
     expect(page.get_by_role("region", name="Findings")).to_contain_text("cannot be read")
     dmarc = f'_dmarc IN TXT "v=DMARC1; p=reject; rua=mailto:r@{name}"\n'
     office.world.zone(name, f'@ IN TXT "v=spf1 ip4:192.0.2.2 -all"\n{servers}{dmarc}')
-    page.get_by_role("button", name="Measure again").click()
+    page.get_by_role("button", name="Re-check").click()
     expect(page.get_by_role("region", name="Findings")).not_to_contain_text("cannot be read")
     expect(page.locator("mark")).to_have_count(0)
     page.get_by_role("tab", name="History").click()
     changes = page.get_by_role("region", name="What changed")
     expect(changes).to_contain_text(f"{name} TXT changed")
     expect(changes.locator("del").first).to_have_text("56")
-    beside = page.get_by_role("region", name="Two audits beside each other")
+    beside = page.get_by_role("region", name="Compare two audits")
     expect(beside).to_contain_text("The SPF record")
 
 
 def test_a_stream_is_described_and_what_would_happen_to_it_is_said(page: Page, office: Office, mail: str) -> None:
     page.goto(f"/domains/{office.slug}/{mail}?view=streams")
-    page.get_by_role("button", name="Describe a stream").click()
+    page.get_by_role("button", name="Add a stream").click()
     page.get_by_label("Stream", exact=True).fill("newsletter")
     page.get_by_label("Envelope domain").fill("bounce.relay.example")
-    page.get_by_label("Signs with d=").fill("relay.example")
+    page.get_by_label("DKIM domain (d=)").fill("relay.example")
     page.get_by_role("button", name="Save stream").click()
     table = page.get_by_role("table", name="Alignment of streams")
-    expect(table).to_contain_text("delivered, as no policy holds")
+    expect(table).to_contain_text("delivered, because no policy applies")
     expect(table).to_contain_text("another organisation")
 
 
 def test_an_address_is_tried_against_a_record_before_it_is_published(page: Page, office: Office, mail: str) -> None:
-    page.goto(f"/domains/{office.slug}/{mail}?view=try")
-    page.get_by_label("Sending address").fill("192.0.2.9")
-    page.get_by_label("Record to try").fill("v=spf1 ip4:192.0.2.0/24 -all")
-    page.get_by_role("button", name="Try", exact=True).click()
+    page.goto(f"/domains/{office.slug}/{mail}?view=tests")
+    page.get_by_label("Sending IP").fill("192.0.2.9")
+    page.get_by_label("Record to test").fill("v=spf1 ip4:192.0.2.0/24 -all")
+    page.get_by_role("button", name="Test", exact=True).click()
     steps = page.get_by_role("list", name=f"Steps for {mail}")
     expect(steps).to_contain_text("ip4:192.0.2.0/24 match")
     page.get_by_label("Message source").fill(f"From: a@{mail}\nSubject: x\n\nHello\n")
-    page.get_by_role("button", name="Look at it").click()
-    expect(page.get_by_role("region", name="Why does this message fail?")).to_contain_text("not signed with DKIM")
+    page.get_by_role("button", name="Examine").click()
+    expect(page.get_by_role("region", name="Message test")).to_contain_text("not signed with DKIM")
 
 
 def test_many_domains_are_audited_as_a_job(page: Page, office: Office) -> None:
     page.goto("/domains")
     page.get_by_label("Domain names").fill("a.example\nb.example nodot")
-    page.get_by_role("button", name="Audit them").click()
-    card = page.get_by_role("region", name="Many domains at once")
+    page.get_by_role("button", name="Start audit").click()
+    card = page.get_by_role("region", name="Batch audit")
     expect(card).to_contain_text("waiting, 0 of 3")
     office.world.work()
     expect(card).to_contain_text("done, 3 of 3")
@@ -126,7 +126,7 @@ def test_the_wall_leads_to_the_fault_and_its_remedy(page: Page, office: Office, 
     expect(page.get_by_role("heading", name=mail)).to_be_visible()
     expect(page.get_by_role("region", name="Reading", exact=True)).to_contain_text("tidepost.example")
     assert "provider=tidepost.example" in page.url  # the view can be shared
-    expect(page.get_by_role("region", name="What pulls it down")).to_contain_text("Bad addresses, tidepost.example")
+    expect(page.get_by_role("region", name="Factors")).to_contain_text("Invalid addresses, tidepost.example")
     expect(page.get_by_role("table", name="Mail flow by mailbox provider")).to_contain_text("10.0 %")
     page.get_by_role("tab", name="Records").click()
     expect(page.get_by_role("region", name="Records")).to_contain_text("With more than one SPF record")
@@ -137,7 +137,7 @@ def test_the_chart_has_its_table_and_the_table_its_export(
 ) -> None:
     page.goto(f"/domains/{office.slug}/{mail}")
     reading = page.get_by_role("region", name="Reading", exact=True)
-    reading.get_by_role("button", name="Show as table").click()
+    reading.get_by_role("button", name="Show table").click()
     expect(page.get_by_role("table", name="Readings by day")).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("region", name="Reading", exact=True).get_by_role("button", name="Export CSV").click()
@@ -153,7 +153,7 @@ def test_flow_sorts_and_says_why_mail_bounced(page: Page, office: Office, mail: 
     page.get_by_role("tab", name="Causes").click()
     expect(page.get_by_role("table", name="Causes")).to_contain_text("no such mailbox")
     page.get_by_role("tab", name="Trails").click()
-    page.get_by_label("An address, a <message id>, or words of a reply").fill("no such mailbox")
+    page.get_by_label("Address, <message id> or words of a reply").fill("no such mailbox")
     page.get_by_role("button", name="Find").click()
     expect(page.get_by_role("table", name="Events")).to_contain_text("no such mailbox")
     page.get_by_role("tab", name="Providers").click()
@@ -169,17 +169,17 @@ def test_an_address_is_found_looked_at_and_lifted(page: Page, office: Office, ma
     page.get_by_label("Address begins with, or @domain").fill("person199")
     expect(table.get_by_role("row")).to_have_count(2)
     table.get_by_role("button", name="person199@tidepost.example").click()
-    page.get_by_label("Lift it: why").fill("a typing mistake")
+    page.get_by_label("Reason for lifting").fill("a typo")
     page.get_by_role("button", name="Lift").click()
-    expect(page.get_by_role("table", name="What happened to it")).to_contain_text("lifted")
-    expect(page.get_by_text("Nothing here answers to that")).to_be_visible()
+    expect(page.get_by_role("table", name="History")).to_contain_text("lifted")
+    expect(page.get_by_text("No matching entries")).to_be_visible()
 
 
 def test_addresses_are_cleared_or_held_before_a_send(page: Page, office: Office, mail: str) -> None:
-    page.goto("/suppression?view=before")
+    page.goto("/suppression?view=pre-send")
     page.get_by_label("Addresses", exact=True).fill("person198@tidepost.example\nfine@tidepost.example")
-    page.get_by_role("button", name="Ask for 2 addresses").click()
-    answers = page.get_by_role("table", name="Answers")
+    page.get_by_role("button", name="Check 2 addresses").click()
+    answers = page.get_by_role("table", name="Results")
     expect(answers.get_by_role("row").nth(1)).to_contain_text("held")
     expect(answers.get_by_role("row").nth(2)).to_contain_text("clear")
 
@@ -190,16 +190,26 @@ def test_addresses_are_cleared_or_held_before_a_send(page: Page, office: Office,
         "/",
         "/domains",
         "/flow",
+        "/worklist",
+        "/readings",
+        "/settings/alerts",
+        "/settings/stream-pauses",
+        "/settings/factors",
+        "/settings/webhooks",
+        "/settings/tokens",
+        "/settings/retention",
+        "/settings/recipient-data",
+        "/settings/glossary",
         "/suppression",
         "/suppression?view=growth",
-        "/suppression?view=before",
+        "/suppression?view=pre-send",
         "/suppression?view=policy",
         "/suppression?view=unsubscribes",
-        "/suppression?view=ways",
+        "/suppression?view=import-export",
         "DOMAIN",
         "DOMAIN?view=records",
         "DOMAIN?view=streams",
-        "DOMAIN?view=try",
+        "DOMAIN?view=tests",
         "DOMAIN?view=history",
     ],
 )
@@ -225,7 +235,7 @@ def test_the_theme_can_be_chosen_and_is_kept(page: Page) -> None:
 
 def test_a_page_that_does_not_exist_says_so(page: Page) -> None:
     page.goto("/nowhere")
-    expect(page.get_by_text("There is no such page")).to_be_visible()
+    expect(page.get_by_text("Page not found")).to_be_visible()
     page.goto("/domains/strangers/a.example")
     expect(page.get_by_role("alert")).to_contain_text("There is no tenant strangers")
 

@@ -94,7 +94,7 @@ def test_a_token_is_listed_without_its_secret_and_can_be_dropped(office: Office,
     secret, id = made.json()["secret"], made.json()["id"]
     listed = http.get("/api/v1/tokens")
     assert secret not in listed.text
-    assert [token["name"] for token in listed.json()] == ["test", "load"]
+    assert [token["name"] for token in listed.json()["items"]] == ["test", "load"]
     with Client(world.url, token=secret) as client:
         assert [tenant.slug for tenant in client.who().tenants] == [office.slug]
         with world.clock.later(timedelta(days=2)), pytest.raises(NotAllowedError):
@@ -110,5 +110,5 @@ def test_a_token_cannot_make_tokens_nor_one_for_a_strangers_tenant(office: Offic
         client.tokens.add("more")
     http, _ = sign_in(office)
     assert http.post("/api/v1/tokens", json={"name": "x", "tenant": other.slug}).status_code == 404
-    theirs = sign_in(other)[0].get("/api/v1/tokens").json()[0]["id"]
+    theirs = sign_in(other)[0].get("/api/v1/tokens").json()["items"][0]["id"]
     assert http.delete(f"/api/v1/tokens/{theirs}").status_code == 404

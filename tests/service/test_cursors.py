@@ -1,4 +1,4 @@
-"""Cursors: what was written is read, and nothing else is."""
+"""Cursors: what a list gave out it reads again, and nothing else."""
 
 import base64
 import json
@@ -13,31 +13,48 @@ from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
 
 @given(st.text(max_size=50), st.integers())
 def test_a_position_comes_back_as_it_went_in(text: str, number: int) -> None:
-    cursor = write_cursor(text, number)
+    cursor = write_cursor("events", text, number)
     assert cursor.isascii()
-    assert read_cursor(cursor, str, int) == [text, number]
+    assert read_cursor("events", cursor, str, int) == [text, number]
 
 
 @given(st.text(max_size=60))
-def test_any_other_text_is_refused_as_no_cursor(text: str) -> None:
-    try:
-        position = read_cursor(text, str, int)
-    except ServiceProblem as error:
-        assert error.kind is KINDS["bad-cursor"]
-    else:
-        assert position is not None
-        assert [type(value) for value in position] == [str, int]
+def test_any_other_text_is_refused(text: str) -> None:
+    with pytest.raises(ServiceProblem) as error:
+        read_cursor("events", text, str, int)
+    assert error.value.kind is KINDS["bad-cursor"]
 
 
-@pytest.mark.parametrize("value", [[1, "a"], ["a", 1, 2], ["a", True], {"a": 1}, None, "a", [["a"], 1]])
-def test_a_cursor_of_another_list_is_refused(value: object) -> None:
-    cursor = base64.urlsafe_b64encode(json.dumps(value).encode()).decode()
+@given(st.text(max_size=20), st.integers())
+def test_a_position_that_somebody_wrote_down_as_a_cursor_is_refused(text: str, number: int) -> None:
+    written = json.dumps([text, number]).encode()
+    for raw in (written, bytes(8) + written):
+        with pytest.raises(ServiceProblem):
+            read_cursor("events", base64.urlsafe_b64encode(raw).decode().rstrip("="), str, int)
+
+
+@given(st.text(max_size=20), st.data())
+def test_a_cursor_with_one_character_changed_is_refused(text: str, data: st.DataObject) -> None:
+    cursor = write_cursor("events", text, 1)
+    at = data.draw(st.integers(0, len(cursor) - 2))  # the last may hold bits that decoding drops
+    other = data.draw(st.sampled_from("abcXYZ019-_").filter(lambda c: c != cursor[at]))
     with pytest.raises(ServiceProblem):
-        read_cursor(cursor, str, int)
+        read_cursor("events", cursor[:at] + other + cursor[at + 1 :], str, int)
+
+
+@pytest.mark.parametrize("position", [(1, "a"), ("a", 1, 2), ("a", True), (["a"], 1), ()])
+def test_a_position_of_other_types_is_refused(position: tuple[object, ...]) -> None:
+    with pytest.raises(ServiceProblem):
+        read_cursor("events", write_cursor("events", *position), str, int)
+
+
+def test_a_cursor_of_another_list_is_refused() -> None:
+    with pytest.raises(ServiceProblem):
+        read_cursor("feeds", write_cursor("events", "a", 1), str, int)
 
 
 def test_no_cursor_is_the_beginning() -> None:
-    assert read_cursor(None, str) is None
+    assert read_cursor("events", None, str) is None
 
 
 def test_every_problem_explains_itself() -> None:

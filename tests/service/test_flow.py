@@ -94,7 +94,8 @@ def test_events_are_searched_by_reply_cause_and_provider(loaded: Office, client:
     assert search(reply="100%") == 0
     assert search(causes=["no_such_mailbox"]) == 60
     assert search(provider="kestrelbox.example") == 400
-    assert search(provider="nowhere.example") == 0
+    with pytest.raises(NotFoundError, match=r"no mailbox provider nowhere\.example"):
+        search(provider="nowhere.example")
 
 
 def test_the_commands(loaded: Office, monkeypatch: pytest.MonkeyPatch) -> None:

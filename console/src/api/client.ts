@@ -32,3 +32,7 @@ export async function unwrap<T>(call: Promise<{data?: T; error?: unknown; respon
     },
   );
 }
+
+/** The items of a list that comes in one page. */
+export const unwrapItems = async <T>(call: Promise<{data?: {items: T[]}; error?: unknown; response: Response}>) =>
+  (await unwrap(call)).items;

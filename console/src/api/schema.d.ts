@@ -2455,6 +2455,20 @@ export interface components {
         /**
          * AddressCheck
          * @description An address, what was found, and what it comes to.
+         * @example {
+         *       "address": "kim@tidepost.example",
+         *       "verdict": "good",
+         *       "found": [
+         *         {
+         *           "word": "text",
+         *           "weight": "for",
+         *           "detail": "text"
+         *         }
+         *       ],
+         *       "suggestion": "",
+         *       "provider": "",
+         *       "checked_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         AddressCheck: {
             /** Address */
@@ -2485,6 +2499,12 @@ export interface components {
         /**
          * AddressCheckRequest
          * @description Addresses to look at. `probe` asks mail hosts, if the settings allow it.
+         * @example {
+         *       "addresses": [
+         *         "text"
+         *       ],
+         *       "probe": false
+         *     }
          */
         AddressCheckRequest: {
             /** Addresses */
@@ -2498,6 +2518,62 @@ export interface components {
         /**
          * AddressStatus
          * @description One address: what stands, and everything that ever happened to it.
+         * @example {
+         *       "address": "kim@tidepost.example",
+         *       "verdict": "clear",
+         *       "why": "text",
+         *       "entries": [
+         *         {
+         *           "id": "text",
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "ended_at": "2026-11-20T08:00:00Z",
+         *           "made_at": "2026-11-20T08:00:00Z",
+         *           "made_by": "text",
+         *           "origin": "text",
+         *           "change": "made",
+         *           "changed_at": "2026-11-20T08:00:00Z",
+         *           "note": "",
+         *           "provider": "",
+         *           "stream": "",
+         *           "times": 1,
+         *           "returns": 1,
+         *           "evidence": [
+         *             {
+         *               "kind": "text",
+         *               "time": "2026-11-20T08:00:00Z",
+         *               "cause": "no_such_mailbox",
+         *               "domain": "news.glasswort.example",
+         *               "stream": "newsletter",
+         *               "message_id": "m1",
+         *               "diagnostic": "550 5.1.1 no such mailbox"
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "history": [
+         *         {
+         *           "number": 1,
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "change": "made",
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "by": "isla@skerry.example",
+         *           "note": "",
+         *           "until": "2026-11-20T08:00:00Z"
+         *         }
+         *       ]
+         *     }
          */
         AddressStatus: {
             /** Address */
@@ -2517,6 +2593,14 @@ export interface components {
         /**
          * AddressWords
          * @description A tenant's own words and settings for checks.
+         * @example {
+         *       "roles": [],
+         *       "people": [],
+         *       "throw_away": [],
+         *       "parked": [],
+         *       "probe": false,
+         *       "probes_a_minute": 10
+         *     }
          */
         AddressWords: {
             /**
@@ -2562,6 +2646,16 @@ export interface components {
          *
          *     In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
          *     text.
+         * @example {
+         *       "kind": "mail",
+         *       "name": "news.glasswort.example",
+         *       "to": [],
+         *       "url": "",
+         *       "template": "{\"text\": \"{what}: {title}\\n{text}\\n{link}\"}",
+         *       "min_level": "stop",
+         *       "quiet_from": "",
+         *       "quiet_to": ""
+         *     }
          */
         AlertChannel: {
             /**
@@ -2608,6 +2702,16 @@ export interface components {
         /**
          * AlertSettings
          * @description How a tenant is told of trouble, and whether clearance brakes by itself at a stop line.
+         * @example {
+         *       "wait_minutes": 15,
+         *       "repeat_hours": 24,
+         *       "resolve_hours": 2,
+         *       "confidence": 0.9,
+         *       "auto_pause": false,
+         *       "channels": [],
+         *       "report_every": "",
+         *       "report_to": []
+         *     }
          */
         AlertSettings: {
             /**
@@ -2661,6 +2765,17 @@ export interface components {
         /**
          * AlignedIdentifier
          * @description One domain that was proved, or not, beside From.
+         * @example {
+         *       "kind": "spf",
+         *       "domain": "news.glasswort.example",
+         *       "passed": true,
+         *       "detail": "text",
+         *       "organisation": "text",
+         *       "relaxed": true,
+         *       "strict": true,
+         *       "mode": "relaxed",
+         *       "counts": true
+         *     }
          */
         AlignedIdentifier: {
             /**
@@ -2691,6 +2806,15 @@ export interface components {
         /**
          * Annotation
          * @description Something that happened on a day. `kind`: `note` was written by a person, the others were found.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "kind": "note",
+         *       "text": "The list was cleaned",
+         *       "domain": "",
+         *       "provider": "",
+         *       "id": 1,
+         *       "by": ""
+         *     }
          */
         Annotation: {
             /**
@@ -2729,6 +2853,151 @@ export interface components {
         /**
          * Audit
          * @description One examination of a domain, whole.
+         * @example {
+         *       "id": 1,
+         *       "domain": "news.glasswort.example",
+         *       "finished_at": "2026-11-20T08:00:00Z",
+         *       "faults": 1,
+         *       "risks": 1,
+         *       "notes": 1,
+         *       "spf_lookups": 1,
+         *       "cause": "asked",
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "records": [
+         *         {
+         *           "purpose": "spf",
+         *           "name": "news.glasswort.example",
+         *           "rdtype": "text",
+         *           "status": "text",
+         *           "values": [
+         *             "text"
+         *           ],
+         *           "ttl": 1,
+         *           "aliases": [],
+         *           "source": "",
+         *           "strings": []
+         *         }
+         *       ],
+         *       "findings": [
+         *         {
+         *           "id": "spf-several-records:copperline.example",
+         *           "rule": "spf-several-records",
+         *           "level": "fault",
+         *           "title": "2 SPF records on copperline.example",
+         *           "place": {
+         *             "name": "news.glasswort.example",
+         *             "rdtype": "text",
+         *             "record": 0,
+         *             "column": 0,
+         *             "length": 0
+         *           },
+         *           "evidence": [
+         *             "text"
+         *           ],
+         *           "reason": "manual",
+         *           "remedy": "text",
+         *           "record": "text",
+         *           "reference": "RFC 7208 §4.5",
+         *           "check": "dns",
+         *           "topic": "",
+         *           "scope": "all",
+         *           "mail": 1
+         *         }
+         *       ],
+         *       "questions": [
+         *         {
+         *           "question": "text",
+         *           "status": "text"
+         *         }
+         *       ],
+         *       "checks": [],
+         *       "spf": {
+         *         "lookups": 1,
+         *         "limit": 1,
+         *         "voids": 1,
+         *         "truncated": true,
+         *         "own_networks": [
+         *           "text"
+         *         ],
+         *         "nodes": [
+         *           {
+         *             "term": "text",
+         *             "name": "news.glasswort.example",
+         *             "problem": "text",
+         *             "detail": "text",
+         *             "cost": 1,
+         *             "networks": [
+         *               "text"
+         *             ],
+         *             "children": []
+         *           }
+         *         ],
+         *         "networks": [
+         *           {
+         *             "network": "text",
+         *             "via": [
+         *               "text"
+         *             ],
+         *             "kind": "public",
+         *             "wide": true
+         *           }
+         *         ],
+         *         "overlaps": [
+         *           {
+         *             "inner": "text",
+         *             "outer": "text",
+         *             "inner_via": [
+         *               "text"
+         *             ],
+         *             "outer_via": [
+         *               "text"
+         *             ]
+         *           }
+         *         ],
+         *         "ipv4_addresses": 1,
+         *         "ipv6_addresses": 1,
+         *         "open_ended": true
+         *       },
+         *       "dmarc": {
+         *         "by_list": {
+         *           "way": "suffix-list",
+         *           "organisation": "text",
+         *           "owner": "text",
+         *           "policy": "none",
+         *           "tag": "text",
+         *           "percent": 1,
+         *           "testing": true,
+         *           "for_subdomains": "none",
+         *           "for_absent": "none",
+         *           "looked_at": [
+         *             "text"
+         *           ]
+         *         },
+         *         "by_walk": {
+         *           "way": "suffix-list",
+         *           "organisation": "text",
+         *           "owner": "text",
+         *           "policy": "none",
+         *           "tag": "text",
+         *           "percent": 1,
+         *           "testing": true,
+         *           "for_subdomains": "none",
+         *           "for_absent": "none",
+         *           "looked_at": [
+         *             "text"
+         *           ]
+         *         },
+         *         "differences": [
+         *           "text"
+         *         ],
+         *         "exists": true
+         *       },
+         *       "keys": [],
+         *       "hosts": [],
+         *       "streams": [],
+         *       "lists": [],
+         *       "bulk": []
+         *     }
          */
         Audit: {
             /** Id */
@@ -2804,6 +3073,105 @@ export interface components {
         /**
          * AuditComparison
          * @description Two audits of a domain beside each other.
+         * @example {
+         *       "before": {
+         *         "id": 1,
+         *         "domain": "news.glasswort.example",
+         *         "finished_at": "2026-11-20T08:00:00Z",
+         *         "faults": 1,
+         *         "risks": 1,
+         *         "notes": 1,
+         *         "spf_lookups": 1,
+         *         "cause": "asked",
+         *         "checked_at": "2026-11-20T08:00:00Z"
+         *       },
+         *       "after": {
+         *         "id": 1,
+         *         "domain": "news.glasswort.example",
+         *         "finished_at": "2026-11-20T08:00:00Z",
+         *         "faults": 1,
+         *         "risks": 1,
+         *         "notes": 1,
+         *         "spf_lookups": 1,
+         *         "cause": "asked",
+         *         "checked_at": "2026-11-20T08:00:00Z"
+         *       },
+         *       "records": [
+         *         {
+         *           "purpose": "text",
+         *           "name": "news.glasswort.example",
+         *           "rdtype": "text",
+         *           "before": [
+         *             "text"
+         *           ],
+         *           "after": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "appeared": [
+         *         {
+         *           "id": "spf-several-records:copperline.example",
+         *           "rule": "spf-several-records",
+         *           "level": "fault",
+         *           "title": "2 SPF records on copperline.example",
+         *           "place": {
+         *             "name": "news.glasswort.example",
+         *             "rdtype": "text",
+         *             "record": 0,
+         *             "column": 0,
+         *             "length": 0
+         *           },
+         *           "evidence": [
+         *             "text"
+         *           ],
+         *           "reason": "manual",
+         *           "remedy": "text",
+         *           "record": "text",
+         *           "reference": "RFC 7208 §4.5",
+         *           "check": "dns",
+         *           "topic": "",
+         *           "scope": "all",
+         *           "mail": 1
+         *         }
+         *       ],
+         *       "gone": [
+         *         {
+         *           "id": "spf-several-records:copperline.example",
+         *           "rule": "spf-several-records",
+         *           "level": "fault",
+         *           "title": "2 SPF records on copperline.example",
+         *           "place": {
+         *             "name": "news.glasswort.example",
+         *             "rdtype": "text",
+         *             "record": 0,
+         *             "column": 0,
+         *             "length": 0
+         *           },
+         *           "evidence": [
+         *             "text"
+         *           ],
+         *           "reason": "manual",
+         *           "remedy": "text",
+         *           "record": "text",
+         *           "reference": "RFC 7208 §4.5",
+         *           "check": "dns",
+         *           "topic": "",
+         *           "scope": "all",
+         *           "mail": 1
+         *         }
+         *       ],
+         *       "checks": [
+         *         [
+         *           {
+         *             "key": "text",
+         *             "title": "2 SPF records on copperline.example",
+         *             "state": "good",
+         *             "summary": "text"
+         *           }
+         *         ]
+         *       ]
+         *     }
          */
         AuditComparison: {
             before: components["schemas"]["AuditSummary"];
@@ -2823,6 +3191,11 @@ export interface components {
         /**
          * AuditSettings
          * @description What a tenant's audits look at.
+         * @example {
+         *       "lists": [],
+         *       "usual_selectors": [],
+         *       "bulk_rules": []
+         *     }
          */
         AuditSettings: {
             /**
@@ -2844,6 +3217,17 @@ export interface components {
         /**
          * AuditSummary
          * @description An audit without its details.
+         * @example {
+         *       "id": 1,
+         *       "domain": "news.glasswort.example",
+         *       "finished_at": "2026-11-20T08:00:00Z",
+         *       "faults": 1,
+         *       "risks": 1,
+         *       "notes": 1,
+         *       "spf_lookups": 1,
+         *       "cause": "asked",
+         *       "checked_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         AuditSummary: {
             /** Id */
@@ -2881,6 +3265,14 @@ export interface components {
         /**
          * AuthorisedNetwork
          * @description A network that may send, and the terms that lead to it.
+         * @example {
+         *       "network": "text",
+         *       "via": [
+         *         "text"
+         *       ],
+         *       "kind": "public",
+         *       "wide": true
+         *     }
          */
         AuthorisedNetwork: {
             /** Network */
@@ -2898,6 +3290,12 @@ export interface components {
         /**
          * BatchRequest
          * @description Many domains to audit, none of which has to be watched.
+         * @example {
+         *       "names": [
+         *         "text"
+         *       ],
+         *       "selectors": []
+         *     }
          */
         BatchRequest: {
             /** Names */
@@ -2911,6 +3309,40 @@ export interface components {
         /**
          * BatchResult
          * @description One domain of a batch. `problem` says why it could not be audited; else the audit is there.
+         * @example {
+         *       "number": 1,
+         *       "name": "news.glasswort.example",
+         *       "problem": "",
+         *       "faults": 1,
+         *       "risks": 1,
+         *       "notes": 1,
+         *       "findings": [
+         *         {
+         *           "id": "spf-several-records:copperline.example",
+         *           "rule": "spf-several-records",
+         *           "level": "fault",
+         *           "title": "2 SPF records on copperline.example",
+         *           "place": {
+         *             "name": "news.glasswort.example",
+         *             "rdtype": "text",
+         *             "record": 0,
+         *             "column": 0,
+         *             "length": 0
+         *           },
+         *           "evidence": [
+         *             "text"
+         *           ],
+         *           "reason": "manual",
+         *           "remedy": "text",
+         *           "record": "text",
+         *           "reference": "RFC 7208 §4.5",
+         *           "check": "dns",
+         *           "topic": "",
+         *           "scope": "all",
+         *           "mail": 1
+         *         }
+         *       ]
+         *     }
          */
         BatchResult: {
             /** Number */
@@ -2934,6 +3366,13 @@ export interface components {
         /**
          * BulkPoint
          * @description One requirement for bulk mail.
+         * @example {
+         *       "key": "text",
+         *       "text": "The list was cleaned",
+         *       "state": "met",
+         *       "detail": "text",
+         *       "since": "text"
+         *     }
          */
         BulkPoint: {
             /** Key */
@@ -2953,6 +3392,14 @@ export interface components {
         /**
          * BulkRule
          * @description One requirement of large mailbox providers for bulk mail.
+         * @example {
+         *       "key": "text",
+         *       "text": "The list was cleaned",
+         *       "measure": "spf",
+         *       "since": "text",
+         *       "limit": 0,
+         *       "above": 0
+         *     }
          */
         BulkRule: {
             /** Key */
@@ -2980,6 +3427,11 @@ export interface components {
         /**
          * CauseRow
          * @description How often one cause was given for bounces or delays, and how often it was final.
+         * @example {
+         *       "cause": "no_such_mailbox",
+         *       "transient": 1,
+         *       "permanent": 1
+         *     }
          */
         CauseRow: {
             /** Cause */
@@ -2992,6 +3444,40 @@ export interface components {
         /**
          * CauseRules
          * @description A tenant's own rules in their order, asked before those that are shipped.
+         * @example {
+         *       "version": 1,
+         *       "changed_at": "2026-11-20T08:00:00Z",
+         *       "changed_by": "text",
+         *       "rules": [
+         *         {
+         *           "name": "harbour-closed",
+         *           "cause": "none",
+         *           "words": [],
+         *           "pattern": "",
+         *           "unless": "",
+         *           "code": "",
+         *           "enhanced": "",
+         *           "provider": "",
+         *           "permanence": "",
+         *           "fits": [],
+         *           "fits_not": []
+         *         }
+         *       ],
+         *       "application": {
+         *         "job": 1,
+         *         "rules_version": 1,
+         *         "state": "waiting",
+         *         "days_done": 1,
+         *         "days": 1,
+         *         "judged": 1,
+         *         "changed": 1,
+         *         "entries_made": 1,
+         *         "entries_lifted": 1,
+         *         "error": "text",
+         *         "asked_at": "2026-11-20T08:00:00Z",
+         *         "finished_at": "2026-11-20T08:00:00Z"
+         *       }
+         *     }
          */
         CauseRules: {
             /**
@@ -3010,6 +3496,19 @@ export interface components {
         /**
          * CauseSeries
          * @description One cause at one provider, day by day.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "cause": "no_such_mailbox",
+         *       "bounced": 1,
+         *       "delayed": 1,
+         *       "before": 1,
+         *       "is_new": true,
+         *       "days": [
+         *         1
+         *       ],
+         *       "example": ""
+         *     }
          */
         CauseSeries: {
             /** Provider */
@@ -3047,6 +3546,25 @@ export interface components {
         /**
          * Causes
          * @description Causes over time per provider, the most frequent first.
+         * @example {
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "rows": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "cause": "no_such_mailbox",
+         *           "bounced": 1,
+         *           "delayed": 1,
+         *           "before": 1,
+         *           "is_new": true,
+         *           "days": [
+         *             1
+         *           ],
+         *           "example": ""
+         *         }
+         *       ]
+         *     }
          */
         Causes: {
             /**
@@ -3065,6 +3583,11 @@ export interface components {
         /**
          * CheckFinding
          * @description One thing that was found.
+         * @example {
+         *       "word": "text",
+         *       "weight": "for",
+         *       "detail": "text"
+         *     }
          */
         CheckFinding: {
             /** Word */
@@ -3080,6 +3603,12 @@ export interface components {
         /**
          * CheckPoint
          * @description One point of the check-list. `absent`: not published, and nobody has to. `unmeasured`: not known.
+         * @example {
+         *       "key": "text",
+         *       "title": "2 SPF records on copperline.example",
+         *       "state": "good",
+         *       "summary": "text"
+         *     }
          */
         CheckPoint: {
             /** Key */
@@ -3097,6 +3626,16 @@ export interface components {
         /**
          * ClearanceAnswer
          * @description The answer for one address.
+         * @example {
+         *       "address": "kim@tidepost.example",
+         *       "verdict": "clear",
+         *       "reason": "",
+         *       "why": "",
+         *       "since": "2026-11-20T08:00:00Z",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "not_before": "2026-11-20T08:00:00Z",
+         *       "elsewhere": []
+         *     }
          */
         ClearanceAnswer: {
             /** Address */
@@ -3135,6 +3674,20 @@ export interface components {
         /**
          * ClearanceRequest
          * @description May I mail these? Without stream and domain only entries that scope all mail hold.
+         * @example {
+         *       "addresses": [
+         *         "someone@tidepost.example"
+         *       ],
+         *       "stream": "newsletter",
+         *       "domain": "news.glasswort.example",
+         *       "relay": "driftline",
+         *       "only_held": false,
+         *       "sending": {
+         *         "domain": "news.glasswort.example",
+         *         "campaign": "",
+         *         "message_id": ""
+         *       }
+         *     }
          */
         ClearanceRequest: {
             /**
@@ -3160,6 +3713,22 @@ export interface components {
         /**
          * ClearanceResult
          * @description Answers in the order of the addresses; with `only_held` those that are held.
+         * @example {
+         *       "clear": 1,
+         *       "held": 1,
+         *       "answers": [
+         *         {
+         *           "address": "kim@tidepost.example",
+         *           "verdict": "clear",
+         *           "reason": "",
+         *           "why": "",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "not_before": "2026-11-20T08:00:00Z",
+         *           "elsewhere": []
+         *         }
+         *       ]
+         *     }
          */
         ClearanceResult: {
             /** Clear */
@@ -3172,6 +3741,23 @@ export interface components {
         /**
          * Counts
          * @description Events of a period by kind.
+         * @example {
+         *       "accepted": 1,
+         *       "delivered": 1,
+         *       "delayed": 1,
+         *       "bounced_permanent": 1,
+         *       "bounced_transient": 1,
+         *       "complained": 1,
+         *       "unsubscribed": 1,
+         *       "opened": 1,
+         *       "clicked": 1,
+         *       "withheld": 1,
+         *       "delayed_again": 0,
+         *       "bounced_again": 0,
+         *       "complained_again": 0,
+         *       "unsubscribed_again": 0,
+         *       "returned": 0
+         *     }
          */
         Counts: {
             /** Accepted */
@@ -3226,6 +3812,13 @@ export interface components {
         /**
          * Decision
          * @description Agree to proposals, or dismiss them; they are not proposed again.
+         * @example {
+         *       "ids": [
+         *         "text"
+         *       ],
+         *       "confirm": true,
+         *       "why": ""
+         *     }
          */
         Decision: {
             /** Ids */
@@ -3241,6 +3834,40 @@ export interface components {
         /**
          * DmarcPicture
          * @description The policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis).
+         * @example {
+         *       "by_list": {
+         *         "way": "suffix-list",
+         *         "organisation": "text",
+         *         "owner": "text",
+         *         "policy": "none",
+         *         "tag": "text",
+         *         "percent": 1,
+         *         "testing": true,
+         *         "for_subdomains": "none",
+         *         "for_absent": "none",
+         *         "looked_at": [
+         *           "text"
+         *         ]
+         *       },
+         *       "by_walk": {
+         *         "way": "suffix-list",
+         *         "organisation": "text",
+         *         "owner": "text",
+         *         "policy": "none",
+         *         "tag": "text",
+         *         "percent": 1,
+         *         "testing": true,
+         *         "for_subdomains": "none",
+         *         "for_absent": "none",
+         *         "looked_at": [
+         *           "text"
+         *         ]
+         *       },
+         *       "differences": [
+         *         "text"
+         *       ],
+         *       "exists": true
+         *     }
          */
         DmarcPicture: {
             by_list: components["schemas"]["PolicyFound"];
@@ -3253,6 +3880,30 @@ export interface components {
         /**
          * DmarcResult
          * @description DMARC for a stream or a message, and what would happen to it.
+         * @example {
+         *       "way": "suffix-list",
+         *       "header_from": "news.glasswort.example",
+         *       "organisation": "text",
+         *       "result": "pass",
+         *       "disposition": "deliver",
+         *       "share": 1,
+         *       "policy": "none",
+         *       "owner": "text",
+         *       "aligned": [
+         *         {
+         *           "kind": "spf",
+         *           "domain": "news.glasswort.example",
+         *           "passed": true,
+         *           "detail": "text",
+         *           "organisation": "text",
+         *           "relaxed": true,
+         *           "strict": true,
+         *           "mode": "relaxed",
+         *           "counts": true
+         *         }
+         *       ],
+         *       "reason": "manual"
+         *     }
          */
         DmarcResult: {
             /**
@@ -3288,6 +3939,12 @@ export interface components {
         /**
          * DnsListSetting
          * @description A DNS list that audits ask (RFC 5782), and what its answers mean.
+         * @example {
+         *       "zone": "bl.harbourmaster.example",
+         *       "kind": "ip",
+         *       "label": "",
+         *       "codes": {}
+         *     }
          */
         DnsListSetting: {
             /**
@@ -3317,6 +3974,30 @@ export interface components {
         /**
          * Domain
          * @description A sending domain. One that was only seen in events is `seen` until somebody adds it.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "tenant": "glasswort",
+         *       "origin": "added",
+         *       "selectors": [
+         *         "text"
+         *       ],
+         *       "added_at": "2026-11-20T08:00:00Z",
+         *       "streams": [],
+         *       "sends": true,
+         *       "audit_every_hours": 24,
+         *       "verified": false,
+         *       "last_audit": {
+         *         "id": 1,
+         *         "domain": "news.glasswort.example",
+         *         "finished_at": "2026-11-20T08:00:00Z",
+         *         "faults": 1,
+         *         "risks": 1,
+         *         "notes": 1,
+         *         "spf_lookups": 1,
+         *         "cause": "asked",
+         *         "checked_at": "2026-11-20T08:00:00Z"
+         *       }
+         *     }
          */
         Domain: {
             /** Name */
@@ -3361,6 +4042,26 @@ export interface components {
         /**
          * DomainChange
          * @description New settings of a domain; what is left out stays.
+         * @example {
+         *       "selectors": [
+         *         "text"
+         *       ],
+         *       "streams": [
+         *         {
+         *           "name": "newsletter",
+         *           "header_from": "",
+         *           "envelope": "bounce.glasswort.example",
+         *           "dkim_domain": "",
+         *           "selector": "",
+         *           "relay": "",
+         *           "relays": [],
+         *           "helo": "",
+         *           "ips": []
+         *         }
+         *       ],
+         *       "sends": true,
+         *       "audit_every_hours": 1
+         *     }
          */
         DomainChange: {
             /** Selectors */
@@ -3381,6 +4082,17 @@ export interface components {
         /**
          * EntriesMade
          * @description What became of them. `standing`: were there already and hold as long.
+         * @example {
+         *       "changed": 1,
+         *       "standing": 1,
+         *       "rejected": [
+         *         {
+         *           "row": 1,
+         *           "text": "The list was cleaned",
+         *           "why": "text"
+         *         }
+         *       ]
+         *     }
          */
         EntriesMade: {
             /** Changed */
@@ -3393,6 +4105,10 @@ export interface components {
         /**
          * EntryCount
          * @description How many entries there are; `more`: counting stopped there.
+         * @example {
+         *       "count": 1,
+         *       "more": true
+         *     }
          */
         EntryCount: {
             /** Count */
@@ -3403,6 +4119,13 @@ export interface components {
         /**
          * Erasure
          * @description That somebody was erased; not who.
+         * @example {
+         *       "erased_at": "2026-11-20T08:00:00Z",
+         *       "erased_by": "text",
+         *       "reason": "manual",
+         *       "events": 1,
+         *       "others": 1
+         *     }
          */
         Erasure: {
             /**
@@ -3425,6 +4148,11 @@ export interface components {
         /**
          * ErasureRequest
          * @description Whom to take out, and why.
+         * @example {
+         *       "address": "kim@tidepost.example",
+         *       "reason": "asked for on 12 November, ticket 812",
+         *       "may_be_mailed_again": false
+         *     }
          */
         ErasureRequest: {
             /** Address */
@@ -3445,6 +4173,30 @@ export interface components {
         /**
          * Event
          * @description An event as it is kept, with what was found out about it.
+         * @example {
+         *       "sender_lacks": "",
+         *       "kind": "accepted",
+         *       "time": "2026-11-20T08:00:00Z",
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "domain": "news.glasswort.example",
+         *       "recipient": "kim@tidepost.example",
+         *       "provider": "tidepost.example",
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "message_id": "m1",
+         *       "reply_code": 1,
+         *       "enhanced_code": "5.1.1",
+         *       "diagnostic": "550 5.1.1 no such mailbox",
+         *       "cause": "none",
+         *       "permanence": "none",
+         *       "cause_rule": "text",
+         *       "remote_host": "text",
+         *       "sending_ip": "192.0.2.10",
+         *       "campaign": "spring-a",
+         *       "tags": [],
+         *       "attempt": 1,
+         *       "seconds_taken": 0.5
+         *     }
          */
         Event: {
             /**
@@ -3520,6 +4272,15 @@ export interface components {
         /**
          * Evidence
          * @description The event behind an entry, as it was told.
+         * @example {
+         *       "kind": "text",
+         *       "time": "2026-11-20T08:00:00Z",
+         *       "cause": "no_such_mailbox",
+         *       "domain": "news.glasswort.example",
+         *       "stream": "newsletter",
+         *       "message_id": "m1",
+         *       "diagnostic": "550 5.1.1 no such mailbox"
+         *     }
          */
         Evidence: {
             /** Kind */
@@ -3543,6 +4304,92 @@ export interface components {
         /**
          * Explanation
          * @description What moved a reading between two days: all changes of its pulls, the largest first, and what else happened.
+         * @example {
+         *       "subject": "domain",
+         *       "name": "news.glasswort.example",
+         *       "first": {
+         *         "day": "2026-11-20",
+         *         "value": 0.5,
+         *         "margin": 0.5,
+         *         "condition": "sound",
+         *         "mail": 0.5,
+         *         "provisional": true,
+         *         "pulls": [
+         *           {
+         *             "factor": "complaints",
+         *             "provider": "tidepost.example",
+         *             "label": "Tidepost",
+         *             "points": 0.5,
+         *             "unit": "rate",
+         *             "measure": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "watch": 0.5,
+         *             "stop": 0.5,
+         *             "measured": true,
+         *             "kinds": [],
+         *             "causes": []
+         *           }
+         *         ]
+         *       },
+         *       "last": {
+         *         "day": "2026-11-20",
+         *         "value": 0.5,
+         *         "margin": 0.5,
+         *         "condition": "sound",
+         *         "mail": 0.5,
+         *         "provisional": true,
+         *         "pulls": [
+         *           {
+         *             "factor": "complaints",
+         *             "provider": "tidepost.example",
+         *             "label": "Tidepost",
+         *             "points": 0.5,
+         *             "unit": "rate",
+         *             "measure": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "watch": 0.5,
+         *             "stop": 0.5,
+         *             "measured": true,
+         *             "kinds": [],
+         *             "causes": []
+         *           }
+         *         ]
+         *       },
+         *       "moves": [
+         *         {
+         *           "factor": "complaints",
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "before": 0.5,
+         *           "after": 0.5,
+         *           "change": 0.5,
+         *           "unit": "rate",
+         *           "measure_before": 0.5,
+         *           "measure_after": 0.5
+         *         }
+         *       ],
+         *       "streams": [
+         *         {
+         *           "factor": "complaints",
+         *           "stream": "newsletter",
+         *           "before": 0.5,
+         *           "after": 0.5
+         *         }
+         *       ],
+         *       "annotations": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "kind": "note",
+         *           "text": "The list was cleaned",
+         *           "domain": "",
+         *           "provider": "",
+         *           "id": 1,
+         *           "by": ""
+         *         }
+         *       ]
+         *     }
          */
         Explanation: {
             /**
@@ -3564,6 +4411,15 @@ export interface components {
         /**
          * FactorSettings
          * @description What can be set of a factor; what is left out is as shipped.
+         * @example {
+         *       "watch": 0.5,
+         *       "stop": 0.5,
+         *       "weight": 0.5,
+         *       "half_life": 0.5,
+         *       "quick": 0.5,
+         *       "usual": 0.5,
+         *       "worth": 1
+         *     }
          */
         FactorSettings: {
             /** Watch */
@@ -3584,6 +4440,20 @@ export interface components {
         /**
          * FactorShown
          * @description A factor as it holds, and as it is shipped.
+         * @example {
+         *       "name": "complaints",
+         *       "unit": "rate",
+         *       "watch": 0.5,
+         *       "stop": 0.5,
+         *       "weight": 0.5,
+         *       "half_life": 0.5,
+         *       "quick": 0.5,
+         *       "usual": 0.5,
+         *       "worth": 0.5,
+         *       "changed": [
+         *         "text"
+         *       ]
+         *     }
          */
         FactorShown: {
             /**
@@ -3619,6 +4489,44 @@ export interface components {
         /**
          * Feed
          * @description A way in, and how it goes.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "kind": "http",
+         *       "source": {
+         *         "addresses": [],
+         *         "path": "",
+         *         "host": "",
+         *         "port": 1,
+         *         "tls": true,
+         *         "user": "",
+         *         "folder": "INBOX",
+         *         "queue": "",
+         *         "virtual_host": "/"
+         *       },
+         *       "mapping": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "defaults": {
+         *         "domain": "",
+         *         "stream": "",
+         *         "relay": ""
+         *       },
+         *       "paused": true,
+         *       "key": "text",
+         *       "position": "",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_arrival_at": "2026-11-20T08:00:00Z",
+         *       "last_event_at": "2026-11-20T08:00:00Z",
+         *       "usual_lag": 0.5,
+         *       "lag": 0.5,
+         *       "stored_today": 0,
+         *       "rejected": 0,
+         *       "error": "",
+         *       "summary": ""
+         *     }
          */
         Feed: {
             /** Name */
@@ -3690,6 +4598,32 @@ export interface components {
         /**
          * FeedChange
          * @description New settings; what is left out stays.
+         * @example {
+         *       "source": {
+         *         "addresses": [],
+         *         "path": "",
+         *         "host": "",
+         *         "port": 1,
+         *         "tls": true,
+         *         "user": "",
+         *         "folder": "INBOX",
+         *         "queue": "",
+         *         "virtual_host": "/"
+         *       },
+         *       "mapping": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "defaults": {
+         *         "domain": "",
+         *         "stream": "",
+         *         "relay": ""
+         *       },
+         *       "password": "text",
+         *       "paused": true
+         *     }
          */
         FeedChange: {
             source?: components["schemas"]["FeedSource"] | null;
@@ -3703,6 +4637,11 @@ export interface components {
         /**
          * FeedDefaults
          * @description What events get where the source says nothing.
+         * @example {
+         *       "domain": "",
+         *       "stream": "",
+         *       "relay": ""
+         *     }
          */
         FeedDefaults: {
             /**
@@ -3724,6 +4663,12 @@ export interface components {
         /**
          * FeedMapping
          * @description How what a source sends becomes events. Paths are JSONPath (RFC 9535).
+         * @example {
+         *       "unwrap": [],
+         *       "rows": "$",
+         *       "each": "",
+         *       "fields": {}
+         *     }
          */
         FeedMapping: {
             /**
@@ -3752,6 +4697,17 @@ export interface components {
          *
          *     mail: `addresses`; mailbox: `path` (Maildir or mbox) or `host`, `user`, `folder`; log: `path`; queue: `host` and
          *     `queue`.
+         * @example {
+         *       "addresses": [],
+         *       "path": "",
+         *       "host": "",
+         *       "port": 1,
+         *       "tls": true,
+         *       "user": "",
+         *       "folder": "INBOX",
+         *       "queue": "",
+         *       "virtual_host": "/"
+         *     }
          */
         FeedSource: {
             /**
@@ -3801,6 +4757,41 @@ export interface components {
         /**
          * FeedbackReport
          * @description An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on.
+         * @example {
+         *       "reporter": "text",
+         *       "report_id": "text",
+         *       "domain": "news.glasswort.example",
+         *       "begin": "2026-11-20T08:00:00Z",
+         *       "end": "2026-11-20T08:00:00Z",
+         *       "messages": 1,
+         *       "aligned": 1,
+         *       "sources": [
+         *         {
+         *           "source_ip": "192.0.2.10",
+         *           "messages": 1,
+         *           "aligned": 1,
+         *           "header_from": [
+         *             "news.glasswort.example"
+         *           ],
+         *           "signatures": [
+         *             "text"
+         *           ],
+         *           "spf": [
+         *             "text"
+         *           ],
+         *           "dispositions": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "left_out": 1,
+         *       "new_selectors": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "selector": "d1"
+         *         }
+         *       ]
+         *     }
          */
         FeedbackReport: {
             /** Reporter */
@@ -3839,6 +4830,13 @@ export interface components {
         /**
          * FieldSource
          * @description Where one field of an event comes from: a path or a constant, a table of words, a default, a form.
+         * @example {
+         *       "path": "",
+         *       "constant": null,
+         *       "table": {},
+         *       "default": null,
+         *       "form": ""
+         *     }
          */
         FieldSource: {
             /**
@@ -3868,6 +4866,11 @@ export interface components {
         /**
          * FileLayout
          * @description How a file is written; what is left out is found from its beginning.
+         * @example {
+         *       "form": "",
+         *       "encoding": "windows-1252",
+         *       "columns": {}
+         *     }
          */
         FileLayout: {
             /**
@@ -3894,6 +4897,30 @@ export interface components {
         /**
          * Finding
          * @description One thing found, with the evidence and the remedy.
+         * @example {
+         *       "id": "spf-several-records:copperline.example",
+         *       "rule": "spf-several-records",
+         *       "level": "fault",
+         *       "title": "2 SPF records on copperline.example",
+         *       "place": {
+         *         "name": "news.glasswort.example",
+         *         "rdtype": "text",
+         *         "record": 0,
+         *         "column": 0,
+         *         "length": 0
+         *       },
+         *       "evidence": [
+         *         "text"
+         *       ],
+         *       "reason": "manual",
+         *       "remedy": "text",
+         *       "record": "text",
+         *       "reference": "RFC 7208 §4.5",
+         *       "check": "dns",
+         *       "topic": "",
+         *       "scope": "all",
+         *       "mail": 1
+         *     }
          */
         Finding: {
             /**
@@ -3957,6 +4984,13 @@ export interface components {
         /**
          * FindingPlace
          * @description Where: the record's owner name and type, and in its text the column (from 1; 0: all of it) and length.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "rdtype": "text",
+         *       "record": 0,
+         *       "column": 0,
+         *       "length": 0
+         *     }
          */
         FindingPlace: {
             /** Name */
@@ -3982,6 +5016,173 @@ export interface components {
         /**
          * Flow
          * @description Mail flow of a tenant, or of one of its domains, in a period of whole days (UTC, both ends included).
+         * @example {
+         *       "tenant": "glasswort",
+         *       "domain": "news.glasswort.example",
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "total": {
+         *         "provider": "tidepost.example",
+         *         "label": "Tidepost",
+         *         "counts": {
+         *           "accepted": 1,
+         *           "delivered": 1,
+         *           "delayed": 1,
+         *           "bounced_permanent": 1,
+         *           "bounced_transient": 1,
+         *           "complained": 1,
+         *           "unsubscribed": 1,
+         *           "opened": 1,
+         *           "clicked": 1,
+         *           "withheld": 1,
+         *           "delayed_again": 0,
+         *           "bounced_again": 0,
+         *           "complained_again": 0,
+         *           "unsubscribed_again": 0,
+         *           "returned": 0
+         *         },
+         *         "permanent": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "transient": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "delayed": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "complaints": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "reports_complaints": true,
+         *         "unsubscribed": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "seconds_p50": 0.5,
+         *         "seconds_p95": 0.5,
+         *         "before": {
+         *           "accepted": 1,
+         *           "delivered": 1,
+         *           "delayed": 1,
+         *           "bounced_permanent": 1,
+         *           "bounced_transient": 1,
+         *           "complained": 1,
+         *           "unsubscribed": 1,
+         *           "opened": 1,
+         *           "clicked": 1,
+         *           "withheld": 1,
+         *           "delayed_again": 0,
+         *           "bounced_again": 0,
+         *           "complained_again": 0,
+         *           "unsubscribed_again": 0,
+         *           "returned": 0
+         *         }
+         *       },
+         *       "providers": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "counts": {
+         *             "accepted": 1,
+         *             "delivered": 1,
+         *             "delayed": 1,
+         *             "bounced_permanent": 1,
+         *             "bounced_transient": 1,
+         *             "complained": 1,
+         *             "unsubscribed": 1,
+         *             "opened": 1,
+         *             "clicked": 1,
+         *             "withheld": 1,
+         *             "delayed_again": 0,
+         *             "bounced_again": 0,
+         *             "complained_again": 0,
+         *             "unsubscribed_again": 0,
+         *             "returned": 0
+         *           },
+         *           "permanent": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "transient": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "delayed": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "complaints": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "reports_complaints": true,
+         *           "unsubscribed": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "seconds_p50": 0.5,
+         *           "seconds_p95": 0.5,
+         *           "before": {
+         *             "accepted": 1,
+         *             "delivered": 1,
+         *             "delayed": 1,
+         *             "bounced_permanent": 1,
+         *             "bounced_transient": 1,
+         *             "complained": 1,
+         *             "unsubscribed": 1,
+         *             "opened": 1,
+         *             "clicked": 1,
+         *             "withheld": 1,
+         *             "delayed_again": 0,
+         *             "bounced_again": 0,
+         *             "complained_again": 0,
+         *             "unsubscribed_again": 0,
+         *             "returned": 0
+         *           }
+         *         }
+         *       ],
+         *       "causes": [
+         *         {
+         *           "cause": "no_such_mailbox",
+         *           "transient": 1,
+         *           "permanent": 1
+         *         }
+         *       ]
+         *     }
          */
         Flow: {
             /** Tenant */
@@ -4007,6 +5208,37 @@ export interface components {
         /**
          * FlowComparison
          * @description Two parts of the mail beside each other.
+         * @example {
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "first": "text",
+         *       "second": "text",
+         *       "rates": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "first": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "second": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "difference": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "better": "first",
+         *           "summary": "text"
+         *         }
+         *       ],
+         *       "providers": {}
+         *     }
          */
         FlowComparison: {
             /**
@@ -4036,6 +5268,38 @@ export interface components {
         /**
          * FlowDays
          * @description Mail flow day by day: all of it first, then each provider.
+         * @example {
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "series": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "reports_complaints": true,
+         *           "delivered": [
+         *             1
+         *           ],
+         *           "attempted": [
+         *             1
+         *           ],
+         *           "permanent": [
+         *             1
+         *           ],
+         *           "transient": [
+         *             1
+         *           ],
+         *           "delayed": [
+         *             1
+         *           ],
+         *           "complained": [
+         *             1
+         *           ],
+         *           "unsubscribed": [
+         *             1
+         *           ]
+         *         }
+         *       ]
+         *     }
          */
         FlowDays: {
             /**
@@ -4054,6 +5318,23 @@ export interface components {
         /**
          * FlowNames
          * @description What mail can be told apart by.
+         * @example {
+         *       "streams": [
+         *         "text"
+         *       ],
+         *       "relays": [
+         *         "text"
+         *       ],
+         *       "ips": [
+         *         "text"
+         *       ],
+         *       "campaigns": [
+         *         "text"
+         *       ],
+         *       "tags": [
+         *         "text"
+         *       ]
+         *     }
          */
         FlowNames: {
             /** Streams */
@@ -4070,6 +5351,82 @@ export interface components {
         /**
          * FlowRow
          * @description One provider's mail in the period. Rates are absent where there was no mail to take them of.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "counts": {
+         *         "accepted": 1,
+         *         "delivered": 1,
+         *         "delayed": 1,
+         *         "bounced_permanent": 1,
+         *         "bounced_transient": 1,
+         *         "complained": 1,
+         *         "unsubscribed": 1,
+         *         "opened": 1,
+         *         "clicked": 1,
+         *         "withheld": 1,
+         *         "delayed_again": 0,
+         *         "bounced_again": 0,
+         *         "complained_again": 0,
+         *         "unsubscribed_again": 0,
+         *         "returned": 0
+         *       },
+         *       "permanent": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "transient": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "delayed": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "complaints": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "reports_complaints": true,
+         *       "unsubscribed": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "seconds_p50": 0.5,
+         *       "seconds_p95": 0.5,
+         *       "before": {
+         *         "accepted": 1,
+         *         "delivered": 1,
+         *         "delayed": 1,
+         *         "bounced_permanent": 1,
+         *         "bounced_transient": 1,
+         *         "complained": 1,
+         *         "unsubscribed": 1,
+         *         "opened": 1,
+         *         "clicked": 1,
+         *         "withheld": 1,
+         *         "delayed_again": 0,
+         *         "bounced_again": 0,
+         *         "complained_again": 0,
+         *         "unsubscribed_again": 0,
+         *         "returned": 0
+         *       }
+         *     }
          */
         FlowRow: {
             /**
@@ -4104,6 +5461,32 @@ export interface components {
         /**
          * FlowSeries
          * @description One provider's mail day by day; every list has a number for each day.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "reports_complaints": true,
+         *       "delivered": [
+         *         1
+         *       ],
+         *       "attempted": [
+         *         1
+         *       ],
+         *       "permanent": [
+         *         1
+         *       ],
+         *       "transient": [
+         *         1
+         *       ],
+         *       "delayed": [
+         *         1
+         *       ],
+         *       "complained": [
+         *         1
+         *       ],
+         *       "unsubscribed": [
+         *         1
+         *       ]
+         *     }
          */
         FlowSeries: {
             /**
@@ -4136,6 +5519,10 @@ export interface components {
         /**
          * FlowSettings
          * @description How long events are kept, and how often a shift may be reported that is none.
+         * @example {
+         *       "keep_events_days": 400,
+         *       "false_alarms_a_year": 1
+         *     }
          */
         FlowSettings: {
             /**
@@ -4154,6 +5541,17 @@ export interface components {
         /**
          * Forecast
          * @description Readings that would follow.
+         * @example {
+         *       "days": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "unchanged": 0.5,
+         *           "with_change": 0.5,
+         *           "margin": 0.5
+         *         }
+         *       ],
+         *       "sound_again": "2026-11-20"
+         *     }
          */
         Forecast: {
             /** Days */
@@ -4167,6 +5565,12 @@ export interface components {
         /**
          * ForecastDay
          * @description A day to come: if all goes on as it does, and with the change.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "unchanged": 0.5,
+         *       "with_change": 0.5,
+         *       "margin": 0.5
+         *     }
          */
         ForecastDay: {
             /**
@@ -4184,6 +5588,11 @@ export interface components {
         /**
          * ForecastRequest
          * @description A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none).
+         * @example {
+         *       "volume": 1,
+         *       "remains": {},
+         *       "days": 21
+         *     }
          */
         ForecastRequest: {
             /**
@@ -4207,6 +5616,14 @@ export interface components {
         /**
          * Gate
          * @description A gate. Its key is shown when it is made.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         Gate: {
             /** Id */
@@ -4228,6 +5645,67 @@ export interface components {
         /**
          * Growth
          * @description How the list grew, day by day, and by reason, provider and stream.
+         * @example {
+         *       "first": "text",
+         *       "last": "text",
+         *       "days": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "added": 1,
+         *           "removed": 1,
+         *           "active": 1,
+         *           "withheld": 1
+         *         }
+         *       ],
+         *       "reasons": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "label": "Tidepost",
+         *           "added": 1,
+         *           "removed": 1,
+         *           "active": 1,
+         *           "withheld": 1,
+         *           "days": [
+         *             1
+         *           ]
+         *         }
+         *       ],
+         *       "providers": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "label": "Tidepost",
+         *           "added": 1,
+         *           "removed": 1,
+         *           "active": 1,
+         *           "withheld": 1,
+         *           "days": [
+         *             1
+         *           ]
+         *         }
+         *       ],
+         *       "streams": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "label": "Tidepost",
+         *           "added": 1,
+         *           "removed": 1,
+         *           "active": 1,
+         *           "withheld": 1,
+         *           "days": [
+         *             1
+         *           ]
+         *         }
+         *       ],
+         *       "saved": {
+         *         "sent": 1,
+         *         "bounced": 1,
+         *         "complained": 1,
+         *         "withheld": 1,
+         *         "withheld_bad": 1,
+         *         "bounce_rate": 0.5,
+         *         "bounce_rate_without": 0.5
+         *       }
+         *     }
          */
         Growth: {
             /** First */
@@ -4247,6 +5725,13 @@ export interface components {
         /**
          * GrowthDay
          * @description A day: entries that came and went, what stood at its end, and mail withheld.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "added": 1,
+         *       "removed": 1,
+         *       "active": 1,
+         *       "withheld": 1
+         *     }
          */
         GrowthDay: {
             /** Day */
@@ -4263,6 +5748,17 @@ export interface components {
         /**
          * GrowthPart
          * @description One reason, provider or stream over the period.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "label": "Tidepost",
+         *       "added": 1,
+         *       "removed": 1,
+         *       "active": 1,
+         *       "withheld": 1,
+         *       "days": [
+         *         1
+         *       ]
+         *     }
          */
         GrowthPart: {
             /** Name */
@@ -4286,6 +5782,18 @@ export interface components {
         /**
          * Headroom
          * @description How many more of a factor's events until its lines are reached today, and when they would be at this pace.
+         * @example {
+         *       "factor": "complaints",
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "measure": 0.5,
+         *       "watch": 0.5,
+         *       "stop": 0.5,
+         *       "to_watch": 1,
+         *       "to_stop": 1,
+         *       "watch_on": "2026-11-20",
+         *       "stop_on": "2026-11-20"
+         *     }
          */
         Headroom: {
             /**
@@ -4321,6 +5829,11 @@ export interface components {
         /**
          * HeldElsewhere
          * @description An entry that holds other mail than was asked about.
+         * @example {
+         *       "reason": "manual",
+         *       "scope": "tenant",
+         *       "scope_name": "text"
+         *     }
          */
         HeldElsewhere: {
             /** Reason */
@@ -4336,6 +5849,48 @@ export interface components {
         /**
          * HistoryEntry
          * @description Something that happened to a domain: a record changed, a finding appeared or went.
+         * @example {
+         *       "id": 1,
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "kind": "record",
+         *       "title": "2 SPF records on copperline.example",
+         *       "audit": 1,
+         *       "change": {
+         *         "purpose": "text",
+         *         "name": "news.glasswort.example",
+         *         "rdtype": "text",
+         *         "before": [
+         *           "text"
+         *         ],
+         *         "after": [
+         *           "text"
+         *         ]
+         *       },
+         *       "finding": {
+         *         "id": "spf-several-records:copperline.example",
+         *         "rule": "spf-several-records",
+         *         "level": "fault",
+         *         "title": "2 SPF records on copperline.example",
+         *         "place": {
+         *           "name": "news.glasswort.example",
+         *           "rdtype": "text",
+         *           "record": 0,
+         *           "column": 0,
+         *           "length": 0
+         *         },
+         *         "evidence": [
+         *           "text"
+         *         ],
+         *         "reason": "manual",
+         *         "remedy": "text",
+         *         "record": "text",
+         *         "reference": "RFC 7208 §4.5",
+         *         "check": "dns",
+         *         "topic": "",
+         *         "scope": "all",
+         *         "mail": 1
+         *       }
+         *     }
          */
         HistoryEntry: {
             /** Id */
@@ -4360,6 +5915,16 @@ export interface components {
         /**
          * HostSeen
          * @description A sending address, its names, and those of them that lead back.
+         * @example {
+         *       "ip": "192.0.2.10",
+         *       "names": [
+         *         "text"
+         *       ],
+         *       "confirmed": [
+         *         "text"
+         *       ],
+         *       "helo": "text"
+         *     }
          */
         HostSeen: {
             /** Ip */
@@ -4374,6 +5939,21 @@ export interface components {
         /**
          * ImportRequest
          * @description A list to be put on the suppression list.
+         * @example {
+         *       "name": "",
+         *       "layout": {
+         *         "form": "",
+         *         "encoding": "windows-1252",
+         *         "columns": {}
+         *       },
+         *       "reason": "invalid_address",
+         *       "scope": "tenant",
+         *       "scope_name": "",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "note": "",
+         *       "standing": "keep",
+         *       "lifted": "stay_clear"
+         *     }
          */
         ImportRequest: {
             /**
@@ -4433,6 +6013,20 @@ export interface components {
         /**
          * IntakeResult
          * @description What became of a load: every row is stored, was there already, or is rejected with its reason.
+         * @example {
+         *       "received": 1,
+         *       "stored": 1,
+         *       "duplicates": 1,
+         *       "rejected": 1,
+         *       "rejections": [
+         *         {
+         *           "line": 1,
+         *           "field": "",
+         *           "what": "text",
+         *           "remedy": ""
+         *         }
+         *       ]
+         *     }
          */
         IntakeResult: {
             /** Received */
@@ -4452,6 +6046,21 @@ export interface components {
         /**
          * Job
          * @description Work that takes its time. `done` of `total` in units of its kind: octets, recipients, domains, days.
+         * @example {
+         *       "id": 1,
+         *       "kind": "import",
+         *       "name": "news.glasswort.example",
+         *       "state": "collecting",
+         *       "done": 1,
+         *       "total": 1,
+         *       "request": {},
+         *       "result": {},
+         *       "parts": {},
+         *       "error": "",
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "finished_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         Job: {
             /** Id */
@@ -4506,6 +6115,9 @@ export interface components {
         /**
          * JobStart
          * @description Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards.
+         * @example {
+         *       "dry": false
+         *     }
          */
         JobStart: {
             /**
@@ -4517,6 +6129,17 @@ export interface components {
         /**
          * KeySeen
          * @description A DKIM key. The fingerprint is the same for the same key wherever it is published.
+         * @example {
+         *       "selector": "d1",
+         *       "source": "text",
+         *       "key_type": "text",
+         *       "bits": 1,
+         *       "fingerprint": "text",
+         *       "revoked": true,
+         *       "usable": true,
+         *       "testing": true,
+         *       "first_seen": "2026-11-20T08:00:00Z"
+         *     }
          */
         KeySeen: {
             /** Selector */
@@ -4541,6 +6164,12 @@ export interface components {
         /**
          * Lack
          * @description A stream whose From domain is not verified or not aligned.
+         * @example {
+         *       "stream": "newsletter",
+         *       "verified": true,
+         *       "aligned": true,
+         *       "text": "The list was cleaned"
+         *     }
          */
         Lack: {
             /**
@@ -4564,6 +6193,12 @@ export interface components {
         /**
          * Lift
          * @description Take entries off: by their ids, or all that hold an address.
+         * @example {
+         *       "ids": [],
+         *       "address": "",
+         *       "why": "text",
+         *       "despite_complaint": false
+         *     }
          */
         Lift: {
             /**
@@ -4588,6 +6223,43 @@ export interface components {
         /**
          * Lifted
          * @description What was taken off.
+         * @example {
+         *       "entries": [
+         *         {
+         *           "id": "text",
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "ended_at": "2026-11-20T08:00:00Z",
+         *           "made_at": "2026-11-20T08:00:00Z",
+         *           "made_by": "text",
+         *           "origin": "text",
+         *           "change": "made",
+         *           "changed_at": "2026-11-20T08:00:00Z",
+         *           "note": "",
+         *           "provider": "",
+         *           "stream": "",
+         *           "times": 1,
+         *           "returns": 1,
+         *           "evidence": [
+         *             {
+         *               "kind": "text",
+         *               "time": "2026-11-20T08:00:00Z",
+         *               "cause": "no_such_mailbox",
+         *               "domain": "news.glasswort.example",
+         *               "stream": "newsletter",
+         *               "message_id": "m1",
+         *               "diagnostic": "550 5.1.1 no such mailbox"
+         *             }
+         *           ]
+         *         }
+         *       ]
+         *     }
          */
         Lifted: {
             /** Entries */
@@ -4596,6 +6268,22 @@ export interface components {
         /**
          * LineRow
          * @description A rate against its lines, and how probable it is that it lies above them.
+         * @example {
+         *       "subject": "domain",
+         *       "name": "news.glasswort.example",
+         *       "rate": "bounces",
+         *       "value": 0.5,
+         *       "watch": 0.5,
+         *       "stop": 0.5,
+         *       "watch_chance": 0.5,
+         *       "stop_chance": 0.5,
+         *       "events": 0.5,
+         *       "mail": 0.5,
+         *       "crossed": "",
+         *       "own": false,
+         *       "next": "",
+         *       "next_on": "2026-11-20"
+         *     }
          */
         LineRow: {
             /**
@@ -4651,6 +6339,20 @@ export interface components {
         /**
          * ListChange
          * @description One change of the list. `number` grows; nothing is ever put before what was seen.
+         * @example {
+         *       "number": 1,
+         *       "address": "kim@tidepost.example",
+         *       "address_key": "text",
+         *       "reason": "invalid_address",
+         *       "scope": "tenant",
+         *       "scope_name": "",
+         *       "state": "ended",
+         *       "change": "made",
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "by": "isla@skerry.example",
+         *       "note": "",
+         *       "until": "2026-11-20T08:00:00Z"
+         *     }
          */
         ListChange: {
             /** Number */
@@ -4702,6 +6404,26 @@ export interface components {
         /**
          * ListChanges
          * @description Changes in their order. Ask again after `last`.
+         * @example {
+         *       "items": [
+         *         {
+         *           "number": 1,
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "change": "made",
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "by": "isla@skerry.example",
+         *           "note": "",
+         *           "until": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "last": 1,
+         *       "more": true
+         *     }
          */
         ListChanges: {
             /** Items */
@@ -4720,6 +6442,17 @@ export interface components {
         /**
          * ListCheckRequest
          * @description A list to be looked at before a send.
+         * @example {
+         *       "name": "",
+         *       "layout": {
+         *         "form": "",
+         *         "encoding": "windows-1252",
+         *         "columns": {}
+         *       },
+         *       "stream": "newsletter",
+         *       "domain": "news.glasswort.example",
+         *       "check_addresses": true
+         *     }
          */
         ListCheckRequest: {
             /**
@@ -4749,6 +6482,17 @@ export interface components {
         /**
          * ListResult
          * @description What one DNS list says of an address or a domain.
+         * @example {
+         *       "zone": "glasswort.example",
+         *       "label": "Tidepost",
+         *       "subject": "text",
+         *       "state": "listed",
+         *       "codes": [
+         *         "text"
+         *       ],
+         *       "text": "The list was cleaned",
+         *       "detail": "text"
+         *     }
          */
         ListResult: {
             /** Zone */
@@ -4772,6 +6516,29 @@ export interface components {
         /**
          * LookupNode
          * @description A term of an SPF record that costs a DNS look-up, and what it drags in.
+         * @example {
+         *       "term": "text",
+         *       "name": "news.glasswort.example",
+         *       "problem": "text",
+         *       "detail": "text",
+         *       "cost": 1,
+         *       "networks": [
+         *         "text"
+         *       ],
+         *       "children": [
+         *         {
+         *           "term": "text",
+         *           "name": "news.glasswort.example",
+         *           "problem": "text",
+         *           "detail": "text",
+         *           "cost": 1,
+         *           "networks": [
+         *             "text"
+         *           ],
+         *           "children": []
+         *         }
+         *       ]
+         *     }
          */
         LookupNode: {
             /** Term */
@@ -4804,6 +6571,46 @@ export interface components {
         /**
          * MadeFeed
          * @description With its secrets, shown this once: a bearer token, and the key that signs.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "kind": "http",
+         *       "source": {
+         *         "addresses": [],
+         *         "path": "",
+         *         "host": "",
+         *         "port": 1,
+         *         "tls": true,
+         *         "user": "",
+         *         "folder": "INBOX",
+         *         "queue": "",
+         *         "virtual_host": "/"
+         *       },
+         *       "mapping": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "defaults": {
+         *         "domain": "",
+         *         "stream": "",
+         *         "relay": ""
+         *       },
+         *       "paused": true,
+         *       "key": "text",
+         *       "position": "",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_arrival_at": "2026-11-20T08:00:00Z",
+         *       "last_event_at": "2026-11-20T08:00:00Z",
+         *       "usual_lag": 0.5,
+         *       "lag": 0.5,
+         *       "stored_today": 0,
+         *       "rejected": 0,
+         *       "error": "",
+         *       "summary": "",
+         *       "token": "text",
+         *       "secret": "text"
+         *     }
          */
         MadeFeed: {
             /** Name */
@@ -4879,6 +6686,16 @@ export interface components {
         /**
          * MadeGate
          * @description With the key that the MTA sends as policy_context, shown this once, and a line for its configuration.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z",
+         *       "key": "text",
+         *       "line": "text"
+         *     }
          */
         MadeGate: {
             /** Id */
@@ -4904,6 +6721,13 @@ export interface components {
         /**
          * MadeKey
          * @description A new key. The private half is given this once and not kept.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "selector": "d1",
+         *       "kind": "text",
+         *       "record": "text",
+         *       "private_key": "text"
+         *     }
          */
         MadeKey: {
             /** Name */
@@ -4923,6 +6747,15 @@ export interface components {
         /**
          * MadeToken
          * @description A token just made.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "tenant": "glasswort",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "secret": "text"
+         *     }
          */
         MadeToken: {
             /** Id */
@@ -4949,6 +6782,21 @@ export interface components {
         /**
          * MadeWebhook
          * @description With the secret that signs, shown this once.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "url": "https://desk.glasswort.example/hook",
+         *       "subjects": [
+         *         "watch.agreed"
+         *       ],
+         *       "paused": true,
+         *       "waiting": 1,
+         *       "dead": 1,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_at": "2026-11-20T08:00:00Z",
+         *       "last_response": "",
+         *       "secret": "text"
+         *     }
          */
         MadeWebhook: {
             /** Id */
@@ -4987,6 +6835,11 @@ export interface components {
         /**
          * MailLinks
          * @description What goes into a message for one recipient and stream (RFC 8058, RFC 2369).
+         * @example {
+         *       "recipient": "kim@tidepost.example",
+         *       "list_unsubscribe": "text",
+         *       "list_unsubscribe_post": "text"
+         *     }
          */
         MailLinks: {
             /** Recipient */
@@ -5005,6 +6858,13 @@ export interface components {
         /**
          * MailLinksRequest
          * @description For whom. The stream and domain are those that the message is sent on.
+         * @example {
+         *       "recipients": [
+         *         "text"
+         *       ],
+         *       "stream": "",
+         *       "domain": "news.glasswort.example"
+         *     }
          */
         MailLinksRequest: {
             /** Recipients */
@@ -5021,6 +6881,20 @@ export interface components {
         /**
          * MappingDryRun
          * @description A sample, and the mapping to try it with (the feed's own without one).
+         * @example {
+         *       "sample": "text",
+         *       "mapping": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "defaults": {
+         *         "domain": "",
+         *         "stream": "",
+         *         "relay": ""
+         *       }
+         *     }
          */
         MappingDryRun: {
             /** Sample */
@@ -5038,6 +6912,11 @@ export interface components {
         /**
          * MappingDryRunResult
          * @description What a sample becomes.
+         * @example {
+         *       "problem": "",
+         *       "remedy": "",
+         *       "rows": []
+         *     }
          */
         MappingDryRunResult: {
             /**
@@ -5059,6 +6938,11 @@ export interface components {
         /**
          * MatchingSettings
          * @description How addresses are compared, and whether they are kept.
+         * @example {
+         *       "fold_case": true,
+         *       "same": [],
+         *       "digests_only": false
+         *     }
          */
         MatchingSettings: {
             /**
@@ -5082,6 +6966,15 @@ export interface components {
         /**
          * MatchingView
          * @description The settings that hold; `changing` while the list is being rewritten to them.
+         * @example {
+         *       "settings": {
+         *         "fold_case": true,
+         *         "same": [],
+         *         "digests_only": false
+         *       },
+         *       "changing": true,
+         *       "key": ""
+         *     }
          */
         MatchingView: {
             settings: components["schemas"]["MatchingSettings"];
@@ -5097,6 +6990,11 @@ export interface components {
         /**
          * Member
          * @description Somebody who may see a tenant, and be given its items.
+         * @example {
+         *       "email": "isla@skerry.example",
+         *       "name": "news.glasswort.example",
+         *       "role": "viewer"
+         *     }
          */
         Member: {
             /** Email */
@@ -5112,6 +7010,130 @@ export interface components {
         /**
          * MessageCheck
          * @description A message looked at: its signatures, SPF where the connection is known, and DMARC both ways.
+         * @example {
+         *       "header_from": "news.glasswort.example",
+         *       "signatures": [
+         *         {
+         *           "result": "pass",
+         *           "reason": "manual",
+         *           "detail": "text",
+         *           "domain": "news.glasswort.example",
+         *           "selector": "d1",
+         *           "algorithm": "text",
+         *           "canonicalisation": "text",
+         *           "identity": "text",
+         *           "key_name": "text",
+         *           "key_bits": 1,
+         *           "body_octets": 1,
+         *           "body_hashed": 1,
+         *           "body_hash_given": "text",
+         *           "body_hash_computed": "text",
+         *           "body_matches": true,
+         *           "header_matches": true,
+         *           "signed_fields": [
+         *             "text"
+         *           ],
+         *           "missing": [
+         *             "text"
+         *           ],
+         *           "unsigned": [
+         *             "text"
+         *           ],
+         *           "clues": [
+         *             "text"
+         *           ],
+         *           "notes": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "spf": {
+         *         "helo": {
+         *           "identity": "helo",
+         *           "domain": "news.glasswort.example",
+         *           "result": "none",
+         *           "reason": "manual",
+         *           "term": "text",
+         *           "decided_by": "text",
+         *           "explanation": "text",
+         *           "lookups": 1,
+         *           "voids": 1,
+         *           "steps": [
+         *             {
+         *               "depth": 1,
+         *               "domain": "news.glasswort.example",
+         *               "term": "text",
+         *               "column": 1,
+         *               "outcome": "text",
+         *               "asked": [
+         *                 "text"
+         *               ],
+         *               "answer": [
+         *                 "text"
+         *               ],
+         *               "note": "text"
+         *             }
+         *           ]
+         *         },
+         *         "mail_from": {
+         *           "identity": "helo",
+         *           "domain": "news.glasswort.example",
+         *           "result": "none",
+         *           "reason": "manual",
+         *           "term": "text",
+         *           "decided_by": "text",
+         *           "explanation": "text",
+         *           "lookups": 1,
+         *           "voids": 1,
+         *           "steps": [
+         *             {
+         *               "depth": 1,
+         *               "domain": "news.glasswort.example",
+         *               "term": "text",
+         *               "column": 1,
+         *               "outcome": "text",
+         *               "asked": [
+         *                 "text"
+         *               ],
+         *               "answer": [
+         *                 "text"
+         *               ],
+         *               "note": "text"
+         *             }
+         *           ]
+         *         },
+         *         "postmaster": true
+         *       },
+         *       "dmarc": [
+         *         {
+         *           "way": "suffix-list",
+         *           "header_from": "news.glasswort.example",
+         *           "organisation": "text",
+         *           "result": "pass",
+         *           "disposition": "deliver",
+         *           "share": 1,
+         *           "policy": "none",
+         *           "owner": "text",
+         *           "aligned": [
+         *             {
+         *               "kind": "spf",
+         *               "domain": "news.glasswort.example",
+         *               "passed": true,
+         *               "detail": "text",
+         *               "organisation": "text",
+         *               "relaxed": true,
+         *               "strict": true,
+         *               "mode": "relaxed",
+         *               "counts": true
+         *             }
+         *           ],
+         *           "reason": "manual"
+         *         }
+         *       ],
+         *       "problems": [
+         *         "text"
+         *       ]
+         *     }
          */
         MessageCheck: {
             /** Header From */
@@ -5127,6 +7149,17 @@ export interface components {
         /**
          * Move
          * @description How much more one factor at one provider takes off on the second day than on the first.
+         * @example {
+         *       "factor": "complaints",
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "before": 0.5,
+         *       "after": 0.5,
+         *       "change": 0.5,
+         *       "unit": "rate",
+         *       "measure_before": 0.5,
+         *       "measure_after": 0.5
+         *     }
          */
         Move: {
             /**
@@ -5161,6 +7194,16 @@ export interface components {
         /**
          * NetworkOverlap
          * @description A network that is there already.
+         * @example {
+         *       "inner": "text",
+         *       "outer": "text",
+         *       "inner_via": [
+         *         "text"
+         *       ],
+         *       "outer_via": [
+         *         "text"
+         *       ]
+         *     }
          */
         NetworkOverlap: {
             /** Inner */
@@ -5175,6 +7218,11 @@ export interface components {
         /**
          * NewAnnotation
          * @description A note on the time axis. Without a domain it is about all of the tenant's mail.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "text": "The list was cleaned",
+         *       "domain": ""
+         *     }
          */
         NewAnnotation: {
             /**
@@ -5193,6 +7241,13 @@ export interface components {
         /**
          * NewDomain
          * @description A domain to watch. Selectors cannot be listed from DNS, so name those that sign its mail.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "selectors": [
+         *         "d1",
+         *         "d2"
+         *       ]
+         *     }
          */
         NewDomain: {
             /**
@@ -5213,6 +7268,16 @@ export interface components {
         /**
          * NewEntries
          * @description Addresses to hold. `@domain` means all of a domain.
+         * @example {
+         *       "addresses": [
+         *         "text"
+         *       ],
+         *       "reason": "invalid_address",
+         *       "scope": "tenant",
+         *       "scope_name": "",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "note": ""
+         *     }
          */
         NewEntries: {
             /** Addresses */
@@ -5246,6 +7311,33 @@ export interface components {
         /**
          * NewFeed
          * @description A way in. `password` is for mailboxes and queues; it is kept encrypted.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "kind": "http",
+         *       "source": {
+         *         "addresses": [],
+         *         "path": "",
+         *         "host": "",
+         *         "port": 1,
+         *         "tls": true,
+         *         "user": "",
+         *         "folder": "INBOX",
+         *         "queue": "",
+         *         "virtual_host": "/"
+         *       },
+         *       "mapping": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "defaults": {
+         *         "domain": "",
+         *         "stream": "",
+         *         "relay": ""
+         *       },
+         *       "password": ""
+         *     }
          */
         NewFeed: {
             /** Name */
@@ -5286,6 +7378,11 @@ export interface components {
         /**
          * NewGate
          * @description A way in for an MTA that asks about each recipient (Postfix's policy delegation).
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "stream": "",
+         *       "relay": ""
+         *     }
          */
         NewGate: {
             /** Name */
@@ -5305,6 +7402,10 @@ export interface components {
         /**
          * NewKey
          * @description A DKIM key to make.
+         * @example {
+         *       "selector": "d1",
+         *       "kind": "rsa2048"
+         *     }
          */
         NewKey: {
             /** Selector */
@@ -5319,6 +7420,11 @@ export interface components {
         /**
          * NewProof
          * @description What to prove. A domain by a TXT record or a message to postmaster or abuse, an address by a message to it.
+         * @example {
+         *       "subject": "news.glasswort.example",
+         *       "method": "record",
+         *       "relay": ""
+         *     }
          */
         NewProof: {
             /**
@@ -5344,6 +7450,11 @@ export interface components {
         /**
          * NewToken
          * @description A token for a program, for one tenant or (without `tenant`) for all that its maker may see.
+         * @example {
+         *       "name": "nightly load",
+         *       "tenant": "glasswort",
+         *       "expires_in_days": 1
+         *     }
          */
         NewToken: {
             /**
@@ -5359,6 +7470,12 @@ export interface components {
         /**
          * NewUpdateServer
          * @description The primary server of a zone, and the TSIG key that may change it.
+         * @example {
+         *       "address": "192.0.2.53",
+         *       "key_name": "rust-gauge.glasswort.example",
+         *       "algorithm": "hmac-sha256",
+         *       "secret": "text"
+         *     }
          */
         NewUpdateServer: {
             /**
@@ -5388,6 +7505,11 @@ export interface components {
         /**
          * NewWebhook
          * @description An address to call. Without `subjects` it is told everything.
+         * @example {
+         *       "name": "ticket desk",
+         *       "url": "https://desk.glasswort.example/rust-gauge",
+         *       "subjects": []
+         *     }
          */
         NewWebhook: {
             /**
@@ -5409,6 +7531,18 @@ export interface components {
         /**
          * Notification
          * @description One message about an item on one way, and what became of it.
+         * @example {
+         *       "id": 1,
+         *       "channel": "text",
+         *       "title": "2 SPF records on copperline.example",
+         *       "what": "text",
+         *       "state": "waiting",
+         *       "attempts": 1,
+         *       "response": "text",
+         *       "made_at": "2026-11-20T08:00:00Z",
+         *       "next_at": "2026-11-20T08:00:00Z",
+         *       "finished_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         Notification: {
             /** Id */
@@ -5441,6 +7575,19 @@ export interface components {
         /**
          * OwnRule
          * @description One rule. It looks at the reply pattern of a reply, and decides when all that it asks for is there.
+         * @example {
+         *       "name": "harbour-closed",
+         *       "cause": "none",
+         *       "words": [],
+         *       "pattern": "",
+         *       "unless": "",
+         *       "code": "",
+         *       "enhanced": "",
+         *       "provider": "",
+         *       "permanence": "",
+         *       "fits": [],
+         *       "fits_not": []
+         *     }
          */
         OwnRule: {
             /**
@@ -5510,56 +7657,962 @@ export interface components {
              */
             fits_not: string[];
         };
-        /** Page[AuditSummary] */
+        /**
+         * Page[AddressCheck]
+         * @example {
+         *       "items": [
+         *         {
+         *           "address": "kim@tidepost.example",
+         *           "verdict": "good",
+         *           "found": [
+         *             {
+         *               "word": "text",
+         *               "weight": "for",
+         *               "detail": "text"
+         *             }
+         *           ],
+         *           "suggestion": "",
+         *           "provider": "",
+         *           "checked_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_AddressCheck_: {
+            /** Items */
+            items: components["schemas"]["AddressCheck"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Annotation]
+         * @example {
+         *       "items": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "kind": "note",
+         *           "text": "The list was cleaned",
+         *           "domain": "",
+         *           "provider": "",
+         *           "id": 1,
+         *           "by": ""
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Annotation_: {
+            /** Items */
+            items: components["schemas"]["Annotation"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[AuditSummary]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "domain": "news.glasswort.example",
+         *           "finished_at": "2026-11-20T08:00:00Z",
+         *           "faults": 1,
+         *           "risks": 1,
+         *           "notes": 1,
+         *           "spf_lookups": 1,
+         *           "cause": "asked",
+         *           "checked_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_AuditSummary_: {
             /** Items */
             items: components["schemas"]["AuditSummary"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[BatchResult] */
+        /**
+         * Page[BatchResult]
+         * @example {
+         *       "items": [
+         *         {
+         *           "number": 1,
+         *           "name": "news.glasswort.example",
+         *           "problem": "",
+         *           "faults": 1,
+         *           "risks": 1,
+         *           "notes": 1,
+         *           "findings": [
+         *             {
+         *               "id": "spf-several-records:copperline.example",
+         *               "rule": "spf-several-records",
+         *               "level": "fault",
+         *               "title": "2 SPF records on copperline.example",
+         *               "place": {
+         *                 "name": "news.glasswort.example",
+         *                 "rdtype": "text",
+         *                 "record": 0,
+         *                 "column": 0,
+         *                 "length": 0
+         *               },
+         *               "evidence": [
+         *                 "text"
+         *               ],
+         *               "reason": "manual",
+         *               "remedy": "text",
+         *               "record": "text",
+         *               "reference": "RFC 7208 §4.5",
+         *               "check": "dns",
+         *               "topic": "",
+         *               "scope": "all",
+         *               "mail": 1
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_BatchResult_: {
             /** Items */
             items: components["schemas"]["BatchResult"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[Domain] */
+        /**
+         * Page[Domain]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "tenant": "glasswort",
+         *           "origin": "added",
+         *           "selectors": [
+         *             "text"
+         *           ],
+         *           "added_at": "2026-11-20T08:00:00Z",
+         *           "streams": [],
+         *           "sends": true,
+         *           "audit_every_hours": 24,
+         *           "verified": false,
+         *           "last_audit": {
+         *             "id": 1,
+         *             "domain": "news.glasswort.example",
+         *             "finished_at": "2026-11-20T08:00:00Z",
+         *             "faults": 1,
+         *             "risks": 1,
+         *             "notes": 1,
+         *             "spf_lookups": 1,
+         *             "cause": "asked",
+         *             "checked_at": "2026-11-20T08:00:00Z"
+         *           }
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_Domain_: {
             /** Items */
             items: components["schemas"]["Domain"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[Event] */
+        /**
+         * Page[Erasure]
+         * @example {
+         *       "items": [
+         *         {
+         *           "erased_at": "2026-11-20T08:00:00Z",
+         *           "erased_by": "text",
+         *           "reason": "manual",
+         *           "events": 1,
+         *           "others": 1
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Erasure_: {
+            /** Items */
+            items: components["schemas"]["Erasure"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Event]
+         * @example {
+         *       "items": [
+         *         {
+         *           "sender_lacks": "",
+         *           "kind": "accepted",
+         *           "time": "2026-11-20T08:00:00Z",
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "domain": "news.glasswort.example",
+         *           "recipient": "kim@tidepost.example",
+         *           "provider": "tidepost.example",
+         *           "stream": "newsletter",
+         *           "relay": "driftline",
+         *           "message_id": "m1",
+         *           "reply_code": 1,
+         *           "enhanced_code": "5.1.1",
+         *           "diagnostic": "550 5.1.1 no such mailbox",
+         *           "cause": "none",
+         *           "permanence": "none",
+         *           "cause_rule": "text",
+         *           "remote_host": "text",
+         *           "sending_ip": "192.0.2.10",
+         *           "campaign": "spring-a",
+         *           "tags": [],
+         *           "attempt": 1,
+         *           "seconds_taken": 0.5
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_Event_: {
             /** Items */
             items: components["schemas"]["Event"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[HistoryEntry] */
+        /**
+         * Page[Feed]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "kind": "http",
+         *           "source": {
+         *             "addresses": [],
+         *             "path": "",
+         *             "host": "",
+         *             "port": 1,
+         *             "tls": true,
+         *             "user": "",
+         *             "folder": "INBOX",
+         *             "queue": "",
+         *             "virtual_host": "/"
+         *           },
+         *           "mapping": {
+         *             "unwrap": [],
+         *             "rows": "$",
+         *             "each": "",
+         *             "fields": {}
+         *           },
+         *           "defaults": {
+         *             "domain": "",
+         *             "stream": "",
+         *             "relay": ""
+         *           },
+         *           "paused": true,
+         *           "key": "text",
+         *           "position": "",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_arrival_at": "2026-11-20T08:00:00Z",
+         *           "last_event_at": "2026-11-20T08:00:00Z",
+         *           "usual_lag": 0.5,
+         *           "lag": 0.5,
+         *           "stored_today": 0,
+         *           "rejected": 0,
+         *           "error": "",
+         *           "summary": ""
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Feed_: {
+            /** Items */
+            items: components["schemas"]["Feed"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Gate]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "name": "news.glasswort.example",
+         *           "stream": "newsletter",
+         *           "relay": "driftline",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_used_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Gate_: {
+            /** Items */
+            items: components["schemas"]["Gate"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Headroom]
+         * @example {
+         *       "items": [
+         *         {
+         *           "factor": "complaints",
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "measure": 0.5,
+         *           "watch": 0.5,
+         *           "stop": 0.5,
+         *           "to_watch": 1,
+         *           "to_stop": 1,
+         *           "watch_on": "2026-11-20",
+         *           "stop_on": "2026-11-20"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Headroom_: {
+            /** Items */
+            items: components["schemas"]["Headroom"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[HistoryEntry]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "kind": "record",
+         *           "title": "2 SPF records on copperline.example",
+         *           "audit": 1,
+         *           "change": {
+         *             "purpose": "text",
+         *             "name": "news.glasswort.example",
+         *             "rdtype": "text",
+         *             "before": [
+         *               "text"
+         *             ],
+         *             "after": [
+         *               "text"
+         *             ]
+         *           },
+         *           "finding": {
+         *             "id": "spf-several-records:copperline.example",
+         *             "rule": "spf-several-records",
+         *             "level": "fault",
+         *             "title": "2 SPF records on copperline.example",
+         *             "place": {
+         *               "name": "news.glasswort.example",
+         *               "rdtype": "text",
+         *               "record": 0,
+         *               "column": 0,
+         *               "length": 0
+         *             },
+         *             "evidence": [
+         *               "text"
+         *             ],
+         *             "reason": "manual",
+         *             "remedy": "text",
+         *             "record": "text",
+         *             "reference": "RFC 7208 §4.5",
+         *             "check": "dns",
+         *             "topic": "",
+         *             "scope": "all",
+         *             "mail": 1
+         *           }
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_HistoryEntry_: {
             /** Items */
             items: components["schemas"]["HistoryEntry"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[RejectedRow] */
+        /**
+         * Page[Job]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "kind": "import",
+         *           "name": "news.glasswort.example",
+         *           "state": "collecting",
+         *           "done": 1,
+         *           "total": 1,
+         *           "request": {},
+         *           "result": {},
+         *           "parts": {},
+         *           "error": "",
+         *           "created_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "finished_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Job_: {
+            /** Items */
+            items: components["schemas"]["Job"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[LineRow]
+         * @example {
+         *       "items": [
+         *         {
+         *           "subject": "domain",
+         *           "name": "news.glasswort.example",
+         *           "rate": "bounces",
+         *           "value": 0.5,
+         *           "watch": 0.5,
+         *           "stop": 0.5,
+         *           "watch_chance": 0.5,
+         *           "stop_chance": 0.5,
+         *           "events": 0.5,
+         *           "mail": 0.5,
+         *           "crossed": "",
+         *           "own": false,
+         *           "next": "",
+         *           "next_on": "2026-11-20"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_LineRow_: {
+            /** Items */
+            items: components["schemas"]["LineRow"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[MailLinks]
+         * @example {
+         *       "items": [
+         *         {
+         *           "recipient": "kim@tidepost.example",
+         *           "list_unsubscribe": "text",
+         *           "list_unsubscribe_post": "text"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_MailLinks_: {
+            /** Items */
+            items: components["schemas"]["MailLinks"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Member]
+         * @example {
+         *       "items": [
+         *         {
+         *           "email": "isla@skerry.example",
+         *           "name": "news.glasswort.example",
+         *           "role": "viewer"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Member_: {
+            /** Items */
+            items: components["schemas"]["Member"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Notification]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "channel": "text",
+         *           "title": "2 SPF records on copperline.example",
+         *           "what": "text",
+         *           "state": "waiting",
+         *           "attempts": 1,
+         *           "response": "text",
+         *           "made_at": "2026-11-20T08:00:00Z",
+         *           "next_at": "2026-11-20T08:00:00Z",
+         *           "finished_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Notification_: {
+            /** Items */
+            items: components["schemas"]["Notification"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[OwnRule]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "harbour-closed",
+         *           "cause": "none",
+         *           "words": [],
+         *           "pattern": "",
+         *           "unless": "",
+         *           "code": "",
+         *           "enhanced": "",
+         *           "provider": "",
+         *           "permanence": "",
+         *           "fits": [],
+         *           "fits_not": []
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_OwnRule_: {
+            /** Items */
+            items: components["schemas"]["OwnRule"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Proof]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "kind": "domain",
+         *           "subject": "text",
+         *           "method": "text",
+         *           "state": "waiting",
+         *           "record_name": "text",
+         *           "record": "text",
+         *           "sent_to": "text",
+         *           "tries_left": 1,
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z",
+         *           "verified_at": "2026-11-20T08:00:00Z",
+         *           "checked_at": "2026-11-20T08:00:00Z",
+         *           "lost_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Proof_: {
+            /** Items */
+            items: components["schemas"]["Proof"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Provider]
+         * @example {
+         *       "items": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "named": true
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Provider_: {
+            /** Items */
+            items: components["schemas"]["Provider"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Publication]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "domain": "news.glasswort.example",
+         *           "zone": "glasswort.example",
+         *           "state": "applied",
+         *           "verified": true,
+         *           "changes": [
+         *             {
+         *               "name": "news.glasswort.example",
+         *               "type": "text",
+         *               "ttl": 1,
+         *               "before_ttl": 1,
+         *               "before": [
+         *                 "text"
+         *               ],
+         *               "after": [
+         *                 "text"
+         *               ]
+         *             }
+         *           ],
+         *           "made_at": "2026-11-20T08:00:00Z",
+         *           "made_by": "text",
+         *           "rolled_back_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Publication_: {
+            /** Items */
+            items: components["schemas"]["Publication"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[RejectedRow]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "item": "text",
+         *           "problems": [
+         *             {
+         *               "line": 1,
+         *               "field": "",
+         *               "what": "text",
+         *               "remedy": ""
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_RejectedRow_: {
             /** Items */
             items: components["schemas"]["RejectedRow"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[SuppressionEntry] */
+        /**
+         * Page[Relay]
+         * @example {
+         *       "items": [
+         *         {
+         *           "own": false,
+         *           "hosts": [],
+         *           "include": "",
+         *           "networks": [],
+         *           "dkim": [],
+         *           "return_path": {
+         *             "label": "bounce",
+         *             "type": "CNAME",
+         *             "value": "text",
+         *             "priority": 10,
+         *             "spf": ""
+         *           },
+         *           "tracking": {
+         *             "label": "bounce",
+         *             "type": "CNAME",
+         *             "value": "text",
+         *             "priority": 10,
+         *             "spf": ""
+         *           },
+         *           "inbound": [],
+         *           "limits": [],
+         *           "lines": {
+         *             "bounce_watch": 0.05,
+         *             "bounce_stop": 0.1,
+         *             "complaint_watch": 0.001,
+         *             "complaint_stop": 0.005
+         *           },
+         *           "note": "",
+         *           "name": "news.glasswort.example",
+         *           "described": true,
+         *           "domains": []
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Relay_: {
+            /** Items */
+            items: components["schemas"]["Relay"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[ReplyPattern]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "pattern": "text",
+         *           "example": "text",
+         *           "cause": "no_such_mailbox",
+         *           "count": 1,
+         *           "providers": [
+         *             "text"
+         *           ],
+         *           "first_seen_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_ReplyPattern_: {
+            /** Items */
+            items: components["schemas"]["ReplyPattern"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Sender]
+         * @example {
+         *       "items": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "stream": "newsletter",
+         *           "relays": [
+         *             "text"
+         *           ],
+         *           "verified": true,
+         *           "aligned": true,
+         *           "summary": "text"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Sender_: {
+            /** Items */
+            items: components["schemas"]["Sender"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Shift]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "what": "provider",
+         *           "name": "news.glasswort.example",
+         *           "label": "Tidepost",
+         *           "rate": "permanent",
+         *           "began_at": "2026-11-20T08:00:00Z",
+         *           "found_at": "2026-11-20T08:00:00Z",
+         *           "ended_at": "2026-11-20T08:00:00Z",
+         *           "usual": 0.5,
+         *           "seen": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "chance_years": 0.5,
+         *           "summary": "text"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Shift_: {
+            /** Items */
+            items: components["schemas"]["Shift"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[StreamPause]
+         * @example {
+         *       "items": [
+         *         {
+         *           "stream": "newsletter",
+         *           "relay": "driftline",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "why": "text",
+         *           "by": ""
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_StreamPause_: {
+            /** Items */
+            items: components["schemas"]["StreamPause"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[SuppressionEntry]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": "text",
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "ended_at": "2026-11-20T08:00:00Z",
+         *           "made_at": "2026-11-20T08:00:00Z",
+         *           "made_by": "text",
+         *           "origin": "text",
+         *           "change": "made",
+         *           "changed_at": "2026-11-20T08:00:00Z",
+         *           "note": "",
+         *           "provider": "",
+         *           "stream": "",
+         *           "times": 1,
+         *           "returns": 1,
+         *           "evidence": [
+         *             {
+         *               "kind": "text",
+         *               "time": "2026-11-20T08:00:00Z",
+         *               "cause": "no_such_mailbox",
+         *               "domain": "news.glasswort.example",
+         *               "stream": "newsletter",
+         *               "message_id": "m1",
+         *               "diagnostic": "550 5.1.1 no such mailbox"
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_SuppressionEntry_: {
             /** Items */
             items: components["schemas"]["SuppressionEntry"][];
             /** Next */
             next?: string | null;
         };
-        /** Page[WebhookCall] */
+        /**
+         * Page[Token]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "name": "news.glasswort.example",
+         *           "tenant": "glasswort",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_used_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Token_: {
+            /** Items */
+            items: components["schemas"]["Token"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[UpdateServer]
+         * @example {
+         *       "items": [
+         *         {
+         *           "zone": "glasswort.example",
+         *           "address": "kim@tidepost.example",
+         *           "key_name": "text",
+         *           "algorithm": "hmac-sha256"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_UpdateServer_: {
+            /** Items */
+            items: components["schemas"]["UpdateServer"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Watch]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "domain": "news.glasswort.example",
+         *           "state": "running",
+         *           "summary": "text",
+         *           "records": [
+         *             {
+         *               "key": "text",
+         *               "name": "news.glasswort.example",
+         *               "type": "text",
+         *               "value": "text",
+         *               "seen_by": 1,
+         *               "asked": 1
+         *             }
+         *           ],
+         *           "servers": [
+         *             {
+         *               "label": "Tidepost",
+         *               "address": "kim@tidepost.example",
+         *               "own": true
+         *             }
+         *           ],
+         *           "sightings": [
+         *             {
+         *               "key": "text",
+         *               "server": "text",
+         *               "holds": "new",
+         *               "values": [
+         *                 "text"
+         *               ],
+         *               "until": "2026-11-20T08:00:00Z",
+         *               "detail": "text"
+         *             }
+         *           ],
+         *           "rounds": 1,
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "looked_at": "2026-11-20T08:00:00Z",
+         *           "next_at": "2026-11-20T08:00:00Z",
+         *           "gives_up_at": "2026-11-20T08:00:00Z",
+         *           "finished_at": "2026-11-20T08:00:00Z",
+         *           "all_by": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Watch_: {
+            /** Items */
+            items: components["schemas"]["Watch"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[WebhookCall]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": "text",
+         *           "subject": "text",
+         *           "state": "waiting",
+         *           "attempts": 1,
+         *           "response": "text",
+         *           "body": {},
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "next_at": "2026-11-20T08:00:00Z",
+         *           "finished_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
         Page_WebhookCall_: {
             /** Items */
             items: components["schemas"]["WebhookCall"][];
@@ -5567,8 +8620,184 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Webhook]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "name": "news.glasswort.example",
+         *           "url": "https://desk.glasswort.example/hook",
+         *           "subjects": [
+         *             "watch.agreed"
+         *           ],
+         *           "paused": true,
+         *           "waiting": 1,
+         *           "dead": 1,
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_at": "2026-11-20T08:00:00Z",
+         *           "last_response": ""
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Webhook_: {
+            /** Items */
+            items: components["schemas"]["Webhook"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[WorkItem]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "tenant": "glasswort",
+         *           "tenant_name": "Glasswort Theatre",
+         *           "kind": "text",
+         *           "subject": "text",
+         *           "name": "news.glasswort.example",
+         *           "title": "2 SPF records on copperline.example",
+         *           "text": "The list was cleaned",
+         *           "level": "stop",
+         *           "state": "waiting",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "found_at": "2026-11-20T08:00:00Z",
+         *           "seen_at": "2026-11-20T08:00:00Z",
+         *           "notified_at": "2026-11-20T08:00:00Z",
+         *           "resolved_at": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "mail": 1,
+         *           "rank": 0.5,
+         *           "remedy": "text",
+         *           "record": "text",
+         *           "evidence": [
+         *             "text"
+         *           ],
+         *           "recheck": "text",
+         *           "assigned_to": "",
+         *           "returns": 0
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_WorkItem_: {
+            /** Items */
+            items: components["schemas"]["WorkItem"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Plan
          * @description All records that a domain ought to publish. With `checked_at` they were compared with what is published.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "zone": "glasswort.example",
+         *       "settings": {
+         *         "stage": "",
+         *         "reports_to": "dmarc@glasswort.example",
+         *         "spf_ending": "",
+         *         "spf_ways": [],
+         *         "keep_terms": [],
+         *         "ttl": 3600,
+         *         "mta_sts": "",
+         *         "mta_sts_host": "",
+         *         "tls_reports_to": ""
+         *       },
+         *       "records": [
+         *         {
+         *           "key": "text",
+         *           "purpose": "text",
+         *           "name": "news.glasswort.example",
+         *           "type": "text",
+         *           "value": "text",
+         *           "priority": 1,
+         *           "ttl": 1,
+         *           "why": "text",
+         *           "relay": "driftline",
+         *           "waits_for": "text",
+         *           "elsewhere": true,
+         *           "forms": {
+         *             "host": "text",
+         *             "host_or_blank": "text",
+         *             "host_full": "text",
+         *             "host_with_dot": "text",
+         *             "value": "text",
+         *             "value_quoted": "text",
+         *             "value_with_priority": "text",
+         *             "zone_line": "text"
+         *           },
+         *           "check": {
+         *             "state": "matches",
+         *             "published": [
+         *               "text"
+         *             ],
+         *             "causes": [
+         *               {
+         *                 "key": "text",
+         *                 "text": "The list was cleaned",
+         *                 "column": 1,
+         *                 "length": 1
+         *               }
+         *             ],
+         *             "pieces": [
+         *               {
+         *                 "kind": "same",
+         *                 "planned": "text",
+         *                 "published": "text"
+         *               }
+         *             ],
+         *             "found_at": "text",
+         *             "found_value": "text",
+         *             "lacking": [
+         *               "text"
+         *             ],
+         *             "detail": "text"
+         *           }
+         *         }
+         *       ],
+         *       "spf": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "value": "text",
+         *           "lookups": 1,
+         *           "per_relay": [
+         *             {
+         *               "relay": "driftline",
+         *               "lookups": 1
+         *             }
+         *           ],
+         *           "options": [
+         *             {
+         *               "way": "list",
+         *               "relay": "driftline",
+         *               "saves": 1,
+         *               "lookups_after": 1,
+         *               "price": "text",
+         *               "value": "text"
+         *             }
+         *           ],
+         *           "problems": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "advice": [
+         *         {
+         *           "title": "2 SPF records on copperline.example",
+         *           "why": "text"
+         *         }
+         *       ],
+         *       "sts_policy": "text",
+         *       "servers": [
+         *         "text"
+         *       ],
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "right": 0,
+         *       "total": 0
+         *     }
          */
         Plan: {
             /** Domain */
@@ -5606,6 +8835,10 @@ export interface components {
         /**
          * PlanAdvice
          * @description Something to consider.
+         * @example {
+         *       "title": "2 SPF records on copperline.example",
+         *       "why": "text"
+         *     }
          */
         PlanAdvice: {
             /** Title */
@@ -5616,6 +8849,56 @@ export interface components {
         /**
          * PlanRecord
          * @description A record to publish. `elsewhere`: somebody else has to, it is outside the zone.
+         * @example {
+         *       "key": "text",
+         *       "purpose": "text",
+         *       "name": "news.glasswort.example",
+         *       "type": "text",
+         *       "value": "text",
+         *       "priority": 1,
+         *       "ttl": 1,
+         *       "why": "text",
+         *       "relay": "driftline",
+         *       "waits_for": "text",
+         *       "elsewhere": true,
+         *       "forms": {
+         *         "host": "text",
+         *         "host_or_blank": "text",
+         *         "host_full": "text",
+         *         "host_with_dot": "text",
+         *         "value": "text",
+         *         "value_quoted": "text",
+         *         "value_with_priority": "text",
+         *         "zone_line": "text"
+         *       },
+         *       "check": {
+         *         "state": "matches",
+         *         "published": [
+         *           "text"
+         *         ],
+         *         "causes": [
+         *           {
+         *             "key": "text",
+         *             "text": "The list was cleaned",
+         *             "column": 1,
+         *             "length": 1
+         *           }
+         *         ],
+         *         "pieces": [
+         *           {
+         *             "kind": "same",
+         *             "planned": "text",
+         *             "published": "text"
+         *           }
+         *         ],
+         *         "found_at": "text",
+         *         "found_value": "text",
+         *         "lacking": [
+         *           "text"
+         *         ],
+         *         "detail": "text"
+         *       }
+         *     }
          */
         PlanRecord: {
             /** Key */
@@ -5649,6 +8932,17 @@ export interface components {
         /**
          * PlanSettings
          * @description What people choose about a domain's plan.
+         * @example {
+         *       "stage": "",
+         *       "reports_to": "dmarc@glasswort.example",
+         *       "spf_ending": "",
+         *       "spf_ways": [],
+         *       "keep_terms": [],
+         *       "ttl": 3600,
+         *       "mta_sts": "",
+         *       "mta_sts_host": "",
+         *       "tls_reports_to": ""
+         *     }
          */
         PlanSettings: {
             /**
@@ -5709,6 +9003,39 @@ export interface components {
         /**
          * PolicyBacktestRequest
          * @description Try a policy on the past.
+         * @example {
+         *       "policy": {
+         *         "rules": [
+         *           {
+         *             "name": "news.glasswort.example",
+         *             "act": "hold",
+         *             "kinds": [],
+         *             "causes": [],
+         *             "permanence": "",
+         *             "streams": [],
+         *             "providers": [],
+         *             "reason": "invalid_address",
+         *             "scope": "tenant",
+         *             "whole_domain": false,
+         *             "times": 1,
+         *             "over_days": 0,
+         *             "within_days": 60,
+         *             "for_days": 0.5,
+         *             "longer": 1,
+         *             "longest_days": 365,
+         *             "ends_with_delivery": false,
+         *             "wait_hours": []
+         *           }
+         *         ],
+         *         "proposals": {
+         *           "no_life_sends": 12,
+         *           "no_life_days": 120,
+         *           "role_addresses": true,
+         *           "revived_after_days": 180
+         *         }
+         *       },
+         *       "days": 180
+         *     }
          */
         PolicyBacktestRequest: {
             policy: components["schemas"]["SuppressionPolicy"];
@@ -5721,6 +9048,20 @@ export interface components {
         /**
          * PolicyFound
          * @description Which DMARC record governs, by one way of looking.
+         * @example {
+         *       "way": "suffix-list",
+         *       "organisation": "text",
+         *       "owner": "text",
+         *       "policy": "none",
+         *       "tag": "text",
+         *       "percent": 1,
+         *       "testing": true,
+         *       "for_subdomains": "none",
+         *       "for_absent": "none",
+         *       "looked_at": [
+         *         "text"
+         *       ]
+         *     }
          */
         PolicyFound: {
             /**
@@ -5762,6 +9103,26 @@ export interface components {
         /**
          * PolicyRule
          * @description One rule; the first that fits an event decides. Empty lists mean any.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "act": "hold",
+         *       "kinds": [],
+         *       "causes": [],
+         *       "permanence": "",
+         *       "streams": [],
+         *       "providers": [],
+         *       "reason": "invalid_address",
+         *       "scope": "tenant",
+         *       "whole_domain": false,
+         *       "times": 1,
+         *       "over_days": 0,
+         *       "within_days": 60,
+         *       "for_days": 0.5,
+         *       "longer": 1,
+         *       "longest_days": 365,
+         *       "ends_with_delivery": false,
+         *       "wait_hours": []
+         *     }
          */
         PolicyRule: {
             /** Name */
@@ -5862,6 +9223,41 @@ export interface components {
         /**
          * PolicyView
          * @description The policy that holds, and since when. `shipped`: the tenant chose none of its own.
+         * @example {
+         *       "policy": {
+         *         "rules": [
+         *           {
+         *             "name": "news.glasswort.example",
+         *             "act": "hold",
+         *             "kinds": [],
+         *             "causes": [],
+         *             "permanence": "",
+         *             "streams": [],
+         *             "providers": [],
+         *             "reason": "invalid_address",
+         *             "scope": "tenant",
+         *             "whole_domain": false,
+         *             "times": 1,
+         *             "over_days": 0,
+         *             "within_days": 60,
+         *             "for_days": 0.5,
+         *             "longer": 1,
+         *             "longest_days": 365,
+         *             "ends_with_delivery": false,
+         *             "wait_hours": []
+         *           }
+         *         ],
+         *         "proposals": {
+         *           "no_life_sends": 12,
+         *           "no_life_days": 120,
+         *           "role_addresses": true,
+         *           "revived_after_days": 180
+         *         }
+         *       },
+         *       "shipped": true,
+         *       "changed_at": "2026-11-20T08:00:00Z",
+         *       "changed_by": ""
+         *     }
          */
         PolicyView: {
             policy: components["schemas"]["SuppressionPolicy"];
@@ -5878,6 +9274,16 @@ export interface components {
         /**
          * Problem
          * @description An error as RFC 9457 has it, with what to do about it.
+         * @example {
+         *       "type": "/problems/not-found",
+         *       "title": "2 SPF records on copperline.example",
+         *       "status": 1,
+         *       "detail": "",
+         *       "remedy": "",
+         *       "instance": "",
+         *       "errors": [],
+         *       "errors_total": 0
+         *     }
          */
         Problem: {
             /**
@@ -5921,6 +9327,12 @@ export interface components {
         /**
          * ProblemError
          * @description One mistake in what was sent: where it is, what it is, and what to do.
+         * @example {
+         *       "line": 1,
+         *       "field": "",
+         *       "what": "text",
+         *       "remedy": ""
+         *     }
          */
         ProblemError: {
             /**
@@ -5945,6 +9357,22 @@ export interface components {
         /**
          * Proof
          * @description How a proof stands. `record` is what to publish, `sent_to` where the code went.
+         * @example {
+         *       "id": 1,
+         *       "kind": "domain",
+         *       "subject": "text",
+         *       "method": "text",
+         *       "state": "waiting",
+         *       "record_name": "text",
+         *       "record": "text",
+         *       "sent_to": "text",
+         *       "tries_left": 1,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "verified_at": "2026-11-20T08:00:00Z",
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "lost_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         Proof: {
             /** Id */
@@ -5988,6 +9416,9 @@ export interface components {
         /**
          * ProofCode
          * @description The code from the message.
+         * @example {
+         *       "code": "text"
+         *     }
          */
         ProofCode: {
             /** Code */
@@ -5996,6 +9427,12 @@ export interface components {
         /**
          * ProposalSettings
          * @description What is looked for once a day and proposed.
+         * @example {
+         *       "no_life_sends": 12,
+         *       "no_life_days": 120,
+         *       "role_addresses": true,
+         *       "revived_after_days": 180
+         *     }
          */
         ProposalSettings: {
             /**
@@ -6024,6 +9461,11 @@ export interface components {
         /**
          * Provider
          * @description A mailbox provider as this tenant calls it.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "named": true
+         *     }
          */
         Provider: {
             /** Provider */
@@ -6039,6 +9481,9 @@ export interface components {
         /**
          * ProviderChange
          * @description A tenant's own name for a provider; empty to take it back.
+         * @example {
+         *       "label": "Tidepost"
+         *     }
          */
         ProviderChange: {
             /** Label */
@@ -6047,6 +9492,30 @@ export interface components {
         /**
          * Publication
          * @description A change that was made. `verified`: the server gives it. It can be taken back.
+         * @example {
+         *       "id": 1,
+         *       "domain": "news.glasswort.example",
+         *       "zone": "glasswort.example",
+         *       "state": "applied",
+         *       "verified": true,
+         *       "changes": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "type": "text",
+         *           "ttl": 1,
+         *           "before_ttl": 1,
+         *           "before": [
+         *             "text"
+         *           ],
+         *           "after": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "made_at": "2026-11-20T08:00:00Z",
+         *       "made_by": "text",
+         *       "rolled_back_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         Publication: {
             /** Id */
@@ -6077,6 +9546,19 @@ export interface components {
         /**
          * PublishedRecord
          * @description What DNS gave at one name; `values` is empty where nothing is published (see `status`).
+         * @example {
+         *       "purpose": "spf",
+         *       "name": "news.glasswort.example",
+         *       "rdtype": "text",
+         *       "status": "text",
+         *       "values": [
+         *         "text"
+         *       ],
+         *       "ttl": 1,
+         *       "aliases": [],
+         *       "source": "",
+         *       "strings": []
+         *     }
          */
         PublishedRecord: {
             /**
@@ -6122,6 +9604,21 @@ export interface components {
          *
          *     `unit`: `rate` is a fraction of the mail; `drop` how far openings fell below what is usual; `doublings` of the last
          *     week's mail over a usual week; `faults` of the audit, a risk counting a fifth.
+         * @example {
+         *       "factor": "complaints",
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "points": 0.5,
+         *       "unit": "rate",
+         *       "measure": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5,
+         *       "watch": 0.5,
+         *       "stop": 0.5,
+         *       "measured": true,
+         *       "kinds": [],
+         *       "causes": []
+         *     }
          */
         Pull: {
             /**
@@ -6173,6 +9670,10 @@ export interface components {
         /**
          * Question
          * @description One question that the audit asked, and how it ended.
+         * @example {
+         *       "question": "text",
+         *       "status": "text"
+         *     }
          */
         Question: {
             /** Question */
@@ -6183,6 +9684,13 @@ export interface components {
         /**
          * Rate
          * @description A fraction (0.001 is one in a thousand) with its 95 % interval.
+         * @example {
+         *       "value": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5,
+         *       "count": 1,
+         *       "total": 1
+         *     }
          */
         Rate: {
             /** Value */
@@ -6199,6 +9707,28 @@ export interface components {
         /**
          * RateDifference
          * @description One rate of two sides, and how far they lie apart: `high` and `low` of the difference, 95 %.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "first": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "second": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "difference": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5,
+         *       "better": "first",
+         *       "summary": "text"
+         *     }
          */
         RateDifference: {
             /** Name */
@@ -6225,6 +9755,31 @@ export interface components {
         /**
          * Reading
          * @description One day's reading: 100 minus its pulls. Without `value` there was too little mail to say.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "value": 0.5,
+         *       "margin": 0.5,
+         *       "condition": "sound",
+         *       "mail": 0.5,
+         *       "provisional": true,
+         *       "pulls": [
+         *         {
+         *           "factor": "complaints",
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "points": 0.5,
+         *           "unit": "rate",
+         *           "measure": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "watch": 0.5,
+         *           "stop": 0.5,
+         *           "measured": true,
+         *           "kinds": [],
+         *           "causes": []
+         *         }
+         *       ]
+         *     }
          */
         Reading: {
             /**
@@ -6254,6 +9809,41 @@ export interface components {
         /**
          * ReadingSeries
          * @description Readings of one subject, overall or at one provider, a day each.
+         * @example {
+         *       "tenant": "glasswort",
+         *       "subject": "domain",
+         *       "name": "news.glasswort.example",
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "computed_at": "2026-11-20T08:00:00Z",
+         *       "readings": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "value": 0.5,
+         *           "margin": 0.5,
+         *           "condition": "sound",
+         *           "mail": 0.5,
+         *           "provisional": true,
+         *           "pulls": [
+         *             {
+         *               "factor": "complaints",
+         *               "provider": "tidepost.example",
+         *               "label": "Tidepost",
+         *               "points": 0.5,
+         *               "unit": "rate",
+         *               "measure": 0.5,
+         *               "low": 0.5,
+         *               "high": 0.5,
+         *               "watch": 0.5,
+         *               "stop": 0.5,
+         *               "measured": true,
+         *               "kinds": [],
+         *               "causes": []
+         *             }
+         *           ]
+         *         }
+         *       ]
+         *     }
          */
         ReadingSeries: {
             /** Tenant */
@@ -6278,6 +9868,9 @@ export interface components {
         /**
          * ReadingSettings
          * @description The parameters of a tenant's readings, by factor.
+         * @example {
+         *       "factors": {}
+         *     }
          */
         ReadingSettings: {
             /**
@@ -6291,6 +9884,30 @@ export interface components {
         /**
          * ReadingSettingsView
          * @description Settings, and what they come to.
+         * @example {
+         *       "settings": {
+         *         "factors": {}
+         *       },
+         *       "factors": [
+         *         {
+         *           "name": "complaints",
+         *           "unit": "rate",
+         *           "watch": 0.5,
+         *           "stop": 0.5,
+         *           "weight": 0.5,
+         *           "half_life": 0.5,
+         *           "quick": 0.5,
+         *           "usual": 0.5,
+         *           "worth": 0.5,
+         *           "changed": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "job": 1,
+         *       "changed_at": "2026-11-20T08:00:00Z",
+         *       "changed_by": ""
+         *     }
          */
         ReadingSettingsView: {
             settings: components["schemas"]["ReadingSettings"];
@@ -6312,6 +9929,91 @@ export interface components {
         /**
          * RecipientData
          * @description All that a tenant keeps of one recipient.
+         * @example {
+         *       "tenant": "glasswort",
+         *       "address": "kim@tidepost.example",
+         *       "made_at": "2026-11-20T08:00:00Z",
+         *       "events": [
+         *         {
+         *           "sender_lacks": "",
+         *           "kind": "accepted",
+         *           "time": "2026-11-20T08:00:00Z",
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "domain": "news.glasswort.example",
+         *           "recipient": "kim@tidepost.example",
+         *           "provider": "tidepost.example",
+         *           "stream": "newsletter",
+         *           "relay": "driftline",
+         *           "message_id": "m1",
+         *           "reply_code": 1,
+         *           "enhanced_code": "5.1.1",
+         *           "diagnostic": "550 5.1.1 no such mailbox",
+         *           "cause": "none",
+         *           "permanence": "none",
+         *           "cause_rule": "text",
+         *           "remote_host": "text",
+         *           "sending_ip": "192.0.2.10",
+         *           "campaign": "spring-a",
+         *           "tags": [],
+         *           "attempt": 1,
+         *           "seconds_taken": 0.5
+         *         }
+         *       ],
+         *       "entries": [
+         *         {
+         *           "id": "text",
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "ended_at": "2026-11-20T08:00:00Z",
+         *           "made_at": "2026-11-20T08:00:00Z",
+         *           "made_by": "text",
+         *           "origin": "text",
+         *           "change": "made",
+         *           "changed_at": "2026-11-20T08:00:00Z",
+         *           "note": "",
+         *           "provider": "",
+         *           "stream": "",
+         *           "times": 1,
+         *           "returns": 1,
+         *           "evidence": [
+         *             {
+         *               "kind": "text",
+         *               "time": "2026-11-20T08:00:00Z",
+         *               "cause": "no_such_mailbox",
+         *               "domain": "news.glasswort.example",
+         *               "stream": "newsletter",
+         *               "message_id": "m1",
+         *               "diagnostic": "550 5.1.1 no such mailbox"
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "changes": [
+         *         {
+         *           "number": 1,
+         *           "address": "kim@tidepost.example",
+         *           "address_key": "text",
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "scope_name": "",
+         *           "state": "ended",
+         *           "change": "made",
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "by": "isla@skerry.example",
+         *           "note": "",
+         *           "until": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "rejected": [
+         *         "text"
+         *       ]
+         *     }
          */
         RecipientData: {
             /** Tenant */
@@ -6341,6 +10043,12 @@ export interface components {
         /**
          * RecordCause
          * @description Why a published record is not the planned one; `column` counts from 1 in what is published, 0 is nowhere.
+         * @example {
+         *       "key": "text",
+         *       "text": "The list was cleaned",
+         *       "column": 1,
+         *       "length": 1
+         *     }
          */
         RecordCause: {
             /** Key */
@@ -6355,6 +10063,17 @@ export interface components {
         /**
          * RecordChange
          * @description One name whose published values changed.
+         * @example {
+         *       "purpose": "text",
+         *       "name": "news.glasswort.example",
+         *       "rdtype": "text",
+         *       "before": [
+         *         "text"
+         *       ],
+         *       "after": [
+         *         "text"
+         *       ]
+         *     }
          */
         RecordChange: {
             /** Purpose */
@@ -6371,6 +10090,33 @@ export interface components {
         /**
          * RecordCheck
          * @description How a planned record stands.
+         * @example {
+         *       "state": "matches",
+         *       "published": [
+         *         "text"
+         *       ],
+         *       "causes": [
+         *         {
+         *           "key": "text",
+         *           "text": "The list was cleaned",
+         *           "column": 1,
+         *           "length": 1
+         *         }
+         *       ],
+         *       "pieces": [
+         *         {
+         *           "kind": "same",
+         *           "planned": "text",
+         *           "published": "text"
+         *         }
+         *       ],
+         *       "found_at": "text",
+         *       "found_value": "text",
+         *       "lacking": [
+         *         "text"
+         *       ],
+         *       "detail": "text"
+         *     }
          */
         RecordCheck: {
             /**
@@ -6402,6 +10148,16 @@ export interface components {
         /**
          * RecordForms
          * @description A record in the forms that control panels want, each to be copied exactly.
+         * @example {
+         *       "host": "text",
+         *       "host_or_blank": "text",
+         *       "host_full": "text",
+         *       "host_with_dot": "text",
+         *       "value": "text",
+         *       "value_quoted": "text",
+         *       "value_with_priority": "text",
+         *       "zone_line": "text"
+         *     }
          */
         RecordForms: {
             /**
@@ -6433,6 +10189,11 @@ export interface components {
         /**
          * RecordPiece
          * @description A stretch of planned and published text beside each other.
+         * @example {
+         *       "kind": "same",
+         *       "planned": "text",
+         *       "published": "text"
+         *     }
          */
         RecordPiece: {
             /**
@@ -6448,6 +10209,11 @@ export interface components {
         /**
          * RefusedAddress
          * @description What was not taken, and why.
+         * @example {
+         *       "row": 1,
+         *       "text": "The list was cleaned",
+         *       "why": "text"
+         *     }
          */
         RefusedAddress: {
             /** Row */
@@ -6460,6 +10226,19 @@ export interface components {
         /**
          * RejectedRow
          * @description A row that was rejected: what it was, and why.
+         * @example {
+         *       "id": 1,
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "item": "text",
+         *       "problems": [
+         *         {
+         *           "line": 1,
+         *           "field": "",
+         *           "what": "text",
+         *           "remedy": ""
+         *         }
+         *       ]
+         *     }
          */
         RejectedRow: {
             /** Id */
@@ -6477,6 +10256,19 @@ export interface components {
         /**
          * RejudgedPattern
          * @description A reply pattern that the rules on trial judge otherwise.
+         * @example {
+         *       "pattern": "text",
+         *       "example": "text",
+         *       "count": 1,
+         *       "providers": [
+         *         "text"
+         *       ],
+         *       "cause": "none",
+         *       "permanence": "none",
+         *       "new_cause": "none",
+         *       "new_permanence": "none",
+         *       "new_rule": "text"
+         *     }
          */
         RejudgedPattern: {
             /** Pattern */
@@ -6513,6 +10305,39 @@ export interface components {
         /**
          * Relay
          * @description A relay of a tenant. One that was only seen in events is not `described` yet.
+         * @example {
+         *       "own": false,
+         *       "hosts": [],
+         *       "include": "",
+         *       "networks": [],
+         *       "dkim": [],
+         *       "return_path": {
+         *         "label": "bounce",
+         *         "type": "CNAME",
+         *         "value": "text",
+         *         "priority": 10,
+         *         "spf": ""
+         *       },
+         *       "tracking": {
+         *         "label": "bounce",
+         *         "type": "CNAME",
+         *         "value": "text",
+         *         "priority": 10,
+         *         "spf": ""
+         *       },
+         *       "inbound": [],
+         *       "limits": [],
+         *       "lines": {
+         *         "bounce_watch": 0.05,
+         *         "bounce_stop": 0.1,
+         *         "complaint_watch": 0.001,
+         *         "complaint_stop": 0.005
+         *       },
+         *       "note": "",
+         *       "name": "news.glasswort.example",
+         *       "described": true,
+         *       "domains": []
+         *     }
          */
         Relay: {
             /**
@@ -6575,6 +10400,36 @@ export interface components {
         /**
          * RelayDescription
          * @description What a relay is, wants and allows.
+         * @example {
+         *       "own": false,
+         *       "hosts": [],
+         *       "include": "",
+         *       "networks": [],
+         *       "dkim": [],
+         *       "return_path": {
+         *         "label": "bounce",
+         *         "type": "CNAME",
+         *         "value": "text",
+         *         "priority": 10,
+         *         "spf": ""
+         *       },
+         *       "tracking": {
+         *         "label": "bounce",
+         *         "type": "CNAME",
+         *         "value": "text",
+         *         "priority": 10,
+         *         "spf": ""
+         *       },
+         *       "inbound": [],
+         *       "limits": [],
+         *       "lines": {
+         *         "bounce_watch": 0.05,
+         *         "bounce_stop": 0.1,
+         *         "complaint_watch": 0.001,
+         *         "complaint_stop": 0.005
+         *       },
+         *       "note": ""
+         *     }
          */
         RelayDescription: {
             /**
@@ -6627,6 +10482,10 @@ export interface components {
         /**
          * RelayHost
          * @description An address that mail leaves from, and the name it greets with.
+         * @example {
+         *       "ip": "192.0.2.41",
+         *       "helo": "mta1.skerry.example"
+         *     }
          */
         RelayHost: {
             /**
@@ -6644,6 +10503,10 @@ export interface components {
         /**
          * RelayInbound
          * @description A host that takes in mail for the domain.
+         * @example {
+         *       "priority": 10,
+         *       "host": "text"
+         *     }
          */
         RelayInbound: {
             /**
@@ -6657,6 +10520,11 @@ export interface components {
         /**
          * RelayKey
          * @description A key that the relay signs with: a CNAME to its own record, or a TXT record to copy.
+         * @example {
+         *       "selector": "d1",
+         *       "type": "CNAME",
+         *       "value": ""
+         *     }
          */
         RelayKey: {
             /** Selector */
@@ -6677,6 +10545,12 @@ export interface components {
         /**
          * RelayLimit
          * @description How much the relay allows; empty is not known.
+         * @example {
+         *       "region": "",
+         *       "per_hour": 1,
+         *       "per_day": 1,
+         *       "trial": false
+         *     }
          */
         RelayLimit: {
             /**
@@ -6698,6 +10572,12 @@ export interface components {
         /**
          * RelayLines
          * @description The relay's own rates at which it warns and stops, as fractions; empty uses the defaults.
+         * @example {
+         *       "bounce_watch": 0.05,
+         *       "bounce_stop": 0.1,
+         *       "complaint_watch": 0.001,
+         *       "complaint_stop": 0.005
+         *     }
          */
         RelayLines: {
             /**
@@ -6724,6 +10604,13 @@ export interface components {
         /**
          * RelayRecord
          * @description A host below the sending domain that belongs to the relay.
+         * @example {
+         *       "label": "bounce",
+         *       "type": "CNAME",
+         *       "value": "text",
+         *       "priority": 10,
+         *       "spf": ""
+         *     }
          */
         RelayRecord: {
             /**
@@ -6758,6 +10645,12 @@ export interface components {
         /**
          * ReplayResult
          * @description What became of rejected rows that were tried again.
+         * @example {
+         *       "tried": 1,
+         *       "stored": 1,
+         *       "duplicates": 1,
+         *       "rejected": 1
+         *     }
          */
         ReplayResult: {
             /** Tried */
@@ -6772,6 +10665,17 @@ export interface components {
         /**
          * ReplyPattern
          * @description The fixed part of replies that differ only in numbers, ids, addresses and hosts.
+         * @example {
+         *       "id": 1,
+         *       "pattern": "text",
+         *       "example": "text",
+         *       "cause": "no_such_mailbox",
+         *       "count": 1,
+         *       "providers": [
+         *         "text"
+         *       ],
+         *       "first_seen_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         ReplyPattern: {
             /** Id */
@@ -6795,6 +10699,11 @@ export interface components {
         /**
          * Report
          * @description A period in words and as a page of its own: how each domain stood, what was mended, what is next.
+         * @example {
+         *       "title": "2 SPF records on copperline.example",
+         *       "text": "The list was cleaned",
+         *       "html": "text"
+         *     }
          */
         Report: {
             /** Title */
@@ -6810,6 +10719,10 @@ export interface components {
         /**
          * ReportedSelector
          * @description A selector that signs for a domain of the tenant, as a report tells.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "selector": "d1"
+         *     }
          */
         ReportedSelector: {
             /** Domain */
@@ -6820,6 +10733,23 @@ export interface components {
         /**
          * ReportedSource
          * @description One address that sent as the domain, as the receiver of the report saw it.
+         * @example {
+         *       "source_ip": "192.0.2.10",
+         *       "messages": 1,
+         *       "aligned": 1,
+         *       "header_from": [
+         *         "news.glasswort.example"
+         *       ],
+         *       "signatures": [
+         *         "text"
+         *       ],
+         *       "spf": [
+         *         "text"
+         *       ],
+         *       "dispositions": [
+         *         "text"
+         *       ]
+         *     }
          */
         ReportedSource: {
             /** Source Ip */
@@ -6849,6 +10779,18 @@ export interface components {
         /**
          * RrsetChange
          * @description One set of records before and after, in the form of a zone file.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "type": "text",
+         *       "ttl": 1,
+         *       "before_ttl": 1,
+         *       "before": [
+         *         "text"
+         *       ],
+         *       "after": [
+         *         "text"
+         *       ]
+         *     }
          */
         RrsetChange: {
             /** Name */
@@ -6867,6 +10809,20 @@ export interface components {
         /**
          * RuleApplication
          * @description How far the past has been judged by the rules as they are: a job, and its counts.
+         * @example {
+         *       "job": 1,
+         *       "rules_version": 1,
+         *       "state": "waiting",
+         *       "days_done": 1,
+         *       "days": 1,
+         *       "judged": 1,
+         *       "changed": 1,
+         *       "entries_made": 1,
+         *       "entries_lifted": 1,
+         *       "error": "text",
+         *       "asked_at": "2026-11-20T08:00:00Z",
+         *       "finished_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         RuleApplication: {
             /** Job */
@@ -6915,6 +10871,34 @@ export interface components {
         /**
          * RulesBacktest
          * @description What the rules would have made of the past. Nothing is changed.
+         * @example {
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "patterns": 1,
+         *       "judged": 1,
+         *       "changed": 1,
+         *       "frees": 1,
+         *       "holds": 1,
+         *       "rows": [
+         *         {
+         *           "pattern": "text",
+         *           "example": "text",
+         *           "count": 1,
+         *           "providers": [
+         *             "text"
+         *           ],
+         *           "cause": "none",
+         *           "permanence": "none",
+         *           "new_cause": "none",
+         *           "new_permanence": "none",
+         *           "new_rule": "text"
+         *         }
+         *       ],
+         *       "decided": {},
+         *       "problems": [
+         *         "text"
+         *       ]
+         *     }
          */
         RulesBacktest: {
             /**
@@ -6973,6 +10957,24 @@ export interface components {
         /**
          * RulesBacktestRequest
          * @description Rules to be tried in place of those that a tenant has.
+         * @example {
+         *       "rules": [
+         *         {
+         *           "name": "harbour-closed",
+         *           "cause": "none",
+         *           "words": [],
+         *           "pattern": "",
+         *           "unless": "",
+         *           "code": "",
+         *           "enhanced": "",
+         *           "provider": "",
+         *           "permanence": "",
+         *           "fits": [],
+         *           "fits_not": []
+         *         }
+         *       ],
+         *       "days": 90
+         *     }
          */
         RulesBacktestRequest: {
             /** Rules */
@@ -6987,6 +10989,25 @@ export interface components {
         /**
          * RulesChange
          * @description All rules as they shall be. `version` is the one that they were made from; another one meanwhile is refused.
+         * @example {
+         *       "version": 1,
+         *       "rules": [
+         *         {
+         *           "name": "harbour-closed",
+         *           "cause": "none",
+         *           "words": [],
+         *           "pattern": "",
+         *           "unless": "",
+         *           "code": "",
+         *           "enhanced": "",
+         *           "provider": "",
+         *           "permanence": "",
+         *           "fits": [],
+         *           "fits_not": []
+         *         }
+         *       ],
+         *       "apply": true
+         *     }
          */
         RulesChange: {
             /** Version */
@@ -7003,6 +11024,11 @@ export interface components {
         /**
          * SameMailbox
          * @description At one provider: what of a local part makes no difference.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "tag_after": "",
+         *       "without_dots": false
+         *     }
          */
         SameMailbox: {
             /**
@@ -7025,6 +11051,15 @@ export interface components {
         /**
          * SavedRates
          * @description What withheld mail would have done: rates as they are, and as they would be had it been sent.
+         * @example {
+         *       "sent": 1,
+         *       "bounced": 1,
+         *       "complained": 1,
+         *       "withheld": 1,
+         *       "withheld_bad": 1,
+         *       "bounce_rate": 0.5,
+         *       "bounce_rate_without": 0.5
+         *     }
          */
         SavedRates: {
             /** Sent */
@@ -7048,6 +11083,16 @@ export interface components {
         /**
          * Sender
          * @description A domain that mail is sent as: verified or not, aligned or not.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "stream": "newsletter",
+         *       "relays": [
+         *         "text"
+         *       ],
+         *       "verified": true,
+         *       "aligned": true,
+         *       "summary": "text"
+         *     }
          */
         Sender: {
             /** Domain */
@@ -7072,6 +11117,11 @@ export interface components {
         /**
          * Sending
          * @description Say this with a clearance that decides what is sent: those held are counted as withheld.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "campaign": "",
+         *       "message_id": ""
+         *     }
          */
         Sending: {
             /**
@@ -7093,6 +11143,26 @@ export interface components {
         /**
          * Shift
          * @description A sudden rise of a rate at one provider or relay.
+         * @example {
+         *       "id": 1,
+         *       "what": "provider",
+         *       "name": "news.glasswort.example",
+         *       "label": "Tidepost",
+         *       "rate": "permanent",
+         *       "began_at": "2026-11-20T08:00:00Z",
+         *       "found_at": "2026-11-20T08:00:00Z",
+         *       "ended_at": "2026-11-20T08:00:00Z",
+         *       "usual": 0.5,
+         *       "seen": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "chance_years": 0.5,
+         *       "summary": "text"
+         *     }
          */
         Shift: {
             /** Id */
@@ -7146,6 +11216,70 @@ export interface components {
         /**
          * ShiftDetails
          * @description A shift with what is behind it.
+         * @example {
+         *       "shift": {
+         *         "id": 1,
+         *         "what": "provider",
+         *         "name": "news.glasswort.example",
+         *         "label": "Tidepost",
+         *         "rate": "permanent",
+         *         "began_at": "2026-11-20T08:00:00Z",
+         *         "found_at": "2026-11-20T08:00:00Z",
+         *         "ended_at": "2026-11-20T08:00:00Z",
+         *         "usual": 0.5,
+         *         "seen": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "chance_years": 0.5,
+         *         "summary": "text"
+         *       },
+         *       "parts": [
+         *         {
+         *           "what": "domain",
+         *           "name": "news.glasswort.example",
+         *           "count": 1,
+         *           "total": 1
+         *         }
+         *       ],
+         *       "causes": [
+         *         {
+         *           "cause": "no_such_mailbox",
+         *           "transient": 1,
+         *           "permanent": 1
+         *         }
+         *       ],
+         *       "events": {},
+         *       "examples": [
+         *         {
+         *           "sender_lacks": "",
+         *           "kind": "accepted",
+         *           "time": "2026-11-20T08:00:00Z",
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "domain": "news.glasswort.example",
+         *           "recipient": "kim@tidepost.example",
+         *           "provider": "tidepost.example",
+         *           "stream": "newsletter",
+         *           "relay": "driftline",
+         *           "message_id": "m1",
+         *           "reply_code": 1,
+         *           "enhanced_code": "5.1.1",
+         *           "diagnostic": "550 5.1.1 no such mailbox",
+         *           "cause": "none",
+         *           "permanence": "none",
+         *           "cause_rule": "text",
+         *           "remote_host": "text",
+         *           "sending_ip": "192.0.2.10",
+         *           "campaign": "spring-a",
+         *           "tags": [],
+         *           "attempt": 1,
+         *           "seconds_taken": 0.5
+         *         }
+         *       ]
+         *     }
          */
         ShiftDetails: {
             shift: components["schemas"]["Shift"];
@@ -7169,6 +11303,12 @@ export interface components {
         /**
          * ShiftPart
          * @description How much of a shift came from one domain, stream, provider or relay.
+         * @example {
+         *       "what": "domain",
+         *       "name": "news.glasswort.example",
+         *       "count": 1,
+         *       "total": 1
+         *     }
          */
         ShiftPart: {
             /**
@@ -7186,6 +11326,10 @@ export interface components {
         /**
          * SignIn
          * @description What a person types.
+         * @example {
+         *       "email": "isla@skerry.example",
+         *       "password": "text"
+         *     }
          */
         SignIn: {
             /**
@@ -7202,6 +11346,39 @@ export interface components {
         /**
          * SignatureResult
          * @description One DKIM signature of a message, and why it holds or does not.
+         * @example {
+         *       "result": "pass",
+         *       "reason": "manual",
+         *       "detail": "text",
+         *       "domain": "news.glasswort.example",
+         *       "selector": "d1",
+         *       "algorithm": "text",
+         *       "canonicalisation": "text",
+         *       "identity": "text",
+         *       "key_name": "text",
+         *       "key_bits": 1,
+         *       "body_octets": 1,
+         *       "body_hashed": 1,
+         *       "body_hash_given": "text",
+         *       "body_hash_computed": "text",
+         *       "body_matches": true,
+         *       "header_matches": true,
+         *       "signed_fields": [
+         *         "text"
+         *       ],
+         *       "missing": [
+         *         "text"
+         *       ],
+         *       "unsigned": [
+         *         "text"
+         *       ],
+         *       "clues": [
+         *         "text"
+         *       ],
+         *       "notes": [
+         *         "text"
+         *       ]
+         *     }
          */
         SignatureResult: {
             /**
@@ -7253,6 +11430,63 @@ export interface components {
         /**
          * SpfCheck
          * @description SPF for both identities of a connection.
+         * @example {
+         *       "helo": {
+         *         "identity": "helo",
+         *         "domain": "news.glasswort.example",
+         *         "result": "none",
+         *         "reason": "manual",
+         *         "term": "text",
+         *         "decided_by": "text",
+         *         "explanation": "text",
+         *         "lookups": 1,
+         *         "voids": 1,
+         *         "steps": [
+         *           {
+         *             "depth": 1,
+         *             "domain": "news.glasswort.example",
+         *             "term": "text",
+         *             "column": 1,
+         *             "outcome": "text",
+         *             "asked": [
+         *               "text"
+         *             ],
+         *             "answer": [
+         *               "text"
+         *             ],
+         *             "note": "text"
+         *           }
+         *         ]
+         *       },
+         *       "mail_from": {
+         *         "identity": "helo",
+         *         "domain": "news.glasswort.example",
+         *         "result": "none",
+         *         "reason": "manual",
+         *         "term": "text",
+         *         "decided_by": "text",
+         *         "explanation": "text",
+         *         "lookups": 1,
+         *         "voids": 1,
+         *         "steps": [
+         *           {
+         *             "depth": 1,
+         *             "domain": "news.glasswort.example",
+         *             "term": "text",
+         *             "column": 1,
+         *             "outcome": "text",
+         *             "asked": [
+         *               "text"
+         *             ],
+         *             "answer": [
+         *               "text"
+         *             ],
+         *             "note": "text"
+         *           }
+         *         ]
+         *       },
+         *       "postmaster": true
+         *     }
          */
         SpfCheck: {
             helo: components["schemas"]["SpfResult"] | null;
@@ -7266,6 +11500,12 @@ export interface components {
         /**
          * SpfCheckRequest
          * @description Would this pass? `record` is tried in place of what the envelope domain publishes.
+         * @example {
+         *       "ip": "192.0.2.43",
+         *       "mail_from": "bounce@news.glasswort.example",
+         *       "helo": "mx1.skerry.example",
+         *       "record": "text"
+         *     }
          */
         SpfCheckRequest: {
             /**
@@ -7292,6 +11532,14 @@ export interface components {
         /**
          * SpfChoice
          * @description A way to need fewer look-ups, and what it costs.
+         * @example {
+         *       "way": "list",
+         *       "relay": "driftline",
+         *       "saves": 1,
+         *       "lookups_after": 1,
+         *       "price": "text",
+         *       "value": "text"
+         *     }
          */
         SpfChoice: {
             /**
@@ -7313,6 +11561,30 @@ export interface components {
         /**
          * SpfMerge
          * @description The merged SPF record of one name.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "value": "text",
+         *       "lookups": 1,
+         *       "per_relay": [
+         *         {
+         *           "relay": "driftline",
+         *           "lookups": 1
+         *         }
+         *       ],
+         *       "options": [
+         *         {
+         *           "way": "list",
+         *           "relay": "driftline",
+         *           "saves": 1,
+         *           "lookups_after": 1,
+         *           "price": "text",
+         *           "value": "text"
+         *         }
+         *       ],
+         *       "problems": [
+         *         "text"
+         *       ]
+         *     }
          */
         SpfMerge: {
             /** Name */
@@ -7331,6 +11603,11 @@ export interface components {
         /**
          * SpfOfAddress
          * @description SPF for one address of a stream.
+         * @example {
+         *       "ip": "192.0.2.10",
+         *       "result": "text",
+         *       "reason": "manual"
+         *     }
          */
         SpfOfAddress: {
             /** Ip */
@@ -7343,6 +11620,65 @@ export interface components {
         /**
          * SpfPicture
          * @description What the SPF record costs and whom it lets send.
+         * @example {
+         *       "lookups": 1,
+         *       "limit": 1,
+         *       "voids": 1,
+         *       "truncated": true,
+         *       "own_networks": [
+         *         "text"
+         *       ],
+         *       "nodes": [
+         *         {
+         *           "term": "text",
+         *           "name": "news.glasswort.example",
+         *           "problem": "text",
+         *           "detail": "text",
+         *           "cost": 1,
+         *           "networks": [
+         *             "text"
+         *           ],
+         *           "children": [
+         *             {
+         *               "term": "text",
+         *               "name": "news.glasswort.example",
+         *               "problem": "text",
+         *               "detail": "text",
+         *               "cost": 1,
+         *               "networks": [
+         *                 "text"
+         *               ],
+         *               "children": []
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "networks": [
+         *         {
+         *           "network": "text",
+         *           "via": [
+         *             "text"
+         *           ],
+         *           "kind": "public",
+         *           "wide": true
+         *         }
+         *       ],
+         *       "overlaps": [
+         *         {
+         *           "inner": "text",
+         *           "outer": "text",
+         *           "inner_via": [
+         *             "text"
+         *           ],
+         *           "outer_via": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "ipv4_addresses": 1,
+         *       "ipv6_addresses": 1,
+         *       "open_ended": true
+         *     }
          */
         SpfPicture: {
             /** Lookups */
@@ -7374,6 +11710,33 @@ export interface components {
         /**
          * SpfResult
          * @description SPF for one identity, with the trace.
+         * @example {
+         *       "identity": "helo",
+         *       "domain": "news.glasswort.example",
+         *       "result": "none",
+         *       "reason": "manual",
+         *       "term": "text",
+         *       "decided_by": "text",
+         *       "explanation": "text",
+         *       "lookups": 1,
+         *       "voids": 1,
+         *       "steps": [
+         *         {
+         *           "depth": 1,
+         *           "domain": "news.glasswort.example",
+         *           "term": "text",
+         *           "column": 1,
+         *           "outcome": "text",
+         *           "asked": [
+         *             "text"
+         *           ],
+         *           "answer": [
+         *             "text"
+         *           ],
+         *           "note": "text"
+         *         }
+         *       ]
+         *     }
          */
         SpfResult: {
             /**
@@ -7406,6 +11769,10 @@ export interface components {
         /**
          * SpfShare
          * @description What a relay costs in an SPF record.
+         * @example {
+         *       "relay": "driftline",
+         *       "lookups": 1
+         *     }
          */
         SpfShare: {
             /** Relay */
@@ -7416,6 +11783,20 @@ export interface components {
         /**
          * SpfStep
          * @description One term as it was evaluated.
+         * @example {
+         *       "depth": 1,
+         *       "domain": "news.glasswort.example",
+         *       "term": "text",
+         *       "column": 1,
+         *       "outcome": "text",
+         *       "asked": [
+         *         "text"
+         *       ],
+         *       "answer": [
+         *         "text"
+         *       ],
+         *       "note": "text"
+         *     }
          */
         SpfStep: {
             /** Depth */
@@ -7438,6 +11819,10 @@ export interface components {
         /**
          * SpfWay
          * @description How a relay gets into the SPF record: addresses listed, streams moved to a name of their own, or dropped.
+         * @example {
+         *       "relay": "driftline",
+         *       "way": "list"
+         *     }
          */
         SpfWay: {
             /** Relay */
@@ -7451,6 +11836,12 @@ export interface components {
         /**
          * StreamMove
          * @description What a factor's events came from: a stream's share in their change.
+         * @example {
+         *       "factor": "complaints",
+         *       "stream": "newsletter",
+         *       "before": 0.5,
+         *       "after": 0.5
+         *     }
          */
         StreamMove: {
             /**
@@ -7474,6 +11865,17 @@ export interface components {
         /**
          * StreamPath
          * @description How one kind of mail of a domain is sent. What is not known stays empty.
+         * @example {
+         *       "name": "newsletter",
+         *       "header_from": "",
+         *       "envelope": "bounce.glasswort.example",
+         *       "dkim_domain": "",
+         *       "selector": "",
+         *       "relay": "",
+         *       "relays": [],
+         *       "helo": "",
+         *       "ips": []
+         *     }
          */
         StreamPath: {
             /**
@@ -7531,6 +11933,13 @@ export interface components {
         /**
          * StreamPause
          * @description A stream over a relay that clearance holds until somebody releases it.
+         * @example {
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "since": "2026-11-20T08:00:00Z",
+         *       "why": "text",
+         *       "by": ""
+         *     }
          */
         StreamPause: {
             /** Stream */
@@ -7554,6 +11963,11 @@ export interface components {
         /**
          * StreamPauseChange
          * @description Let a stream over a relay go on.
+         * @example {
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "why": "text"
+         *     }
          */
         StreamPauseChange: {
             /** Stream */
@@ -7566,6 +11980,70 @@ export interface components {
         /**
          * StreamResult
          * @description How one stream fares.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "relay": "driftline",
+         *       "header_from": "news.glasswort.example",
+         *       "envelope": "text",
+         *       "dkim_domain": "text",
+         *       "selector": "d1",
+         *       "verified": true,
+         *       "spf": [
+         *         {
+         *           "ip": "192.0.2.10",
+         *           "result": "text",
+         *           "reason": "manual"
+         *         }
+         *       ],
+         *       "by_list": {
+         *         "way": "suffix-list",
+         *         "header_from": "news.glasswort.example",
+         *         "organisation": "text",
+         *         "result": "pass",
+         *         "disposition": "deliver",
+         *         "share": 1,
+         *         "policy": "none",
+         *         "owner": "text",
+         *         "aligned": [
+         *           {
+         *             "kind": "spf",
+         *             "domain": "news.glasswort.example",
+         *             "passed": true,
+         *             "detail": "text",
+         *             "organisation": "text",
+         *             "relaxed": true,
+         *             "strict": true,
+         *             "mode": "relaxed",
+         *             "counts": true
+         *           }
+         *         ],
+         *         "reason": "manual"
+         *       },
+         *       "by_walk": {
+         *         "way": "suffix-list",
+         *         "header_from": "news.glasswort.example",
+         *         "organisation": "text",
+         *         "result": "pass",
+         *         "disposition": "deliver",
+         *         "share": 1,
+         *         "policy": "none",
+         *         "owner": "text",
+         *         "aligned": [
+         *           {
+         *             "kind": "spf",
+         *             "domain": "news.glasswort.example",
+         *             "passed": true,
+         *             "detail": "text",
+         *             "organisation": "text",
+         *             "relaxed": true,
+         *             "strict": true,
+         *             "mode": "relaxed",
+         *             "counts": true
+         *           }
+         *         ],
+         *         "reason": "manual"
+         *       }
+         *     }
          */
         StreamResult: {
             /** Name */
@@ -7593,6 +12071,39 @@ export interface components {
         /**
          * SuppressionEntry
          * @description What stands for an address (or `@domain`, all of it), for one reason and scope.
+         * @example {
+         *       "id": "text",
+         *       "address": "kim@tidepost.example",
+         *       "address_key": "text",
+         *       "reason": "invalid_address",
+         *       "scope": "tenant",
+         *       "scope_name": "",
+         *       "state": "ended",
+         *       "since": "2026-11-20T08:00:00Z",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "ended_at": "2026-11-20T08:00:00Z",
+         *       "made_at": "2026-11-20T08:00:00Z",
+         *       "made_by": "text",
+         *       "origin": "text",
+         *       "change": "made",
+         *       "changed_at": "2026-11-20T08:00:00Z",
+         *       "note": "",
+         *       "provider": "",
+         *       "stream": "",
+         *       "times": 1,
+         *       "returns": 1,
+         *       "evidence": [
+         *         {
+         *           "kind": "text",
+         *           "time": "2026-11-20T08:00:00Z",
+         *           "cause": "no_such_mailbox",
+         *           "domain": "news.glasswort.example",
+         *           "stream": "newsletter",
+         *           "message_id": "m1",
+         *           "diagnostic": "550 5.1.1 no such mailbox"
+         *         }
+         *       ]
+         *     }
          */
         SuppressionEntry: {
             /** Id */
@@ -7703,6 +12214,36 @@ export interface components {
         /**
          * SuppressionPolicy
          * @description A tenant's policy.
+         * @example {
+         *       "rules": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "act": "hold",
+         *           "kinds": [],
+         *           "causes": [],
+         *           "permanence": "",
+         *           "streams": [],
+         *           "providers": [],
+         *           "reason": "invalid_address",
+         *           "scope": "tenant",
+         *           "whole_domain": false,
+         *           "times": 1,
+         *           "over_days": 0,
+         *           "within_days": 60,
+         *           "for_days": 0.5,
+         *           "longer": 1,
+         *           "longest_days": 365,
+         *           "ends_with_delivery": false,
+         *           "wait_hours": []
+         *         }
+         *       ],
+         *       "proposals": {
+         *         "no_life_sends": 12,
+         *         "no_life_days": 120,
+         *         "role_addresses": true,
+         *         "revived_after_days": 180
+         *       }
+         *     }
          */
         SuppressionPolicy: {
             /** Rules */
@@ -7720,6 +12261,11 @@ export interface components {
         /**
          * TenantRef
          * @description A tenant that one may see.
+         * @example {
+         *       "slug": "glasswort",
+         *       "name": "Glasswort Theatre",
+         *       "role": "viewer"
+         *     }
          */
         TenantRef: {
             /**
@@ -7741,6 +12287,14 @@ export interface components {
         /**
          * Token
          * @description A token as it is listed; the secret itself is shown once, when it is made.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "tenant": "glasswort",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         Token: {
             /** Id */
@@ -7762,6 +12316,26 @@ export interface components {
         /**
          * TrialRow
          * @description One row of the sample as an event, or why it is none.
+         * @example {
+         *       "left_out": true,
+         *       "steps": [
+         *         {
+         *           "field": "text",
+         *           "path": "text",
+         *           "found": null,
+         *           "value": null
+         *         }
+         *       ],
+         *       "event": {},
+         *       "problems": [
+         *         {
+         *           "line": 1,
+         *           "field": "",
+         *           "what": "text",
+         *           "remedy": ""
+         *         }
+         *       ]
+         *     }
          */
         TrialRow: {
             /** Left Out */
@@ -7778,6 +12352,12 @@ export interface components {
         /**
          * TrialStep
          * @description One field: where it was looked for, what stood there, what became of it.
+         * @example {
+         *       "field": "text",
+         *       "path": "text",
+         *       "found": null,
+         *       "value": null
+         *     }
          */
         TrialStep: {
             /** Field */
@@ -7792,6 +12372,15 @@ export interface components {
         /**
          * UnsubscribeLine
          * @description Somebody unsubscribed: how, when, and how long it took until it was in force.
+         * @example {
+         *       "address": "kim@tidepost.example",
+         *       "stream": "newsletter",
+         *       "way": "text",
+         *       "asked_at": "2026-11-20T08:00:00Z",
+         *       "in_force_at": "2026-11-20T08:00:00Z",
+         *       "seconds": 0.5,
+         *       "mailed_after": "2026-11-20T08:00:00Z"
+         *     }
          */
         UnsubscribeLine: {
             /** Address */
@@ -7824,6 +12413,26 @@ export interface components {
         /**
          * Unsubscribes
          * @description The newest, and how they stand against the two days that mailbox providers allow (RFC 8058).
+         * @example {
+         *       "days": 1,
+         *       "asked": 1,
+         *       "by_way": {},
+         *       "slowest_seconds": 0.5,
+         *       "median_seconds": 0.5,
+         *       "late": 1,
+         *       "mailed_after": 1,
+         *       "lines": [
+         *         {
+         *           "address": "kim@tidepost.example",
+         *           "stream": "newsletter",
+         *           "way": "text",
+         *           "asked_at": "2026-11-20T08:00:00Z",
+         *           "in_force_at": "2026-11-20T08:00:00Z",
+         *           "seconds": 0.5,
+         *           "mailed_after": "2026-11-20T08:00:00Z"
+         *         }
+         *       ]
+         *     }
          */
         Unsubscribes: {
             /** Days */
@@ -7854,6 +12463,10 @@ export interface components {
         /**
          * UnwrapStep
          * @description Opens what stands at a JSONPath: a text that holds JSON, base64, or both.
+         * @example {
+         *       "at": "$.Records[*].body",
+         *       "form": "json"
+         *     }
          */
         UnwrapStep: {
             /**
@@ -7870,6 +12483,12 @@ export interface components {
         /**
          * UpdateServer
          * @description Where a zone is changed. The secret is not shown.
+         * @example {
+         *       "zone": "glasswort.example",
+         *       "address": "kim@tidepost.example",
+         *       "key_name": "text",
+         *       "algorithm": "hmac-sha256"
+         *     }
          */
         UpdateServer: {
             /** Zone */
@@ -7887,6 +12506,57 @@ export interface components {
         /**
          * Wall
          * @description Subjects as rows, providers as columns.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "days": 1,
+         *       "subject": "domain",
+         *       "columns": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "outage": 0.5
+         *         }
+         *       ],
+         *       "rows": [
+         *         {
+         *           "tenant": "glasswort",
+         *           "tenant_name": "Glasswort Theatre",
+         *           "name": "news.glasswort.example",
+         *           "delivered": 1,
+         *           "cells": [
+         *             {
+         *               "provider": "tidepost.example",
+         *               "value": 0.5,
+         *               "margin": 0.5,
+         *               "condition": "sound",
+         *               "trend": [
+         *                 0.5
+         *               ]
+         *             }
+         *           ],
+         *           "heaviest": {
+         *             "factor": "complaints",
+         *             "provider": "tidepost.example",
+         *             "label": "Tidepost",
+         *             "points": 0.5,
+         *             "unit": "rate",
+         *             "measure": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "watch": 0.5,
+         *             "stop": 0.5,
+         *             "measured": true,
+         *             "kinds": [],
+         *             "causes": []
+         *           },
+         *           "lacks": [],
+         *           "faults": 1,
+         *           "fault": "text",
+         *           "remedy": "text",
+         *           "record": "text"
+         *         }
+         *       ]
+         *     }
          */
         Wall: {
             /**
@@ -7910,6 +12580,15 @@ export interface components {
         /**
          * WallCell
          * @description A crossing on the wall: the newest reading, and how it came there.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "value": 0.5,
+         *       "margin": 0.5,
+         *       "condition": "sound",
+         *       "trend": [
+         *         0.5
+         *       ]
+         *     }
          */
         WallCell: {
             /** Provider */
@@ -7926,6 +12605,11 @@ export interface components {
         /**
          * WallColumn
          * @description One mailbox provider, or all, or the rest.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "outage": 0.5
+         *     }
          */
         WallColumn: {
             /** Provider */
@@ -7941,6 +12625,43 @@ export interface components {
         /**
          * WallRow
          * @description One subject.
+         * @example {
+         *       "tenant": "glasswort",
+         *       "tenant_name": "Glasswort Theatre",
+         *       "name": "news.glasswort.example",
+         *       "delivered": 1,
+         *       "cells": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "value": 0.5,
+         *           "margin": 0.5,
+         *           "condition": "sound",
+         *           "trend": [
+         *             0.5
+         *           ]
+         *         }
+         *       ],
+         *       "heaviest": {
+         *         "factor": "complaints",
+         *         "provider": "tidepost.example",
+         *         "label": "Tidepost",
+         *         "points": 0.5,
+         *         "unit": "rate",
+         *         "measure": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "watch": 0.5,
+         *         "stop": 0.5,
+         *         "measured": true,
+         *         "kinds": [],
+         *         "causes": []
+         *       },
+         *       "lacks": [],
+         *       "faults": 1,
+         *       "fault": "text",
+         *       "remedy": "text",
+         *       "record": "text"
+         *     }
          */
         WallRow: {
             /** Tenant */
@@ -7981,6 +12702,48 @@ export interface components {
         /**
          * Watch
          * @description A watch and what its newest round saw. `all_by` is when everybody will have it, where that is known.
+         * @example {
+         *       "id": 1,
+         *       "domain": "news.glasswort.example",
+         *       "state": "running",
+         *       "summary": "text",
+         *       "records": [
+         *         {
+         *           "key": "text",
+         *           "name": "news.glasswort.example",
+         *           "type": "text",
+         *           "value": "text",
+         *           "seen_by": 1,
+         *           "asked": 1
+         *         }
+         *       ],
+         *       "servers": [
+         *         {
+         *           "label": "Tidepost",
+         *           "address": "kim@tidepost.example",
+         *           "own": true
+         *         }
+         *       ],
+         *       "sightings": [
+         *         {
+         *           "key": "text",
+         *           "server": "text",
+         *           "holds": "new",
+         *           "values": [
+         *             "text"
+         *           ],
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "detail": "text"
+         *         }
+         *       ],
+         *       "rounds": 1,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "looked_at": "2026-11-20T08:00:00Z",
+         *       "next_at": "2026-11-20T08:00:00Z",
+         *       "gives_up_at": "2026-11-20T08:00:00Z",
+         *       "finished_at": "2026-11-20T08:00:00Z",
+         *       "all_by": "2026-11-20T08:00:00Z"
+         *     }
          */
         Watch: {
             /** Id */
@@ -8027,6 +12790,10 @@ export interface components {
         /**
          * WatchRequest
          * @description What to watch: records of the plan by their key, or all that are yours to publish.
+         * @example {
+         *       "keys": [],
+         *       "hours": 48
+         *     }
          */
         WatchRequest: {
             /**
@@ -8044,6 +12811,10 @@ export interface components {
         /**
          * WatchResolver
          * @description A resolver that watches ask beside those of the service. Only public addresses can be asked.
+         * @example {
+         *       "label": "Tidepost",
+         *       "address": "198.51.100.53"
+         *     }
          */
         WatchResolver: {
             /** Label */
@@ -8058,6 +12829,10 @@ export interface components {
         /**
          * WatchSettings
          * @description Whom watches of a tenant ask. `given` are those that the service's own settings name.
+         * @example {
+         *       "resolvers": [],
+         *       "given": []
+         *     }
          */
         WatchSettings: {
             /**
@@ -8074,6 +12849,16 @@ export interface components {
         /**
          * WatchSighting
          * @description One record at one server. `until` is when an old answer runs out at the latest.
+         * @example {
+         *       "key": "text",
+         *       "server": "text",
+         *       "holds": "new",
+         *       "values": [
+         *         "text"
+         *       ],
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "detail": "text"
+         *     }
          */
         WatchSighting: {
             /** Key */
@@ -8095,6 +12880,14 @@ export interface components {
         /**
          * WatchedRecord
          * @description A record that is watched for.
+         * @example {
+         *       "key": "text",
+         *       "name": "news.glasswort.example",
+         *       "type": "text",
+         *       "value": "text",
+         *       "seen_by": 1,
+         *       "asked": 1
+         *     }
          */
         WatchedRecord: {
             /** Key */
@@ -8116,6 +12909,11 @@ export interface components {
         /**
          * WatchedServer
          * @description A server that is asked; `own` is one of the zone itself.
+         * @example {
+         *       "label": "Tidepost",
+         *       "address": "kim@tidepost.example",
+         *       "own": true
+         *     }
          */
         WatchedServer: {
             /** Label */
@@ -8128,6 +12926,20 @@ export interface components {
         /**
          * Webhook
          * @description An address that is called, and how it goes. `waiting` calls are still tried; `dead` ones were given up.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "url": "https://desk.glasswort.example/hook",
+         *       "subjects": [
+         *         "watch.agreed"
+         *       ],
+         *       "paused": true,
+         *       "waiting": 1,
+         *       "dead": 1,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_at": "2026-11-20T08:00:00Z",
+         *       "last_response": ""
+         *     }
          */
         Webhook: {
             /** Id */
@@ -8164,6 +12976,17 @@ export interface components {
         /**
          * WebhookCall
          * @description One message to one webhook. `id` is the `webhook-id` that every try carries.
+         * @example {
+         *       "id": "text",
+         *       "subject": "text",
+         *       "state": "waiting",
+         *       "attempts": 1,
+         *       "response": "text",
+         *       "body": {},
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "next_at": "2026-11-20T08:00:00Z",
+         *       "finished_at": "2026-11-20T08:00:00Z"
+         *     }
          */
         WebhookCall: {
             /** Id */
@@ -8199,6 +13022,14 @@ export interface components {
         /**
          * WebhookChange
          * @description New settings; what is left out stays.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "url": "https://desk.glasswort.example/hook",
+         *       "subjects": [
+         *         "watch.agreed"
+         *       ],
+         *       "paused": true
+         *     }
          */
         WebhookChange: {
             /** Name */
@@ -8213,6 +13044,17 @@ export interface components {
         /**
          * Who
          * @description Who is asking, and for which tenants they may.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "email": "isla@skerry.example",
+         *       "tenants": [
+         *         {
+         *           "slug": "glasswort",
+         *           "name": "Glasswort Theatre",
+         *           "role": "viewer"
+         *         }
+         *       ]
+         *     }
          */
         Who: {
             /** Name */
@@ -8226,6 +13068,12 @@ export interface components {
          * WorkAct
          * @description What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
          *     `recheck` (look again now, and close it when it is mended).
+         * @example {
+         *       "act": "acknowledge",
+         *       "text": "",
+         *       "to": "",
+         *       "until": "2026-11-20T08:00:00Z"
+         *     }
          */
         WorkAct: {
             /**
@@ -8256,6 +13104,34 @@ export interface components {
          *
          *     `level`: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost, `know` nothing of ours
          *     is wrong. `waiting` was found and is not told yet; `minded` is looked after by somebody.
+         * @example {
+         *       "id": 1,
+         *       "tenant": "glasswort",
+         *       "tenant_name": "Glasswort Theatre",
+         *       "kind": "text",
+         *       "subject": "text",
+         *       "name": "news.glasswort.example",
+         *       "title": "2 SPF records on copperline.example",
+         *       "text": "The list was cleaned",
+         *       "level": "stop",
+         *       "state": "waiting",
+         *       "since": "2026-11-20T08:00:00Z",
+         *       "found_at": "2026-11-20T08:00:00Z",
+         *       "seen_at": "2026-11-20T08:00:00Z",
+         *       "notified_at": "2026-11-20T08:00:00Z",
+         *       "resolved_at": "2026-11-20T08:00:00Z",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "mail": 1,
+         *       "rank": 0.5,
+         *       "remedy": "text",
+         *       "record": "text",
+         *       "evidence": [
+         *         "text"
+         *       ],
+         *       "recheck": "text",
+         *       "assigned_to": "",
+         *       "returns": 0
+         *     }
          */
         WorkItem: {
             /** Id */
@@ -8338,6 +13214,42 @@ export interface components {
         /**
          * WorkItemDetails
          * @description An item with all that happened to it.
+         * @example {
+         *       "id": 1,
+         *       "tenant": "glasswort",
+         *       "tenant_name": "Glasswort Theatre",
+         *       "kind": "text",
+         *       "subject": "text",
+         *       "name": "news.glasswort.example",
+         *       "title": "2 SPF records on copperline.example",
+         *       "text": "The list was cleaned",
+         *       "level": "stop",
+         *       "state": "waiting",
+         *       "since": "2026-11-20T08:00:00Z",
+         *       "found_at": "2026-11-20T08:00:00Z",
+         *       "seen_at": "2026-11-20T08:00:00Z",
+         *       "notified_at": "2026-11-20T08:00:00Z",
+         *       "resolved_at": "2026-11-20T08:00:00Z",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "mail": 1,
+         *       "rank": 0.5,
+         *       "remedy": "text",
+         *       "record": "text",
+         *       "evidence": [
+         *         "text"
+         *       ],
+         *       "recheck": "text",
+         *       "assigned_to": "",
+         *       "returns": 0,
+         *       "steps": [
+         *         {
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "by": "isla@skerry.example",
+         *           "what": "text",
+         *           "text": ""
+         *         }
+         *       ]
+         *     }
          */
         WorkItemDetails: {
             /** Id */
@@ -8422,6 +13334,12 @@ export interface components {
         /**
          * WorkStep
          * @description Something that happened to an item.
+         * @example {
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "by": "isla@skerry.example",
+         *       "what": "text",
+         *       "text": ""
+         *     }
          */
         WorkStep: {
             /**
@@ -8442,6 +13360,28 @@ export interface components {
         /**
          * ZoneChange
          * @description Exactly what would change. It is applied only with its `digest`.
+         * @example {
+         *       "zone": "glasswort.example",
+         *       "server": "text",
+         *       "changes": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "type": "text",
+         *           "ttl": 1,
+         *           "before_ttl": 1,
+         *           "before": [
+         *             "text"
+         *           ],
+         *           "after": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "obstacles": [
+         *         "text"
+         *       ],
+         *       "digest": "text"
+         *     }
          */
         ZoneChange: {
             /** Zone */
@@ -8461,6 +13401,10 @@ export interface components {
         /**
          * ZoneChangeRequest
          * @description Which records of the plan to publish (all that are yours without `keys`), and the digest of what was shown.
+         * @example {
+         *       "keys": [],
+         *       "digest": ""
+         *     }
          */
         ZoneChangeRequest: {
             /**
@@ -8480,6 +13424,27 @@ export interface components {
          *
          *     Told twice, it counts once: events are the same when kind, time, recipient and `id` agree, or, without an `id`,
          *     message id, domain, stream, relay, campaign and attempt.
+         * @example {
+         *       "kind": "accepted",
+         *       "time": "2026-11-20T08:00:00Z",
+         *       "domain": "news.glasswort.example",
+         *       "recipient": "someone@tidepost.example",
+         *       "id": "",
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "message_id": "",
+         *       "reply_code": null,
+         *       "enhanced_code": "5.1.1",
+         *       "diagnostic": "",
+         *       "cause": null,
+         *       "permanence": null,
+         *       "remote_host": "",
+         *       "sending_ip": "",
+         *       "campaign": "",
+         *       "tags": [],
+         *       "attempt": null,
+         *       "seconds_taken": null
+         *     }
          */
         NewEvent: {
             /**
@@ -8616,44 +13581,76 @@ export interface operations {
                     "application/json": components["schemas"]["Who"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8680,44 +13677,94 @@ export interface operations {
                     "application/json": components["schemas"]["Who"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
-            403: {
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
+            /** @description Too large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8738,44 +13785,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8795,47 +13910,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["Page_Token_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8862,44 +14009,112 @@ export interface operations {
                     "application/json": components["schemas"]["MadeToken"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8922,44 +14137,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8989,44 +14272,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Domain_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9056,44 +14371,112 @@ export interface operations {
                     "application/json": components["schemas"]["Domain"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9121,44 +14504,76 @@ export interface operations {
                     "application/json": components["schemas"]["Domain"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9184,44 +14599,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9253,44 +14736,112 @@ export interface operations {
                     "application/json": components["schemas"]["Domain"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9322,44 +14873,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_AuditSummary_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9387,44 +14970,112 @@ export interface operations {
                     "application/json": components["schemas"]["Audit"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9452,44 +15103,76 @@ export interface operations {
                     "application/json": components["schemas"]["Audit"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9522,44 +15205,76 @@ export interface operations {
                     "application/json": components["schemas"]["AuditComparison"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9588,44 +15303,76 @@ export interface operations {
                     "application/json": components["schemas"]["Audit"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9657,44 +15404,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_HistoryEntry_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9724,44 +15503,112 @@ export interface operations {
                     "application/json": components["schemas"]["SpfCheck"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9785,6 +15632,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
                 "message/rfc822": string;
             };
         };
@@ -9798,44 +15652,112 @@ export interface operations {
                     "application/json": components["schemas"]["MessageCheck"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9865,44 +15787,112 @@ export interface operations {
                     "application/json": components["schemas"]["FeedbackReport"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9932,44 +15922,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10000,44 +16058,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_BatchResult_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10063,44 +16153,76 @@ export interface operations {
                     "application/json": components["schemas"]["AuditSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10130,44 +16252,112 @@ export interface operations {
                     "application/json": components["schemas"]["AuditSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10190,47 +16380,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Relay"][];
+                    "application/json": components["schemas"]["Page_Relay_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10261,44 +16483,112 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10323,44 +16613,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10383,47 +16741,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Proof"][];
+                    "application/json": components["schemas"]["Page_Proof_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10453,44 +16843,112 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10517,44 +16975,112 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10585,44 +17111,112 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10645,47 +17239,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sender"][];
+                    "application/json": components["schemas"]["Page_Sender_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10713,44 +17339,76 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10778,44 +17436,112 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10847,44 +17573,112 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10916,44 +17710,112 @@ export interface operations {
                     "application/json": components["schemas"]["MadeKey"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10978,47 +17840,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Watch"][];
+                    "application/json": components["schemas"]["Page_Watch_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11050,44 +17944,112 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11114,44 +18076,76 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11178,44 +18172,112 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11242,44 +18304,112 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11305,44 +18435,76 @@ export interface operations {
                     "application/json": components["schemas"]["WatchSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11372,44 +18534,112 @@ export interface operations {
                     "application/json": components["schemas"]["WatchSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11432,47 +18662,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UpdateServer"][];
+                    "application/json": components["schemas"]["Page_UpdateServer_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11504,44 +18766,112 @@ export interface operations {
                     "application/json": components["schemas"]["UpdateServer"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11567,44 +18897,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11636,44 +19034,112 @@ export interface operations {
                     "application/json": components["schemas"]["ZoneChange"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11698,47 +19164,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Publication"][];
+                    "application/json": components["schemas"]["Page_Publication_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11770,44 +19268,112 @@ export interface operations {
                     "application/json": components["schemas"]["Publication"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11834,44 +19400,112 @@ export interface operations {
                     "application/json": components["schemas"]["Publication"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11894,47 +19528,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Provider"][];
+                    "application/json": components["schemas"]["Page_Provider_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11965,44 +19631,112 @@ export interface operations {
                     "application/json": components["schemas"]["Provider"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12047,44 +19781,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Event_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12101,9 +19867,24 @@ export interface operations {
         };
         requestBody: {
             content: {
-                /** @example {"kind": "bounced", "time": "2026-11-20T08:00:04Z", "domain": "news.glasswort.example", "recipient": "someone@tidepost.example", "stream": "newsletter", "relay": "driftline", "message_id": "a1@news.glasswort.example", "reply_code": 550, "enhanced_code": "5.1.1", "diagnostic": "550 5.1.1 no such mailbox"} */
+                /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
                 "application/x-ndjson": string;
-                "application/json": components["schemas"]["NewEvent"][];
+                /**
+                 * @example [
+                 *       {
+                 *         "kind": "bounced",
+                 *         "time": "2026-11-20T08:00:00Z",
+                 *         "domain": "news.glasswort.example",
+                 *         "stream": "newsletter",
+                 *         "relay": "driftline",
+                 *         "recipient": "kim@tidepost.example",
+                 *         "message_id": "m1",
+                 *         "reply_code": 550,
+                 *         "diagnostic": "550 5.1.1 no such mailbox"
+                 *       }
+                 *     ]
+                 */
+                "application/json": unknown[];
             };
         };
         responses: {
@@ -12116,44 +19897,112 @@ export interface operations {
                     "application/json": components["schemas"]["IntakeResult"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12190,44 +20039,76 @@ export interface operations {
                     "application/json": components["schemas"]["Flow"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12264,44 +20145,76 @@ export interface operations {
                     "application/json": components["schemas"]["FlowDays"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12338,44 +20251,76 @@ export interface operations {
                     "application/json": components["schemas"]["Causes"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12401,44 +20346,76 @@ export interface operations {
                     "application/json": components["schemas"]["FlowNames"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12481,44 +20458,76 @@ export interface operations {
                     "application/json": components["schemas"]["FlowComparison"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12549,47 +20558,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReplyPattern"][];
+                    "application/json": components["schemas"]["Page_ReplyPattern_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12615,44 +20656,76 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12682,44 +20755,112 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12742,47 +20883,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OwnRule"][];
+                    "application/json": components["schemas"]["Page_OwnRule_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12812,44 +20985,112 @@ export interface operations {
                     "application/json": components["schemas"]["RulesBacktest"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12875,44 +21116,112 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -12938,44 +21247,112 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13001,47 +21378,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Shift"][];
+                    "application/json": components["schemas"]["Page_Shift_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13068,44 +21477,76 @@ export interface operations {
                     "application/json": components["schemas"]["ShiftDetails"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13131,44 +21572,76 @@ export interface operations {
                     "application/json": components["schemas"]["FlowSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13198,44 +21671,112 @@ export interface operations {
                     "application/json": components["schemas"]["FlowSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13263,44 +21804,76 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientData"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13323,47 +21896,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Erasure"][];
+                    "application/json": components["schemas"]["Page_Erasure_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13393,44 +21998,112 @@ export interface operations {
                     "application/json": components["schemas"]["Erasure"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13460,44 +22133,76 @@ export interface operations {
                     "application/json": components["schemas"]["Wall"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13533,44 +22238,76 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSeries"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13604,44 +22341,76 @@ export interface operations {
                     "application/json": components["schemas"]["Explanation"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13677,44 +22446,112 @@ export interface operations {
                     "application/json": components["schemas"]["Forecast"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13741,47 +22578,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Headroom"][];
+                    "application/json": components["schemas"]["Page_Headroom_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13807,44 +22676,76 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSettingsView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13874,44 +22775,112 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSettingsView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -13937,44 +22906,112 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSettingsView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14004,47 +23041,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Annotation"][];
+                    "application/json": components["schemas"]["Page_Annotation_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14074,44 +23143,112 @@ export interface operations {
                     "application/json": components["schemas"]["Annotation"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14136,44 +23273,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14201,47 +23406,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WorkItem"][];
+                    "application/json": components["schemas"]["Page_WorkItem_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14268,44 +23505,76 @@ export interface operations {
                     "application/json": components["schemas"]["WorkItemDetails"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14336,44 +23605,112 @@ export interface operations {
                     "application/json": components["schemas"]["WorkItemDetails"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14396,47 +23733,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WorkItem"][];
+                    "application/json": components["schemas"]["Page_WorkItem_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14459,47 +23864,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Member"][];
+                    "application/json": components["schemas"]["Page_Member_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14522,47 +23959,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LineRow"][];
+                    "application/json": components["schemas"]["Page_LineRow_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14588,44 +24057,76 @@ export interface operations {
                     "application/json": components["schemas"]["AlertSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14655,44 +24156,112 @@ export interface operations {
                     "application/json": components["schemas"]["AlertSettings"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14720,44 +24289,76 @@ export interface operations {
                     "application/json": components["schemas"]["Report"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14783,44 +24384,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14843,47 +24512,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Notification"][];
+                    "application/json": components["schemas"]["Page_Notification_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14906,47 +24607,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StreamPause"][];
+                    "application/json": components["schemas"]["Page_StreamPause_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -14973,47 +24706,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StreamPause"][];
+                    "application/json": components["schemas"]["Page_StreamPause_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15040,47 +24841,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StreamPause"][];
+                    "application/json": components["schemas"]["Page_StreamPause_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15110,44 +24979,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15177,44 +25114,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15241,47 +25246,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AddressCheck"][];
+                    "application/json": components["schemas"]["Page_AddressCheck_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15307,44 +25380,76 @@ export interface operations {
                     "application/json": components["schemas"]["AddressWords"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15374,44 +25479,112 @@ export interface operations {
                     "application/json": components["schemas"]["AddressWords"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15454,44 +25627,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_SuppressionEntry_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15521,44 +25726,112 @@ export interface operations {
                     "application/json": components["schemas"]["EntriesMade"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15598,44 +25871,76 @@ export interface operations {
                     "application/json": components["schemas"]["EntryCount"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15667,51 +25972,86 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Successful Response */
+            /** @description The rows, as they are read */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15741,44 +26081,112 @@ export interface operations {
                     "application/json": components["schemas"]["Lifted"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15805,47 +26213,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SuppressionEntry"][];
+                    "application/json": components["schemas"]["Page_SuppressionEntry_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15873,44 +26349,76 @@ export interface operations {
                     "application/json": components["schemas"]["AddressStatus"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -15942,44 +26450,76 @@ export interface operations {
                     "application/json": components["schemas"]["ListChanges"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16008,44 +26548,76 @@ export interface operations {
                     "application/json": components["schemas"]["Growth"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16071,44 +26643,76 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16138,44 +26742,112 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16201,44 +26873,112 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16264,44 +27004,76 @@ export interface operations {
                     "application/json": components["schemas"]["MatchingView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16331,44 +27103,112 @@ export interface operations {
                     "application/json": components["schemas"]["MatchingView"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16398,44 +27238,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16458,47 +27366,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Gate"][];
+                    "application/json": components["schemas"]["Page_Gate_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16528,44 +27468,112 @@ export interface operations {
                     "application/json": components["schemas"]["MadeGate"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16590,44 +27598,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16657,44 +27733,112 @@ export interface operations {
                     "application/json": components["schemas"]["ClearanceResult"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16716,55 +27860,126 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /** @example {"address": "kim@tidepost.example"} */
                 "application/x-ndjson": string;
             };
         };
         responses: {
-            /** @description Successful Response */
+            /** @description The rows, as they are read */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/x-ndjson": string;
+                };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16791,47 +28006,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MailLinks"][];
+                    "application/json": components["schemas"]["Page_MailLinks_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16859,44 +28142,76 @@ export interface operations {
                     "application/json": components["schemas"]["Unsubscribes"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16921,47 +28236,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"][];
+                    "application/json": components["schemas"]["Page_Job_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -16988,44 +28335,76 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17057,44 +28436,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17125,44 +28572,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17189,44 +28704,112 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17245,51 +28828,85 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Successful Response */
+            /** @description The rows, as they are read */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/octet-stream": string;
+                };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17312,47 +28929,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Feed"][];
+                    "application/json": components["schemas"]["Page_Feed_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17382,44 +29031,112 @@ export interface operations {
                     "application/json": components["schemas"]["MadeFeed"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17446,44 +29163,76 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17508,44 +29257,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17576,44 +29393,112 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17631,7 +29516,39 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/octet-stream": unknown;
+                /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
+                "application/x-ndjson": string;
+                /**
+                 * @example [
+                 *       {
+                 *         "kind": "bounced",
+                 *         "time": "2026-11-20T08:00:00Z",
+                 *         "domain": "news.glasswort.example",
+                 *         "stream": "newsletter",
+                 *         "relay": "driftline",
+                 *         "recipient": "kim@tidepost.example",
+                 *         "message_id": "m1",
+                 *         "reply_code": 550,
+                 *         "diagnostic": "550 5.1.1 no such mailbox"
+                 *       }
+                 *     ]
+                 */
+                "application/json": unknown[];
+                /**
+                 * @example kind,time,domain,recipient,reply_code,diagnostic
+                 *     bounced,2026-11-20T08:00:00Z,news.glasswort.example,kim@tidepost.example,550,550 5.1.1 no such mailbox
+                 */
+                "text/csv": string;
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
+                "message/rfc822": string;
+                "application/mbox": string;
+                "text/plain": string;
             };
         };
         responses: {
@@ -17644,44 +29561,112 @@ export interface operations {
                     "application/json": components["schemas"]["IntakeResult"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17712,44 +29697,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_RejectedRow_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17776,44 +29793,112 @@ export interface operations {
                     "application/json": number;
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17843,44 +29928,112 @@ export interface operations {
                     "application/json": components["schemas"]["ReplayResult"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17910,44 +30063,112 @@ export interface operations {
                     "application/json": components["schemas"]["MappingDryRunResult"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -17963,8 +30184,39 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": unknown;
+                /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
                 "application/x-ndjson": string;
+                /**
+                 * @example [
+                 *       {
+                 *         "kind": "bounced",
+                 *         "time": "2026-11-20T08:00:00Z",
+                 *         "domain": "news.glasswort.example",
+                 *         "stream": "newsletter",
+                 *         "relay": "driftline",
+                 *         "recipient": "kim@tidepost.example",
+                 *         "message_id": "m1",
+                 *         "reply_code": 550,
+                 *         "diagnostic": "550 5.1.1 no such mailbox"
+                 *       }
+                 *     ]
+                 */
+                "application/json": unknown[];
+                /**
+                 * @example kind,time,domain,recipient,reply_code,diagnostic
+                 *     bounced,2026-11-20T08:00:00Z,news.glasswort.example,kim@tidepost.example,550,550 5.1.1 no such mailbox
+                 */
+                "text/csv": string;
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
+                "message/rfc822": string;
+                "application/mbox": string;
+                "text/plain": string;
             };
         };
         responses: {
@@ -17977,44 +30229,94 @@ export interface operations {
                     "application/json": components["schemas"]["IntakeResult"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
-            403: {
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
-            404: {
+            /** @description Too large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18037,47 +30339,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Webhook"][];
+                    "application/json": components["schemas"]["Page_Webhook_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18107,44 +30441,112 @@ export interface operations {
                     "application/json": components["schemas"]["MadeWebhook"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18169,44 +30571,112 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18237,44 +30707,112 @@ export interface operations {
                     "application/json": components["schemas"]["Webhook"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18301,44 +30839,112 @@ export interface operations {
                     "application/json": components["schemas"]["WebhookCall"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18371,44 +30977,76 @@ export interface operations {
                     "application/json": components["schemas"]["Page_WebhookCall_"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18438,44 +31076,112 @@ export interface operations {
                     "application/json": number;
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Request from another site; Your role does not allow this */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is wrong, as RFC 9457 */
+            /** @description Already there; Changed meanwhile; Needs a word more */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something went wrong here */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The name server did not do it; The message was not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -18520,15 +31226,6 @@ export interface operations {
                     "application/json": {
                         [key: string]: string;
                     };
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

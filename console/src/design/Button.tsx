@@ -2,7 +2,8 @@ import {Button as AriaButton, type ButtonProps as AriaProps} from 'react-aria-co
 import styled from 'styled-components';
 import {colour, font, space} from './tokens';
 
-type Tone = 'plain' | 'main' | 'link';
+type Tone = 'plain' | 'main' | 'danger' | 'link';
+const filled: Partial<Record<Tone, string>> = {main: colour('ink'), danger: colour('seized')};
 export interface ButtonProps extends AriaProps {
   tone?: Tone;
 }
@@ -10,10 +11,10 @@ export interface ButtonProps extends AriaProps {
 const Root = styled(AriaButton)<{$tone: Tone}>`
   font: 600 12px ${font.sans};
   padding: ${({$tone}) => ($tone === 'link' ? '0' : `5px ${space.m}`)};
-  border: ${({$tone}) => ($tone === 'link' ? '0' : `1px solid ${$tone === 'main' ? colour('ink') : colour('line')}`)};
+  border: ${({$tone}) => ($tone === 'link' ? '0' : `1px solid ${filled[$tone] ?? colour('line')}`)};
   border-radius: 4px;
-  background: ${({$tone}) => ($tone === 'main' ? colour('ink') : 'none')};
-  color: ${({$tone}) => ($tone === 'main' ? colour('sheet') : colour('ink'))};
+  background: ${({$tone}) => filled[$tone] ?? 'none'};
+  color: ${({$tone}) => (filled[$tone] ? colour('sheet') : colour('ink'))};
   text-decoration: ${({$tone}) => ($tone === 'link' ? 'underline' : 'none')};
   cursor: pointer;
   white-space: nowrap;

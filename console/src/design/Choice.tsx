@@ -1,23 +1,43 @@
-/** A choice of one from a few, as a button that opens a list. */
-import {Button, ListBox, ListBoxItem, Popover, Select, SelectValue, type Key} from 'react-aria-components';
+/** One of a few: a select that looks like the inputs beside it. */
+import {Button, Label, ListBox, ListBoxItem, Popover, Select, SelectValue, type Key} from 'react-aria-components';
 import styled from 'styled-components';
 import {colour, font, narrow, space} from './tokens';
 
+const Root = styled(Select)`
+  display: grid;
+  gap: ${space.xs};
+  min-width: 0;
+  label {
+    font-weight: 600;
+    font-size: 12px;
+  }
+`;
 const Trigger = styled(Button)`
-  font: 14px ${font.sans};
+  display: flex;
+  gap: ${space.s};
+  align-items: center;
+  justify-content: space-between;
+  min-width: 0;
+  max-width: 100%;
+  font: 14px/1.3 ${font.sans};
   color: ${colour('ink')};
-  background: none;
-  border: 1px solid transparent;
+  background: ${colour('sheet')};
+  border: 1px solid ${colour('line')};
   border-radius: 4px;
-  padding: 4px ${space.s};
+  padding: 7px ${space.s};
   cursor: pointer;
-  white-space: nowrap;
+  text-align: left;
+  > :first-child {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
   ${narrow} {
-    padding: 4px;
+    padding: 5px 6px;
   }
   &[data-hovered],
   &[data-pressed] {
-    border-color: ${colour('line')};
+    border-color: ${colour('ink')};
   }
   &[data-focus-visible] {
     outline: 2px solid ${colour('rust')};
@@ -55,16 +75,22 @@ interface ChoiceProps {
   onChange: (value: string) => void;
   /** What the button shows instead of the chosen option. */
   shown?: string;
+  /** In a form: with its label above, as an input has it. */
+  field?: boolean;
 }
 
-export const Choice = ({label, value, options, onChange, shown}: ChoiceProps) => (
-  <Select
-    aria-label={label}
+export const Choice = ({label, value, options, onChange, shown, field}: ChoiceProps) => (
+  <Root
+    aria-label={field ? undefined : label}
     selectedKey={value}
     onSelectionChange={(key: Key | null) => key != null && onChange(String(key))}
   >
+    {field && <Label>{label}</Label>}
     <Trigger>
-      {shown ?? <SelectValue />} <span aria-hidden>▾</span>
+      {shown ? <span>{shown}</span> : <SelectValue />}
+      <svg width="9" height="6" viewBox="0 0 9 6" aria-hidden style={{flex: 'none'}}>
+        <path d="M1 1l3.5 3.5L8 1" fill="none" stroke="currentColor" strokeWidth="1.4" />
+      </svg>
     </Trigger>
     <Popover>
       <List>
@@ -75,5 +101,5 @@ export const Choice = ({label, value, options, onChange, shown}: ChoiceProps) =>
         ))}
       </List>
     </Popover>
-  </Select>
+  </Root>
 );

@@ -9,7 +9,7 @@ export function CopyButton({value, children, tone}: {value: string; children: st
       await navigator.clipboard.writeText(value);
       setState('Copied');
     } catch {
-      setState('Select it and copy by hand');
+      setState('Copying failed: select the text and copy it');
     }
     setTimeout(() => setState(''), 2000);
   };

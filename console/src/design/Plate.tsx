@@ -22,7 +22,7 @@ export function Plate({value, margin, width = 16, height = 32, label}: PlateProp
   const outline = {x: 0.75, y: 0.75, width: width - 1.5, height: height - 1.5, fill: 'none'};
   if (value == null) {
     return (
-      <svg width={width} height={height} role="img" aria-label={label ?? 'Too little mail to say'}>
+      <svg width={width} height={height} role="img" aria-label={label ?? 'Too little mail for a reading'}>
         <rect {...outline} stroke={colour('soft')} opacity={0.6} strokeDasharray="2 3" />
       </svg>
     );

@@ -87,7 +87,7 @@ describe('the plate', () => {
 
   it('is an empty outline when there is too little mail', () => {
     const {container} = render(<Plate value={null} />);
-    expect(screen.getByRole('img', {name: 'Too little mail to say'})).toBeTruthy();
+    expect(screen.getByRole('img', {name: 'Too little mail for a reading'})).toBeTruthy();
     expect(container.querySelectorAll('path')).toHaveLength(0);
   });
 

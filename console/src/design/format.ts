@@ -40,21 +40,21 @@ export const time = (iso: string): string => clock.format(new Date(iso));
 
 const FACTORS: Record<string, string> = {
   complaints: 'Complaints',
-  invalid_addresses: 'Bad addresses',
+  invalid_addresses: 'Invalid addresses',
   refusals: 'Refusals',
   listings: 'Listings',
   authentication: 'Authentication',
   delays: 'Delays',
-  held: 'Held, mailed again',
+  held: 'Mail to held addresses',
   unsubscribed: 'Unsubscribes',
-  engagement: 'Fewer readers',
-  volume: 'Jump in volume',
-  audit: 'Faults in records',
+  engagement: 'Engagement',
+  volume: 'Volume jump',
+  audit: 'Record faults',
 };
 export const factor = (name: string): string => FACTORS[name] ?? words(name);
 /** A factor's measure as people read it: a rate, how much less is opened, how much more than usual goes out, faults. */
 export function measured(value: number, unit: string): string {
-  if (unit === 'doublings') return `${(2 ** value).toFixed(1)} × the usual`;
+  if (unit === 'doublings') return `${(2 ** value).toFixed(1)} × the usual volume`;
   if (unit === 'faults') return plural(Number(value.toFixed(1)), 'fault');
   return unit === 'drop' ? `${Math.round(value * 100)} % fewer opened` : percent(value);
 }

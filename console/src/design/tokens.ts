@@ -10,9 +10,9 @@ export type Condition = 'sound' | 'tarnished' | 'corroded' | 'seized';
 export const conditions: Condition[] = ['sound', 'tarnished', 'corroded', 'seized'];
 export const advice: Record<Condition, string> = {
   sound: 'keep sending',
-  tarnished: 'look into it',
-  corroded: 'slow down, mend',
-  seized: 'stop this path',
+  tarnished: 'investigate',
+  corroded: 'slow down and fix',
+  seized: 'stop sending',
 };
 /** The lowest reading of each condition. */
 export const floors: Record<Condition, number> = {sound: 80, tarnished: 60, corroded: 35, seized: 0};

@@ -36,10 +36,10 @@ describe('the sentence of a domain', () => {
   it('names the heaviest pull and what it took', () => {
     const said = sentence(reading(), undefined);
     expect(said.strong).toBe('Complaints at Kestrelbox took 31 of the 46.0 missing points.');
-    expect(said.rest).toBe('It stands at 0.31 %, past the stop line.');
+    expect(said.rest).toBe('It is at 0.31 %, above the stop line.');
   });
   it('says that nothing is wrong when nothing is', () =>
-    expect(sentence(reading({value: 99.6, pulls: [pull({points: 0.4})]}), undefined).strong).toContain('Nothing'));
+    expect(sentence(reading({value: 99.6, pulls: [pull({points: 0.4})]}), undefined).strong).toContain('No factor'));
   it('does not judge what it cannot know', () => {
     expect(sentence(reading({value: null, pulls: []}), undefined).strong).toContain('Too little mail');
     expect(sentence(undefined, undefined).strong).toContain('No mail');
@@ -49,14 +49,14 @@ describe('the sentence of a domain', () => {
 describe('a measure', () => {
   it.each([
     [0.0031, 'rate', '0.31 %', '0.31 %'],
-    [1.5, 'doublings', '2.8 × the usual', '2.8 ×'],
+    [1.5, 'doublings', '2.8 × the usual volume', '2.8 ×'],
     [0.3, 'drop', '30 % fewer opened', '30 %'],
     [2.2, 'faults', '2.2 faults', '2.2'],
   ])('of %d %s is read as %s', (value, unit, said, line) => {
     expect(measured(value, unit)).toBe(said);
     expect(lineOf(value, unit)).toBe(line);
   });
-  it('of days that are not known is left out of their mean', () => {
+  it('of days that are not known is skipped of their mean', () => {
     expect(mean([80, null, 90])).toBe(85);
     expect(mean([null])).toBeNull();
   });

@@ -99,7 +99,8 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {!['/suppression', '/domains', '/settings'].includes(location.pathname) &&
+        {!['/suppression', '/domains'].includes(location.pathname) &&
+          !location.pathname.startsWith('/settings') &&
           !location.pathname.startsWith('/worklist') && (
             <Choice
               label="Period"
@@ -137,10 +138,10 @@ function Person({who}: {who: Schemas['Who']}) {
   };
   return (
     <Choice
-      label={`${who.name}: theme and signing out`}
+      label={`${who.name}: theme and sign out`}
       value={theme}
       options={[
-        {value: 'system', label: 'Theme: as the system'},
+        {value: 'system', label: 'Theme: system'},
         {value: 'light', label: 'Theme: light'},
         {value: 'dark', label: 'Theme: dark'},
         {value: 'sign-out', label: 'Sign out'},

@@ -203,7 +203,7 @@ def delivered_by(connection: Connection, tenant_ids: list[int], kind: int, first
     return {row.id: int(row.n) for row in connection.execute(query)}
 
 
-def volume_by_provider(connection: Connection, tenant_id: int, since: date) -> dict[int, int]:
+def volume_by_provider(connection: Connection, tenant_id: int, since: date = date.min) -> dict[int, int]:
     """Messages delivered or bounced since a day, by provider id."""
     c = t.flow_sum_day.c
     kinds = (Kind.DELIVERED.number, Kind.BOUNCED.number)

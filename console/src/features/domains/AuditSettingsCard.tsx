@@ -42,7 +42,7 @@ export function readLists(text: string, known: DnsList[]): DnsList[] {
 export function AuditSettingsCard({tenant}: {tenant: string}) {
   const settings = useAuditSettings(tenant);
   return (
-    <Card title="What audits look at" note="beside the records of the domain itself">
+    <Card title="Audit settings" note="what audits check besides the records of the domain">
       {settings.isPending && <Loading what="the settings" />}
       {settings.error && <Trouble error={settings.error} />}
       {settings.data && <SettingsForm tenant={tenant} settings={settings.data} />}
@@ -65,16 +65,16 @@ function SettingsForm({tenant, settings}: {tenant: string; settings: Settings}) 
   return (
     <Form onSubmit={submit}>
       <Field
-        label="DNS lists (RFC 5782), one a line: zone, ip or domain, name"
-        hint="Each is asked about the sending addresses or the domain. A list that answers everything, or refuses us, is told and left out."
+        label="DNS lists (RFC 5782), one per line: zone, ip or domain, name"
+        hint="Queried for the sending IPs or the domain. A list that lists everything or refuses queries is reported and ignored."
         mono
         lines={4}
         value={lists}
         onChange={setLists}
       />
       <Field
-        label="Usual selectors to look for"
-        hint="Selectors cannot be listed from DNS. These are tried quietly; those that sign belong to the domain's own settings."
+        label="Common selectors to try"
+        hint="DNS cannot list selectors. These are tried on every domain; add the ones that sign to the settings of the domain."
         mono
         value={selectors}
         onChange={setSelectors}
@@ -83,7 +83,7 @@ function SettingsForm({tenant, settings}: {tenant: string; settings: Settings}) 
         <Button type="submit" tone="main" isDisabled={save.isPending}>
           Save
         </Button>{' '}
-        {save.isSuccess && <Small role="status">Saved. The next audits use it.</Small>}
+        {save.isSuccess && <Small role="status">Saved. Applies from the next audit.</Small>}
       </span>
       {save.error && <Trouble error={save.error} />}
     </Form>

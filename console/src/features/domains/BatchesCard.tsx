@@ -66,7 +66,7 @@ export function BatchesCard({tenant}: {tenant: string}) {
               each.record ?? '',
               each.reference,
             ])
-          : [[result.name, '', '', result.problem || 'nothing wrong was found', '', '']],
+          : [[result.name, '', '', result.problem || 'no faults found', '', '']],
       );
       download(`batch-${batch.id}.csv`, toCsv(['domain', 'level', 'rule', 'what', 'publish', 'reference'], rows));
     } catch (error) {
@@ -74,8 +74,8 @@ export function BatchesCard({tenant}: {tenant: string}) {
     }
   };
   return (
-    <Card title="Many domains at once" note="audited as a job; none of them has to be watched">
-      {batches.data?.length === 0 && <Soft>No batch yet.</Soft>}
+    <Card title="Batch audit" note="audit many domains once, without adding them">
+      {batches.data?.length === 0 && <Soft>No batches yet.</Soft>}
       {batches.data?.map((batch) => (
         <Row key={batch.id}>
           <span>
@@ -116,7 +116,7 @@ export function BatchesCard({tenant}: {tenant: string}) {
         />
         <span>
           <Button type="submit" tone="main" isDisabled={start.isPending}>
-            Audit them
+            Start audit
           </Button>
         </span>
       </Form>

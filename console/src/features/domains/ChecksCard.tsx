@@ -9,12 +9,12 @@ type State = Schemas['CheckPoint']['state'];
 
 /** Each state has its own mark and word, so that nothing hangs on colour. */
 const MARKS: Record<State, [string, string, Parameters<typeof colour>[0]]> = {
-  good: ['■', 'in order', 'sound'],
+  good: ['■', 'met', 'sound'],
   fault: ['×', 'fault', 'seized'],
   risk: ['▲', 'risk', 'tarnished'],
   note: ['○', 'note', 'soft'],
   absent: ['–', 'not used', 'soft'],
-  unmeasured: ['?', 'not known', 'soft'],
+  unmeasured: ['?', 'unknown', 'soft'],
 };
 
 const List = styled.ul`
@@ -44,8 +44,8 @@ export function ChecksCard({audit}: {audit: Audit}) {
   const points = audit.checks ?? [];
   const bad = points.filter((point) => point.state === 'fault' || point.state === 'risk').length;
   return (
-    <Card title="Check-list" note={`${points.length} points, ${bad} to look at`}>
-      {points.length === 0 && <Soft>This audit is older than the check-list. Measure again.</Soft>}
+    <Card title="Check-list" note={`${points.length} requirements, ${bad} not met`}>
+      {points.length === 0 && <Soft>This audit predates the checklist. Re-check.</Soft>}
       <List aria-label="Check-list">
         {points.map((point) => {
           const [mark, word, name] = MARKS[point.state];
@@ -75,7 +75,7 @@ export function BulkCard({audit}: {audit: Audit}) {
   const points = audit.bulk ?? [];
   if (!points.length) return null;
   return (
-    <Card title="Bulk-sender readiness" note="what large mailbox providers ask, as measured here">
+    <Card title="Bulk-sender readiness" note="requirements of large mailbox providers, as measured here">
       <List aria-label="Bulk-sender readiness">
         {points.map((point) => (
           <li key={point.key}>

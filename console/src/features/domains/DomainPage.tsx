@@ -77,7 +77,7 @@ const Two = styled.div`
     grid-template-columns: minmax(0, 1fr);
   }
 `;
-const TABS = ['standing', 'setup', 'records', 'streams', 'try', 'history'];
+const TABS = ['overview', 'setup', 'records', 'streams', 'tests', 'history'];
 const counted = (title: string, faults?: number) => (faults ? `${title} (${plural(faults, 'fault')})` : title);
 const Column = styled.div`
   display: grid;
@@ -105,13 +105,13 @@ export function DomainPage() {
     {value: '(all)', label: 'All providers'},
     ...(flow.data?.providers ?? []).map((row) => ({value: row.provider, label: row.label})),
   ];
-  const tab = TABS.includes(view.get('view')) ? view.get('view') : 'standing';
+  const tab = TABS.includes(view.get('view')) ? view.get('view') : 'overview';
   const notAudited = audit.error && (
     <Card title="Records">
       {audit.error instanceof ProblemError && audit.error.problem.status === 404 ? (
         <Notice title="Not audited yet">
           <Button tone="main" onPress={() => again.mutate()} isDisabled={again.isPending}>
-            {again.isPending ? 'Asking DNS …' : 'Audit its records'}
+            {again.isPending ? 'Querying DNS …' : 'Run audit'}
           </Button>
         </Notice>
       ) : (
@@ -143,11 +143,11 @@ export function DomainPage() {
         <Tabs
           label="Views of this domain"
           value={tab}
-          onChange={(value) => view.set('view', value === 'standing' ? '' : value)}
+          onChange={(value) => view.set('view', value === 'overview' ? '' : value)}
           tabs={[
             {
-              id: 'standing',
-              title: 'Standing',
+              id: 'overview',
+              title: 'Overview',
               content: () => (
                 <StandingView
                   tenant={tenant}
@@ -158,7 +158,7 @@ export function DomainPage() {
                   left={
                     <Card
                       title="By mailbox provider"
-                      note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}
+                      note={`last ${days} days compared with the ${days} before; rates with 95 % intervals`}
                     >
                       {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
                       {flow.data &&
@@ -166,7 +166,7 @@ export function DomainPage() {
                           <ProvidersTable flow={flow.data} file={`providers-${name}.csv`} />
                         ) : (
                           <Notice title="No mail in this period">
-                            Load events of this domain, or choose a longer period.
+                            Load events for this domain, or choose a longer period.
                           </Notice>
                         ))}
                     </Card>
@@ -175,7 +175,7 @@ export function DomainPage() {
                 />
               ),
             },
-            {id: 'setup', title: 'Set up', content: () => <SetUpView tenant={tenant} name={name} />},
+            {id: 'setup', title: 'Setup', content: () => <SetUpView tenant={tenant} name={name} />},
             {
               id: 'records',
               title: counted('Records', audit.data?.faults),
@@ -207,7 +207,7 @@ export function DomainPage() {
                 </Column>
               ),
             },
-            {id: 'try', title: 'Try', content: () => <TryView tenant={tenant} name={name} />},
+            {id: 'tests', title: 'Tests', content: () => <TryView tenant={tenant} name={name} />},
             {id: 'history', title: 'History', content: () => <HistoryView tenant={tenant} name={name} />},
           ]}
         />

@@ -38,9 +38,7 @@ export function DomainsPage({who}: {who: Who}) {
         <TenantDomains key={each.slug} tenant={each} adding={shown.length === 1} />
       ))}
       {shown.length > 1 && (
-        <Small>
-          Choose a tenant above to add a domain to it, to audit many at once, or to say what audits look at.
-        </Small>
+        <Small>Choose a tenant above to add domains, run batch audits or change audit settings.</Small>
       )}
       {shown.length === 1 && <BatchesCard tenant={shown[0]!.slug} />}
       {shown.length === 1 && <AuditSettingsCard key={shown[0]!.slug} tenant={shown[0]!.slug} />}
@@ -64,14 +62,14 @@ const columns: Column<Domain>[] = [
     show: (row) => <State domain={row} />,
   },
   {
-    name: 'Proven',
+    name: 'Verified',
     value: (row) => (row.verified ? 'yes' : 'no'),
-    show: (row) => (row.verified ? <Tag level="right">proven</Tag> : <Small>no</Small>),
+    show: (row) => (row.verified ? <Tag level="right">verified</Tag> : <Small>no</Small>),
   },
-  {name: 'SPF look-ups of 10', value: (row) => row.last_audit?.spf_lookups, number: true},
+  {name: 'SPF lookups (of 10)', value: (row) => row.last_audit?.spf_lookups, number: true},
   {name: 'Selectors', value: (row) => row.selectors.join(' ')},
   {
-    name: 'Audited',
+    name: 'Last audit',
     value: (row) => row.last_audit?.finished_at,
     show: (row) => (row.last_audit ? ago(row.last_audit.finished_at) : ''),
   },
@@ -79,8 +77,8 @@ const columns: Column<Domain>[] = [
 
 function State({domain}: {domain: Domain}) {
   const audit = domain.last_audit;
-  if (!audit) return <Small>{domain.origin === 'seen' ? 'only seen in mail' : 'not audited yet'}</Small>;
-  if (!audit.faults && !audit.risks) return <Tag level="right">nothing wrong</Tag>;
+  if (!audit) return <Small>{domain.origin === 'seen' ? 'seen in mail only' : 'not audited yet'}</Small>;
+  if (!audit.faults && !audit.risks) return <Tag level="right">no faults</Tag>;
   return (
     <span style={{display: 'inline-flex', gap: 6}}>
       {audit.faults > 0 && <Tag level="fault">{plural(audit.faults, 'fault')}</Tag>}
@@ -95,7 +93,7 @@ function TenantDomains({tenant, adding}: {tenant: Schemas['TenantRef']; adding: 
     <Card title={tenant.name} note={domains.data && plural(domains.data.items.length, 'domain')}>
       {domains.isPending && <Loading what="domains" />}
       {domains.error && <Trouble error={domains.error} again={() => void domains.refetch()} />}
-      {domains.data?.items.length === 0 && <Notice title="No domains yet">Add the first one below.</Notice>}
+      {domains.data?.items.length === 0 && <Notice title="No domains yet">Add your first domain below.</Notice>}
       {domains.data && domains.data.items.length > 0 && (
         <DataTable
           label={`Domains of ${tenant.name}`}
@@ -130,13 +128,7 @@ function AddDomain({tenant}: {tenant: string}) {
           placeholder="news.glasswort.example"
           isRequired
         />
-        <Field
-          label="DKIM selectors that sign its mail"
-          mono
-          value={selectors}
-          onChange={setSelectors}
-          placeholder="d1 d2"
-        />
+        <Field label="DKIM selectors" mono value={selectors} onChange={setSelectors} placeholder="d1 d2" />
         <Button type="submit" tone="main" isDisabled={add.isPending}>
           Add domain
         </Button>

@@ -64,7 +64,7 @@ const Diff = styled.pre`
 `;
 const KINDS = {
   record: 'record',
-  appeared: 'appeared',
+  appeared: 'new',
   gone: 'gone',
   watch: 'spread',
   proof: 'proof',
@@ -155,8 +155,8 @@ export function HistoryView({tenant, name}: {tenant: string; name: string}) {
         {history.isPending && <Loading what="the history" />}
         {history.error && <Trouble error={history.error} again={() => void history.refetch()} />}
         {history.data && entries.length === 0 && (
-          <Notice title="Nothing has changed since the first audit">
-            Audits by schedule look again by themselves, and keep quiet while nothing changes.
+          <Notice title="No changes since the first audit">
+            Scheduled audits run automatically; changes appear here.
           </Notice>
         )}
         {entries.map((entry) => (
@@ -176,9 +176,9 @@ export function HistoryView({tenant, name}: {tenant: string; name: string}) {
           </Entry>
         ))}
       </Card>
-      <Card title="Two audits beside each other" note={plural(list.length, 'audit') + ' kept'}>
+      <Card title="Compare two audits" note={plural(list.length, 'audit') + ' kept'}>
         {audits.error && <Trouble error={audits.error} />}
-        {list.length < 2 && <Soft>There is nothing to compare yet: one audit so far.</Soft>}
+        {list.length < 2 && <Soft>Only one audit so far, nothing to compare.</Soft>}
         {list.length >= 2 && first != null && last != null && (
           <>
             <p style={{display: 'flex', flexWrap: 'wrap', gap: 8, alignItems: 'baseline'}}>
@@ -209,7 +209,7 @@ function Comparison({found}: {found: Schemas['AuditComparison']}) {
   const nothing = !found.records.length && !found.appeared.length && !found.gone.length;
   return (
     <>
-      {nothing && <Soft>Records and findings are the same.</Soft>}
+      {nothing && <Soft>No differences in records or findings.</Soft>}
       {found.records.map((change) => (
         <Entry key={change.purpose + change.name + change.rdtype}>
           <header>
@@ -224,7 +224,7 @@ function Comparison({found}: {found: Schemas['AuditComparison']}) {
       {found.appeared.map((each) => (
         <Entry key={each.id}>
           <header>
-            <Tag level={each.level}>appeared</Tag>
+            <Tag level={each.level}>new</Tag>
             <span>{each.title}</span>
           </header>
         </Entry>

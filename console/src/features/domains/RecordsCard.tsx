@@ -74,7 +74,7 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
     return {record, findings};
   });
   const others = audit.findings.filter((each) => !placed.has(each.id));
-  const spf = audit.spf_lookups == null ? '' : `, SPF costs ${audit.spf_lookups} of 10 look-ups`;
+  const spf = audit.spf_lookups == null ? '' : `, SPF costs ${audit.spf_lookups} of 10 lookups`;
   return (
     <Card
       title="Records"
@@ -88,7 +88,7 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
             Export JSON
           </Button>
           <Button onPress={onAudit} isDisabled={busy}>
-            {busy ? 'Asking DNS …' : 'Measure again'}
+            {busy ? 'Querying DNS …' : 'Re-check'}
           </Button>
         </>
       }
@@ -113,7 +113,7 @@ export function RecordsCard({audit, onAudit, busy}: {audit: Audit; onAudit: () =
 const SOURCES: Record<string, string> = {
   hand: 'your settings',
   stream: 'a stream',
-  usual: 'the usual names',
+  usual: 'common names',
   message: 'a message',
   report: 'a report',
   relay: 'a relay',
@@ -184,7 +184,7 @@ const Items = styled.ul`
 export function FindingsCard({audit}: {audit: Audit}) {
   return (
     <Card title="Findings" note={`audited ${ago(audit.finished_at)}`}>
-      {audit.findings.length === 0 && <Soft>Nothing was found wrong with its records.</Soft>}
+      {audit.findings.length === 0 && <Soft>No faults found.</Soft>}
       <Items>
         {audit.findings.map((each) => (
           <li key={each.id}>
@@ -216,7 +216,7 @@ const FindingView = ({finding}: {finding: Finding}) => (
     <span>
       <b>To do:</b> {finding.remedy} <Small>{finding.reference}</Small>
     </span>
-    {finding.mail ? <Small>touches {finding.mail.toLocaleString('en')} messages of the last seven days</Small> : null}
+    {finding.mail ? <Small>affects {finding.mail.toLocaleString('en')} messages of the last seven days</Small> : null}
     {finding.record && (
       <>
         <RecordText text={finding.record} />

@@ -63,14 +63,14 @@ const Tree = styled.ul`
 `;
 
 const PROBLEMS: Record<string, string> = {
-  dead: 'nothing published',
-  void: 'leads to nothing',
+  dead: 'no record',
+  void: 'no such name',
   loop: 'includes itself',
-  several: 'several records',
-  many_mx: 'too many MX',
-  syntax: 'cannot be read',
-  failed: 'no answer',
-  not_held: 'not looked at',
+  several: 'multiple records',
+  many_mx: 'too many MX hosts',
+  syntax: 'syntax error',
+  failed: 'no response',
+  not_held: 'not evaluated',
 };
 
 function Branch({nodes}: {nodes: Node[]}) {
@@ -80,7 +80,7 @@ function Branch({nodes}: {nodes: Node[]}) {
         <li key={i}>
           <div>
             <b>{node.term}</b>
-            <i>{node.cost === 1 ? '1 look-up' : `${node.cost} look-ups`}</i>
+            <i>{node.cost === 1 ? '1 lookup' : `${node.cost} lookups`}</i>
             {node.networks.length > 0 && (
               <i>
                 {node.networks.slice(0, 4).join(' ')}
@@ -117,13 +117,13 @@ export function SpfCard({spf}: {spf: Spf}) {
   const cells = Math.max(spf.limit, Math.min(spf.lookups, 30));
   const over = spf.lookups - spf.limit;
   const note =
-    over > 0 ? `${spf.truncated ? 'at least ' : ''}${over} more than allowed` : `${spf.limit - spf.lookups} left`;
+    over > 0 ? `${spf.truncated ? 'at least ' : ''}${over} over the limit` : `${spf.limit - spf.lookups} left`;
   return (
     <Card
-      title="SPF look-ups"
-      note={`${spf.lookups} of ${spf.limit}, ${note}${spf.voids ? `; ${spf.voids} lead to nothing` : ''}`}
+      title="SPF lookups"
+      note={`${spf.lookups} of ${spf.limit}, ${note}${spf.voids ? `; ${spf.voids} void lookups` : ''}`}
     >
-      <Meter role="img" aria-label={`${spf.lookups} of ${spf.limit} look-ups`}>
+      <Meter role="img" aria-label={`${spf.lookups} of ${spf.limit} lookups`}>
         {Array.from({length: cells}, (_, i) => (
           <span
             key={i}
@@ -131,12 +131,12 @@ export function SpfCard({spf}: {spf: Spf}) {
           />
         ))}
       </Meter>
-      <Tree aria-label="Look-up tree">
+      <Tree aria-label="Lookup tree">
         {spf.own_networks.length > 0 && (
           <li>
             <div>
               <b>the record itself</b>
-              <i>no look-up</i>
+              <i>no lookup</i>
               <i>
                 {spf.own_networks.slice(0, 6).join(' ')}
                 {spf.own_networks.length > 6 ? ` and ${spf.own_networks.length - 6} more` : ''}
@@ -156,13 +156,13 @@ const columns: Column<Network>[] = [
     value: (row) => row.network,
     show: (row) => <code style={{font: `12px ${font.mono}`}}>{row.network}</code>,
   },
-  {name: 'Let in by', value: (row) => row.via.join(' > '), show: (row) => <Via via={row.via} />},
+  {name: 'Authorised by', value: (row) => row.via.join(' > '), show: (row) => <Via via={row.via} />},
   {
     name: 'Remarks',
-    value: (row) => [row.kind === 'public' ? '' : row.kind, row.wide ? 'far too wide' : ''].filter(Boolean).join(', '),
+    value: (row) => [row.kind === 'public' ? '' : row.kind, row.wide ? 'too wide' : ''].filter(Boolean).join(', '),
     show: (row) => (
       <>
-        {row.wide && <Tag level="risk">far too wide</Tag>} {row.kind !== 'public' && <Small>{row.kind}</Small>}
+        {row.wide && <Tag level="risk">too wide</Tag>} {row.kind !== 'public' && <Small>{row.kind}</Small>}
       </>
     ),
   },
@@ -181,11 +181,11 @@ const Via = ({via}: {via: string[]}) => (
 
 export function SendersCard({spf, file}: {spf: Spf; file: string}) {
   const six = spf.ipv6_addresses ? ', and IPv6 networks' : '';
-  const twice = spf.overlaps.length ? `; ${spf.overlaps.length} named twice` : '';
+  const twice = spf.overlaps.length ? `; ${spf.overlaps.length} listed twice` : '';
   return (
-    <Card title="Who may send" note={`${spf.ipv4_addresses.toLocaleString('en')} IPv4 addresses${six}${twice}`}>
+    <Card title="Authorised senders" note={`${spf.ipv4_addresses.toLocaleString('en')} IPv4 addresses${six}${twice}`}>
       <DataTable
-        label="Networks that may send"
+        label="Authorised networks"
         columns={columns}
         rows={spf.networks}
         id={(row) => row.network + row.via.join()}
@@ -193,12 +193,12 @@ export function SendersCard({spf, file}: {spf: Spf; file: string}) {
       />
       {spf.overlaps.map((each, i) => (
         <p key={i} style={{fontSize: 13}}>
-          <code>{each.inner}</code> ({each.inner_via.join(' › ')}) lies in <code>{each.outer}</code> (
+          <code>{each.inner}</code> ({each.inner_via.join(' › ')}) is inside <code>{each.outer}</code> (
           {each.outer_via.join(' › ')}).
         </p>
       ))}
       {spf.open_ended && (
-        <Small>Terms that depend on the connection (macros, ptr, exists) may let others send as well.</Small>
+        <Small>Terms that depend on the connection (macros, ptr, exists) may authorise further senders.</Small>
       )}
     </Card>
   );

@@ -5,6 +5,7 @@ import type {Schemas} from '../../api/client';
 import {useChangeDomain, useDomain} from './queries';
 import {useSenders} from '../recordplan/queries';
 import {Button} from '../../design/Button';
+import {Confirm} from '../../design/Confirm';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';
 import {Notice, Trouble} from '../../design/Notice';
@@ -42,7 +43,7 @@ const Frame = styled.div`
     overflow-wrap: anywhere;
   }
 `;
-const DO = {deliver: 'delivered', quarantine: 'filed as spam', reject: 'refused'} as const;
+const DO = {deliver: 'delivered', quarantine: 'sent to spam', reject: 'refused'} as const;
 
 /** The sentence under a stream: what would happen to its mail, by both ways of finding the organisation. */
 function happens(stream: Result): string {
@@ -53,17 +54,17 @@ function happens(stream: Result): string {
     walk.disposition === list.disposition && walk.result === list.result
       ? ''
       : ` By the tree walk: ${walk.result}, ${DO[walk.disposition]}.`;
-  const none = list.result === 'none' ? ', as no policy holds' : '';
+  const none = list.result === 'none' ? ', because no policy applies' : '';
   return `${DO[list.disposition]}${share}${none}.${other}`;
 }
 
 export function AlignmentCard({audit}: {audit: Audit}) {
   const streams = audit.streams ?? [];
   return (
-    <Card title="Alignment" note="whether what is proved is the domain that people see in From">
+    <Card title="Alignment" note="whether SPF or DKIM authenticates the domain in the From header">
       {streams.length === 0 && (
-        <Notice title="No stream is described yet">
-          <span>Say below which envelope domain and which d= each kind of mail has; then measure again.</span>
+        <Notice title="No streams described yet">
+          <span>Describe the envelope domain and DKIM d= of each stream below, then re-check.</span>
         </Notice>
       )}
       {streams.length > 0 && (
@@ -72,11 +73,11 @@ export function AlignmentCard({audit}: {audit: Audit}) {
             <thead>
               <tr>
                 <th>Stream</th>
-                <th>Proved</th>
+                <th>Authenticated</th>
                 <th>Relaxed</th>
                 <th>Strict</th>
                 <th>DMARC</th>
-                <th>Its mail would be</th>
+                <th>Disposition</th>
               </tr>
             </thead>
             <tbody>
@@ -155,15 +156,15 @@ function Policies({dmarc}: {dmarc: Schemas['DmarcPicture']}) {
   ] as const;
   return (
     <Frame style={{marginTop: 16}}>
-      <table aria-label="Which policy holds">
+      <table aria-label="Effective policy">
         <thead>
           <tr>
-            <th>Policy found by</th>
+            <th>Found by</th>
             <th>Organisation</th>
             <th>Policy</th>
             <th>From</th>
-            <th>For subdomains</th>
-            <th>For names that do not exist</th>
+            <th>Subdomains</th>
+            <th>Non-existent names</th>
           </tr>
         </thead>
         <tbody>
@@ -174,9 +175,9 @@ function Policies({dmarc}: {dmarc: Schemas['DmarcPicture']}) {
                 <code>{found.organisation}</code>
               </td>
               <td>
-                {found.policy ? `${found.tag}=${found.policy}` : 'none holds'}
+                {found.policy ? `${found.tag}=${found.policy}` : 'none'}
                 {found.percent < 100 ? ` for ${found.percent} %` : ''}
-                {found.testing ? ', on trial' : ''}
+                {found.testing ? ', test mode' : ''}
               </td>
               <td>
                 <code>{found.owner || '–'}</code>
@@ -219,9 +220,9 @@ const EMPTY: Path = {
 const FIELDS: [keyof Omit<Path, 'ips' | 'relay' | 'relays'>, string, string][] = [
   ['name', 'Stream', 'newsletter'],
   ['envelope', 'Envelope domain (MAIL FROM)', 'bounce.glasswort.example'],
-  ['dkim_domain', 'Signs with d=', 'glasswort.example'],
-  ['selector', 'and selector s=', 'd1'],
-  ['helo', 'Greets as (HELO)', 'out1.driftline.example'],
+  ['dkim_domain', 'DKIM domain (d=)', 'glasswort.example'],
+  ['selector', 'Selector (s=)', 'd1'],
+  ['helo', 'HELO name', 'out1.driftline.example'],
 ];
 
 export function StreamSettings({tenant, name, onChanged}: {tenant: string; name: string; onChanged: () => void}) {
@@ -238,7 +239,7 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
       save([...streams.filter((each) => each.name !== draft.name), {...draft, relays: draft.relays.filter(Boolean)}]);
   };
   return (
-    <Card title="How it is sent" note="what DNS cannot tell; audits and plans use it">
+    <Card title="Streams" note="how this domain sends; used by audits and plans">
       {domain.error && <Trouble error={domain.error} />}
       {lacking.map((each) => (
         <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
@@ -269,11 +270,17 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
                   )}
                   <td style={{whiteSpace: 'nowrap'}}>
                     <Button tone="link" onPress={() => setDraft(each)}>
-                      Change
+                      Edit
                     </Button>{' '}
-                    <Button tone="link" onPress={() => save(streams.filter((other) => other.name !== each.name))}>
-                      Remove
-                    </Button>
+                    <Confirm
+                      label="Delete"
+                      tone="link"
+                      title={`Delete the stream ${each.name}?`}
+                      action="Delete"
+                      onConfirm={() => save(streams.filter((other) => other.name !== each.name))}
+                    >
+                      Only its description is deleted; its mail and readings stay.
+                    </Confirm>
                   </td>
                 </tr>
               ))}
@@ -295,7 +302,7 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
             />
           ))}
           <Field
-            label="Relays that carry it"
+            label="Relays"
             value={[draft.relay, ...draft.relays].join(' ')}
             placeholder="driftline office-1"
             onChange={(value) => {
@@ -316,12 +323,12 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
             <Button type="submit" tone="main" isDisabled={change.isPending}>
               Save stream
             </Button>
-            <Button onPress={() => setDraft(null)}>Leave it</Button>
+            <Button onPress={() => setDraft(null)}>Cancel</Button>
           </span>
         </Form>
       ) : (
         <p>
-          <Button onPress={() => setDraft(EMPTY)}>Describe a stream</Button>
+          <Button onPress={() => setDraft(EMPTY)}>Add a stream</Button>
         </p>
       )}
       {change.error && <Trouble error={change.error} />}

@@ -1,11 +1,11 @@
 /** Would this pass? SPF for a connection, everything about a captured message, and what an aggregate report tells. */
 import {useState, type FormEvent} from 'react';
-import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useFeedbackReport, useMessageCheck, useSpfTrial} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
+import {FilePicker} from '../../design/FilePicker';
 import {Field} from '../../design/Field';
 import {Trouble} from '../../design/Notice';
 import {colour, font, space} from '../../design/tokens';
@@ -89,15 +89,15 @@ function SpfTrialCard({tenant, name}: {tenant: string; name: string}) {
     trial.mutate({ip: ip.trim(), mail_from: from.trim(), helo: helo.trim(), record: record.trim() || null});
   };
   return (
-    <Card title="Would this pass SPF?" note="against what is published, or against a record before it is">
+    <Card title="Would this pass SPF?" note="tests the published record, or one that you paste">
       <Form onSubmit={submit}>
         <div data-row>
-          <Field label="Sending address" mono value={ip} onChange={setIp} placeholder="192.0.2.43" isRequired />
+          <Field label="Sending IP" mono value={ip} onChange={setIp} placeholder="192.0.2.43" isRequired />
           <Field label="Envelope sender (MAIL FROM)" mono value={from} onChange={setFrom} />
-          <Field label="Greets as (HELO)" mono value={helo} onChange={setHelo} placeholder="mx1.skerry.example" />
+          <Field label="HELO name" mono value={helo} onChange={setHelo} placeholder="mx1.skerry.example" />
         </div>
         <Field
-          label="Record to try instead of the published one"
+          label="Record to test instead of the published one"
           mono
           lines={2}
           value={record}
@@ -106,7 +106,7 @@ function SpfTrialCard({tenant, name}: {tenant: string; name: string}) {
         />
         <span>
           <Button type="submit" tone="main" isDisabled={trial.isPending}>
-            {trial.isPending ? 'Asking DNS …' : 'Try'}
+            {trial.isPending ? 'Querying DNS …' : 'Test'}
           </Button>
         </span>
       </Form>
@@ -127,7 +127,7 @@ const Trial = ({trial}: {trial: Schemas['SpfCheck']}) => (
               <code>{each.domain}</code>
             </span>
             <span>{each.reason}</span>
-            {each.explanation && <span>Told to the sender: {each.explanation}</span>}
+            {each.explanation && <span>Explanation for the sender: {each.explanation}</span>}
             <Steps aria-label={`Steps for ${each.domain}`}>
               {each.steps.map((step, i) => (
                 <li key={i} style={{paddingLeft: step.depth * 18}}>
@@ -143,7 +143,7 @@ const Trial = ({trial}: {trial: Schemas['SpfCheck']}) => (
               ))}
             </Steps>
             <Small>
-              {each.lookups} of 10 look-ups, {each.voids} of 2 void
+              {each.lookups} of 10 lookups, {each.voids} of 2 void
             </Small>
           </Said>
         ),
@@ -161,10 +161,7 @@ function MessageCard({tenant}: {tenant: string}) {
     check.mutate({message: text, ip: ip.trim(), mail_from: from.trim()});
   };
   return (
-    <Card
-      title="Why does this message fail?"
-      note="paste it whole, headers and all; only selectors of your domains are kept"
-    >
+    <Card title="Message test" note="paste the full source, with headers; only selectors of your domains are stored">
       <Form onSubmit={submit}>
         <Field
           label="Message source"
@@ -176,12 +173,12 @@ function MessageCard({tenant}: {tenant: string}) {
           placeholder={'DKIM-Signature: …\nFrom: …\n\nHello'}
         />
         <div data-row>
-          <Field label="It came from the address" mono value={ip} onChange={setIp} placeholder="192.0.2.43" />
+          <Field label="Connecting IP" mono value={ip} onChange={setIp} placeholder="192.0.2.43" />
           <Field label="Envelope sender" mono value={from} onChange={setFrom} />
         </div>
         <span>
           <Button type="submit" tone="main" isDisabled={check.isPending}>
-            {check.isPending ? 'Asking DNS …' : 'Look at it'}
+            {check.isPending ? 'Querying DNS …' : 'Examine'}
           </Button>
         </span>
       </Form>
@@ -194,13 +191,13 @@ function MessageCard({tenant}: {tenant: string}) {
 function ReportCard({tenant}: {tenant: string}) {
   const report = useFeedbackReport(tenant);
   return (
-    <Card
-      title="What does this aggregate report say?"
-      note="as it came: XML, gzip, zip, or the mail it was in; only selectors of your domains are kept"
-    >
-      <FileTrigger onSelect={(files) => files?.[0] && report.mutate(files[0])}>
-        <Button isDisabled={report.isPending}>{report.isPending ? 'Reading …' : 'Choose a report'}</Button>
-      </FileTrigger>
+    <Card title="Aggregate report" note="only selectors of your domains are stored">
+      <FilePicker
+        label={report.isPending ? 'Reading …' : 'Choose file'}
+        hint="or drop it here: XML, gzip, zip or the message with it"
+        isDisabled={report.isPending}
+        onFile={(file) => report.mutate(file)}
+      />
       {report.error && <Trouble error={report.error} />}
       {report.data && <Report found={report.data} />}
     </Card>
@@ -220,10 +217,10 @@ export function Report({found}: {found: Schemas['FeedbackReport']}) {
         </span>
         {found.new_selectors.map((each) => (
           <b key={each.domain + each.selector} style={{fontWeight: 600}}>
-            New selector {each.selector} of {each.domain}: audits look at its key from now on
+            New selector {each.selector} of {each.domain}: audits check its key from now on
           </b>
         ))}
-        {found.left_out > 0 && <Small>{found.left_out} rows made no sense and were left out</Small>}
+        {found.left_out > 0 && <Small>{found.left_out} rows were invalid and skipped</Small>}
       </Said>
       {found.sources.map((each) => (
         <Said key={each.source_ip}>
@@ -231,7 +228,7 @@ export function Report({found}: {found: Schemas['FeedbackReport']}) {
             <code>{each.source_ip}</code> {each.aligned.toLocaleString('en-GB')} of{' '}
             {each.messages.toLocaleString('en-GB')} aligned; {each.dispositions.join(', ')}
           </span>
-          <Small>From {each.header_from.join(', ') || 'not told'}</Small>
+          <Small>From {each.header_from.join(', ') || 'not stated'}</Small>
           <Small>DKIM {each.signatures.join('; ') || 'none'}</Small>
           <Small>SPF {each.spf.join('; ') || 'none'}</Small>
         </Said>
@@ -282,7 +279,7 @@ function Message({found}: {found: Schemas['MessageCheck']}) {
           ))}
           {each.body_hash_computed && (
             <Small>
-              {each.canonicalisation}: octets 1 to {each.body_hashed} of {each.body_octets} of the body were hashed
+              {each.canonicalisation}: octets 1 to {each.body_hashed} of {each.body_octets} of the body are signed
             </Small>
           )}
           {each.unsigned.length > 0 && <Small>Not signed: {each.unsigned.join(', ')}</Small>}

@@ -1,9 +1,9 @@
-// The views of an audit: check-list, look-up tree, streams, history, trials, batches, settings.
+// The views of an audit: check-list, lookup tree, streams, history, trials, batches, settings.
 import {cleanup, screen, waitFor, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it, vi} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, problem, serviceWith} from '../../testing';
+import {onePage, open, problem, serviceWith} from '../../testing';
 import {AuditSettingsCard, listLines, readLists} from './AuditSettingsCard';
 import {BatchesCard} from './BatchesCard';
 import {BulkCard, ChecksCard} from './ChecksCard';
@@ -45,9 +45,9 @@ describe('the check-list', () => {
       {key: 'hosts', title: 'PTR and HELO', state: 'unmeasured', summary: 'No address is known'},
     ];
     open(<ChecksCard audit={audit({checks})} />);
-    expect(screen.getByText('3 points, 1 to look at')).toBeTruthy();
+    expect(screen.getByText('3 requirements, 1 not met')).toBeTruthy();
     expect(screen.getByText('not used')).toBeTruthy();
-    expect(screen.getByText('not known')).toBeTruthy();
+    expect(screen.getByText('unknown')).toBeTruthy();
   });
 
   it('keeps "not measured yet" apart from met and not met', () => {
@@ -94,16 +94,16 @@ const spf: Schemas['SpfPicture'] = {
 describe('SPF', () => {
   it('draws the tree with what is wrong where it is wrong', () => {
     open(<SpfCard spf={spf} />);
-    expect(screen.getByRole('img', {name: '12 of 10 look-ups'}).children).toHaveLength(12);
-    const tree = within(screen.getByRole('list', {name: 'Look-up tree'}));
-    expect(tree.getByText('leads to nothing')).toBeTruthy();
-    expect(screen.getByText(/2 more than allowed/)).toBeTruthy();
+    expect(screen.getByRole('img', {name: '12 of 10 lookups'}).children).toHaveLength(12);
+    const tree = within(screen.getByRole('list', {name: 'Lookup tree'}));
+    expect(tree.getAllByText('no such name')).toHaveLength(2);
+    expect(screen.getByText(/2 over the limit/)).toBeTruthy();
   });
 
   it('says who may send and what is named twice', () => {
     open(<SendersCard spf={spf} file="x.csv" />);
-    expect(screen.getByText(/256 IPv4 addresses; 1 named twice/)).toBeTruthy();
-    expect(screen.getByText(/may let others send as well/)).toBeTruthy();
+    expect(screen.getByText(/256 IPv4 addresses; 1 listed twice/)).toBeTruthy();
+    expect(screen.getByText(/may authorise further senders/)).toBeTruthy();
   });
 });
 
@@ -138,7 +138,7 @@ describe('streams', () => {
       by_walk: result('tree-walk', {disposition: 'reject', share: 100}),
     };
     open(<AlignmentCard audit={audit({streams: [stream]})} />);
-    expect(screen.getByText(/filed as spam \(40 % of it\)\. By the tree walk: fail, refused\./)).toBeTruthy();
+    expect(screen.getByText(/sent to spam \(40 % of it\)\. By the tree walk: fail, refused\./)).toBeTruthy();
   });
 
   it('describes one and asks for a new audit', async () => {
@@ -149,7 +149,7 @@ describe('streams', () => {
       [`PATCH ${T}/domains/${NAME}`]: (sent: {body: unknown}) => ({...domain, ...(sent.body as object)}),
     });
     open(<StreamSettings tenant="copperline" name={NAME} onChanged={changed} />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Describe a stream'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Add a stream'}));
     await userEvent.type(screen.getByLabelText('Stream'), 'visitors');
     await userEvent.type(screen.getByLabelText('Sending addresses'), '203.0.113.17 203.0.113.18');
     await userEvent.click(screen.getByRole('button', {name: 'Save stream'}));
@@ -223,7 +223,7 @@ describe('trials', () => {
     const seen = serviceWith({[`POST ${T}/spf-checks`]: trial});
     open(<TryView tenant="copperline" name={NAME} />);
     await userEvent.type(screen.getByLabelText('Sending address'), '192.0.2.9');
-    await userEvent.type(screen.getByLabelText('Record to try instead of the published one'), 'v=spf1 ~all');
+    await userEvent.type(screen.getByLabelText('Record to test instead of the published one'), 'v=spf1 ~all');
     await userEvent.click(screen.getByRole('button', {name: 'Try'}));
     expect(await screen.findByText('softfail')).toBeTruthy();
     expect(seen[0]!.body).toMatchObject({ip: '192.0.2.9', mail_from: `bounce@${NAME}`, record: 'v=spf1 ~all'});
@@ -243,16 +243,16 @@ describe('many domains', () => {
     let state = 'running';
     const batch = () => ({id: 3, state, done: 4, total: 10, created_at: '2026-11-20T12:00:00Z', error: ''});
     const seen = serviceWith({
-      [`GET ${T}/jobs`]: () => [batch()],
+      [`GET ${T}/jobs`]: () => onePage([batch()]),
       [`POST ${T}/batches`]: () => batch(),
       [`POST ${T}/jobs/3/cancel`]: () => ((state = 'cancelled'), batch()),
       [`POST ${T}/jobs/3/run`]: () => ((state = 'running'), batch()),
     });
     open(<BatchesCard tenant="copperline" />);
     await userEvent.type(await screen.findByLabelText(/Domain names/), 'a.example, b.example');
-    await userEvent.click(screen.getByRole('button', {name: 'Audit them'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Start audit'}));
     await userEvent.click(await screen.findByRole('button', {name: 'Stop'}));
-    expect(await screen.findByText('stopped, 4 of 10')).toBeTruthy();
+    expect(await screen.findByText('cancelled, 4 of 10')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Go on'}));
     expect(await screen.findByText('running, 4 of 10')).toBeTruthy();
     expect(seen.find((sent) => sent.method === 'POST')!.body).toEqual({
@@ -290,7 +290,7 @@ describe('an aggregate report', () => {
     expect(screen.getByText('7 of 9 aligned', {selector: 'span'})).toBeTruthy();
     expect(screen.getByText(/New selector s9 of marram.example/)).toBeTruthy();
     expect(screen.getByText('DKIM marram.example s9 pass')).toBeTruthy();
-    expect(screen.getByText('2 rows made no sense and were left out')).toBeTruthy();
+    expect(screen.getByText('2 rows were invalid and skipped')).toBeTruthy();
   });
 });
 
@@ -312,7 +312,7 @@ describe('settings', () => {
       [`PUT ${T}/audit-settings`]: (sent: {body: unknown}) => sent.body,
     });
     open(<AuditSettingsCard tenant="copperline" />);
-    await userEvent.type(await screen.findByLabelText('Usual selectors to look for'), ' s1');
+    await userEvent.type(await screen.findByLabelText('Common selectors to try'), ' s1');
     await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(await screen.findByText(/Saved/)).toBeTruthy();
     expect(seen.find((sent) => sent.method === 'PUT')!.body).toEqual({

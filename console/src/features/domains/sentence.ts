@@ -18,24 +18,22 @@ export function sentence(reading: Reading | undefined, audit: Audit | undefined)
   if (reading?.value != null && pull && pull.points >= 2) {
     const line =
       pull.measure >= pull.stop
-        ? 'past the stop line'
+        ? 'above the stop line'
         : pull.measure >= pull.watch
-          ? 'past the watch line'
+          ? 'above the watch line'
           : 'below the watch line';
     return {
       strong: `${factor(pull.factor)} at ${pull.label} took ${pull.points} of the ${lost.toFixed(1)} missing points.`,
-      rest: `It stands at ${measured(pull.measure, pull.unit ?? 'rate')}, ${line}. ${records}`.trim(),
+      rest: `It is at ${measured(pull.measure, pull.unit ?? 'rate')}, ${line}. ${records}`.trim(),
     };
   }
   if (fault) return {strong: records, rest: fault.reason};
   if (reading?.value != null) {
-    const risks = audit?.risks
-      ? `Its records have ${plural(audit.risks, 'risk')}.`
-      : 'Nothing was found wrong with its records.';
-    return {strong: 'Nothing pulls it down noticeably.', rest: audit ? risks : ''};
+    const risks = audit?.risks ? `Its records have ${plural(audit.risks, 'risk')}.` : 'No faults found.';
+    return {strong: 'No factor lowers it noticeably.', rest: audit ? risks : ''};
   }
   return {
-    strong: reading ? 'Too little mail to say how it stands.' : 'No mail of this domain has been counted.',
+    strong: reading ? 'Too little mail for a reading.' : 'No mail counted for this domain.',
     rest: records,
   };
 }

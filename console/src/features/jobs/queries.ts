@@ -1,6 +1,6 @@
 /** Queries and changes of jobs. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 const isOver = (job?: Schemas['Job']) => !job || ['done', 'failed', 'cancelled', 'collecting'].includes(job.state);
 
@@ -8,7 +8,7 @@ const jobsQuery = (tenant: string, kind: Schemas['Job']['kind']) =>
   queryOptions({
     queryKey: ['jobs', tenant, kind],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/jobs', {params: {path: {tenant}, query: {kind}}, signal})),
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/jobs', {params: {path: {tenant}, query: {kind}}, signal})),
     refetchInterval: (query) => (query.state.data?.every((job) => isOver(job)) === false ? 1000 : false),
   });
 export const useJobs = (tenant: string, kind: Schemas['Job']['kind']) => useQuery(jobsQuery(tenant, kind));

@@ -1,4 +1,4 @@
-/** Why mail bounced or waited: causes day by day at each provider, and replies grouped by their fixed part. */
+/** Causes of bounces and delays: causes day by day at each provider, and replies grouped by their fixed part. */
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -44,11 +44,11 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
       {causes.error && <Trouble error={causes.error} again={() => void causes.refetch()} />}
       {causes.data && (
         <Card
-          title="Why mail bounced or waited"
-          note={`messages of the last ${days} days; “before” is the period of the same length just before`}
+          title="Causes of bounces and delays"
+          note={`messages, last ${days} days; “before” is the preceding period of the same length`}
         >
           {causes.data.rows.length === 0 ? (
-            <Notice title="Nothing bounced or waited">All of this mail was taken at the first try.</Notice>
+            <Notice title="No bounces or delays">All mail was accepted at the first attempt.</Notice>
           ) : (
             <DataTable
               label="Causes"
@@ -72,11 +72,11 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
                   number: true,
                 },
                 {
-                  name: 'Day by day',
+                  name: 'By day',
                   value: (row) => row.days.join(' '),
                   show: (row) => <Spark values={scaled(row.days)} width={70} />,
                 },
-                {name: 'For example', value: (row) => row.example, show: (row) => <Reply>{row.example}</Reply>},
+                {name: 'Example', value: (row) => row.example, show: (row) => <Reply>{row.example}</Reply>},
               ]}
               rows={causes.data.rows}
               id={(row) => `${row.provider} ${row.cause}`}
@@ -88,25 +88,25 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
       <RulesCard tenant={tenant} draft={draft} onDraft={setDraft} />
       {reply_patterns.data && reply_patterns.data.length > 0 && (
         <Card
-          title="Replies by their fixed part"
-          note="numbers, ids, addresses and hosts taken out; one rule settles all of a kind"
+          title="Reply patterns"
+          note="replies grouped without numbers, ids, addresses and hosts; one rule covers a whole group"
         >
           <DataTable
             label="Replies"
             columns={[
-              {name: 'Times', value: (row: Wording) => row.count, show: (row) => count(row.count), number: true},
+              {name: 'Count', value: (row: Wording) => row.count, show: (row) => count(row.count), number: true},
               {
                 name: 'Cause',
                 value: (row) => row.cause,
                 show: (row) =>
-                  row.cause === 'unclassified' ? <Tag level="risk">no rule knows it</Tag> : words(row.cause),
+                  row.cause === 'unclassified' ? <Tag level="risk">no rule matches</Tag> : words(row.cause),
               },
               {
                 name: 'At',
                 value: (row) => row.providers.join(', '),
                 show: (row) => <span style={{whiteSpace: 'normal'}}>{row.providers.join(', ')}</span>,
               },
-              {name: 'Wording', value: (row) => row.pattern, show: (row) => <Reply>{row.pattern}</Reply>},
+              {name: 'Pattern', value: (row) => row.pattern, show: (row) => <Reply>{row.pattern}</Reply>},
               {
                 name: 'Rule',
                 value: () => '',
@@ -116,10 +116,10 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
                     tone="link"
                     onPress={() => {
                       setDraft(ruleFrom(row.pattern, row.example, row.cause as Schemas['OwnRule']['cause']));
-                      document.querySelector('[aria-label="Your own rules"]')?.scrollIntoView?.({behavior: 'smooth'});
+                      document.querySelector('[aria-label="Your cause rules"]')?.scrollIntoView?.({behavior: 'smooth'});
                     }}
                   >
-                    Write one
+                    Create rule
                   </Button>
                 ),
               },

@@ -40,23 +40,23 @@ export function CompareView({
   const found = useComparisonOfFlow(tenant, firstDay(days), which, whichOf('', other));
   return (
     <Card
-      title="Beside other mail"
+      title="Comparison"
       note={
         found.data
           ? `${found.data.first} against ${found.data.second}, last ${days} days`
-          : 'two variants of a campaign, two relays, two streams'
+          : 'two campaign variants, relays or streams'
       }
       actions={
         <Choice
-          label="The other part"
+          label="Compare with"
           value={other || 'none'}
-          options={[{value: 'none', label: 'Choose the other part'}, ...parts]}
+          options={[{value: 'none', label: 'Choose what to compare with'}, ...parts]}
           onChange={(value) => view.set('other', value === 'none' ? '' : value)}
         />
       }
     >
       {!other && (
-        <Notice title="Two parts are compared">Choose one above (or leave all mail), and the other here.</Notice>
+        <Notice title="Choose what to compare">Choose one part above (or all mail), and the other here.</Notice>
       )}
       {other && found.isPending && <Loading what="both" />}
       {found.error && <Trouble error={found.error} />}
@@ -79,7 +79,7 @@ export function CompareView({
               number: true,
             },
             {
-              name: 'Which',
+              name: 'Larger',
               value: (row) => row.summary,
               show: (row) => <Tag level={row.better ? 'right' : 'note'}>{row.summary}</Tag>,
             },

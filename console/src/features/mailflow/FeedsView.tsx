@@ -1,4 +1,4 @@
-/** Ways in: how each goes, what it rejected, and a mapping that is tried on a sample until it fits. */
+/** Feeds: how each goes, what it rejected, and a mapping that is tried on a sample until it fits. */
 import {useRef, useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -16,7 +16,9 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {CopyButton} from '../../design/CopyButton';
+import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
+import {FilePicker} from '../../design/FilePicker';
 import {Field} from '../../design/Field';
 import {ago, count, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
@@ -74,10 +76,10 @@ const Steps = styled.table`
 `;
 
 const KINDS: {value: Kind; label: string}[] = [
-  {value: 'http', label: 'HTTP: a source sends'},
-  {value: 'mail', label: 'Mail: return paths and feedback'},
+  {value: 'http', label: 'HTTP'},
+  {value: 'mail', label: 'Mail: bounces and feedback reports'},
   {value: 'mailbox', label: 'Mailbox: Maildir, mbox, IMAP'},
-  {value: 'log', label: 'Log of a Postfix'},
+  {value: 'log', label: 'Postfix log'},
   {value: 'queue', label: 'Queue: AMQP 0-9-1'},
 ];
 const START: Schemas['FeedMapping'] = {
@@ -100,15 +102,15 @@ export function FeedsView({tenant}: {tenant: string}) {
   return (
     <Stack>
       <Card
-        title="Ways in"
-        note="every event counts once, however often and by whichever way it is told"
-        actions={<Button onPress={() => setAdding(true)}>Open a feed</Button>}
+        title="Feeds"
+        note="each event is counted once, however often it arrives"
+        actions={<Button onPress={() => setAdding(true)}>Add a feed</Button>}
       >
         {feeds.isPending && <Loading what="feeds" />}
         {feeds.error && <Trouble error={feeds.error} again={() => void feeds.refetch()} />}
         {feeds.data?.length === 0 && !adding && (
-          <Notice title="No feed yet">
-            Open one for each source of events: a sending service, an MTA's log, a mailbox for bounces.
+          <Notice title="No feeds yet">
+            Add a feed for each source of events: a sending service, an MTA log, a bounce mailbox.
           </Notice>
         )}
         {feeds.data && feeds.data.length > 0 && (
@@ -118,7 +120,7 @@ export function FeedsView({tenant}: {tenant: string}) {
               {name: 'Feed', value: (row: Feed) => row.name},
               {name: 'Kind', value: (row) => row.kind},
               {
-                name: 'How it goes',
+                name: 'Status',
                 value: (row) => row.summary,
                 show: (row) =>
                   row.error ? (
@@ -131,14 +133,14 @@ export function FeedsView({tenant}: {tenant: string}) {
               },
               {name: 'Today', value: (row) => row.stored_today, show: (row) => count(row.stored_today), number: true},
               {
-                name: 'Refused',
+                name: 'Rejected',
                 value: (row) => row.rejected,
                 show: (row) => (row.rejected ? <Tag level="risk">{row.rejected}</Tag> : 0),
                 number: true,
               },
               {name: 'Position', value: (row) => row.position, show: (row) => <Soft>{row.position}</Soft>},
               {
-                name: 'Look',
+                name: 'Details',
                 value: () => '',
                 tool: true,
                 show: (row) => (
@@ -191,25 +193,25 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   };
   if (add.data) {
     return (
-      <Notice title={`${add.data.name} is open. Its secrets, shown this once`}>
+      <Notice title={`Feed ${add.data.name} added. Copy its secrets now, they are not shown again`}>
         <p>
           Address <Mono>{`${window.location.origin}/api/v1/intake/${add.data.key}`}</Mono>
         </p>
         <p>
-          Token <Mono>{add.data.token}</Mono> <CopyButton value={add.data.token}>Copy the token</CopyButton>
+          Token <Mono>{add.data.token}</Mono> <CopyButton value={add.data.token}>Copy token</CopyButton>
         </p>
         <p>
-          Key that signs <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy the key</CopyButton>
+          Signing key <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy key</CopyButton>
         </p>
-        <Button onPress={onDone}>I have them</Button>
+        <Button onPress={onDone}>Close</Button>
       </Notice>
     );
   }
   const asks = {
     http: '',
     mail: 'Addresses, or @domain',
-    mailbox: 'Maildir or mbox, at the service',
-    log: 'The log file, at the service',
+    mailbox: 'Maildir or mbox path on the server',
+    log: 'Log file path on the server',
     queue: 'host/queue',
   }[kind];
   return (
@@ -221,12 +223,12 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
         <Choice label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} />
       </div>
       {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired />}
-      <Field label="Relay of its events" value={relay} onChange={setRelay} placeholder="where the source says none" />
+      <Field label="Default relay" value={relay} onChange={setRelay} placeholder="if the source names none" />
       <Row data-wide>
         <Button type="submit" tone="main" isDisabled={add.isPending}>
-          Open it
+          Add
         </Button>
-        <Button onPress={onDone}>Leave it</Button>
+        <Button onPress={onDone}>Cancel</Button>
       </Row>
       {add.error && (
         <div data-wide>
@@ -244,7 +246,7 @@ interface Upload {
   stored: number;
   duplicates: number;
   rejected: number;
-  state: 'under way' | 'cancelled' | 'done';
+  state: 'running' | 'cancelled' | 'done';
   summary: string;
 }
 
@@ -268,7 +270,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       duplicates: 0,
       rejected: 0,
       ...from,
-      state: 'under way',
+      state: 'running',
       summary: '',
     };
     setUpload(now);
@@ -296,7 +298,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
         state: 'cancelled',
         summary:
           error instanceof TypeError && /decod|encod/i.test(error.message)
-            ? `${file.name} is not UTF-8; convert it first`
+            ? `${file.name} is not UTF-8. Convert it first.`
             : '',
       });
     }
@@ -308,38 +310,37 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       actions={
         <Row>
           <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>
-            {feed.paused ? 'Let it go on' : 'Pause it'}
+            {feed.paused ? 'Resume' : 'Pause'}
           </Button>
-          <label style={{cursor: 'pointer', fontSize: 13, textDecoration: 'underline'}}>
-            Hand in a file
-            <input
-              type="file"
-              aria-label="Hand in a file"
-              style={{display: 'none'}}
-              accept=".ndjson,.json,.csv,.eml,.mbox,.log,.txt"
-              onChange={(event) => {
-                void load(event.target.files?.[0]);
-                event.target.value = '';
-              }}
-            />
-          </label>
-          <Button tone="link" onPress={() => drop.mutate(feed.name)}>
-            Close this way in
-          </Button>
+          <Confirm
+            label="Delete feed"
+            title={`Delete the feed ${feed.name}?`}
+            action="Delete"
+            onConfirm={() => drop.mutate(feed.name)}
+          >
+            Its token stops working, and its rejected rows are deleted. Events that it brought stay.
+          </Confirm>
         </Row>
       }
     >
+      <FilePicker
+        label="Upload file"
+        hint="or drop it here: NDJSON, JSON, CSV, messages, mbox or a log"
+        accept={['.ndjson', '.json', '.csv', '.eml', '.mbox', '.log', '.txt']}
+        isDisabled={upload?.state === 'running'}
+        onFile={(file) => void load(file)}
+      />
       <p style={{fontSize: 13}}>
         Address <Mono>/api/v1/intake/{feed.key}</Mono>
-        {feed.last_arrival_at && <Small> last arrival {ago(feed.last_arrival_at)}</Small>}
+        {feed.last_arrival_at && <Small> last event {ago(feed.last_arrival_at)}</Small>}
       </p>
       {upload && (
         <Row role="status" style={{fontSize: 13}}>
-          {upload.state === 'under way' && <progress max={1} value={upload.share} aria-label="Upload" />}
-          {upload.file.name}, {upload.state === 'done' ? 'all of it' : `${Math.round(upload.share * 100)} %`}:{' '}
-          {plural(upload.stored, 'event')} stored, {upload.duplicates} there already, {upload.rejected} rejected.{' '}
+          {upload.state === 'running' && <progress max={1} value={upload.share} aria-label="Upload" />}
+          {upload.file.name}, {upload.state === 'done' ? 'the whole file' : `${Math.round(upload.share * 100)} %`}:{' '}
+          {plural(upload.stored, 'event')} stored, {upload.duplicates} duplicates, {upload.rejected} rejected.{' '}
           {upload.summary}
-          {upload.state === 'under way' && (
+          {upload.state === 'running' && (
             <Button
               onPress={() => {
                 stopped.current = true;
@@ -357,9 +358,9 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       {rejected.data && rejected.data.items.length > 0 && (
         <>
           <Row style={{margin: '10px 0 4px'}}>
-            <b>Refused rows</b>
+            <b>Rejected rows</b>
             <Button onPress={() => replay.mutate(feed.name)} isDisabled={replay.isPending}>
-              Try them again
+              Retry
             </Button>
             {replay.data && (
               <Small role="status">
@@ -368,15 +369,15 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
             )}
           </Row>
           <DataTable
-            label="Refused rows"
+            label="Rejected rows"
             columns={[
               {
-                name: 'Arrived',
+                name: 'Received',
                 value: (row: Schemas['RejectedRow']) => row.arrived_at,
                 show: (row) => <Small>{ago(row.arrived_at)}</Small>,
               },
               {
-                name: 'What is wrong',
+                name: 'Problem',
                 value: (row) => row.problems.map((each) => each.what).join('; '),
                 show: (row) => (
                   <span style={{whiteSpace: 'normal'}}>
@@ -384,7 +385,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
                   </span>
                 ),
               },
-              {name: 'What came', value: (row) => row.item, show: (row) => <Mono>{row.item.slice(0, 300)}</Mono>},
+              {name: 'Row', value: (row) => row.item, show: (row) => <Mono>{row.item.slice(0, 300)}</Mono>},
             ]}
             rows={rejected.data.items}
             id={(row) => String(row.id)}
@@ -405,13 +406,13 @@ const SOURCE_FIELDS: Record<
   http: [],
   mail: [{name: 'addresses', label: 'Addresses, or @domain'}],
   mailbox: [
-    {name: 'path', label: 'Maildir or mbox, at the service'},
+    {name: 'path', label: 'Maildir or mbox path on the server'},
     {name: 'host', label: 'or IMAP host'},
     {name: 'port', label: 'Port'},
     {name: 'user', label: 'User'},
     {name: 'folder', label: 'Folder'},
   ],
-  log: [{name: 'path', label: 'The log file, at the service'}],
+  log: [{name: 'path', label: 'Log file path on the server'}],
   queue: [
     {name: 'host', label: 'Host'},
     {name: 'port', label: 'Port'},
@@ -457,7 +458,7 @@ function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
   };
   return (
     <details style={{marginTop: 12}}>
-      <summary>Where it reads, and what its events are</summary>
+      <summary>Source and defaults</summary>
       <Form onSubmit={submit} aria-label="Settings of the feed">
         {asks.map(({name, label}) => (
           <Field
@@ -474,22 +475,22 @@ function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
             type="password"
             value={password}
             onChange={setPassword}
-            placeholder="the one there is stays"
+            placeholder="leave empty to keep the current one"
           />
         )}
         {(['domain', 'stream', 'relay'] as const).map((name) => (
           <Field
             key={name}
-            label={`${name[0]!.toUpperCase()}${name.slice(1)} where the source says none`}
+            label={`${name[0]!.toUpperCase()}${name.slice(1)} if the source names none`}
             value={defaults[name] ?? ''}
             onChange={(text) => setDefaults({...defaults, [name]: text.trim()})}
           />
         ))}
         <Row data-wide>
           <Button type="submit" isDisabled={change.isPending}>
-            Keep these settings
+            Save
           </Button>
-          {change.isSuccess && <Small role="status">Kept.</Small>}
+          {change.isSuccess && <Small role="status">Saved.</Small>}
         </Row>
         {change.error && (
           <div data-wide>
@@ -513,25 +514,19 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
       setWrong('');
       return JSON.parse(text) as Schemas['FeedMapping'];
     } catch (error) {
-      setWrong(`The mapping is no JSON: ${String(error)}`);
+      setWrong(`The mapping is not valid JSON: ${String(error)}`);
       return null;
     }
   };
   return (
     <section aria-label="Mapping" style={{marginTop: 16}}>
       <h3 style={{margin: '0 0 6px'}}>
-        Mapping {!feed.mapping && <Small>none yet: rows come in our own shape</Small>}
+        Mapping {!feed.mapping && <Small>none: rows are read as Rust Gauge events</Small>}
       </h3>
       <Two>
+        <Field label="JSONPath per field, value tables and constants" mono lines={14} value={text} onChange={setText} />
         <Field
-          label="Where things are: JSONPath, tables of words, constants"
-          mono
-          lines={14}
-          value={text}
-          onChange={setText}
-        />
-        <Field
-          label="A sample of what the source sends"
+          label="Sample data from the source"
           mono
           lines={14}
           value={sample}
@@ -548,7 +543,7 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
             if (mapping) trial.mutate({sample, mapping, defaults: feed.defaults});
           }}
         >
-          Try it on the sample
+          Test mapping
         </Button>
         <Button
           isDisabled={change.isPending}
@@ -557,16 +552,16 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
             if (mapping) change.mutate({name: feed.name, body: {mapping}});
           }}
         >
-          Keep this mapping
+          Save mapping
         </Button>
         {feed.mapping && (
           <Button tone="link" onPress={() => change.mutate({name: feed.name, body: {mapping: null}})}>
-            Take rows as they are
+            Remove mapping
           </Button>
         )}
-        {change.isSuccess && <Small role="status">Kept.</Small>}
+        {change.isSuccess && <Small role="status">Saved.</Small>}
       </Row>
-      {wrong && <Notice title={wrong}>Nothing was tried.</Notice>}
+      {wrong && <Notice title={wrong}>No rows in the sample.</Notice>}
       {trial.error && <Trouble error={trial.error} />}
       {change.error && <Trouble error={change.error} />}
       {trial.data?.problem && <Notice title={trial.data.problem}>{trial.data.remedy}</Notice>}
@@ -574,7 +569,7 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
         <div key={number}>
           <b>Row {number + 1}</b>{' '}
           {row.left_out ? (
-            <Tag level="note">left out</Tag>
+            <Tag level="note">skipped</Tag>
           ) : row.event ? (
             <Tag level="right">an event</Tag>
           ) : (

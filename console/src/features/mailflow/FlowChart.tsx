@@ -78,12 +78,12 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
   );
   return (
     <Card
-      title="Day by day"
-      note="each provider on the same scale; shaded where the rate had shifted"
+      title="By day"
+      note="same scale for every provider; shifts are shaded"
       actions={
         <>
           <Choice label="Rate" value={rate} options={RATES} onChange={(value) => setRate(value as RateName)} />
-          <Button onPress={() => setTable(!table)}>{table ? 'Show the plots' : 'Show as table'}</Button>
+          <Button onPress={() => setTable(!table)}>{table ? 'Show charts' : 'Show table'}</Button>
         </>
       }
     >
@@ -91,7 +91,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
       {flow.error && <Trouble error={flow.error} />}
       {flow.data && table && (
         <DataTable
-          label="Mail day by day"
+          label="Mail by day"
           columns={[
             {name: 'Day', value: (row: Row) => row.day},
             {name: 'Provider', value: (row) => row.label},
@@ -180,9 +180,9 @@ function Plot({
   return (
     <div>
       <Name>
-        {series.label} <Small>{silent ? 'does not report' : `${shown(last)} last`}</Small>
+        {series.label} <Small>{silent ? 'no reports' : `${shown(last)} last`}</Small>
       </Name>
-      <div style={{height: 92}} role="img" aria-label={`${series.label}, day by day; the table holds the figures`}>
+      <div style={{height: 92}} role="img" aria-label={`${series.label}, by day; the table has the figures`}>
         {!silent && (
           <ResponsiveContainer>
             <LineChart data={data} margin={{top: 4, right: 4, bottom: 0, left: 0}}>

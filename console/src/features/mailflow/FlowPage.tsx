@@ -79,9 +79,9 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
         )}
         {tab !== 'feeds' && tab !== 'trails' && parts.length > 0 && (
           <Choice
-            label="Part of the mail"
+            label="Part"
             value={part || 'all'}
-            options={[{value: 'all', label: 'All of its mail'}, ...parts]}
+            options={[{value: 'all', label: 'All mail'}, ...parts]}
             onChange={(value) => view.set('part', value === 'all' ? '' : value)}
           />
         )}
@@ -131,12 +131,12 @@ function Providers({tenant, days, which}: {tenant: string; days: number; which: 
       {flow.isPending && <Loading what="mail flow" />}
       {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
       {flow.data && flow.data.providers.length === 0 && (
-        <Notice title="No mail in this period">Open a feed, load events, or choose a longer period above.</Notice>
+        <Notice title="No mail in this period">Add a feed, load events, or choose a longer period.</Notice>
       )}
       {flow.data && flow.data.providers.length > 0 && (
         <Card
           title="By mailbox provider"
-          note={`last ${days} days beside the ${days} before; rates with their 95 % interval`}
+          note={`last ${days} days compared with the ${days} before; rates with 95 % intervals`}
         >
           <ProvidersTable flow={flow.data} file={`flow-${tenant}.csv`} />
         </Card>

@@ -84,7 +84,7 @@ const columns: Column<FlowRow>[] = [
   },
   {name: 'Delayed', value: (row) => row.delayed?.value, show: (row) => <RateCell rate={row.delayed} />, number: true},
   {
-    name: 'Half within',
+    name: 'Median delivery time',
     value: (row) => row.seconds_p50,
     show: (row) => <Small>{seconds(row.seconds_p50)}</Small>,
     number: true,
@@ -99,7 +99,7 @@ const columns: Column<FlowRow>[] = [
     name: 'Complaints',
     value: (row) => row.complaints?.value,
     show: (row) =>
-      row.reports_complaints ? <RateCell rate={row.complaints} lines={COMPLAINTS} /> : <Small>does not report</Small>,
+      row.reports_complaints ? <RateCell rate={row.complaints} lines={COMPLAINTS} /> : <Small>no reports</Small>,
     number: true,
   },
   {

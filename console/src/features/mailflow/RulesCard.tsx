@@ -6,6 +6,7 @@ import {useApplyRules, useKeepRules, useRules, useRuleTrial, useStopRules} from 
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {count, plural, words} from '../../design/format';
@@ -121,19 +122,19 @@ export function RulesCard({
   const put = (changed: Rule[]) => keep.mutate({version: rules.data?.version ?? 0, rules: changed, apply: true});
   return (
     <Card
-      title="Your own rules"
-      note="asked in this order, before those that are shipped"
-      actions={!draft && <Button onPress={() => onDraft({...EMPTY})}>Write a rule</Button>}
+      title="Your cause rules"
+      note="applied in this order, before the built-in rules"
+      actions={!draft && <Button onPress={() => onDraft({...EMPTY})}>Add a rule</Button>}
     >
       {rules.error && <Trouble error={rules.error} />}
       {[keep, apply, stop].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
       {now && <Applied now={now} onApply={() => apply.mutate()} onStop={() => stop.mutate()} />}
       {rules.data && own.length === 0 && !draft && (
-        <Soft>None yet. Write one from a reply below that no rule knows.</Soft>
+        <Soft>No rules yet. Create one from a reply below that no rule matches.</Soft>
       )}
       {own.length > 0 && (
         <DataTable
-          label="Own rules"
+          label="Your rules"
           columns={[
             {name: 'Rule', value: (row: Rule) => row.name},
             {
@@ -146,7 +147,7 @@ export function RulesCard({
               ),
             },
             {
-              name: 'When the reply has',
+              name: 'Matches',
               value: (row) => [...(row.words ?? []), row.pattern].filter(Boolean).join(' | '),
               show: (row) => (
                 <Reply>
@@ -172,13 +173,16 @@ export function RulesCard({
                   <Button tone="link" onPress={() => onDraft(row)}>
                     Edit
                   </Button>
-                  <Button
+                  <Confirm
+                    label="Delete"
                     tone="link"
+                    title={`Delete the rule ${row.name}?`}
+                    action="Delete"
                     isDisabled={keep.isPending}
-                    onPress={() => put(own.filter((each) => each.name !== row.name))}
+                    onConfirm={() => put(own.filter((each) => each.name !== row.name))}
                   >
-                    Drop
-                  </Button>
+                    Past events keep their cause until they are re-classified.
+                  </Confirm>
                 </Row>
               ),
             },
@@ -213,31 +217,31 @@ export function RulesCard({
 }
 
 function Applied({now, onApply, onStop}: {now: Schemas['RuleApplication']; onApply: () => void; onStop: () => void}) {
-  const judged = `${count(now.judged)} bounces and delays looked at, ${count(now.changed)} changed`;
+  const judged = `${count(now.judged)} bounces and delays re-classified, ${count(now.changed)} changed`;
   const followed =
     now.entries_made || now.entries_lifted
-      ? `; ${plural(now.entries_made, 'suppression entry').replace('entrys', 'entries')} made, ${count(now.entries_lifted)} lifted`
+      ? `; ${plural(now.entries_made, 'suppression entry').replace('entrys', 'entries')} added, ${count(now.entries_lifted)} lifted`
       : '';
   if (now.state === 'waiting' || now.state === 'running') {
     return (
       <Row role="status">
-        <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Judging the past" /> Judging the past:{' '}
-        {now.days_done} of {now.days} days, {judged}.<Button onPress={onStop}>Stop</Button>
+        <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Judging the past" /> Re-classifying past
+        events: {now.days_done} of {now.days} days, {judged}.<Button onPress={onStop}>Stop</Button>
       </Row>
     );
   }
   if (now.state === 'done')
     return (
       <Small role="status">
-        The past is judged by these rules: {judged}
+        Past events use these rules: {judged}
         {followed}.
       </Small>
     );
   return (
     <Row role="status">
       {now.state === 'failed'
-        ? `Judging the past failed: ${now.error}.`
-        : `Stopped after ${now.days_done} of ${now.days} days: ${judged}${followed}.`}
+        ? `Re-classification failed: ${now.error}.`
+        : `Cancelled after ${now.days_done} of ${now.days} days: ${judged}${followed}.`}
       <Button onPress={onApply}>{now.state === 'failed' ? 'Try again' : 'Go on'}</Button>
     </Row>
   );
@@ -296,21 +300,21 @@ function RuleForm({
           />
         </div>
         <div>
-          <Small>Whether trying again helps</Small>
+          <Small>Permanence</Small>
           <br />
           <Choice
             label="Permanence"
             value={rule.permanence || 'code'}
             options={[
-              {value: 'code', label: 'as the reply code says'},
-              {value: 'transient', label: 'transient, whatever the code'},
-              {value: 'permanent', label: 'permanent, whatever the code'},
+              {value: 'code', label: 'by reply code'},
+              {value: 'transient', label: 'always transient'},
+              {value: 'permanent', label: 'always permanent'},
             ]}
             onChange={(value) => set({permanence: value === 'code' ? '' : (value as Rule['permanence'])})}
           />
         </div>
         <Field
-          label="Only at this provider"
+          label="Only at provider"
           mono
           value={rule.provider ?? ''}
           onChange={(provider) => set({provider})}
@@ -318,20 +322,20 @@ function RuleForm({
         />
         <Field
           data-wide
-          label="One of these words stands in it"
-          hint="one a line, in lower case; numbers, addresses and hosts are taken out"
+          label="Contains one of these words"
+          hint="one per line, in lower case, without numbers, addresses and hosts"
           mono
           lines={2}
           value={(rule.words ?? []).join('\n')}
           onChange={(text) => set({words: text.split('\n')})}
         />
         <Field
-          label="And this fits (regular expression)"
+          label="And matches (regular expression)"
           mono
           value={rule.pattern ?? ''}
           onChange={(pattern) => set({pattern})}
         />
-        <Field label="And this does not" mono value={rule.unless ?? ''} onChange={(unless) => set({unless})} />
+        <Field label="And does not match" mono value={rule.unless ?? ''} onChange={(unless) => set({unless})} />
         <Field
           label="Reply codes"
           mono
@@ -348,8 +352,8 @@ function RuleForm({
         />
         <Field
           data-wide
-          label="Replies that it has to decide"
-          hint="one a line; they are its tests"
+          label="Examples that must match"
+          hint="one per line; checked before the rule is saved"
           mono
           lines={2}
           value={(rule.fits ?? []).join('\n')}
@@ -357,7 +361,7 @@ function RuleForm({
         />
         <Field
           data-wide
-          label="Replies that it must not decide"
+          label="Examples that must not match"
           mono
           lines={2}
           value={(rule.fits_not ?? []).join('\n')}
@@ -365,7 +369,7 @@ function RuleForm({
         />
         <Row data-wide>
           <Button type="submit" tone={found ? undefined : 'main'} isDisabled={trial.isPending}>
-            {trial.isPending ? 'Trying …' : 'Try it on the past'}
+            {trial.isPending ? 'Testing …' : 'Run backtest'}
           </Button>
           {found && found.problems.length === 0 && (
             <Button
@@ -380,48 +384,48 @@ function RuleForm({
                 })
               }
             >
-              Keep it, and judge the past anew
+              Save and re-classify
             </Button>
           )}
-          <Button onPress={onLeave}>Leave it</Button>
+          <Button onPress={onLeave}>Cancel</Button>
         </Row>
       </Form>
       {trial.error && <Trouble error={trial.error} />}
       {found?.problems.map((each) => (
         <Notice key={each} title={each}>
-          Change the rule or its examples.
+          Correct the rule or its examples.
         </Notice>
       ))}
       {found && (
         <>
           <p role="status">
             <b>{count(found.changed)}</b> of {count(found.judged)} bounces and delays since {found.first_day} would be
-            judged otherwise.{' '}
+            classified differently.{' '}
             {found.frees > 0 && (
               <>
-                {plural(found.frees, 'bounce')} would no longer speak against{' '}
+                {plural(found.frees, 'bounce')} would no longer count against{' '}
                 {found.frees === 1 ? 'its address' : 'their addresses'}.{' '}
               </>
             )}
             {found.holds > 0 && (
               <>
-                {plural(found.holds, 'bounce')} would now speak against{' '}
+                {plural(found.holds, 'bounce')} would now count against{' '}
                 {found.holds === 1 ? 'its address' : 'their addresses'}.
               </>
             )}
           </p>
           {found.rows.length > 0 && (
             <DataTable
-              label="What would change"
+              label="Changes"
               columns={[
                 {
-                  name: 'Times',
+                  name: 'Count',
                   value: (row: Schemas['RejudgedPattern']) => row.count,
                   show: (row) => count(row.count),
                   number: true,
                 },
                 {
-                  name: 'Judged',
+                  name: 'Now',
                   value: (row) => row.cause,
                   show: (row) => (
                     <>
@@ -430,7 +434,7 @@ function RuleForm({
                   ),
                 },
                 {
-                  name: 'Would be',
+                  name: 'With these rules',
                   value: (row) => row.new_cause,
                   show: (row) => (
                     <>
@@ -442,7 +446,7 @@ function RuleForm({
                   ),
                 },
                 {name: 'At', value: (row) => row.providers.join(', ')},
-                {name: 'Wording', value: (row) => row.pattern, show: (row) => <Reply>{row.pattern}</Reply>},
+                {name: 'Pattern', value: (row) => row.pattern, show: (row) => <Reply>{row.pattern}</Reply>},
               ]}
               rows={found.rows}
               id={(row) => `${row.pattern} ${row.cause} ${row.permanence} ${row.new_rule}`}

@@ -32,7 +32,7 @@ const RATE_WORDS: Record<Shift['rate'], string> = {
   permanent: 'permanent bounces',
   transient: 'transient bounces',
   delayed: 'delays',
-  unwanted: 'refusals that speak of us',
+  unwanted: 'reputation refusals',
   complaints: 'complaints',
 };
 
@@ -53,19 +53,19 @@ export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
   const live = shifts.data.filter((each) => !each.ended_at).length;
   return (
     <Card
-      title={live ? 'A rate has shifted' : 'Rates that had shifted'}
-      note={live ? `${live === 1 ? 'one goes' : `${live} go`} on` : `over by now; last ${days} days`}
+      title={live ? 'Ongoing rate shifts' : 'Past rate shifts'}
+      note={live ? `${live} ongoing` : `none ongoing; last ${days} days`}
     >
       <DataTable
         label="Shifts"
         columns={[
           {
             name: 'State',
-            value: (row: Shift) => (row.ended_at ? 'over' : 'going on'),
-            show: (row) => <Tag level={row.ended_at ? 'note' : 'fault'}>{row.ended_at ? 'over' : 'going on'}</Tag>,
+            value: (row: Shift) => (row.ended_at ? 'over' : 'ongoing'),
+            show: (row) => <Tag level={row.ended_at ? 'note' : 'fault'}>{row.ended_at ? 'over' : 'ongoing'}</Tag>,
           },
           {
-            name: 'What',
+            name: 'Event',
             value: (row) => `${RATE_WORDS[row.rate]} ${row.what === 'relay' ? 'through' : 'at'} ${row.label}`,
             show: (row) => (
               <span style={{whiteSpace: 'normal'}}>
@@ -86,15 +86,15 @@ export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
             ),
             number: true,
           },
-          {name: 'Usually', value: (row) => row.usual, show: (row) => percent(row.usual), number: true},
-          {name: 'Began, UTC', value: (row) => row.began_at, show: (row) => time(row.began_at)},
+          {name: 'Usual rate', value: (row) => row.usual, show: (row) => percent(row.usual), number: true},
+          {name: 'Start (UTC)', value: (row) => row.began_at, show: (row) => time(row.began_at)},
           {
-            name: 'Ended',
+            name: 'End',
             value: (row) => row.ended_at ?? '',
-            show: (row) => (row.ended_at ? time(row.ended_at) : <Soft>not yet</Soft>),
+            show: (row) => (row.ended_at ? time(row.ended_at) : <Soft>ongoing</Soft>),
           },
           {
-            name: 'Behind it',
+            name: 'Details',
             value: (row) => row.id,
             show: (row) => (
               <Button tone="link" onPress={() => view.set('shift', open === row.id ? '' : String(row.id))}>
@@ -114,21 +114,21 @@ export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
 
 function Behind({tenant, id}: {tenant: string; id: number}) {
   const found = useShift(tenant, id);
-  if (found.isPending) return <Loading what="what is behind it" />;
+  if (found.isPending) return <Loading what="the details" />;
   if (found.error) return <Trouble error={found.error} />;
   const {shift, parts, causes, events, examples} = found.data;
   const link = new URLSearchParams({tenant, view: 'trails'});
   for (const [name, value] of Object.entries(events)) link.set(name, Array.isArray(value) ? value.join(',') : value);
   return (
-    <section aria-label="Behind the shift">
+    <section aria-label="Details of the shift">
       <Sentence>{shift.summary}.</Sentence>
-      <Small>As long as nothing changes this looks so {rarity(shift.chance_years)}.</Small>
+      <Small>Without a real change this would be seen {rarity(shift.chance_years)}.</Small>
       <Two>
         <div>
           <DataTable
-            label="Where it comes from"
+            label="Breakdown"
             columns={[
-              {name: 'From', value: (row: Schemas['ShiftPart']) => row.what},
+              {name: 'Part', value: (row: Schemas['ShiftPart']) => row.what},
               {name: 'Name', value: (row) => row.name},
               {name: 'Messages', value: (row) => row.count, show: (row) => count(row.count), number: true},
               {name: 'Of', value: (row) => row.total, show: (row) => count(row.total), number: true},
@@ -156,7 +156,7 @@ function Behind({tenant, id}: {tenant: string; id: number}) {
       </Two>
       {examples.length > 0 && (
         <p style={{margin: '12px 0 4px'}}>
-          <b>For example</b> <a href={`/flow?${link.toString()}`}>All of its events</a>
+          <b>Example</b> <a href={`/flow?${link.toString()}`}>All events</a>
         </p>
       )}
       {examples.map((each, i) => (

@@ -50,24 +50,24 @@ const LEVELS: Partial<Record<Event['kind'], 'right' | 'risk' | 'fault' | 'note'>
   accepted: 'note',
 };
 const MEANING: Record<Event['kind'], string> = {
-  accepted: 'taken from us for delivery',
-  delivered: 'the provider took it; nobody need have seen it',
-  delayed: 'put off; it is tried again',
-  bounced: 'given up',
-  complained: 'reported as unwanted by its reader',
-  unsubscribed: 'wants no more of it',
-  opened: 'a picture in it was fetched, by a person or a machine',
-  clicked: 'a link in it was followed, by a person or a machine',
-  withheld: 'not sent, as the address is suppressed; no bounce',
+  accepted: 'accepted for delivery by the relay',
+  delivered: 'accepted by the mailbox provider; not necessarily seen',
+  delayed: 'deferred; will be retried',
+  bounced: 'failed permanently',
+  complained: 'reported as spam by the recipient',
+  unsubscribed: 'unsubscribed',
+  opened: 'an image was loaded, by a person or a machine',
+  clicked: 'a link was followed, by a person or a machine',
+  withheld: 'not sent because the address is suppressed; not a bounce',
 };
 
 const SINCE = [
-  {value: 'weeks', label: 'Last weeks'},
+  {value: 'weeks', label: 'Recent weeks'},
   {value: '1', label: 'Last hour'},
   {value: '24', label: 'Last day'},
   {value: '168', label: 'Last 7 days'},
   {value: '2160', label: 'Last 90 days'},
-  {value: 'moment', label: 'Since a moment'},
+  {value: 'moment', label: 'Custom'},
 ];
 const sinceOf = (hours: string, now = Date.now()): string =>
   new Date(now - Number(hours) * 3_600_000).toISOString().slice(0, 19) + 'Z';
@@ -125,12 +125,12 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
   };
   return (
     <Card
-      title={one ? `Trail of ${asked}` : asked ? `Replies that say “${asked}”` : 'What happened lately'}
-      note={one ? 'in the order in which it happened' : 'newest first'}
+      title={one ? `Trail of ${asked}` : asked ? `Replies with “${asked}”` : 'Recent events'}
+      note={one ? 'oldest first' : 'newest first'}
     >
       <Form onSubmit={submit}>
         <Field
-          label="An address, a <message id>, or words of a reply"
+          label="Address, <message id> or words of a reply"
           mono
           value={text}
           onChange={setText}
@@ -144,7 +144,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           label="Kind"
           value={view.get('kind') || 'all'}
           options={[
-            {value: 'all', label: 'Every kind'},
+            {value: 'all', label: 'All kinds'},
             ...Object.keys(MEANING).map((value) => ({value, label: value})),
           ]}
           shown={listed('kind').length > 1 ? listed('kind').join(', ') : undefined}
@@ -154,7 +154,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           label="Cause"
           value={view.get('cause') || 'all'}
           options={[
-            {value: 'all', label: 'Every cause'},
+            {value: 'all', label: 'All causes'},
             ...[...CAUSES, 'unclassified'].map((value) => ({value, label: words(value)})),
           ]}
           shown={listed('cause').length > 1 ? `${listed('cause').length} causes` : undefined}
@@ -164,7 +164,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           label="Provider"
           value={view.get('provider') || 'all'}
           options={[
-            {value: 'all', label: 'Every provider'},
+            {value: 'all', label: 'All providers'},
             ...(providers.data ?? []).map((each) => ({value: each.provider, label: each.label})),
           ]}
           onChange={(value) => view.set('provider', value === 'all' ? '' : value)}
@@ -176,34 +176,34 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           onChange={(value) => view.set('since', value === 'weeks' ? '' : sinceOf(value))}
         />
         <Checkbox isSelected={live} onChange={setLive}>
-          {({isSelected}) => <>{isSelected ? '☑' : '☐'} keep looking</>}
+          {({isSelected}) => <>{isSelected ? '☑' : '☐'} follow</>}
         </Checkbox>
       </Form>
       {narrowed.length > 0 && (
         <p style={{fontSize: 12}}>
-          Narrowed to{' '}
+          Filtered by{' '}
           {narrowed.map((name) => `${name} ${view.get(name).replaceAll(',', ', ').replaceAll('_', ' ')}`).join('; ')}{' '}
           <Button tone="link" onPress={() => view.clear(...narrowed)}>
-            Show all again
+            Clear filter
           </Button>
         </p>
       )}
       {trail.isPending && <Loading what="events" />}
       {trail.error && <Trouble error={trail.error} />}
       {trail.data && rows.length === 0 && (
-        <Notice title="Nothing is known of it">No event of the last weeks fits. Is it spelt right?</Notice>
+        <Notice title="No events">No matching event in recent weeks. Check the spelling.</Notice>
       )}
       {rows.length > 0 && (
         <DataTable
           label="Events"
           columns={[
             {
-              name: 'When, UTC',
+              name: 'Time (UTC)',
               value: (row: Event) => row.time,
               show: (row) => <Mono>{row.time.slice(0, 19).replace('T', ' ')}</Mono>,
             },
             {
-              name: 'What',
+              name: 'Event',
               value: (row) => row.kind,
               show: (row) => (
                 <span title={MEANING[row.kind]}>
@@ -256,7 +256,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           file={`trail-${tenant}.csv`}
         />
       )}
-      {trail.data?.next && <Small>The newest 200 are shown.</Small>}
+      {trail.data?.next && <Small>Showing the newest 200.</Small>}
     </Card>
   );
 }

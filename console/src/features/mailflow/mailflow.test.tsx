@@ -2,7 +2,7 @@ import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, serviceWith, who, withBrowserParts} from '../../testing';
+import {onePage, open, serviceWith, who, withBrowserParts} from '../../testing';
 import {FlowPage, partOptions, whichOf} from './FlowPage';
 import {seconds} from './ProvidersTable';
 import {searchOf} from './TrailsView';
@@ -103,7 +103,7 @@ describe('trails', () => {
     const seen = serviceWith({...base, [`GET ${T}/events`]: () => ({items: [event()], next: null})});
     open(<FlowPage who={who} />, '/?view=trails&find=kim%40tidepost.example');
     expect(await screen.findByText('550 5.1.1 no such mailbox')).toBeTruthy();
-    expect(screen.getByText('given up')).toBeTruthy();
+    expect(screen.getByText('failed permanently')).toBeTruthy();
     expect(screen.getByText(/by rule:no-mailbox/)).toBeTruthy();
     expect(seen.find((each) => each.path.endsWith('/events'))!.query.get('recipient')).toBe('kim@tidepost.example');
   });
@@ -130,22 +130,23 @@ describe('causes', () => {
           },
         ],
       }),
-      [`GET ${T}/reply-patterns`]: () => [
-        {
-          id: 1,
-          pattern: '550 harbour closed #',
-          example: 'x',
-          cause: 'unclassified',
-          count: 9,
-          providers: ['Tidepost'],
-          first_seen_at: '2026-11-20T08:00:00Z',
-        },
-      ],
+      [`GET ${T}/reply-patterns`]: () =>
+        onePage([
+          {
+            id: 1,
+            pattern: '550 harbour closed #',
+            example: 'x',
+            cause: 'unclassified',
+            count: 9,
+            providers: ['Tidepost'],
+            first_seen_at: '2026-11-20T08:00:00Z',
+          },
+        ]),
     });
     open(<FlowPage who={who} />, '/?view=causes');
     expect(await screen.findByText('452 full')).toBeTruthy();
     expect(screen.getByText('new')).toBeTruthy();
-    expect(screen.getByText('no rule knows it')).toBeTruthy();
+    expect(screen.getByText('no rule matches')).toBeTruthy();
   });
 });
 
@@ -183,23 +184,23 @@ describe('feeds', () => {
   it('open with secrets shown once', async () => {
     const seen = serviceWith({
       ...base,
-      [`GET ${T}/feeds`]: () => [],
+      [`GET ${T}/feeds`]: () => onePage([]),
       [`POST ${T}/feeds`]: () => ({...feed(), token: 'rgf_x', secret: 'whsec_y'}),
     });
     open(<FlowPage who={who} />, '/?view=feeds');
-    await userEvent.click((await screen.findAllByRole('button', {name: 'Open a feed'}))[0]!);
+    await userEvent.click((await screen.findAllByRole('button', {name: 'Add a feed'}))[0]!);
     await userEvent.type(screen.getByLabelText('Name'), 'driftline');
-    await userEvent.click(screen.getByRole('button', {name: 'Open it'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Add'}));
     expect(await screen.findByText('rgf_x')).toBeTruthy();
     expect(seen.find((each) => each.method === 'POST')!.body).toMatchObject({name: 'driftline', kind: 'http'});
-    await userEvent.click(screen.getByRole('button', {name: 'I have them'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Close'}));
     expect(screen.queryByText('rgf_x')).toBeNull();
   });
 
   it('show what was refused, and try a mapping field by field', async () => {
     const seen = serviceWith({
       ...base,
-      [`GET ${T}/feeds`]: () => [feed()],
+      [`GET ${T}/feeds`]: () => onePage([feed()]),
       [`GET ${T}/feeds/driftline/rejected-rows`]: () => ({
         items: [
           {
@@ -229,13 +230,13 @@ describe('feeds', () => {
     open(<FlowPage who={who} />, '/?view=feeds');
     await userEvent.click(await screen.findByRole('button', {name: 'Open'}));
     expect(await screen.findByText('kind: posted is no kind')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'Try them again'}));
-    expect(await screen.findByText('1 stored, 0 refused again')).toBeTruthy();
-    await userEvent.click(screen.getByLabelText('A sample of what the source sends'));
+    await userEvent.click(screen.getByRole('button', {name: 'Retry'}));
+    expect(await screen.findByText('1 stored, 0 rejected again')).toBeTruthy();
+    await userEvent.click(screen.getByLabelText('Sample data from the source'));
     await userEvent.paste('{"event": "back"}');
-    await userEvent.click(screen.getByRole('button', {name: 'Try it on the sample'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Test mapping'}));
     expect(await screen.findByText('becomes "bounced"')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'Keep this mapping'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Save mapping'}));
     expect(seen.some((each) => each.method === 'PATCH')).toBe(true);
   });
 
@@ -248,16 +249,16 @@ describe('feeds', () => {
     });
     const seen = serviceWith({
       ...base,
-      [`GET ${T}/feeds`]: () => [box],
+      [`GET ${T}/feeds`]: () => onePage([box]),
       [`GET ${T}/feeds/returns/rejected-rows`]: () => ({items: [], next: null}),
       [`PATCH ${T}/feeds/returns`]: () => box,
     });
     open(<FlowPage who={who} />, '/?view=feeds');
     await userEvent.click(await screen.findByRole('button', {name: 'Open'}));
-    await userEvent.click(screen.getByText('Where it reads, and what its events are'));
+    await userEvent.click(screen.getByText('Source and defaults'));
     await userEvent.type(screen.getByLabelText('New password'), 'secret');
-    await userEvent.type(screen.getByLabelText('Relay where the source says none'), 'driftline');
-    await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
+    await userEvent.type(screen.getByLabelText('Relay if the source names none'), 'driftline');
+    await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(seen.find((each) => each.method === 'PATCH')!.body).toMatchObject({
       password: 'secret',
       defaults: {relay: 'driftline'},

@@ -1,6 +1,6 @@
 /** Queries and changes of mailflow. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 const flowQuery = (tenant: string, first: string, which: Which = {}) =>
   queryOptions({
@@ -44,7 +44,7 @@ const wordingsQuery = (tenant: string, first: string, cause?: Schemas['Event']['
   queryOptions({
     queryKey: ['reply_patterns', tenant, first, cause ?? ''],
     queryFn: ({signal}) =>
-      unwrap(
+      unwrapItems(
         api.GET('/api/v1/tenants/{tenant}/reply-patterns', {
           params: {path: {tenant}, query: {first, cause, limit: 100}},
           signal,
@@ -112,7 +112,7 @@ export const useTrail = (tenant: string, search: TrailSearch, live: boolean) =>
 const feedsQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['feeds', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/feeds', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/feeds', {params: {path: {tenant}}, signal})),
     refetchInterval: 10_000,
   });
 export const useFeeds = (tenant: string) => useQuery(feedsQuery(tenant));
@@ -186,7 +186,7 @@ const shiftsQuery = (tenant: string, days: number) =>
   queryOptions({
     queryKey: ['shifts', tenant, days],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/shifts', {params: {path: {tenant}, query: {days}}, signal})),
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/shifts', {params: {path: {tenant}, query: {days}}, signal})),
     refetchInterval: 30_000,
   });
 export const useShifts = (tenant: string, days: number) => useQuery(shiftsQuery(tenant, days));
@@ -272,7 +272,8 @@ export const useRecipientData = (tenant: string) =>
 const erasuresQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['erasures', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/erasures', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/erasures', {params: {path: {tenant}}, signal})),
   });
 export const useErasures = (tenant: string) => useQuery(erasuresQuery(tenant));
 
@@ -288,7 +289,8 @@ export function useErase(tenant: string) {
 const providersQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['providers', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/providers', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/providers', {params: {path: {tenant}}, signal})),
     staleTime: 300_000,
   });
 export const useProviders = (tenant: string) => useQuery(providersQuery(tenant));

@@ -2,7 +2,7 @@ import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import {toNdjson} from '../../design/csv';
-import {open, serviceWith, who, withBrowserParts} from '../../testing';
+import {onePage, open, serviceWith, who, withBrowserParts} from '../../testing';
 import {daysOf, ratesOf} from './FlowChart';
 import {FlowPage} from './FlowPage';
 import {ruleFrom, wordsOf} from './RulesCard';
@@ -92,21 +92,22 @@ const base = {
     causes: [],
   }),
   [`GET ${T}/flow/days`]: () => ({first_day: '2026-11-19', last_day: '2026-11-20', series: [series]}),
-  [`GET ${T}/shifts`]: () => [shift],
+  [`GET ${T}/shifts`]: () => onePage([shift]),
   [`GET ${T}/flow/causes`]: () => ({first_day: '2026-11-19', last_day: '2026-11-20', rows: []}),
-  [`GET ${T}/reply-patterns`]: () => [
-    {
-      id: 1,
-      pattern: '550 harbour is closed today, #',
-      example: '550 harbour is closed today, 17',
-      cause: 'unclassified',
-      count: 9,
-      providers: ['Tidepost'],
-      first_seen_at: '2026-11-20T08:00:00Z',
-    },
-  ],
+  [`GET ${T}/reply-patterns`]: () =>
+    onePage([
+      {
+        id: 1,
+        pattern: '550 harbour is closed today, #',
+        example: '550 harbour is closed today, 17',
+        cause: 'unclassified',
+        count: 9,
+        providers: ['Tidepost'],
+        first_seen_at: '2026-11-20T08:00:00Z',
+      },
+    ]),
   [`GET ${T}/cause-rules`]: () => rules(),
-  [`GET ${T}/providers`]: () => [{provider: 'tidepost.example', label: 'Tidepost', named: true}],
+  [`GET ${T}/providers`]: () => onePage([{provider: 'tidepost.example', label: 'Tidepost', named: true}]),
 };
 
 describe('shifts', () => {
@@ -124,12 +125,12 @@ describe('shifts', () => {
       }),
     });
     open(<FlowPage who={who} />);
-    expect(await screen.findByText('A rate has shifted')).toBeTruthy();
+    expect(await screen.findByText('Ongoing rate shifts')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Open'}));
     expect(await screen.findByText(/550 192.0.2.1 is listed/)).toBeTruthy();
     expect(screen.getByText(/less than once in a million years/)).toBeTruthy();
     expect(screen.getByText('blocklisted')).toBeTruthy();
-    const link = new URL(screen.getByRole('link', {name: 'All of its events'}).getAttribute('href')!, 'http://x');
+    const link = new URL(screen.getByRole('link', {name: 'All events'}).getAttribute('href')!, 'http://x');
     expect(Object.fromEntries(link.searchParams)).toEqual({
       tenant: 'copperline',
       view: 'trails',
@@ -160,8 +161,8 @@ describe('day by day', () => {
   it('can be had as a table', async () => {
     serviceWith(base);
     open(<FlowPage who={who} />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Show as table'}));
-    expect(screen.getByRole('table', {name: 'Mail day by day'})).toBeTruthy();
+    await userEvent.click(await screen.findByRole('button', {name: 'Show table'}));
+    expect(screen.getByRole('table', {name: 'Mail by day'})).toBeTruthy();
   });
 });
 
@@ -221,12 +222,12 @@ describe('rules of one’s own', () => {
         }),
     });
     open(<FlowPage who={who} />, '/?view=causes');
-    await userEvent.click(await screen.findByRole('button', {name: 'Write one'}));
-    expect(screen.queryByRole('button', {name: /Keep it/})).toBeNull();
-    await userEvent.click(screen.getByRole('button', {name: 'Try it on the past'}));
-    expect(await screen.findByText(/would be judged otherwise/)).toBeTruthy();
-    expect(screen.getByText(/2 bounces would no longer speak against their addresses/)).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'Keep it, and judge the past anew'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Create rule'}));
+    expect(screen.queryByRole('button', {name: /Save/})).toBeNull();
+    await userEvent.click(screen.getByRole('button', {name: 'Run backtest'}));
+    expect(await screen.findByText(/would be classified differently/)).toBeTruthy();
+    expect(screen.getByText(/2 bounces would no longer count against their addresses/)).toBeTruthy();
+    await userEvent.click(screen.getByRole('button', {name: 'Save and re-classify'}));
     const put = seen.find((each) => each.method === 'PUT')!.body as {version: number; rules: {words: string[]}[]};
     expect(put).toMatchObject({version: 3, apply: true});
     expect(put.rules[0]!.words).toEqual(['harbour is closed today']);
@@ -252,7 +253,7 @@ describe('rules of one’s own', () => {
         }),
     });
     open(<FlowPage who={who} />, '/?view=causes');
-    expect(await screen.findByText(/Stopped after 3 of 90 days/)).toBeTruthy();
+    expect(await screen.findByText(/Cancelled after 3 of 90 days/)).toBeTruthy();
     expect(screen.getByRole('button', {name: 'Go on'})).toBeTruthy();
   });
 });
@@ -264,7 +265,7 @@ describe('search', () => {
       <FlowPage who={who} />,
       '/?view=trails&kind=bounced,delayed&cause=blocklisted&relay=office-1&since=2026-11-20T10:00:00Z',
     );
-    expect(await screen.findByText(/Narrowed to/)).toBeTruthy();
+    expect(await screen.findByText(/Filtered by/)).toBeTruthy();
     const query = seen.find((each) => each.path.endsWith('/events'))!.query;
     expect(query.getAll('kind')).toEqual(['bounced', 'delayed']);
     expect([query.get('cause'), query.get('relay'), query.get('since')]).toEqual([
@@ -272,8 +273,8 @@ describe('search', () => {
       'office-1',
       '2026-11-20T10:00:00Z',
     ]);
-    await userEvent.click(screen.getByRole('button', {name: 'Show all again'}));
-    expect(screen.queryByText(/Narrowed to/)).toBeNull();
+    await userEvent.click(screen.getByRole('button', {name: 'Clear filter'}));
+    expect(screen.queryByText(/Filtered by/)).toBeNull();
   });
 
   it('knows the moments that it offers', () => {

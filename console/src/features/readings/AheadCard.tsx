@@ -32,10 +32,10 @@ const Key = styled.p`
 export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
   const found = useRoom(tenant, of.subject, of.name);
   const left = (n: number | null | undefined, on: string | null | undefined) =>
-    n == null ? 'out of scope' : n === 0 ? 'past it' : `${count(n)} more${on ? `, ${day(on)} at this pace` : ''}`;
+    n == null ? 'out of scope' : n === 0 ? 'crossed' : `${count(n)} more${on ? `, ${day(on)} at this pace` : ''}`;
   return (
-    <Card title="How much room" note="until a line is reached today">
-      {found.isPending && <Loading what="how much room there is" />}
+    <Card title="Headroom" note="how many more until a line is reached today">
+      {found.isPending && <Loading what="headroom" />}
       {found.error && <Trouble error={found.error} />}
       {found.data && (
         <DataTable
@@ -68,11 +68,11 @@ const SHARES = [
   {value: '0', label: 'gone'},
 ];
 const VOLUMES = [
-  {value: '1', label: 'as much mail'},
-  {value: '0.5', label: 'half the mail'},
-  {value: '0.2', label: 'a fifth of the mail'},
-  {value: '2', label: 'twice the mail'},
-  {value: '5', label: 'five times the mail'},
+  {value: '1', label: 'same volume'},
+  {value: '0.5', label: 'half the volume'},
+  {value: '0.2', label: 'a fifth of the volume'},
+  {value: '2', label: 'twice the volume'},
+  {value: '5', label: 'five times the volume'},
 ];
 
 export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; pulls: Schemas['Pull'][]}) {
@@ -90,9 +90,9 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
   const changed = volume !== '1' || Object.values(remains).some((share) => share !== 1);
   return (
     <Card
-      title="What if"
-      note="the next four weeks, as it goes and with a change"
-      actions={<Button onPress={() => setTable(!table)}>{table ? 'Show the chart' : 'Show as table'}</Button>}
+      title="Forecast"
+      note="the next four weeks, without and with a change"
+      actions={<Button onPress={() => setTable(!table)}>{table ? 'Show chart' : 'Show table'}</Button>}
     >
       <Row>
         <Choice label="Volume" value={volume} options={VOLUMES} onChange={setVolume} />
@@ -100,24 +100,24 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
           <span key={name}>
             {factor(name)}{' '}
             <Choice
-              label={`${factor(name)} that remain`}
+              label={`${factor(name)} remaining`}
               value={String(remains[name] ?? 1)}
               options={SHARES}
               onChange={(share) => setRemains({...remains, [name]: Number(share)})}
             />
           </span>
         ))}
-        {factors.length === 0 && <Soft>Nothing pulls that could be mended.</Soft>}
+        {factors.length === 0 && <Soft>No factor to change.</Soft>}
       </Row>
-      {found.isPending && <Loading what="what would follow" />}
+      {found.isPending && <Loading what="the forecast" />}
       {found.error && <Trouble error={found.error} />}
       {found.data && table && (
         <DataTable
-          label="Days ahead"
+          label="Forecast by day"
           columns={[
             {name: 'Day', value: (row: Schemas['ForecastDay']) => row.day},
-            {name: 'As it goes', value: (row) => row.unchanged, number: true},
-            {name: 'With the change', value: (row) => row.with_change, number: true},
+            {name: 'Without change', value: (row) => row.unchanged, number: true},
+            {name: 'With change', value: (row) => row.with_change, number: true},
             {name: 'Margin', value: (row) => row.margin, number: true},
           ]}
           rows={found.data.days}
@@ -139,7 +139,7 @@ function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolea
   const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <>
-      <div style={{height: 150}} role="img" aria-label="Readings to come; the table holds the figures">
+      <div style={{height: 150}} role="img" aria-label="Forecast readings; the table has the figures">
         <ResponsiveContainer>
           <LineChart data={days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
             <CartesianGrid
@@ -195,7 +195,7 @@ function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolea
                     <b>{day(String(label))}</b>
                     {payload.map((part) => (
                       <div key={String(part.dataKey)}>
-                        {part.dataKey === 'unchanged' ? 'as it goes' : 'with the change'}: {String(part.value)}
+                        {part.dataKey === 'unchanged' ? 'without change' : 'with change'}: {String(part.value)}
                       </div>
                     ))}
                   </div>
@@ -206,11 +206,11 @@ function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolea
         </ResponsiveContainer>
       </div>
       <Key>
-        Dashed: as it goes.
+        Dashed: without change.
         {changed && (
           <>
             {' '}
-            Green: <b>with the change</b>.
+            Green: <b>with change</b>.
           </>
         )}
       </Key>

@@ -42,12 +42,12 @@ interface MovedCardProps {
 export function MovedCard({tenant, of, first, last, onDays}: MovedCardProps) {
   const found = useMoved(tenant, of, first, last);
   return (
-    <Card title="What moved it" note="between two days; a click on the chart sets the first">
+    <Card title="What changed" note="between two days; click the chart to choose the first">
       <Row>
         <Field label="From" value={first} onChange={(value) => onDays(value, last)} type="date" />
         <Field label="To" value={last} onChange={(value) => onDays(first, value)} type="date" />
       </Row>
-      {found.isPending && <Loading what="what moved it" />}
+      {found.isPending && <Loading what="the changes" />}
       {found.error && <Trouble error={found.error} />}
       {found.data && !found.error && <Found found={found.data} tenant={tenant} />}
     </Card>
@@ -88,12 +88,12 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
             points)
           </>
         )}
-        {change != null && Math.abs(change) < 1 && ' hardly moved'}
+        {change != null && Math.abs(change) < 1 && ' hardly changed'}
       </p>
       {found.moves.length > 0 ? (
         <>
           <DataTable
-            label="Moves"
+            label="Changes"
             columns={[
               {
                 name: 'Points',
@@ -112,7 +112,7 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
                 show: (row) => {
                   const to = eventsOfMove(row, found, tenant);
                   return to ? (
-                    <Link to={to} title="The events behind it">
+                    <Link to={to} title="Its events">
                       {factor(row.factor)}
                     </Link>
                   ) : (
@@ -122,7 +122,7 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
               },
               {name: 'At', value: (row) => row.label},
               {
-                name: 'Was',
+                name: 'Before',
                 value: (row) => row.measure_before,
                 show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')),
                 number: true,
@@ -145,10 +145,10 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
           )}
         </>
       ) : (
-        <Notice title="Nothing moved">The pulls of both days are the same.</Notice>
+        <Notice title="No changes">The factors of both days are the same.</Notice>
       )}
       {found.streams.length > 0 && (
-        <Marks aria-label="Streams behind it">
+        <Marks aria-label="By stream">
           {found.streams.slice(0, 5).map((each) => (
             <li key={each.factor + each.stream}>
               {factor(each.factor)} of <b>{each.stream || 'no stream'}</b>: {each.before} a day → {each.after} a day
@@ -157,7 +157,7 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
         </Marks>
       )}
       {found.annotations.length > 0 && (
-        <Marks aria-label="What else happened">
+        <Marks aria-label="Annotations">
           {found.annotations.map((annotation) => (
             <li key={annotation.day + annotation.kind + annotation.text}>
               {day(annotation.day)} <Small>{words(annotation.kind)}</Small> {annotation.text}

@@ -5,6 +5,7 @@ import type {Schemas} from '../../api/client';
 import {useAddMark, useDropMark} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
+import {Confirm} from '../../design/Confirm';
 import {Field} from '../../design/Field';
 import {day, words} from '../../design/format';
 import {Trouble} from '../../design/Notice';
@@ -39,33 +40,36 @@ export function NotesCard({tenant, domain, annotations}: {tenant: string; domain
   const [text, setText] = useState('');
   const [date, setDate] = useState(new Date().toISOString().slice(0, 10));
   return (
-    <Card title="What happened" note="found by the service, or noted by you">
-      {annotations.length === 0 && <Soft>Nothing in this period.</Soft>}
+    <Card title="Annotations" note="detected automatically, or added by you">
+      {annotations.length === 0 && <Soft>None in this period.</Soft>}
       <List>
         {[...annotations].reverse().map((annotation) => (
           <li key={`${annotation.day}${annotation.kind}${annotation.text}${annotation.id ?? ''}`}>
             <b>{day(annotation.day)}</b> <Small>{words(annotation.kind)}</Small> {annotation.text}{' '}
             {annotation.by && <Small>{annotation.by}</Small>}
             {annotation.id != null && (
-              <Button
+              <Confirm
+                label="Delete"
+                name={`Delete the annotation of ${day(annotation.day)}`}
                 tone="link"
-                onPress={() => drop.mutate(annotation.id!)}
-                aria-label={`Take the note of ${day(annotation.day)} away`}
+                title={`Delete the annotation of ${day(annotation.day)}?`}
+                action="Delete"
+                onConfirm={() => drop.mutate(annotation.id!)}
               >
-                Take away
-              </Button>
+                {annotation.text}
+              </Confirm>
             )}
           </li>
         ))}
       </List>
       <Row>
         <Field label="Day" type="date" value={date} onChange={setDate} />
-        <Field label="Note" value={text} onChange={setText} placeholder="The spring list went out" />
+        <Field label="Note" value={text} onChange={setText} placeholder="Spring mailing sent" />
         <Button
           isDisabled={!text.trim() || add.isPending}
           onPress={() => add.mutate({day: date, text, domain}, {onSuccess: () => setText('')})}
         >
-          Add the note
+          Add
         </Button>
       </Row>
       {add.error && <Trouble error={add.error} />}

@@ -73,7 +73,7 @@ export function PullsCard({
   const most = Math.max(10, ...shown.map((pull) => pull.points));
   const total = pulls.reduce((sum, pull) => sum + pull.points, 0);
   return (
-    <Card title="What pulls it down" note={`100 − ${total.toFixed(1)} = ${reading.value}`}>
+    <Card title="Factors" note={`100 − ${total.toFixed(1)} = ${reading.value}`}>
       {pulls.length === 0 && <Soft>Nothing.</Soft>}
       <List>
         {shown.map((pull) => (
@@ -101,7 +101,7 @@ export function PullsCard({
         ))}
         {rest > 0 && (
           <li>
-            <Small>{pulls.length - 7} smaller ones</Small>
+            <Small>{pulls.length - 7} smaller</Small>
             <i />
             <b>{rest.toFixed(1)}</b>
           </li>

@@ -1,4 +1,4 @@
-/** A reading over time with its margin and what happened, and beneath it what pulled it down. */
+/** A reading over time with margin and what happened, and beneath it what pulled it down. */
 import {useState} from 'react';
 import {
   Area,
@@ -78,16 +78,18 @@ export function ReadingCard({
   return (
     <Card
       title="Reading"
-      note="with its margin"
+      note="with margin"
       actions={
         <>
           <Choice label="Mailbox provider" value={provider} options={providers} onChange={onProvider} />
-          <Button onPress={() => setTable(!table)}>{table ? 'Show the chart' : 'Show as table'}</Button>
+          <Button onPress={() => setTable(!table)}>{table ? 'Show chart' : 'Show table'}</Button>
         </>
       }
     >
       {known.length === 0 ? (
-        <Notice title="Too little mail to say">A reading needs some thirty recent messages at this provider.</Notice>
+        <Notice title="Too little mail for a reading">
+          A reading needs about thirty recent messages at this provider.
+        </Notice>
       ) : table ? (
         <DataTable
           label="Readings by day"
@@ -97,9 +99,9 @@ export function ReadingCard({
             {name: 'Margin', value: (row) => row.margin, number: true},
             {name: 'Condition', value: (row) => row.condition ?? 'too little mail'},
             {name: 'Recent mail', value: (row) => Math.round(row.mail), number: true},
-            {name: 'Heaviest pull', value: heaviest},
+            {name: 'Main factor', value: heaviest},
             {
-              name: 'What happened',
+              name: 'Annotations',
               value: (row) =>
                 annotations
                   .filter((annotation) => annotation.day === row.day)
@@ -171,7 +173,7 @@ function Chart({
     <div
       style={{height: 230, position: 'relative'}}
       role="img"
-      aria-label={`Readings from ${day(first)} to today; the table holds the figures`}
+      aria-label={`Readings from ${day(first)} to today; the table has the figures`}
     >
       <Strip />
       <ResponsiveContainer>
@@ -227,7 +229,7 @@ function Chart({
                     {each.value == null ? 'too little mail' : `${each.value} ± ${each.margin}, ${each.condition}`}
                   </b>
                   <p>{heaviest(each)}</p>
-                  {each.provisional && <p>The day is not over.</p>}
+                  {each.provisional && <p>The day is not over yet.</p>}
                   {happened
                     .filter(([date]) => date === each.day)
                     .flatMap(([, those]) =>
@@ -272,7 +274,7 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
       <div
         style={{height: 110}}
         role="img"
-        aria-label={`Points taken by ${chosen.map((name) => factor(name)).join(', ')}, day by day`}
+        aria-label={`Points lost to ${chosen.map((name) => factor(name)).join(', ')}, by day`}
       >
         <ResponsiveContainer>
           <AreaChart data={data} margin={{top: 4, right: 8, bottom: 0, left: 0}}>

@@ -84,7 +84,7 @@ export function ReadingsPage() {
       <Head>
         <h1>Readings</h1>
         <Choice
-          label="What is shown"
+          label="Show"
           value={subject}
           options={SUBJECTS}
           onChange={(value) => {
@@ -93,14 +93,14 @@ export function ReadingsPage() {
           }}
         />
         <p>
-          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>A report to print</Link>. The last{' '}
-          {days} days beside the {days} before.{' '}
-          {fell ? <b>{fell} stand lower than before.</b> : 'None stands lower than before.'}
+          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>Printable report</Link>. Last{' '}
+          {days} days compared with the {days} before.{' '}
+          {fell ? <b>{fell} lower than before.</b> : 'None lower than before.'}
         </p>
       </Head>
       {shown.length > 0 && (
         <Card
-          title="Side by side"
+          title="Comparison"
           note={`over all providers, ${2 * days} days`}
           actions={<Button onPress={() => setChosen([])}>Clear</Button>}
         >
@@ -108,12 +108,9 @@ export function ReadingsPage() {
         </Card>
       )}
       {rows.length === 0 ? (
-        <Notice title="Nothing to show">No mail of this kind was counted in these days.</Notice>
+        <Notice title="No data">No mail of this kind in this period.</Notice>
       ) : (
-        <Card
-          title={SUBJECTS.find((each) => each.value === subject)!.label}
-          note={`choose up to ${MOST} to see them side by side`}
-        >
+        <Card title={SUBJECTS.find((each) => each.value === subject)!.label} note={`choose up to ${MOST} to compare`}>
           <DataTable
             label="Readings"
             columns={[
@@ -157,12 +154,12 @@ export function ReadingsPage() {
                 show: (row) => <Spark values={whole(row).trend} condition={whole(row).condition} width={90} />,
               },
               {
-                name: 'Lowest at',
+                name: 'Lowest provider',
                 value: (row) => (worst(row) ? label(worst(row)!.provider) : ''),
                 show: (row) => (worst(row) ? `${label(worst(row)!.provider)} ${Math.round(worst(row)!.value!)}` : ''),
               },
               {
-                name: 'Heaviest pull',
+                name: 'Main factor',
                 value: (row) =>
                   row.heaviest
                     ? `${row.heaviest.points} ${factor(row.heaviest.factor).toLowerCase()}, ${row.heaviest.label}`

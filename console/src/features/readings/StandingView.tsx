@@ -1,4 +1,4 @@
-/** How a subject stands: its reading over time, what pulls and moved it, how much room is left, what would follow. */
+/** How a subject stands: its reading over time, what pulls and moved it, how much room is left, the forecast. */
 import type {ReactNode} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';

@@ -36,7 +36,7 @@ export function SubjectPage() {
   const of = {subject: subject as Subject, name, provider: '(all)'};
   const overall = useReadings(tenant, of, firstDay(days));
   const wall = useWall(7, tenant, subject as Subject);
-  if (!(subject in WORDS)) return <Notice title="There is no such page">The way on is in the bar above.</Notice>;
+  if (!(subject in WORDS)) return <Notice title="Page not found">Use the navigation above.</Notice>;
   if (overall.isPending) return <Loading what={name} />;
   if (overall.error) return <Trouble error={overall.error} again={() => void overall.refetch()} />;
   const last = overall.data.readings.at(-1);
@@ -54,8 +54,8 @@ export function SubjectPage() {
           <p>
             {WORDS[subject]} of {tenant}.{' '}
             {last?.value == null
-              ? 'Too little mail to say how it stands.'
-              : `${Math.round(last.value)} ± ${Math.round(last.margin ?? 0)}, ${last.condition}. ${pull && pull.points >= 2 ? `${factor(pull.factor)} at ${pull.label} took ${pull.points} points (${measured(pull.measure, pull.unit ?? 'rate')}).` : 'Nothing pulls it down noticeably.'}`}
+              ? 'Too little mail for a reading.'
+              : `${Math.round(last.value)} ± ${Math.round(last.margin ?? 0)}, ${last.condition}. ${pull && pull.points >= 2 ? `${factor(pull.factor)} at ${pull.label} took ${pull.points} points (${measured(pull.measure, pull.unit ?? 'rate')}).` : 'No factor lowers it noticeably.'}`}
           </p>
         </div>
       </Title>

@@ -1,6 +1,6 @@
 /** Queries and changes of readings. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 export type Subject = Schemas['ReadingSeries']['subject'];
 
@@ -44,7 +44,7 @@ const roomQuery = (tenant: string, subject: Subject, name: string) =>
   queryOptions({
     queryKey: ['readings', tenant, 'room', subject, name],
     queryFn: ({signal}) =>
-      unwrap(
+      unwrapItems(
         api.GET('/api/v1/tenants/{tenant}/readings/headroom', {
           params: {path: {tenant}, query: {subject, name}},
           signal,
@@ -75,7 +75,7 @@ const marksQuery = (tenant: string, first: string, domain?: string) =>
   queryOptions({
     queryKey: ['annotations', tenant, first, domain ?? ''],
     queryFn: ({signal}) =>
-      unwrap(
+      unwrapItems(
         api.GET('/api/v1/tenants/{tenant}/annotations', {params: {path: {tenant}, query: {first, domain}}, signal}),
       ),
     placeholderData: (previous) => previous,

@@ -2,7 +2,7 @@ import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it, vi} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, problem, serviceWith, who, withBrowserParts} from '../../testing';
+import {onePage, open, problem, serviceWith, who, withBrowserParts} from '../../testing';
 import {ReportPage} from '../report/ReportPage';
 import {WallPage} from '../wall/WallPage';
 import {AheadCard, RoomCard} from './AheadCard';
@@ -38,7 +38,7 @@ const reading = (day: string, value: number | null, pulls: Schemas['Pull'][] = [
   pulls,
 });
 
-describe('how much room there is', () => {
+describe('headroom', () => {
   const row: Schemas['Headroom'] = {
     factor: 'complaints',
     provider: 'tidepost.example',
@@ -53,11 +53,11 @@ describe('how much room there is', () => {
   };
   it.each([
     [{}, '3 more, 30 Nov at this pace'],
-    [{to_watch: 0}, 'past it'],
+    [{to_watch: 0}, 'crossed'],
     [{to_watch: null}, 'out of scope'],
     [{watch_on: null}, '3 more'],
   ])('is said in words', async (more, said) => {
-    serviceWith({[`GET ${T}/readings/headroom`]: () => [{...row, ...more}]});
+    serviceWith({[`GET ${T}/readings/headroom`]: () => onePage([{...row, ...more}])});
     open(<RoomCard tenant="copperline" of={of} />);
     expect(await screen.findByText(said)).toBeTruthy();
     expect(screen.getByText('1,200 more')).toBeTruthy();
@@ -77,23 +77,23 @@ describe('what if', () => {
     );
     expect(await screen.findByText('4 Dec')).toBeTruthy();
     expect(screen.queryByText(/Delays/)).toBeNull();
-    await userEvent.click(screen.getByRole('button', {name: /Authentication that remain/}));
+    await userEvent.click(screen.getByRole('button', {name: /Authentication remaining/}));
     await userEvent.click(await screen.findByRole('option', {name: 'gone'}));
     await userEvent.click(screen.getByRole('button', {name: /Volume/}));
-    await userEvent.click(await screen.findByRole('option', {name: 'half the mail'}));
+    await userEvent.click(await screen.findByRole('option', {name: 'half the volume'}));
     expect(seen.at(-1)!.body).toEqual({volume: 0.5, remains: {authentication: 0}, days: 28});
-    await userEvent.click(screen.getByRole('button', {name: 'Show as table'}));
-    expect(within(await screen.findByRole('table', {name: 'Days ahead'})).getByText('44.5')).toBeTruthy();
+    await userEvent.click(screen.getByRole('button', {name: 'Show table'}));
+    expect(within(await screen.findByRole('table', {name: 'Forecast by day'})).getByText('44.5')).toBeTruthy();
   });
 
   it('says so where nothing could be mended', async () => {
     serviceWith({[`POST ${T}/readings/forecast`]: () => ({days: [], sound_again: null})});
     open(<AheadCard tenant="copperline" of={of} pulls={[]} />);
-    expect(await screen.findByText('Nothing pulls that could be mended.')).toBeTruthy();
+    expect(await screen.findByText('No factor to change.')).toBeTruthy();
   });
 });
 
-describe('what moved it', () => {
+describe('the changes', () => {
   const moved: Schemas['Explanation'] = {
     subject: 'domain',
     name: 'copperline.example',
@@ -168,8 +168,8 @@ describe('what moved it', () => {
       }),
     });
     open(card());
-    expect(await screen.findByText('Nothing moved')).toBeTruthy();
-    expect(screen.getByText(/hardly moved/)).toBeTruthy();
+    expect(await screen.findByText('No changes')).toBeTruthy();
+    expect(screen.getByText(/hardly changed/)).toBeTruthy();
   });
 
   it('says why two days cannot be compared', async () => {
@@ -207,9 +207,10 @@ describe('notes', () => {
         ]}
       />,
     );
-    expect(screen.getAllByRole('button', {name: /Take the note/})).toHaveLength(1);
-    await userEvent.click(screen.getByRole('button', {name: 'Take the note of 11 Nov away'}));
-    const add = screen.getByRole('button', {name: 'Add the note'});
+    expect(screen.getAllByRole('button', {name: /Delete the annotation/})).toHaveLength(1);
+    await userEvent.click(screen.getByRole('button', {name: 'Delete the annotation of 11 Nov'}));
+    await userEvent.click(within(screen.getByRole('alertdialog')).getByRole('button', {name: 'Delete'}));
+    const add = screen.getByRole('button', {name: 'Add'});
     expect(add).toHaveProperty('disabled', true);
     await userEvent.type(screen.getByRole('textbox', {name: 'Note'}), 'a new key');
     await userEvent.click(add);
@@ -249,17 +250,17 @@ const wall = (days: number, trend: (number | null)[]): Schemas['Wall'] => ({
 
 describe('the wall of an earlier day', () => {
   it('asks for that day and says what was wrong then', async () => {
-    const seen = serviceWith({'GET /api/v1/wall': () => wall(7, [99, 48]), 'GET /api/v1/worklist': () => []});
+    const seen = serviceWith({'GET /api/v1/wall': () => wall(7, [99, 48]), 'GET /api/v1/worklist': () => onePage([])});
     open(<WallPage />, '/?on=2026-11-12');
     expect(await screen.findByText('On 12 Nov')).toBeTruthy();
-    expect(screen.getByText('Nothing was wrong that day.')).toBeTruthy();
+    expect(screen.getByText('No problems that day.')).toBeTruthy();
     expect(seen.map((each) => each.query.get('last') ?? each.query.get('on'))).toEqual(['2026-11-12', '2026-11-12']);
   });
 
   it('goes on without a day that has not come', async () => {
-    const seen = serviceWith({'GET /api/v1/wall': () => wall(7, [99]), 'GET /api/v1/worklist': () => []});
+    const seen = serviceWith({'GET /api/v1/wall': () => wall(7, [99]), 'GET /api/v1/worklist': () => onePage([])});
     open(<WallPage />, '/?on=2199-01-01');
-    expect(await screen.findByText('what to do next, by mail at risk')).toBeTruthy();
+    expect(await screen.findByText('ranked by mail at risk')).toBeTruthy();
     expect(seen[0]!.query.get('last')).toBeNull();
   });
 });
@@ -308,13 +309,11 @@ describe('the report', () => {
         total: line,
         providers: [line],
       }),
-      'GET /api/v1/worklist': (sent: {query: URLSearchParams}) => (sent.query.get('state') ? [] : items),
+      'GET /api/v1/worklist': (sent: {query: URLSearchParams}) => onePage(sent.query.get('state') ? [] : items),
     });
     open(<ReportPage who={who} />);
-    expect(await screen.findByText('6,052 messages were delivered.')).toBeTruthy();
-    expect(screen.getByText(/copperline\.example stands lower than before/).textContent).toContain(
-      '1 thing to do next.',
-    );
+    expect(await screen.findByText('6,052 messages delivered.')).toBeTruthy();
+    expect(screen.getByText(/copperline\.example dropped/).textContent).toContain('1 item to do next.');
     expect(screen.getByText('−30.0')).toBeTruthy();
     expect(screen.getByText('not reported')).toBeTruthy();
     expect(screen.getByText(/Publish one/)).toBeTruthy();

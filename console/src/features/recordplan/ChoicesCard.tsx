@@ -43,22 +43,22 @@ const Shares = styled.div`
   }
 `;
 const STAGES = [
-  {value: '', label: 'keep the one that holds'},
-  {value: 'watch', label: 'watch: p=none, reports only'},
-  {value: 'quarantine', label: 'quarantine: what fails goes to spam'},
-  {value: 'reject', label: 'reject: what fails is refused'},
+  {value: '', label: 'keep the current policy'},
+  {value: 'watch', label: 'p=none: reports only'},
+  {value: 'quarantine', label: 'p=quarantine: failing mail goes to spam'},
+  {value: 'reject', label: 'p=reject: failing mail is rejected'},
 ];
 const ENDINGS = [
-  {value: '', label: 'what is published'},
-  {value: '~all', label: '~all: others are doubtful'},
-  {value: '-all', label: '-all: others are forged'},
+  {value: '', label: 'as published'},
+  {value: '~all', label: '~all: softfail for other senders'},
+  {value: '-all', label: '-all: fail for other senders'},
 ];
 const POLICIES = [
-  {value: '', label: 'no transport policy'},
-  {value: 'testing', label: 'MTA-STS on trial'},
-  {value: 'enforce', label: 'MTA-STS enforced'},
+  {value: '', label: 'no MTA-STS'},
+  {value: 'testing', label: 'MTA-STS, testing mode'},
+  {value: 'enforce', label: 'MTA-STS, enforce mode'},
 ];
-const WAYS = {list: 'List its addresses', move: 'Give it a subdomain', drop: 'Leave it out'} as const;
+const WAYS = {list: 'List its IPs', move: 'Move it to a subdomain', drop: 'Cancel out'} as const;
 
 export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
   const save = usePlanSettings(tenant, plan.domain);
@@ -70,35 +70,35 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
   };
   const changed = JSON.stringify(draft) !== JSON.stringify(plan.settings);
   return (
-    <Card title="Choices" note="what the records are made from, beside streams and relays">
+    <Card title="Options" note="inputs of the plan besides streams and relays">
       <Form onSubmit={submit}>
         <div data-line>
           Policy
           <Choice
-            label="Stage of the DMARC policy"
+            label="DMARC policy"
             value={draft.stage}
             options={STAGES}
             onChange={(value) => change({stage: value as Settings['stage']})}
           />
         </div>
         <Field
-          label="Aggregate reports (DMARC) go to"
+          label="Recipients of DMARC aggregate reports"
           mono
           value={draft.reports_to}
           onChange={(value) => change({reports_to: value.trim()})}
           placeholder={`dmarc@${plan.zone}`}
         />
         <div data-line>
-          SPF ends in
+          SPF all term
           <Choice
-            label="End of the SPF record"
+            label="SPF all term"
             value={draft.spf_ending}
             options={ENDINGS}
             onChange={(value) => change({spf_ending: value as Settings['spf_ending']})}
           />
         </div>
         <Field
-          label="SPF terms to keep for senders that are no relay here"
+          label="SPF terms to keep for other senders"
           mono
           value={draft.keep_terms.join(' ')}
           onChange={(value) => change({keep_terms: value.split(/\s+/).filter(Boolean)})}
@@ -115,21 +115,21 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
         </div>
         {draft.mta_sts && (
           <Field
-            label="Host that serves the policy"
+            label="Host that serves the MTA-STS policy"
             mono
             value={draft.mta_sts_host}
             onChange={(value) => change({mta_sts_host: value.trim()})}
           />
         )}
         <Field
-          label="TLS reports go to"
+          label="Recipients of TLS reports"
           mono
           value={draft.tls_reports_to}
           onChange={(value) => change({tls_reports_to: value.trim()})}
         />
         <span>
           <Button type="submit" tone="main" isDisabled={!changed || save.isPending}>
-            {save.isPending ? 'Planning anew …' : 'Plan with these'}
+            {save.isPending ? 'Planning …' : 'Save and plan'}
           </Button>
         </span>
       </Form>
@@ -147,7 +147,7 @@ export function SpfCostCard({tenant, plan}: {tenant: string; plan: Plan}) {
     save.mutate({...plan.settings, spf_ways: way ? [...others, {relay, way}] : others});
   };
   return (
-    <Card title="What SPF costs" note="10 look-ups are allowed (RFC 7208 §4.6.4)">
+    <Card title="SPF lookups" note="the limit is 10 (RFC 7208 §4.6.4)">
       <Shares>
         {merged.map((each) => (
           <div key={each.name} style={{display: 'grid', gap: 6}}>
@@ -162,11 +162,11 @@ export function SpfCostCard({tenant, plan}: {tenant: string; plan: Plan}) {
             {each.options.slice(0, 6).map((option) => (
               <div key={option.relay + option.way} data-option>
                 <b style={{fontWeight: 600}}>
-                  {WAYS[option.way]}: {option.relay}, {option.lookups_after} look-ups then
+                  {WAYS[option.way]}: {option.relay}, {option.lookups_after} lookups
                 </b>
                 <Small>{option.price}</Small>
                 <Button onPress={() => choose(option.relay, option.way)} isDisabled={save.isPending}>
-                  Do that
+                  Apply
                 </Button>
               </div>
             ))}
@@ -178,7 +178,7 @@ export function SpfCostCard({tenant, plan}: {tenant: string; plan: Plan}) {
               {each.relay}: {WAYS[each.way].toLowerCase()}
             </span>
             <Button onPress={() => choose(each.relay, '')} isDisabled={save.isPending}>
-              Take that back
+              Undo
             </Button>
           </div>
         ))}
@@ -198,35 +198,35 @@ export function KeyCard({tenant, name}: {tenant: string; name: string}) {
   };
   const made = make.data;
   return (
-    <Card title="Make a key" note="the private half is shown once and not kept">
+    <Card title="Generate a DKIM key" note="the private key is shown once and not stored">
       <Form onSubmit={submit}>
         <Field label="Selector" mono value={selector} onChange={setSelector} placeholder="g2" isRequired />
         <div data-line>
           <Choice
-            label="Kind of key"
+            label="Key type"
             value={kind}
             options={[
               {value: 'rsa2048', label: 'RSA 2048'},
-              {value: 'ed25519', label: 'Ed25519, only beside an RSA key'},
+              {value: 'ed25519', label: 'Ed25519, in addition to an RSA key'},
             ]}
             onChange={(value) => setKind(value as typeof kind)}
           />
           <Button type="submit" isDisabled={make.isPending}>
-            {make.isPending ? 'Making it …' : 'Make it'}
+            {make.isPending ? 'Generating …' : 'Generate'}
           </Button>
         </div>
       </Form>
       {make.error && <Trouble error={make.error} />}
       {made && (
         <div style={{display: 'grid', gap: 8, marginTop: 12}} role="status">
-          <b>The private half of {made.name}. Take it now.</b>
+          <b>Private key of {made.name}: save it now.</b>
           <RecordText text={made.private_key} />
           <span style={{display: 'flex', gap: 8}}>
             <CopyButton value={made.private_key}>Copy private key</CopyButton>
             <Button onPress={() => download(`${made.name}.pem`, made.private_key, 'application/x-pem-file')}>
               Download
             </Button>
-            <Button onPress={() => make.reset()}>I have it</Button>
+            <Button onPress={() => make.reset()}>Close</Button>
           </span>
         </div>
       )}

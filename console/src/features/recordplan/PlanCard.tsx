@@ -13,15 +13,15 @@ import {csvColumns, csvRow, LEVELS, PURPOSES, zoneFile, type Plan, type PlanReco
 type HostForm = 'host' | 'host_or_blank' | 'host_full' | 'host_with_dot';
 type ValueForm = 'value' | 'value_quoted' | 'value_with_priority';
 const HOSTS = [
-  {value: 'host', label: 'host in the zone, @ for itself'},
-  {value: 'host_or_blank', label: 'host in the zone, empty for itself'},
-  {value: 'host_full', label: 'whole name'},
-  {value: 'host_with_dot', label: 'whole name with the last dot'},
+  {value: 'host', label: 'relative host, @ for the apex'},
+  {value: 'host_or_blank', label: 'relative host, empty for the apex'},
+  {value: 'host_full', label: 'full name'},
+  {value: 'host_with_dot', label: 'full name with trailing dot'},
 ];
 const VALUES = [
   {value: 'value', label: 'plain values'},
-  {value: 'value_quoted', label: 'quoted, split at 255; hosts with the last dot'},
-  {value: 'value_with_priority', label: 'priority in front of the value'},
+  {value: 'value_quoted', label: 'quoted, split at 255; hosts with trailing dot'},
+  {value: 'value_with_priority', label: 'priority before the value'},
 ];
 
 const Forms = styled.div`
@@ -118,8 +118,8 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
   const file = (name: string, text: string, type: string) => download(`plan-${plan.domain}.${name}`, text, type);
   return (
     <Card
-      title="What to publish"
-      note={`in the zone ${plan.zone}${plan.checked_at ? `, looked at ${ago(plan.checked_at)}` : ''}`}
+      title="Records to publish"
+      note={`zone ${plan.zone}${plan.checked_at ? `, checked ${ago(plan.checked_at)}` : ''}`}
       actions={
         <>
           <Button tone="link" onPress={() => file('zone', zoneFile(plan), 'text/plain')}>
@@ -132,29 +132,29 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
             JSON
           </Button>
           <Button tone="main" onPress={onCheck} isDisabled={busy}>
-            {busy ? 'Asking the name servers …' : 'Look again'}
+            {busy ? 'Querying name servers …' : 'Re-check'}
           </Button>
         </>
       }
     >
       <Forms>
-        This panel wants
+        Format for your DNS panel:
         <Choice
-          label="How hosts are written"
+          label="Host format"
           value={hostForm}
           options={HOSTS}
           onChange={(value) => setHostForm(value as HostForm)}
         />
         and
         <Choice
-          label="How values are written"
+          label="Value format"
           value={valueForm}
           options={VALUES}
           onChange={(value) => setValueForm(value as ValueForm)}
         />
         {wrong.length > 0 && wrong.length < mine.length && (
           <Button tone="link" onPress={() => setOnlyWrong(!onlyWrong)}>
-            {onlyWrong ? `Show all ${mine.length}` : `Show only the ${wrong.length} that are not right`}
+            {onlyWrong ? `Show all ${mine.length}` : `Show only the ${wrong.length} that differ`}
           </Button>
         )}
       </Forms>
@@ -164,7 +164,7 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
       {others.length > 0 && (
         <details>
           <summary>
-            <Small>{plural(others.length, 'record')} that others have to publish: reverse names, hosts of relays</Small>
+            <Small>{plural(others.length, 'record')} records that others publish: reverse DNS, hosts of relays</Small>
           </summary>
           {others.map((each) => (
             <RecordRow key={each.key} record={each} host={each.forms.host_full} value={each.forms[valueForm]} />
@@ -175,7 +175,7 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
         <Row>
           <header>
             <b>mta-sts.txt</b>
-            <span>what the host mta-sts.{plan.domain} has to serve</span>
+            <span>what the host mta-sts.{plan.domain} must serve</span>
           </header>
           <Fields>
             <dt>Text</dt>
@@ -226,7 +226,7 @@ function WhatIsWrong({record}: {record: PlanRecord}) {
       {check.detail && <span>{check.detail}</span>}
       {check.found_at && (
         <span>
-          Found at <code>{check.found_at}</code>
+          Published at <code>{check.found_at}</code>
         </span>
       )}
       {check.causes.length > 0 && (
@@ -247,14 +247,14 @@ function WhatIsWrong({record}: {record: PlanRecord}) {
                 <span key={i}>{each.published}</span>
               ) : (
                 <span key={i}>
-                  {each.planned && <del title="planned and not there">{each.planned}</del>}
-                  {each.published && <ins title="there and not planned">{each.published.replaceAll(' ', '␣')}</ins>}
+                  {each.planned && <del title="planned, not published">{each.planned}</del>}
+                  {each.published && <ins title="published, not planned">{each.published.replaceAll(' ', '␣')}</ins>}
                 </span>
               ),
             )}
           </code>
           <Small>
-            <del>underlined</del> is planned and not there, <ins>boxed</ins> is there and not planned
+            <del>underlined</del> is planned, not published, <ins>boxed</ins> is published, not planned
           </Small>
         </>
       )}

@@ -59,10 +59,7 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
     act.mutate({start: {subject, method, relay: ''}});
   const unaligned = (senders.data ?? []).filter((each) => each.domain === name && each.aligned === false);
   return (
-    <Card
-      title="Proof that it is yours"
-      note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'verified' : 'not verified'}</Tag>}
-    >
+    <Card title="Ownership" note={<Tag level={proven ? 'right' : 'risk'}>{proven ? 'verified' : 'not verified'}</Tag>}>
       {proofs.error && <Trouble error={proofs.error} again={() => void proofs.refetch()} />}
       {unaligned.map((each) => (
         <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
@@ -75,7 +72,7 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
       <Actions>
         {!proven && !has('record') && (
           <Button tone="main" onPress={() => start(name, 'record')} isDisabled={act.isPending}>
-            Prove it by a record
+            Verify with a DNS record
           </Button>
         )}
         {!proven && !has('postmaster') && (
@@ -92,7 +89,7 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
         }}
       >
         <Field
-          label="Prove a sender address"
+          label="Verify a sender address"
           mono
           value={address}
           onChange={setAddress}
@@ -100,7 +97,7 @@ export function ProofCard({tenant, name}: {tenant: string; name: string}) {
           isRequired
         />
         <Button type="submit" isDisabled={act.isPending}>
-          Send it a code
+          Send code
         </Button>
       </form>
       {act.error && <Trouble error={act.error} />}
@@ -119,8 +116,8 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
       <span>
         <Tag level={LEVELS[proof.state]}>{proof.state}</Tag> <code>{proof.subject}</code>{' '}
         <Small>
-          {proof.method === 'record' ? 'by record' : `by a code sent to ${proof.sent_to}`}
-          {proof.checked_at && `, looked at ${ago(proof.checked_at)}`}
+          {proof.method === 'record' ? 'by DNS record' : `by a code sent to ${proof.sent_to}`}
+          {proof.checked_at && `, checked ${ago(proof.checked_at)}`}
         </Small>
       </span>
       {proof.method === 'record' && proof.state !== 'verified' && (
@@ -129,7 +126,7 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
           <span style={{display: 'flex', gap: 8}}>
             <CopyButton value={proof.record}>Copy value</CopyButton>
             <Button onPress={() => act.mutate({check: proof.id})} isDisabled={act.isPending}>
-              Look for it
+              Check now
             </Button>
           </span>
         </>
@@ -144,7 +141,7 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
             isRequired
           />
           <Button type="submit" isDisabled={act.isPending}>
-            Give it
+            Submit
           </Button>
         </form>
       )}

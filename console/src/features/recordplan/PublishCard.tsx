@@ -34,7 +34,7 @@ const Form = styled.form`
 `;
 
 export const ChangeView = ({changes}: {changes: Schemas['RrsetChange'][]}) => (
-  <Diff aria-label="What would change">
+  <Diff aria-label="Changes">
     {changes.map((each) => (
       <span key={each.name + each.type}>
         <b>
@@ -70,16 +70,16 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
   const shown = show.data;
   return (
     <Card
-      title="Publish it from here"
+      title="Publish by dynamic update"
       note={
         server
           ? `at ${server.address}, key ${server.key_name}`
-          : 'by dynamic update (RFC 2136), where a name server allows it'
+          : 'RFC 2136, for name servers that accept signed updates'
       }
     >
       {server && (
         <Button tone={shown ? 'plain' : 'main'} onPress={() => show.mutate()} isDisabled={show.isPending}>
-          {show.isPending ? 'Looking …' : 'Show what would change'}
+          {show.isPending ? 'Checking …' : 'Preview changes'}
         </Button>
       )}
       {show.error && <Trouble error={show.error} />}
@@ -92,7 +92,7 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
           ))}
           {shown.changes.length === 0 ? (
             <p>
-              <Soft>The zone holds all of it already.</Soft>
+              <Soft>The zone is up to date.</Soft>
             </p>
           ) : (
             <>
@@ -102,7 +102,9 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
                 isDisabled={publish.isPending}
                 onPress={() => publish.mutate({digest: shown.digest}, {onSuccess: () => show.reset()})}
               >
-                {publish.isPending ? 'Publishing …' : `Make ${plural(shown.changes.length, 'change')} in ${shown.zone}`}
+                {publish.isPending
+                  ? 'Publishing …'
+                  : `Publish ${plural(shown.changes.length, 'change')} in ${shown.zone}`}
               </Button>
             </>
           )}
@@ -115,7 +117,7 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
           style={{fontSize: 13, margin: '8px 0 0', display: 'flex', gap: 8, flexWrap: 'wrap', alignItems: 'baseline'}}
         >
           <Tag level={each.state === 'applied' ? (each.verified ? 'right' : 'risk') : 'note'}>
-            {each.state === 'applied' ? 'published' : 'taken back'}
+            {each.state === 'applied' ? 'published' : 'rolled back'}
           </Tag>
           <span>{plural(each.changes.length, 'set')} of records</span>
           <Small>
@@ -123,12 +125,12 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
           </Small>
           {each.state === 'applied' && (
             <Button tone="link" onPress={() => publish.mutate({back: each.id})} isDisabled={publish.isPending}>
-              Take it back
+              Roll back
             </Button>
           )}
         </p>
       ))}
-      {!server && !open && servers.data && <Button onPress={() => setOpen(true)}>Name the server of {zone}</Button>}
+      {!server && !open && servers.data && <Button onPress={() => setOpen(true)}>Add the name server of {zone}</Button>}
       {!server && open && <ServerForm tenant={tenant} zone={zone} onDone={() => setOpen(false)} />}
     </Card>
   );
@@ -165,8 +167,8 @@ function ServerForm({tenant, zone, onDone}: {tenant: string; zone: string; onDon
         isRequired
       />
       <Field
-        label="Its secret"
-        hint="kept encrypted and never shown again"
+        label="TSIG secret"
+        hint="stored encrypted and never shown again"
         mono
         type="password"
         value={secret}
@@ -175,9 +177,9 @@ function ServerForm({tenant, zone, onDone}: {tenant: string; zone: string; onDon
       />
       <span style={{display: 'flex', gap: 8}}>
         <Button type="submit" tone="main" isDisabled={put.isPending}>
-          Keep it
+          Save
         </Button>
-        <Button onPress={onDone}>Leave it</Button>
+        <Button onPress={onDone}>Cancel</Button>
       </span>
       {put.error && <Trouble error={put.error} />}
     </Form>

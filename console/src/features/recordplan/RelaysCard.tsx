@@ -68,7 +68,7 @@ export const toDraft = (relay?: Relay): Draft => ({
   complaints: percents(relay?.lines?.complaint_watch, relay?.lines?.complaint_stop),
 });
 
-/** A watch and a stop line as people type them, in per cent; `-` stands for the usual one. */
+/** A watch and a stop line as people type them, in per cent; `-` stands for default one. */
 function percents(watch?: number | null, stop?: number | null): string {
   const shown = (rate?: number | null) => (rate == null ? '-' : String(Number((rate * 100).toFixed(6))));
   return watch == null && stop == null ? '' : `${shown(watch)} ${shown(stop)}`;
@@ -138,7 +138,7 @@ function allowed(relay: Relay): string {
         each.region,
         each.per_hour != null && `${each.per_hour.toLocaleString('en-GB')} an hour`,
         each.per_day != null && `${each.per_day.toLocaleString('en-GB')} a day`,
-        each.trial && 'on trial',
+        each.trial && 'in a sandbox',
       ]
         .filter(Boolean)
         .join(' '),
@@ -194,23 +194,23 @@ export function RelaysCard({tenant}: {tenant: string}) {
     },
     {name: 'Kind', value: (row) => (row.own ? 'own MTA' : row.described ? 'contracted' : '')},
     {
-      name: 'Wants published',
+      name: 'Requires',
       value: wants,
       show: (row) => <span style={{whiteSpace: 'normal'}}>{wants(row) || <Soft>nothing</Soft>}</span>,
     },
     {
-      name: 'Its lines',
+      name: 'Lines',
       value: ownLines,
-      show: (row) => <span style={{whiteSpace: 'normal'}}>{ownLines(row) || <Soft>the usual</Soft>}</span>,
+      show: (row) => <span style={{whiteSpace: 'normal'}}>{ownLines(row) || <Soft>default</Soft>}</span>,
     },
-    {name: 'Allows', value: allowed, show: (row) => <span style={{whiteSpace: 'normal'}}>{allowed(row)}</span>},
+    {name: 'Limits', value: allowed, show: (row) => <span style={{whiteSpace: 'normal'}}>{allowed(row)}</span>},
     {
       name: '',
       value: () => '',
       tool: true,
       show: (row) => (
         <Button tone="link" onPress={() => setDraft(toDraft(row))}>
-          Describe
+          Edit
         </Button>
       ),
     },
@@ -218,13 +218,13 @@ export function RelaysCard({tenant}: {tenant: string}) {
   return (
     <Card
       title="Relays"
-      note="paths that mail leaves by; all domains of the tenant share them"
+      note="systems that send your mail; shared by all domains of the tenant"
       actions={<Button onPress={() => setDraft(toDraft())}>Add a relay</Button>}
     >
       {relays.isPending && <Loading what="relays" />}
       {relays.error && <Trouble error={relays.error} again={() => void relays.refetch()} />}
       {relays.data?.length === 0 && (
-        <Notice title="No relay yet">Add the MTA or service that sends this mail, and what it wants published.</Notice>
+        <Notice title="No relays yet">Add the MTA or service that sends your mail and the records it requires.</Notice>
       )}
       {relays.data && relays.data.length > 0 && (
         <DataTable
@@ -246,14 +246,14 @@ export function RelaysCard({tenant}: {tenant: string}) {
             placeholder="spf.driftline.example"
           />
           <Field
-            label="Networks to list in SPF"
+            label="Networks for SPF"
             mono
             value={draft.networks}
             onChange={(networks) => set({networks})}
             placeholder="192.0.2.40/29"
           />
           <Field
-            label="Addresses, each with its HELO name"
+            label="IPs with their HELO names"
             mono
             lines={3}
             value={draft.hosts}
@@ -261,7 +261,7 @@ export function RelaysCard({tenant}: {tenant: string}) {
             placeholder="192.0.2.41 mta1.skerry.example"
           />
           <Field
-            label="Keys: selector, CNAME or TXT, target or record"
+            label="DKIM keys: selector, CNAME or TXT, target or record"
             hint="{domain} and {dashed} stand for the sending domain"
             mono
             lines={3}
@@ -270,7 +270,7 @@ export function RelaysCard({tenant}: {tenant: string}) {
             placeholder={'df1 CNAME df1.{dashed}.keys.driftline.example\ncb1 TXT'}
           />
           <Field
-            label="Takes in mail: priority and host"
+            label="Inbound MX: priority and host"
             mono
             lines={3}
             value={draft.inbound}
@@ -278,22 +278,22 @@ export function RelaysCard({tenant}: {tenant: string}) {
             placeholder="10 in1.driftline.example"
           />
           <Field
-            label="Return path: host, type, target"
+            label="Return-path host: label, type, target"
             mono
             value={draft.return_path}
             onChange={(return_path) => set({return_path})}
             placeholder="bounce MX returns.driftline.example"
           />
           <Field
-            label="Counted links: host, type, target"
+            label="Tracking host: label, type, target"
             mono
             value={draft.tracking}
             onChange={(tracking) => set({tracking})}
             placeholder="click CNAME track.driftline.example"
           />
           <Field
-            label="Allowed: region, an hour, a day"
-            hint="a region a line; - where there is none; the word trial behind it while only proven recipients may be mailed"
+            label="Sending limits: region, per hour, per day"
+            hint="one region per line; - for no limit; add trial while only verified recipients may be mailed"
             mono
             lines={3}
             value={draft.limits}
@@ -301,16 +301,16 @@ export function RelaysCard({tenant}: {tenant: string}) {
             placeholder={'- 5000 50000\nnorth 200 2000 trial'}
           />
           <Field
-            label="Its lines for bounces: watch and stop, %"
-            hint="empty for the usual 2 and 5"
+            label="Bounce lines: watch and stop, %"
+            hint="empty: defaults 2 and 5"
             mono
             value={draft.bounces}
             onChange={(bounces) => set({bounces})}
             placeholder="2 5"
           />
           <Field
-            label="Its lines for complaints: watch and stop, %"
-            hint="empty for the usual 0.1 and 0.3"
+            label="Complaint lines: watch and stop, %"
+            hint="empty: defaults 0.1 and 0.3"
             mono
             value={draft.complaints}
             onChange={(complaints) => set({complaints})}
@@ -318,20 +318,20 @@ export function RelaysCard({tenant}: {tenant: string}) {
           />
           <div data-wide>
             <Checkbox isSelected={draft.own} onChange={(own) => set({own})}>
-              {({isSelected}) => <>{isSelected ? '☑' : '☐'} an MTA of ours</>}
+              {({isSelected}) => <>{isSelected ? '☑' : '☐'} our own MTA</>}
             </Checkbox>
           </div>
           <div data-wide>
             <Button type="submit" tone="main" isDisabled={describe.isPending}>
-              Keep it
+              Save
             </Button>
-            <Button onPress={() => setDraft(null)}>Leave it</Button>
+            <Button onPress={() => setDraft(null)}>Cancel</Button>
           </div>
         </Form>
       )}
       {describe.error && <Trouble error={describe.error} />}
       {(relays.data ?? []).some((each) => !each.described) && (
-        <Small>A relay that is not described takes no part in plans but by its name.</Small>
+        <Small>Plans use only the name of a relay without a description.</Small>
       )}
     </Card>
   );

@@ -40,7 +40,7 @@ const Said = styled.p`
 
 export function SetUpView({tenant, name}: {tenant: string; name: string}) {
   const plan = usePlan(tenant, name);
-  if (plan.isPending) return <Loading what="the plan, and what is published" />;
+  if (plan.isPending) return <Loading what="the plan and the published records" />;
   if (plan.error) return <Trouble error={plan.error} again={() => void plan.refetch()} />;
   const said = sentence(plan.data);
   const replan = () => void plan.refetch();
@@ -62,7 +62,7 @@ export function SetUpView({tenant, name}: {tenant: string; name: string}) {
         <ChoicesCard key={JSON.stringify(plan.data.settings)} tenant={tenant} plan={plan.data} />
         <KeyCard tenant={tenant} name={name} />
         {plan.data.advice.length > 0 && (
-          <Card title="To consider">
+          <Card title="Notes">
             {plan.data.advice.map((each) => (
               <p key={each.title} style={{margin: '0 0 8px', fontSize: 13}}>
                 <b style={{fontWeight: 600}}>{each.title}.</b> {each.why}.

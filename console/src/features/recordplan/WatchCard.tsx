@@ -6,6 +6,7 @@ import {useWatchAction, useWatches} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {download, toCsv} from '../../design/csv';
+import {plural} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {colour, font} from '../../design/tokens';
 
@@ -68,11 +69,11 @@ interface Cell {
 }
 
 export function cell(found: Sighting | undefined, now: number): Cell {
-  if (!found) return {mark: '·', tone: 'soft', title: 'not asked yet'};
+  if (!found) return {mark: '·', tone: 'soft', title: 'not queried yet'};
   if (found.holds === 'new') return {mark: '✓', tone: 'sound', title: 'has the planned record'};
-  if (found.holds === 'failed') return {mark: '!', tone: 'seized', title: found.detail || 'does not answer'};
+  if (found.holds === 'failed') return {mark: '!', tone: 'seized', title: found.detail || 'no response'};
   const left = found.until ? Math.max(0, Math.round((Date.parse(found.until) - now) / 1000)) : null;
-  const what = found.holds === 'old' ? `has ${found.values.join(' and ')}` : 'has nothing there';
+  const what = found.holds === 'old' ? `has ${found.values.join(' and ')}` : 'no record';
   const until = left == null ? '' : `${Math.floor(left / 60)}:${String(left % 60).padStart(2, '0')}`;
   return {
     mark: found.holds === 'old' ? '≠' : '–',
@@ -89,8 +90,8 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
   const running = newest?.state === 'running';
   return (
     <Card
-      title="Who has seen it"
-      note={newest && `watch ${newest.id}, ${newest.rounds === 1 ? '1 look' : `${newest.rounds} looks`}`}
+      title="Propagation"
+      note={newest && `watch ${newest.id}, ${plural(newest.rounds, 'round')}`}
       actions={
         <>
           {newest && (
@@ -100,7 +101,7 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
           )}
           {running && (
             <Button onPress={() => act.mutate({id: newest.id, what: 'investigate'})} isDisabled={act.isPending}>
-              Look now
+              Check now
             </Button>
           )}
           {running && (
@@ -110,7 +111,7 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
           )}
           {!running && (
             <Button tone="main" onPress={() => act.mutate({what: 'start'})} isDisabled={act.isPending}>
-              {newest ? 'Watch again' : 'Watch it spread'}
+              {newest ? 'Watch again' : 'Watch propagation'}
             </Button>
           )}
         </>
@@ -120,8 +121,8 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
       {act.error && <Trouble error={act.error} />}
       {!newest && !watches.error && (
         <Small>
-          Asks the zone’s own name servers and every resolver in the settings until all of them have the records, and
-          says how long the last will take. It goes on when you leave this page.
+          Queries the name servers of the zone and all configured resolvers until every one returns the new records, and
+          estimates the remaining time. Continues when you leave this page.
         </Small>
       )}
       {newest && <WatchTable watch={newest} />}
@@ -142,10 +143,10 @@ export function WatchTable({watch}: {watch: Watch}) {
         <Tag level={watch.state === 'agreed' ? 'right' : watch.state === 'gave_up' ? 'fault' : 'risk'}>
           {watch.state.replace('_', ' ')}
         </Tag>{' '}
-        <b style={{fontWeight: 600}}>{watch.summary}.</b> {next != null && <Small>Looks again in {next} s.</Small>}
+        <b style={{fontWeight: 600}}>{watch.summary}.</b> {next != null && <Small>Next check in {next} s.</Small>}
       </p>
       <Frame>
-        <table aria-label="Who has which record">
+        <table aria-label="Records by server">
           <thead>
             <tr>
               <th>Server</th>
@@ -154,7 +155,7 @@ export function WatchTable({watch}: {watch: Watch}) {
                   {i + 1}
                 </th>
               ))}
-              <th>old until</th>
+              <th>old record until</th>
             </tr>
           </thead>
           <tbody>
@@ -170,7 +171,7 @@ export function WatchTable({watch}: {watch: Watch}) {
                     {server.label} {server.own && <Small>zone</Small>}
                   </td>
                   {cells.map((each, i) => (
-                    <td key={i} title={each.title + (each.until ? `, for ${each.until} more at most` : '')}>
+                    <td key={i} title={each.title + (each.until ? `, for at most ${each.until} more` : '')}>
                       <Mark $tone={each.tone}>{each.mark}</Mark>
                     </td>
                   ))}
@@ -194,8 +195,7 @@ export function WatchTable({watch}: {watch: Watch}) {
         ))}
       </ol>
       <Small>
-        ✓ has it, ≠ has another, – has nothing, ! does not answer; on the right the time until the last old answer runs
-        out
+        ✓ new record, ≠ other record, – no record, ! no response; right: time until the last cached answer expires
       </Small>
     </>
   );

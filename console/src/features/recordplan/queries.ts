@@ -1,11 +1,11 @@
 /** Queries and changes of recordplan. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 const relaysQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['relays', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/relays', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/relays', {params: {path: {tenant}}, signal})),
   });
 export const useRelays = (tenant: string) => useQuery(relaysQuery(tenant));
 
@@ -53,7 +53,7 @@ const watchesQuery = (tenant: string, name: string) =>
   queryOptions({
     queryKey: ['watches', tenant, name],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}/watches', {params: {path: {tenant, name}}, signal})),
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/domains/{name}/watches', {params: {path: {tenant, name}}, signal})),
     refetchInterval: (query) => (query.state.data?.[0]?.state === 'running' ? 3000 : false),
   });
 export const useWatches = (tenant: string, name: string) => useQuery(watchesQuery(tenant, name));
@@ -79,14 +79,14 @@ export function useWatchAction(tenant: string, name: string) {
 const proofsQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['proofs', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/proofs', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/proofs', {params: {path: {tenant}}, signal})),
   });
 export const useProofs = (tenant: string) => useQuery(proofsQuery(tenant));
 
 const sendersQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['proofs', tenant, 'senders'],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/senders', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/senders', {params: {path: {tenant}}, signal})),
   });
 export const useSenders = (tenant: string) => useQuery(sendersQuery(tenant));
 
@@ -117,7 +117,7 @@ const updateServersQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['update-servers', tenant],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/update-servers', {params: {path: {tenant}}, signal})),
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/update-servers', {params: {path: {tenant}}, signal})),
   });
 export const useUpdateServers = (tenant: string) => useQuery(updateServersQuery(tenant));
 
@@ -145,7 +145,9 @@ const publicationsQuery = (tenant: string, name: string) =>
   queryOptions({
     queryKey: ['publications', tenant, name],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/domains/{name}/publications', {params: {path: {tenant, name}}, signal})),
+      unwrapItems(
+        api.GET('/api/v1/tenants/{tenant}/domains/{name}/publications', {params: {path: {tenant, name}}, signal}),
+      ),
   });
 export const usePublications = (tenant: string, name: string) => useQuery(publicationsQuery(tenant, name));
 

@@ -3,7 +3,7 @@ import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, serviceWith} from '../../testing';
+import {onePage, open, serviceWith} from '../../testing';
 import {ChoicesCard, KeyCard, SpfCostCard} from './ChoicesCard';
 import {PlanCard} from './PlanCard';
 import {concerning, ProofCard} from './ProofCard';
@@ -86,7 +86,7 @@ describe('the sentence on top', () => {
     }),
   });
   it.each([
-    [plan([]), 'Nothing is planned yet.', /Describe a stream/],
+    [plan([]), 'No plan yet.', /Add a stream/],
     [plan([record()]), 'Every record is published as planned.', /Watch/],
     [plan([differing]), '0 of 1 record are published as planned.', /news TXT: a blank was pasted/],
     [
@@ -125,7 +125,7 @@ describe('the plan', () => {
       check: check({
         state: 'misplaced',
         found_at: `${NAME}.glasswort.example`,
-        causes: [{key: 'zone-twice', text: "the zone's name stands twice", column: 0, length: 0}],
+        causes: [{key: 'zone-twice', text: "the zone's name appears twice", column: 0, length: 0}],
         pieces: [
           {kind: 'extra', planned: '', published: ' '},
           {kind: 'same', planned: 'v=spf1 -all', published: 'v=spf1 -all'},
@@ -135,7 +135,7 @@ describe('the plan', () => {
     open(<PlanCard plan={plan([wrong])} onCheck={() => {}} busy={false} />);
     const row = screen.getByRole('article', {name: `${NAME} TXT`});
     expect(within(row).getByText('misplaced')).toBeTruthy();
-    expect(within(row).getByText("the zone's name stands twice")).toBeTruthy();
+    expect(within(row).getByText("the zone's name appears twice")).toBeTruthy();
     expect(within(row).getByText('␣').tagName).toBe('INS');
   });
 });
@@ -193,8 +193,8 @@ describe('choices', () => {
   it('plans anew with what was chosen', async () => {
     const seen = serviceWith({[`PUT ${T}/domains/${NAME}/plan/settings`]: () => plan([])});
     open(<ChoicesCard tenant="glasswort" plan={plan([])} />);
-    await userEvent.type(screen.getByLabelText(/Aggregate reports/), 'dmarc@glasswort.example');
-    await userEvent.click(screen.getByRole('button', {name: 'Plan with these'}));
+    await userEvent.type(screen.getByLabelText(/DMARC aggregate reports/), 'dmarc@glasswort.example');
+    await userEvent.click(screen.getByRole('button', {name: 'Save and plan'}));
     expect(seen[0]!.body).toMatchObject({reports_to: 'dmarc@glasswort.example', stage: ''});
   });
 
@@ -218,7 +218,7 @@ describe('choices', () => {
     };
     open(<SpfCostCard tenant="glasswort" plan={plan([], {spf: [spf]})} />);
     expect(screen.getByText('12 of 10')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'Do that'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Apply'}));
     expect(seen[0]!.body).toMatchObject({spf_ways: [{relay: 'driftline', way: 'list'}]});
   });
 
@@ -234,9 +234,9 @@ describe('choices', () => {
     });
     open(<KeyCard tenant="glasswort" name={NAME} />);
     await userEvent.type(screen.getByLabelText('Selector'), 'g2');
-    await userEvent.click(screen.getByRole('button', {name: 'Make it'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Generate'}));
     expect(await screen.findByText('SECRET PEM')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'I have it'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Close'}));
     expect(screen.queryByText('SECRET PEM')).toBeNull();
   });
 });
@@ -268,10 +268,10 @@ describe('relays', () => {
   });
 
   it('are listed with what they want and allow', async () => {
-    serviceWith({[`GET ${T}/relays`]: () => [relay]});
+    serviceWith({[`GET ${T}/relays`]: () => onePage([relay])});
     open(<RelaysCard tenant="glasswort" />);
     expect(await screen.findByText(/include:spf.driftline.example · 198.51.100.21 · keys df1, cb1/)).toBeTruthy();
-    expect(screen.getByText('north 500 an hour 4,000 a day on trial')).toBeTruthy();
+    expect(screen.getByText('north 500 an hour 4,000 a day in a sandbox')).toBeTruthy();
   });
 });
 
@@ -306,13 +306,14 @@ describe('proof', () => {
 
   it('takes the code of the message', async () => {
     const seen = serviceWith({
-      [`GET ${T}/proofs`]: () => [proof({kind: 'address', subject: `a@${NAME}`, method: 'mail', sent_to: `a@${NAME}`})],
-      [`GET ${T}/senders`]: () => [],
+      [`GET ${T}/proofs`]: () =>
+        onePage([proof({kind: 'address', subject: `a@${NAME}`, method: 'mail', sent_to: `a@${NAME}`})]),
+      [`GET ${T}/senders`]: () => onePage([]),
       [`POST ${T}/proofs/1/code`]: () => proof({state: 'verified'}),
     });
     open(<ProofCard tenant="glasswort" name={NAME} />);
     await userEvent.type(await screen.findByLabelText(/Code from the message/), 'ABCD2345');
-    await userEvent.click(screen.getByRole('button', {name: 'Give it'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Submit'}));
     expect(seen.find((each) => each.method === 'POST')!.body).toEqual({code: 'ABCD2345'});
   });
 });
@@ -335,10 +336,11 @@ describe('publishing', () => {
 
   it('applies only what was shown', async () => {
     const seen = serviceWith({
-      [`GET ${T}/update-servers`]: () => [
-        {zone: 'glasswort.example', address: '192.0.2.53:53', key_name: 'k.example', algorithm: 'hmac-sha256'},
-      ],
-      [`GET ${T}/domains/${NAME}/publications`]: () => [],
+      [`GET ${T}/update-servers`]: () =>
+        onePage([
+          {zone: 'glasswort.example', address: '192.0.2.53:53', key_name: 'k.example', algorithm: 'hmac-sha256'},
+        ]),
+      [`GET ${T}/domains/${NAME}/publications`]: () => onePage([]),
       [`POST ${T}/domains/${NAME}/plan/changes`]: () => ({
         zone: 'glasswort.example',
         server: '192.0.2.53 port 53',
@@ -349,8 +351,8 @@ describe('publishing', () => {
       [`POST ${T}/domains/${NAME}/publications`]: () => ({}),
     });
     open(<PublishCard tenant="glasswort" name={NAME} zone="glasswort.example" />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Show what would change'}));
-    await userEvent.click(await screen.findByRole('button', {name: 'Make 1 change in glasswort.example'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Preview changes'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Publish 1 change in glasswort.example'}));
     expect(seen.findLast((each) => each.method === 'POST')!.body).toEqual({keys: [], digest: 'd1'});
   });
 });

@@ -18,27 +18,26 @@ export const LEVELS = {
 } as const;
 
 export const PURPOSES: Record<string, string> = {
-  spf: 'who may send (SPF)',
-  dkim: 'a key (DKIM)',
-  dmarc: 'the policy (DMARC)',
-  mx: 'mail in',
-  return_path: 'returned mail',
-  tracking: 'counted links',
-  mta_sts: 'transport policy (MTA-STS)',
-  tls_rpt: 'transport reports',
-  helo: 'name of a host',
-  ptr: 'reverse name',
-  proof: 'proof of ownership',
+  spf: 'SPF record',
+  dkim: 'DKIM key',
+  dmarc: 'DMARC policy',
+  mx: 'inbound mail',
+  return_path: 'return path',
+  tracking: 'tracking links',
+  mta_sts: 'MTA-STS policy',
+  tls_rpt: 'TLS reporting',
+  helo: 'host address',
+  ptr: 'reverse DNS',
+  proof: 'ownership proof',
 };
 
 /** What matters first: how far it is, and what to do next. */
 export function sentence(plan: Plan): {strong: string; rest: string} {
   const ours = plan.records.filter((each) => !each.elsewhere);
   const by = (state: State) => ours.filter((each) => each.check?.state === state);
-  if (ours.length === 0)
-    return {strong: 'Nothing is planned yet.', rest: 'Describe a stream and the relays that carry it.'};
+  if (ours.length === 0) return {strong: 'No plan yet.', rest: 'Add a stream and the relays that carry it.'};
   if (plan.right === plan.total)
-    return {strong: 'Every record is published as planned.', rest: 'Watch until all resolvers have seen it.'};
+    return {strong: 'Every record is published as planned.', rest: 'Watch until all resolvers return it.'};
   const wrong = [...by('misplaced'), ...by('duplicated'), ...by('differs')];
   const strong = `${plan.right} of ${plural(plan.total, 'record')} ${plan.right === 1 ? 'is' : 'are'} published as planned.`;
   const first = wrong[0];

@@ -1,4 +1,4 @@
-/** A report for a period, for a client or a boss: how the mail stood, what happened, what is next. Made to be printed. */
+/** A report for a period, for a client or a boss: deliverability report, what happened, what is next. Made to be printed. */
 import styled, {createGlobalStyle} from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useFlow} from '../mailflow/queries';
@@ -92,7 +92,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
   if (trouble) return <Trouble error={trouble} />;
   const rows = wall.data!.rows.filter((row) => overall(row).trend.some((value) => value != null));
   const total = flow.data!.total;
-  const mended = closed.data!.filter((item) => (item.resolved_at ?? '') >= first && item.level !== 'info');
+  const resolved = closed.data!.filter((item) => (item.resolved_at ?? '') >= first && item.level !== 'info');
   const next = todo.data!.filter((item) => item.level !== 'info').slice(0, 3);
   const change = (row: Schemas['WallRow']) => {
     const [now, before] = [mean(overall(row).trend.slice(-days)), mean(overall(row).trend.slice(0, days))];
@@ -109,23 +109,20 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
       </p>
       <Sheet>
         <div>
-          <h1>{tenant.name}: how the mail stood</h1>
+          <h1>{tenant.name}: deliverability report</h1>
           <Soft>
-            {day(first)} to {day(wall.data!.day)}, beside the {days} days before
+            {day(first)} to {day(wall.data!.day)}, compared with the {days} days before
           </Soft>
         </div>
         <section>
           <p>
-            <b>{count(total.counts.delivered)} messages were delivered.</b>{' '}
-            {total.permanent && <>{percent(total.permanent.value)} bounced for good. </>}
-            {fell.length === 0
-              ? 'No domain stands much lower than before. '
-              : `${fell.map((row) => row.name).join(', ')} ${fell.length === 1 ? 'stands' : 'stand'} lower than before. `}
-            {mended.length > 0 &&
-              `${plural(mended.length, 'incident')} came and ${mended.length === 1 ? 'was' : 'were'} mended. `}
+            <b>{count(total.counts.delivered)} messages delivered.</b>{' '}
+            {total.permanent && <>{percent(total.permanent.value)} bounced permanently. </>}
+            {fell.length === 0 ? 'No reading dropped much. ' : `${fell.map((row) => row.name).join(', ')} dropped. `}
+            {resolved.length > 0 && `${plural(resolved.length, 'incident')} resolved. `}
             {next.length === 0
-              ? 'Nothing has to be done.'
-              : `${plural(todo.data!.filter((item) => item.level !== 'info').length, 'thing')} to do next.`}
+              ? 'Nothing to do.'
+              : `${plural(todo.data!.filter((item) => item.level !== 'info').length, 'item')} to do next.`}
           </p>
         </section>
         <section>
@@ -138,7 +135,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
                 <th />
                 <th className="n">Change</th>
                 <th>Over {2 * days} days</th>
-                <th>What weighs most</th>
+                <th>Main factor</th>
               </tr>
             </thead>
             <tbody>
@@ -194,12 +191,12 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
           </table>
         </section>
         <section>
-          <h2>What came and was mended</h2>
-          {mended.length === 0 ? (
-            <Soft>Nothing.</Soft>
+          <h2>Resolved incidents</h2>
+          {resolved.length === 0 ? (
+            <Soft>None.</Soft>
           ) : (
             <ol>
-              {mended.map((item) => (
+              {resolved.map((item) => (
                 <li key={item.id}>
                   <b>{item.title}</b>, {day(item.since)} to {day(item.resolved_at!)}. <Soft>{item.text}</Soft>
                 </li>
@@ -208,9 +205,9 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
           )}
         </section>
         <section>
-          <h2>What is next</h2>
+          <h2>Next steps</h2>
           {next.length === 0 ? (
-            <Soft>Nothing: the rest is quiet.</Soft>
+            <Soft>Nothing to do.</Soft>
           ) : (
             <ol>
               {next.map((item) => (

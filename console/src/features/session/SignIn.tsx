@@ -49,10 +49,10 @@ export function SignIn() {
         </div>
         <div>
           <h1>Rust Gauge</h1>
-          <p>How sound your sending is, what gnaws at it, and what to do next.</p>
+          <p>Measure, explain and fix email deliverability.</p>
         </div>
         <Field
-          label="E-mail address"
+          label="Email address"
           type="email"
           autoComplete="username"
           value={email}

@@ -1,328 +1,271 @@
-/** Who is told of trouble: ways by mail and chat, how soon and how often; what was told; brakes that hold a stream. */
+/** Alert channels by email and chat: how soon and how often they are notified, and what was sent. */
 import {useState, type FormEvent} from 'react';
-import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {
-  useAlertSettings,
-  useStreamPauses,
-  usePutAlertSettings,
-  usePauseStream,
-  useResumeStream,
-  useNotifications,
-} from '../worklist/queries';
+import {useAlertSettings, useNotifications, usePutAlertSettings} from '../worklist/queries';
 import {Button} from '../../design/Button';
-import {Card, Small, Soft, Tag} from '../../design/Card';
+import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
 import {time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
-import {space} from '../../design/tokens';
+import {Stack} from '../../design/Stack';
 
 type Settings = Schemas['AlertSettings'];
-type Way = Schemas['AlertChannel'];
-const Form = styled.form`
-  display: grid;
-  gap: ${space.m};
-  grid-template-columns: repeat(auto-fill, minmax(220px, 1fr));
-  align-items: start;
-  margin-bottom: ${space.m};
-  > button {
-    justify-self: start;
-    margin-top: 20px;
-  }
-`;
-const Row = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  gap: ${space.s} ${space.m};
-  align-items: end;
-  margin: ${space.s} 0;
-`;
+type Channel = Schemas['AlertChannel'];
 const KINDS = [
-  {value: 'mail', label: 'By mail'},
-  {value: 'chat', label: 'To a chat'},
+  {value: 'mail', label: 'Email'},
+  {value: 'chat', label: 'Chat (incoming webhook)'},
 ];
 const REPORTS = [
-  {value: '', label: 'No report by mail'},
+  {value: '', label: 'Never'},
   {value: 'week', label: 'Every Monday'},
   {value: 'month', label: 'On the first of the month'},
 ];
 const LEVELS = [
-  {value: 'stop', label: 'what stops mail'},
-  {value: 'fix', label: 'what is to be mended, and worse'},
-  {value: 'investigate', label: 'what to look at, and worse'},
-  {value: 'info', label: 'everything'},
+  {value: 'stop', label: 'Stop only'},
+  {value: 'fix', label: 'Fix and above'},
+  {value: 'investigate', label: 'Investigate and above'},
+  {value: 'info', label: 'Everything'},
 ];
 
 export function AlertsCard({tenant}: {tenant: string}) {
   const settings = useAlertSettings(tenant);
   return (
-    <>
-      <Card title="Alerts" note="one incident is told once: on these ways, and to webhooks">
-        {settings.isPending && <Loading what="alerts" />}
-        {settings.error && <Trouble error={settings.error} />}
-        {settings.data && <Alerts key={JSON.stringify(settings.data)} tenant={tenant} kept={settings.data} />}
-      </Card>
-      <StreamPausesCard tenant={tenant} />
-    </>
+    <Stack>
+      {settings.isPending && <Loading what="alert settings" />}
+      {settings.error && <Trouble error={settings.error} />}
+      {settings.data && (
+        <>
+          <ChannelsCard tenant={tenant} saved={settings.data} />
+          <SettingsCard key={JSON.stringify(settings.data)} tenant={tenant} saved={settings.data} />
+        </>
+      )}
+      <NotificationsCard tenant={tenant} />
+    </Stack>
   );
 }
 
-function Alerts({tenant, kept}: {tenant: string; kept: Settings}) {
+function ChannelsCard({tenant, saved}: {tenant: string; saved: Settings}) {
   const put = usePutAlertSettings(tenant);
-  const told = useNotifications(tenant);
-  const [wait, setWait] = useState(String(kept.wait_minutes));
-  const [repeat, setRepeat] = useState(String(kept.repeat_hours));
-  const [well, setWell] = useState(String(kept.resolve_hours));
-  const [sure, setSure] = useState(String(kept.confidence * 100));
-  const [every, setEvery] = useState<string>(kept.report_every ?? '');
-  const [people, setPeople] = useState((kept.report_to ?? []).join(', '));
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
-    put.mutate({
-      ...kept,
-      wait_minutes: Number(wait),
-      repeat_hours: Number(repeat),
-      resolve_hours: Number(well),
-      confidence: Number(sure) / 100,
-      report_every: every as Settings['report_every'],
-      report_to: people.split(/[\s,;]+/).filter(Boolean),
-    });
-  };
+  const [adding, setAdding] = useState(false);
+  const channels = saved.channels ?? [];
+  const save = (changed: Channel[]) => put.mutate({...saved, channels: changed});
   return (
-    <>
-      <Form onSubmit={submit}>
-        <Field
-          label="Wait before telling, minutes"
-          hint="what passes meanwhile tells nobody"
-          value={wait}
-          onChange={setWait}
-          isRequired
-        />
-        <Field
-          label="Tell again after, hours"
-          hint="while nobody looks after it; 0: never"
-          value={repeat}
-          onChange={setRepeat}
-          isRequired
-        />
-        <Field label="Close when well for, hours" value={well} onChange={setWell} isRequired />
-        <Field label="A line is crossed when sure to, %" value={sure} onChange={setSure} isRequired />
-        <Field
-          label="A report goes to"
-          hint="addresses; it can be printed from Readings, too"
-          value={people}
-          onChange={setPeople}
-          placeholder="boss@skerry.example"
-        />
-        <div>
-          <Choice label="How often" value={every} options={REPORTS} onChange={setEvery} />
-        </div>
-        <Button type="submit" tone="main" isDisabled={put.isPending}>
-          Keep these settings
-        </Button>
-      </Form>
-      {(kept.channels ?? []).length === 0 ? (
-        <Notice title="Nobody is told by mail or chat">Items are on the worklist all the same. Add a way below.</Notice>
-      ) : (
+    <Card
+      title="Alert channels"
+      note="one notification per incident, sent to these channels and to webhooks"
+      actions={!adding && <Button onPress={() => setAdding(true)}>Add a channel</Button>}
+    >
+      {channels.length === 0 && !adding && (
+        <Notice title="No alert channels yet">Items still appear on the worklist. Add a channel to be notified.</Notice>
+      )}
+      {channels.length > 0 && (
         <DataTable
-          label="Ways to tell"
+          label="Alert channels"
           columns={[
-            {name: 'Name', value: (row: Way) => row.name},
-            {name: 'How', value: (row) => row.kind},
-            {name: 'To', value: (row) => row.to?.join(', ') || row.url || ''},
-            {name: 'Is told', value: (row) => LEVELS.find((each) => each.value === row.min_level)?.label ?? ''},
-            {name: 'Quiet (UTC)', value: (row) => (row.quiet_from ? `${row.quiet_from} to ${row.quiet_to}` : '')},
+            {name: 'Name', value: (row: Channel) => row.name},
+            {name: 'Kind', value: (row) => (row.kind === 'mail' ? 'Email' : 'Chat')},
+            {name: 'To', value: (row) => ((row.to ?? []).join(', ') || row.url) ?? ''},
+            {
+              name: 'Notified of',
+              value: (row) => LEVELS.find((level) => level.value === row.min_level)?.label ?? '',
+            },
+            {name: 'Quiet hours (UTC)', value: (row) => (row.quiet_from ? `${row.quiet_from} to ${row.quiet_to}` : '')},
             {
               name: '',
               value: () => '',
               tool: true,
               show: (row) => (
-                <Button
+                <Confirm
+                  label="Delete"
                   tone="link"
-                  onPress={() =>
-                    put.mutate({...kept, channels: (kept.channels ?? []).filter((each) => each.name !== row.name)})
-                  }
+                  title={`Delete the channel ${row.name}?`}
+                  action="Delete"
+                  isDisabled={put.isPending}
+                  onConfirm={() => save(channels.filter((channel) => channel !== row))}
                 >
-                  Take away
-                </Button>
+                  It is no longer notified. What was sent to it stays in the list below.
+                </Confirm>
               ),
             },
           ]}
-          rows={kept.channels ?? []}
+          rows={channels}
           id={(row) => row.name}
-          file={`ways-${tenant}.csv`}
+          file={`channels-${tenant}.csv`}
         />
       )}
-      <AddWay busy={put.isPending} onAdd={(way) => put.mutate({...kept, channels: [...(kept.channels ?? []), way]})} />
+      {adding && (
+        <ChannelForm
+          busy={put.isPending}
+          onCancel={() => setAdding(false)}
+          onAdd={(channel) => save([...channels, channel])}
+        />
+      )}
       {put.error && <Trouble error={put.error} />}
-      {told.data && told.data.length > 0 && (
-        <DataTable
-          label="What was told"
-          columns={[
-            {name: 'When', value: (row: Schemas['Notification']) => row.made_at, show: (row) => time(row.made_at)},
-            {name: 'Way', value: (row) => row.channel},
-            {name: 'What', value: (row) => row.title},
-            {
-              name: 'State',
-              value: (row) => row.state,
-              show: (row) => (row.state === 'dead' ? <Tag level="fault">given up</Tag> : row.state),
-            },
-            {name: 'Tries', value: (row) => row.attempts, number: true},
-            {name: 'Answer', value: (row) => row.response},
-          ]}
-          rows={told.data}
-          id={(row) => String(row.id)}
-          file={`told-${tenant}.csv`}
-        />
-      )}
-    </>
+    </Card>
   );
 }
 
-function AddWay({busy, onAdd}: {busy: boolean; onAdd: (way: Way) => void}) {
+function ChannelForm({
+  busy,
+  onAdd,
+  onCancel,
+}: {
+  busy: boolean;
+  onAdd: (channel: Channel) => void;
+  onCancel: () => void;
+}) {
   const [kind, setKind] = useState('mail');
   const [name, setName] = useState('');
   const [to, setTo] = useState('');
-  const [least, setLeast] = useState('investigate');
+  const [level, setLevel] = useState('investigate');
   const [from, setFrom] = useState('');
   const [until, setUntil] = useState('');
   const [template, setTemplate] = useState('{"text": "{what}: {title}\\n{text}\\n{link}"}');
-  const add = () =>
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
     onAdd({
-      kind: kind as Way['kind'],
-      name,
-      min_level: least as Way['min_level'],
+      kind: kind as Channel['kind'],
+      name: name.trim(),
+      min_level: level as Channel['min_level'],
       quiet_from: from,
       quiet_to: until,
       template,
       to: kind === 'mail' ? to.split(/[\s,;]+/).filter(Boolean) : [],
       url: kind === 'chat' ? to.trim() : '',
     });
+  };
   return (
-    <Row>
-      <Choice label="How" value={kind} options={KINDS} onChange={setKind} />
-      <Field label="Name" value={name} onChange={setName} placeholder="Isla" />
+    <FormGrid onSubmit={submit} aria-label="New channel">
+      <Choice field label="Kind" value={kind} options={KINDS} onChange={setKind} />
+      <Field label="Name" value={name} onChange={setName} placeholder="Isla" isRequired />
       <Field
-        label={kind === 'mail' ? 'Addresses' : 'Address of the incoming webhook'}
+        label={kind === 'mail' ? 'Email addresses' : 'URL of the incoming webhook'}
         value={to}
         onChange={setTo}
         placeholder={kind === 'mail' ? 'isla@skerry.example' : 'https://chat.skerry.example/in/…'}
-        style={{minWidth: 260}}
+        isRequired
       />
-      {kind === 'chat' && (
-        <Field
-          label="Template"
-          hint="JSON; {title} {text} {level} {what} {tenant} {remedy} {link}"
-          mono
-          value={template}
-          onChange={setTemplate}
-          style={{minWidth: 320}}
-        />
-      )}
-      <Choice label="Of what" value={least} options={LEVELS} onChange={setLeast} />
+      <Choice field label="Notify of" value={level} options={LEVELS} onChange={setLevel} />
       <Field label="Quiet from (UTC)" type="time" value={from} onChange={setFrom} />
-      <Field label="to" type="time" value={until} onChange={setUntil} />
-      <Button isDisabled={busy || !name.trim() || !to.trim()} onPress={add}>
-        Add this way
-      </Button>
-    </Row>
+      <Field label="Quiet until (UTC)" type="time" value={until} onChange={setUntil} />
+      {kind === 'chat' && (
+        <div data-wide>
+          <Field
+            label="Message template"
+            hint="JSON with {title} {text} {level} {what} {tenant} {remedy} {link}"
+            mono
+            value={template}
+            onChange={setTemplate}
+          />
+        </div>
+      )}
+      <footer>
+        <Button type="submit" tone="main" isDisabled={busy || !name.trim() || !to.trim()}>
+          Add
+        </Button>
+        <Button onPress={onCancel}>Cancel</Button>
+      </footer>
+    </FormGrid>
   );
 }
 
-function StreamPausesCard({tenant}: {tenant: string}) {
-  const settings = useAlertSettings(tenant);
+function SettingsCard({tenant, saved}: {tenant: string; saved: Settings}) {
   const put = usePutAlertSettings(tenant);
-  const pauses = useStreamPauses(tenant);
-  const hold = usePauseStream(tenant);
-  const release = useResumeStream(tenant);
-  const [stream, setStream] = useState('');
-  const [relay, setRelay] = useState('');
-  const [why, setWhy] = useState('');
+  const [wait, setWait] = useState(String(saved.wait_minutes));
+  const [repeat, setRepeat] = useState(String(saved.repeat_hours));
+  const [resolve, setResolve] = useState(String(saved.resolve_hours));
+  const [confidence, setConfidence] = useState(String(saved.confidence * 100));
+  const [every, setEvery] = useState<string>(saved.report_every ?? '');
+  const [recipients, setRecipients] = useState((saved.report_to ?? []).join(', '));
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    put.mutate({
+      ...saved,
+      wait_minutes: Number(wait),
+      repeat_hours: Number(repeat),
+      resolve_hours: Number(resolve),
+      confidence: Number(confidence) / 100,
+      report_every: every as Settings['report_every'],
+      report_to: recipients.split(/[\s,;]+/).filter(Boolean),
+    });
+  };
   return (
-    <Card
-      title="Brakes"
-      note="a stream that clearance holds as a whole until somebody releases it"
-      actions={
-        settings.data && (
-          <Button
-            isDisabled={put.isPending}
-            onPress={() => put.mutate({...settings.data, auto_pause: !settings.data.auto_pause})}
-          >
-            {settings.data.auto_pause ? 'Do not brake by itself' : 'Pause by itself at a stop line'}
-          </Button>
-        )
-      }
-    >
-      <p>
-        <Small>
-          {settings.data?.auto_pause
-            ? 'At a stop line a stream over its relay is held by itself.'
-            : 'Nothing is held by itself; streams can be held by hand.'}
-        </Small>
-      </p>
-      {pauses.error && <Trouble error={pauses.error} />}
-      {pauses.data?.length === 0 && <Soft>No stream is held.</Soft>}
-      {pauses.data && pauses.data.length > 0 && (
-        <DataTable
-          label="Brakes"
-          columns={[
-            {name: 'Stream', value: (row: Schemas['StreamPause']) => row.stream},
-            {name: 'Relay', value: (row) => row.relay || 'any'},
-            {name: 'Since', value: (row) => row.since, show: (row) => time(row.since)},
-            {name: 'Set by', value: (row) => row.by || 'a stop line'},
-            {name: 'Why', value: (row) => row.why},
-            {
-              name: '',
-              value: () => '',
-              tool: true,
-              show: (row) => (
-                <Button
-                  tone="link"
-                  isDisabled={!why.trim()}
-                  onPress={() =>
-                    release.mutate({stream: row.stream, relay: row.relay, why}, {onSuccess: () => setWhy('')})
-                  }
-                >
-                  Release
-                </Button>
-              ),
-            },
-          ]}
-          rows={pauses.data}
-          id={(row) => row.stream + row.relay}
-          file={`pauses-${tenant}.csv`}
-        />
-      )}
-      <Row>
-        <Field label="Stream" value={stream} onChange={setStream} placeholder="newsletter" />
-        <Field label="Relay (empty: any)" value={relay} onChange={setRelay} />
+    <Card title="Notification timing and reports">
+      <FormGrid onSubmit={submit}>
         <Field
-          label="Why (to hold or to release)"
-          value={why}
-          onChange={setWhy}
-          placeholder="Wrong prices in it"
-          style={{minWidth: 260}}
+          label="Delay before the first notification, minutes"
+          hint="incidents that end within it are not reported"
+          value={wait}
+          onChange={setWait}
+          isRequired
         />
-        <Button
-          isDisabled={!stream.trim() || !why.trim() || hold.isPending}
-          onPress={() =>
-            hold.mutate(
-              {stream, relay, why},
-              {
-                onSuccess: () => {
-                  setStream('');
-                  setWhy('');
-                },
-              },
-            )
-          }
-        >
-          Hold this stream
-        </Button>
-      </Row>
-      {(hold.error ?? release.error ?? put.error) && <Trouble error={(hold.error ?? release.error ?? put.error)!} />}
+        <Field
+          label="Remind after, hours"
+          hint="while nobody has acknowledged the item; 0: never"
+          value={repeat}
+          onChange={setRepeat}
+          isRequired
+        />
+        <Field
+          label="Resolve after, hours"
+          hint="without the problem"
+          value={resolve}
+          onChange={setResolve}
+          isRequired
+        />
+        <Field
+          label="Confidence needed to report a crossed line, %"
+          value={confidence}
+          onChange={setConfidence}
+          isRequired
+        />
+        <Choice field label="Report by email" value={every} options={REPORTS} onChange={setEvery} />
+        <Field
+          label="Report recipients"
+          hint="the same report can be printed from Readings"
+          value={recipients}
+          onChange={setRecipients}
+          placeholder="boss@skerry.example"
+        />
+        <footer>
+          <Button type="submit" tone="main" isDisabled={put.isPending}>
+            Save
+          </Button>
+          {put.isSuccess && <Small role="status">Saved.</Small>}
+        </footer>
+      </FormGrid>
+      {put.error && <Trouble error={put.error} />}
+    </Card>
+  );
+}
+
+function NotificationsCard({tenant}: {tenant: string}) {
+  const sent = useNotifications(tenant);
+  if (!sent.data || sent.data.length === 0) return null;
+  return (
+    <Card title="Notifications sent" note="newest first">
+      <DataTable
+        label="Notifications"
+        columns={[
+          {name: 'Time', value: (row: Schemas['Notification']) => row.made_at, show: (row) => time(row.made_at)},
+          {name: 'Channel', value: (row) => row.channel},
+          {name: 'Title', value: (row) => row.title},
+          {
+            name: 'State',
+            value: (row) => row.state,
+            show: (row) => (row.state === 'dead' ? <Tag level="fault">failed</Tag> : row.state),
+          },
+          {name: 'Attempts', value: (row) => row.attempts, number: true},
+          {name: 'Response', value: (row) => row.response},
+        ]}
+        rows={sent.data}
+        id={(row) => String(row.id)}
+        file={`notifications-${tenant}.csv`}
+      />
     </Card>
   );
 }

@@ -1,4 +1,4 @@
-/** Addresses that are told what happens: how each one's calls go, and what was given up. */
+/** Webhooks: who is called when something happens, and how each call went. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -14,20 +14,16 @@ import {
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
+import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
 import {plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 
 type Webhook = Schemas['Webhook'];
 
-const Form = styled.form`
-  display: grid;
-  gap: ${space.s};
-  max-width: 560px;
-  margin-top: ${space.m};
-`;
 const Row = styled.span`
   display: flex;
   gap: ${space.s};
@@ -49,29 +45,29 @@ export function WebhooksCard({tenant}: {tenant: string}) {
   return (
     <Card
       title="Webhooks"
-      note="told at once what happens: a watch ended, a proof was lost; signed, and tried again for two days"
+      note="signed calls when something happens, for example a watch ended or an item opened; retried for two days"
       actions={<Button onPress={() => setAdding(true)}>Add a webhook</Button>}
     >
       {hooks.isPending && <Loading what="webhooks" />}
       {hooks.error && <Trouble error={hooks.error} again={() => void hooks.refetch()} />}
       {hooks.data?.length === 0 && !adding && (
-        <Notice title="Nobody is told">Add the address of a program that should know at once.</Notice>
+        <Notice title="No webhooks yet">Add the URL of a program that should be called when something happens.</Notice>
       )}
       {hooks.data && hooks.data.length > 0 && (
         <DataTable
           label="Webhooks"
           columns={[
             {name: 'Name', value: (row: Webhook) => row.name},
-            {name: 'Address', value: (row) => row.url, show: (row) => <Mono>{row.url}</Mono>},
-            {name: 'Is told', value: (row) => row.subjects.join(', ') || 'everything'},
+            {name: 'URL', value: (row) => row.url, show: (row) => <Mono>{row.url}</Mono>},
+            {name: 'Subjects', value: (row) => row.subjects.join(', ') || 'all'},
             {
-              name: 'Last answer',
+              name: 'Last response',
               value: (row) => row.last_response,
               show: (row) => <span title={time(row.last_at)}>{row.last_response || <Soft>not called yet</Soft>}</span>,
             },
             {name: 'Waiting', value: (row) => row.waiting, number: true},
             {
-              name: 'Given up',
+              name: 'Failed',
               value: (row) => row.dead,
               number: true,
               show: (row) => (row.dead ? <Tag level="fault">{row.dead}</Tag> : 0),
@@ -113,36 +109,37 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   };
   if (add.data) {
     return (
-      <Notice title="Its secret, shown this once">
+      <Notice title="Signing secret: copy it now, it is not shown again">
         <p>
-          <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy the secret</CopyButton>
+          <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy</CopyButton>
         </p>
         <p>
-          Check with it that a call is ours: HMAC-SHA256 over id, time and body, in the open Standard Webhooks form.
+          Use it to verify calls: HMAC-SHA256 over id, time and body, as the open Standard Webhooks specification
+          defines it.
         </p>
-        <Button onPress={onDone}>I have it</Button>
+        <Button onPress={onDone}>Close</Button>
       </Notice>
     );
   }
   return (
-    <Form onSubmit={submit}>
+    <FormGrid onSubmit={submit}>
       <Field label="Name" value={name} onChange={setName} placeholder="ticket desk" isRequired />
       <Field
-        label="Address"
+        label="URL"
         mono
         value={url}
         onChange={setUrl}
         placeholder="https://desk.glasswort.example/rust-gauge"
         isRequired
       />
-      <Row>
+      <footer>
         <Button type="submit" tone="main" isDisabled={add.isPending}>
-          Add it
+          Add
         </Button>
-        <Button onPress={onDone}>Leave it</Button>
-      </Row>
+        <Button onPress={onDone}>Cancel</Button>
+      </footer>
       {add.error && <Trouble error={add.error} />}
-    </Form>
+    </FormGrid>
   );
 }
 
@@ -157,41 +154,52 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
       <Row>
         <b>{hook.name}</b>
         <Button onPress={() => test.mutate(hook.id)} isDisabled={test.isPending || hook.paused}>
-          Call it now
+          Send test
         </Button>
         <Button onPress={() => change.mutate({id: hook.id, body: {paused: !hook.paused}})}>
-          {hook.paused ? 'Let it go on' : 'Pause it'}
+          {hook.paused ? 'Resume' : 'Pause'}
         </Button>
-        {hook.dead > 0 && <Button onPress={() => replay.mutate(hook.id)}>Try {plural(hook.dead, 'call')} anew</Button>}
-        <Button tone="link" onPress={() => drop.mutate(hook.id)}>
-          Forget it
-        </Button>
+        {hook.dead > 0 && (
+          <Button onPress={() => replay.mutate(hook.id)}>Retry {plural(hook.dead, 'failed call')}</Button>
+        )}
+        <Confirm
+          label="Delete"
+          title={`Delete the webhook ${hook.name}?`}
+          action="Delete"
+          onConfirm={() => drop.mutate(hook.id)}
+        >
+          It is no longer called, and its list of calls is deleted.
+        </Confirm>
         {test.data && (
           <Small role="status">
-            {test.data.state}: {test.data.summary}
+            {test.data.state}: {test.data.response}
           </Small>
         )}
       </Row>
       {[test, change, replay, drop].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
-      {calls.data?.items.length === 0 && <Soft>It was not called yet.</Soft>}
+      {calls.data?.items.length === 0 && <Soft>Not called yet.</Soft>}
       {calls.data && calls.data.items.length > 0 && (
         <DataTable
           label={`Calls of ${hook.name}`}
           columns={[
-            {name: 'Made', value: (row: Schemas['WebhookCall']) => row.created_at, show: (row) => time(row.created_at)},
+            {
+              name: 'Created',
+              value: (row: Schemas['WebhookCall']) => row.created_at,
+              show: (row) => time(row.created_at),
+            },
             {name: 'Subject', value: (row) => row.subject},
             {
               name: 'State',
               value: (row) => row.state,
               show: (row) => (
                 <Tag level={row.state === 'delivered' ? 'right' : row.state === 'dead' ? 'fault' : 'risk'}>
-                  {row.state === 'dead' ? 'given up' : row.state}
+                  {row.state === 'dead' ? 'failed' : row.state}
                 </Tag>
               ),
             },
-            {name: 'Tries', value: (row) => row.attempts, number: true},
-            {name: 'Next try', value: (row) => row.next_at ?? '', show: (row) => time(row.next_at)},
-            {name: 'Answer', value: (row) => row.response},
+            {name: 'Attempts', value: (row) => row.attempts, number: true},
+            {name: 'Next attempt', value: (row) => row.next_at ?? '', show: (row) => time(row.next_at)},
+            {name: 'Response', value: (row) => row.response},
             {name: 'Id', value: (row) => row.id, show: (row) => <Mono>{row.id}</Mono>},
           ]}
           rows={calls.data.items}

@@ -2,9 +2,10 @@ import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, problem, serviceWith, type Sent} from '../../testing';
+import {onePage, open, problem, serviceWith, type Sent, withBrowserParts} from '../../testing';
 import {AlertsCard} from './AlertsCard';
-import {ReadingsCard} from './ReadingsCard';
+import {StreamPausesCard} from './StreamPausesCard';
+import {FactorsCard} from './FactorsCard';
 
 afterEach(cleanup);
 const T = '/api/v1/tenants/glasswort';
@@ -51,10 +52,11 @@ const served = (more: Record<string, unknown> = {}) =>
   serviceWith({
     [`GET ${T}/alert-settings`]: () => kept,
     [`PUT ${T}/alert-settings`]: (sent: Sent) => sent.body,
-    [`GET ${T}/notifications`]: () => [told],
-    [`GET ${T}/stream-pauses`]: () => [pause],
+    [`GET ${T}/notifications`]: () => onePage([told]),
+    [`GET ${T}/stream-pauses`]: () => onePage([pause]),
     ...more,
   });
+withBrowserParts();
 const put = (seen: Sent[]) =>
   seen.filter((each) => each.method === 'PUT').map((each) => each.body as Schemas['AlertSettings']);
 
@@ -62,27 +64,27 @@ describe('alerts', () => {
   it('show each way with what it is told, its quiet hours, and what was given up', async () => {
     served();
     open(<AlertsCard tenant="glasswort" />);
-    const channels = within(await screen.findByRole('table', {name: 'Ways to tell'}));
-    expect(channels.getByText('what is to be mended, and worse')).toBeTruthy();
+    const channels = within(await screen.findByRole('table', {name: 'Alert channels'}));
+    expect(channels.getByText('Fix and above')).toBeTruthy();
     expect(channels.getByText('22:00 to 06:00')).toBeTruthy();
-    expect(await screen.findByText('given up')).toBeTruthy();
+    expect(await screen.findByText('failed')).toBeTruthy();
     expect(screen.getByText('550 no such mailbox')).toBeTruthy();
   });
 
   it('are kept as they are typed, per cent as a share', async () => {
     const seen = served();
     open(<AlertsCard tenant="glasswort" />);
-    const wait = await screen.findByRole('textbox', {name: 'Wait before telling, minutes'});
+    const wait = await screen.findByRole('textbox', {name: 'Delay before the first notification, minutes'});
     await userEvent.clear(wait);
     await userEvent.type(wait, '30');
-    const sure = screen.getByRole('textbox', {name: /crossed when sure/});
+    const sure = screen.getByRole('textbox', {name: /Confidence needed/});
     await userEvent.clear(sure);
     await userEvent.type(sure, '95');
     await userEvent.type(
-      screen.getByRole('textbox', {name: 'A report goes to'}),
+      screen.getByRole('textbox', {name: 'Report recipients'}),
       'boss@skerry.example, isla@skerry.example',
     );
-    await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(put(seen)[0]).toMatchObject({
       wait_minutes: 30,
       confidence: 0.95,
@@ -94,12 +96,17 @@ describe('alerts', () => {
   it('take a way away and add one', async () => {
     const seen = served();
     open(<AlertsCard tenant="glasswort" />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Take away'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Delete'}));
+    await userEvent.click(within(screen.getByRole('alertdialog')).getByRole('button', {name: 'Delete'}));
     expect(put(seen)[0]!.channels).toEqual([]);
-    const add = screen.getByRole('button', {name: 'Add this way'});
+    await userEvent.click(screen.getByRole('button', {name: 'Add a channel'}));
+    const add = screen.getByRole('button', {name: 'Add'});
     expect(add).toHaveProperty('disabled', true);
     await userEvent.type(screen.getByRole('textbox', {name: 'Name'}), 'Bram');
-    await userEvent.type(screen.getByRole('textbox', {name: 'Addresses'}), 'bram@skerry.example desk@skerry.example');
+    await userEvent.type(
+      screen.getByRole('textbox', {name: 'Email addresses'}),
+      'bram@skerry.example desk@skerry.example',
+    );
     await userEvent.click(add);
     expect(put(seen)[1]!.channels!.at(-1)).toMatchObject({
       name: 'Bram',
@@ -115,24 +122,27 @@ describe('alerts', () => {
         problem(422, 'It cannot be taken', {detail: 'channels.0.url: 10.0.0.1 may not be called'}),
     });
     open(<AlertsCard tenant="glasswort" />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Keep these settings'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Save'}));
     expect(await screen.findByText(/10\.0\.0\.1 may not be called/)).toBeTruthy();
   });
 });
 
 describe('pauses', () => {
   it('are released and put on with a reason only', async () => {
-    const seen = served({[`POST ${T}/stream-pauses`]: () => [pause], [`POST ${T}/stream-pauses/resume`]: () => []});
-    open(<AlertsCard tenant="glasswort" />);
-    const release = await screen.findByRole('button', {name: 'Release'});
+    const seen = served({
+      [`POST ${T}/stream-pauses`]: () => onePage([pause]),
+      [`POST ${T}/stream-pauses/resume`]: () => onePage([]),
+    });
+    open(<StreamPausesCard tenant="glasswort" />);
+    const release = await screen.findByRole('button', {name: 'Resume'});
     expect(release).toHaveProperty('disabled', true);
-    const hold = screen.getByRole('button', {name: 'Hold this stream'});
+    const hold = screen.getByRole('button', {name: 'Pause stream'});
     await userEvent.type(screen.getByRole('textbox', {name: 'Stream'}), 'receipts');
     expect(hold).toHaveProperty('disabled', true);
-    await userEvent.type(screen.getByRole('textbox', {name: /Why/}), 'wrong prices');
+    await userEvent.type(screen.getByRole('textbox', {name: 'Reason'}), 'wrong prices');
     await userEvent.click(hold);
-    await userEvent.type(screen.getByRole('textbox', {name: /Why/}), 'the list was cleaned');
-    await userEvent.click(screen.getByRole('button', {name: 'Release'}));
+    await userEvent.type(screen.getByRole('textbox', {name: 'Reason'}), 'the list was cleaned');
+    await userEvent.click(screen.getByRole('button', {name: 'Resume'}));
     expect(seen.filter((each) => each.method === 'POST').map((each) => each.body)).toEqual([
       {stream: 'receipts', relay: '', why: 'wrong prices'},
       {stream: 'newsletter', relay: 'driftline', why: 'the list was cleaned'},
@@ -141,8 +151,8 @@ describe('pauses', () => {
 
   it('work by themselves only where a tenant wants that', async () => {
     const seen = served();
-    open(<AlertsCard tenant="glasswort" />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Pause by itself at a stop line'}));
+    open(<StreamPausesCard tenant="glasswort" />);
+    await userEvent.click(await screen.findByRole('checkbox', {name: /Stop automatically/}));
     expect(put(seen)[0]!.auto_pause).toBe(true);
   });
 });
@@ -183,12 +193,12 @@ describe('the parameters of readings', () => {
       [`PUT ${T}/reading-settings`]: () => ({...view, job: 4}),
       [`GET ${T}/jobs/4`]: () => job,
     });
-    open(<ReadingsCard tenant="glasswort" />);
+    open(<FactorsCard tenant="glasswort" />);
     const watch = await screen.findByRole('textbox', {name: /Complaints, watch/i});
     expect(watch).toHaveProperty('value', '0.1');
     await userEvent.clear(watch);
     await userEvent.type(watch, '0,05');
-    await userEvent.click(screen.getByRole('button', {name: 'Keep, and compute the past anew'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Save and recompute'}));
     expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({
       factors: {complaints: {stop: 0.003, watch: 0.0005}},
     });
@@ -198,13 +208,13 @@ describe('the parameters of readings', () => {
 
   it.each(['', '-1', 'many'])('are not kept while one is "%s"', async (text) => {
     serviceWith({[`GET ${T}/reading-settings`]: () => view});
-    open(<ReadingsCard tenant="glasswort" />);
+    open(<FactorsCard tenant="glasswort" />);
     const points = await screen.findByRole('textbox', {name: /Complaints, weight/i});
     await userEvent.clear(points);
     if (text) await userEvent.type(points, text);
-    expect(screen.getByRole('button', {name: 'Keep, and compute the past anew'})).toHaveProperty('disabled', true);
-    expect(screen.getByRole('alert').textContent).toContain('from 0 up');
-    await userEvent.click(screen.getByRole('button', {name: 'Leave it as it was'}));
+    expect(screen.getByRole('button', {name: 'Save and recompute'})).toHaveProperty('disabled', true);
+    expect(screen.getByRole('alert').textContent).toContain('0 or more');
+    await userEvent.click(screen.getByRole('button', {name: 'Cancel'}));
     expect(points).toHaveProperty('value', '60');
   });
 
@@ -214,8 +224,9 @@ describe('the parameters of readings', () => {
       [`DELETE ${T}/reading-settings`]: () => ({...view, job: 5}),
       [`GET ${T}/jobs/5`]: () => ({...job, id: 5, state: 'failed', error: 'It was stopped by hand.'}),
     });
-    open(<ReadingsCard tenant="glasswort" />);
-    await userEvent.click(await screen.findByRole('button', {name: 'Back to those shipped'}));
+    open(<FactorsCard tenant="glasswort" />);
+    await userEvent.click(await screen.findByRole('button', {name: 'Restore defaults'}));
+    await userEvent.click(within(screen.getByRole('alertdialog')).getByRole('button', {name: 'Restore'}));
     expect(await screen.findByText('It was stopped by hand.')).toBeTruthy();
     expect(seen.some((each) => each.method === 'DELETE')).toBe(true);
   });

@@ -1,11 +1,12 @@
 /** Queries and changes of settings. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 const webhooksQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['webhooks', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/webhooks', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) =>
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/webhooks', {params: {path: {tenant}}, signal})),
     refetchInterval: 15_000,
   });
 export const useWebhooks = (tenant: string) => useQuery(webhooksQuery(tenant));
@@ -51,7 +52,7 @@ export const useReplayWebhook = (tenant: string) =>
   );
 
 const tokensQuery = () =>
-  queryOptions({queryKey: ['tokens'], queryFn: ({signal}) => unwrap(api.GET('/api/v1/tokens', {signal}))});
+  queryOptions({queryKey: ['tokens'], queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tokens', {signal}))});
 export const useTokens = () => useQuery(tokensQuery());
 
 export function useMakeToken() {

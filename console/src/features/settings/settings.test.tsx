@@ -1,8 +1,8 @@
-import {cleanup, screen} from '@testing-library/react';
+import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, serviceWith} from '../../testing';
+import {onePage, open, serviceWith, withBrowserParts} from '../../testing';
 import {SettingsPage} from './SettingsPage';
 
 afterEach(cleanup);
@@ -37,29 +37,32 @@ const call: Schemas['WebhookCall'] = {
   finished_at: '2026-11-22T12:00:00Z',
 };
 
+withBrowserParts();
+
 describe('settings', () => {
   it('shows who is told, and tries given-up calls anew', async () => {
     const seen = serviceWith({
-      [`GET ${T}/webhooks`]: () => [hook()],
+      [`GET ${T}/webhooks`]: () => onePage([hook()]),
       [`GET ${T}/webhooks/3/calls`]: () => ({items: [call], next: null}),
       [`POST ${T}/webhooks/3/replay`]: () => 2,
-      'GET /api/v1/tokens': () => [],
+      'GET /api/v1/tokens': () => onePage([]),
     });
-    open(<SettingsPage who={who} />);
+    open(<SettingsPage who={who} />, '/settings/webhooks', '/settings/:section');
     expect(await screen.findByText('https://desk.glasswort.example/')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Open'}));
-    expect(await screen.findByText('given up')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'Try 2 calls anew'}));
+    expect(await screen.findByText('failed')).toBeTruthy();
+    await userEvent.click(screen.getByRole('button', {name: 'Retry 2 failed calls'}));
     expect(seen.some((each) => each.path.endsWith('/webhooks/3/replay'))).toBe(true);
   });
 
   it('shows the secrets of a new webhook and a new token once', async () => {
     serviceWith({
-      [`GET ${T}/webhooks`]: () => [],
+      [`GET ${T}/webhooks`]: () => onePage([]),
       [`POST ${T}/webhooks`]: () => ({...hook(), secret: 'whsec_abc'}),
-      'GET /api/v1/tokens': () => [
-        {id: 1, name: 'old', tenant: null, created_at: '2026-11-20T12:00:00Z', last_used_at: null, expires_at: null},
-      ],
+      'GET /api/v1/tokens': () =>
+        onePage([
+          {id: 1, name: 'old', tenant: null, created_at: '2026-11-20T12:00:00Z', last_used_at: null, expires_at: null},
+        ]),
       'POST /api/v1/tokens': () => ({
         id: 2,
         name: 'load',
@@ -68,19 +71,21 @@ describe('settings', () => {
         secret: 'rg_secret',
       }),
     });
-    open(<SettingsPage who={who} />);
-    expect(await screen.findByText('Nobody is told')).toBeTruthy();
+    open(<SettingsPage who={who} />, '/settings/webhooks', '/settings/:section');
+    expect(await screen.findByText('No webhooks yet')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Add a webhook'}));
     await userEvent.type(screen.getByLabelText('Name'), 'desk');
-    await userEvent.type(screen.getByLabelText('Address'), 'https://desk.glasswort.example/');
-    await userEvent.click(screen.getByRole('button', {name: 'Add it'}));
+    await userEvent.type(screen.getByLabelText('URL'), 'https://desk.glasswort.example/');
+    await userEvent.click(screen.getByRole('button', {name: 'Add'}));
     expect(await screen.findByText('whsec_abc')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'I have it'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Close'}));
     expect(screen.queryByText('whsec_abc')).toBeNull();
-    await userEvent.type(screen.getByLabelText('A new token for this tenant'), 'load');
-    await userEvent.click(screen.getByRole('button', {name: 'Make it'}));
+    cleanup();
+    open(<SettingsPage who={who} />, '/settings/tokens', '/settings/:section');
+    await userEvent.type(screen.getByLabelText('Name of the new token'), 'load');
+    await userEvent.click(screen.getByRole('button', {name: 'Create token'}));
     expect(await screen.findByText('rg_secret')).toBeTruthy();
-    expect(await screen.findByText('all of yours')).toBeTruthy();
+    expect(await screen.findByText('all tenants')).toBeTruthy();
   });
 
   it('keeps how long events are kept', async () => {
@@ -88,11 +93,11 @@ describe('settings', () => {
       [`GET ${T}/flow-settings`]: () => ({keep_events_days: 400, false_alarms_a_year: 1}),
       [`PUT ${T}/flow-settings`]: () => ({keep_events_days: 90, false_alarms_a_year: 1}),
     });
-    open(<SettingsPage who={who} />);
-    const days = await screen.findByLabelText('Keep events for, days');
+    open(<SettingsPage who={who} />, '/settings/retention', '/settings/:section');
+    const days = await screen.findByLabelText('Event retention, days');
     await userEvent.clear(days);
     await userEvent.type(days, '90');
-    await userEvent.click(screen.getByRole('button', {name: 'Keep these settings'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({keep_events_days: 90, false_alarms_a_year: 1});
   });
 
@@ -115,14 +120,15 @@ describe('settings', () => {
         others: 1,
       }),
     });
-    open(<SettingsPage who={who} />);
-    await userEvent.type(await screen.findByLabelText('Whose, an address'), 'kim@tidepost.example');
-    await userEvent.click(screen.getByRole('button', {name: 'See what is kept'}));
-    const erase = await screen.findByRole('button', {name: 'Erase for good'});
+    open(<SettingsPage who={who} />, '/settings/recipient-data', '/settings/:section');
+    await userEvent.type(await screen.findByLabelText('Recipient address'), 'kim@tidepost.example');
+    await userEvent.click(screen.getByRole('button', {name: 'Find data'}));
+    const erase = await screen.findByRole('button', {name: 'Erase'});
     expect(erase.hasAttribute('disabled')).toBe(true);
-    await userEvent.type(screen.getByLabelText('Erase it: why'), 'ticket 812');
+    await userEvent.type(screen.getByLabelText('Reason for erasure'), 'ticket 812');
     await userEvent.click(erase);
-    expect(await screen.findByText('Erased from 3 events and 1 other places')).toBeTruthy();
+    await userEvent.click(within(screen.getByRole('alertdialog')).getByRole('button', {name: 'Erase'}));
+    expect(await screen.findByText('Erased from 3 events and 1 other row')).toBeTruthy();
     expect(seen.find((each) => each.path.endsWith('/erasures') && each.method === 'POST')!.body).toEqual({
       address: 'kim@tidepost.example',
       reason: 'ticket 812',

@@ -1,12 +1,12 @@
 /** Before a send: may I mail these, what is wrong with an address, and a whole list with its clean half to take away. */
 import {useState, type FormEvent} from 'react';
-import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useAddressChecks, useClearance, useSendList} from './queries';
 import {useFlowNames} from '../mailflow/queries';
 import {useRunJob, useJob, useJobs} from '../jobs/queries';
 import {Button} from '../../design/Button';
+import {FilePicker} from '../../design/FilePicker';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
@@ -71,20 +71,20 @@ function ClearanceCard({tenant}: {tenant: string}) {
     if (addresses.length) ask.mutate({addresses, stream: stream || null, only_held: false});
   };
   return (
-    <Card title="May I mail these?" note="one address a line">
+    <Card title="Clearance check" note="one address per line">
       <Form onSubmit={submit}>
         <Field label="Addresses" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
         <Choice
           label="Stream"
           value={stream || 'any'}
           options={[
-            {value: 'any', label: 'No stream in particular'},
+            {value: 'any', label: 'No particular stream'},
             ...(names.data?.streams ?? []).filter(Boolean).map((name) => ({value: name, label: `Stream ${name}`})),
           ]}
           onChange={(value) => setStream(value === 'any' ? '' : value)}
         />
         <Button type="submit" tone="main" isDisabled={ask.isPending || addresses.length === 0}>
-          {addresses.length > 1 ? `Ask for ${addresses.length} addresses` : 'Ask'}
+          {addresses.length > 1 ? `Check ${addresses.length} addresses` : 'Check'}
         </Button>
       </Form>
       {ask.error && <Trouble error={ask.error} />}
@@ -94,7 +94,7 @@ function ClearanceCard({tenant}: {tenant: string}) {
             <b>{ask.data.held} held</b>, {ask.data.clear} clear.
           </p>
           <DataTable
-            label="Answers"
+            label="Results"
             columns={[
               {
                 name: 'Address',
@@ -102,12 +102,12 @@ function ClearanceCard({tenant}: {tenant: string}) {
                 show: (row) => <Mono>{row.address}</Mono>,
               },
               {
-                name: 'Answer',
+                name: 'Result',
                 value: (row) => row.verdict,
                 show: (row) => <Tag level={row.verdict === 'held' ? 'fault' : 'right'}>{row.verdict}</Tag>,
               },
               {
-                name: 'Why',
+                name: 'Reason',
                 value: (row) =>
                   row.why ||
                   (row.elsewhere ?? []).map((each) => `held for ${each.scope} ${each.scope_name}`).join(', '),
@@ -117,7 +117,7 @@ function ClearanceCard({tenant}: {tenant: string}) {
                       ((row.elsewhere ?? []).length
                         ? `Held for ${row.elsewhere!.map((each) => `${each.scope} ${each.scope_name}`).join(', ')} only`
                         : '')}
-                    {row.not_before ? ` Better not before ${row.not_before.slice(0, 16).replace('T', ' ')}.` : ''}
+                    {row.not_before ? ` Send after ${row.not_before.slice(0, 16).replace('T', ' ')}.` : ''}
                   </Wrap>
                 ),
               },
@@ -141,7 +141,7 @@ function AddressCheckCard({tenant}: {tenant: string}) {
     if (addresses.length) check.mutate({addresses, probe: false});
   };
   return (
-    <Card title="Check addresses" note="form, domain, kind, our own history">
+    <Card title="Check addresses" note="syntax, domain, kind and own history">
       <Form onSubmit={submit}>
         <Field label="Addresses to check" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
         <Button type="submit" tone="main" isDisabled={check.isPending || addresses.length === 0}>
@@ -164,11 +164,11 @@ function AddressCheckCard({tenant}: {tenant: string}) {
               show: (row) => <Tag level={LEVELS[row.verdict]}>{row.verdict}</Tag>,
             },
             {
-              name: 'Because',
+              name: 'Evidence',
               value: (row) => row.found.map((each) => each.detail).join('; '),
               show: (row) => (
                 <Wrap>
-                  {row.suggestion && <b>Meant {row.suggestion}? </b>}
+                  {row.suggestion && <b>Suggestion {row.suggestion}? </b>}
                   {row.found.map((each) => each.detail).join('; ')}
                 </Wrap>
               ),
@@ -189,9 +189,7 @@ function ListCheckCard({tenant}: {tenant: string}) {
   const [share, setShare] = useState(0);
   const [chosen, setChosen] = useState(0);
   const id = chosen || jobs.data?.[0]?.id || 0;
-  const take = (files: FileList | null) => {
-    const file = files?.[0];
-    if (!file) return;
+  const take = (file: File) => {
     setShare(0);
     send.mutate(
       {file, kind: 'list_check', request: {} as Schemas['ImportRequest'], told: setShare},
@@ -200,31 +198,33 @@ function ListCheckCard({tenant}: {tenant: string}) {
   };
   return (
     <Card
-      title="A list before a campaign"
-      note="CSV, NDJSON or an address a line; nothing is sent or kept of it"
+      title="List check"
+      note="nothing is mailed, and the list is not stored"
       actions={
         <>
           {(jobs.data?.length ?? 0) > 1 && (
             <Choice
-              label="Earlier lists"
+              label="Earlier checks"
               value={String(id)}
               options={jobs.data!.map((job) => ({value: String(job.id), label: `${job.name}, ${ago(job.created_at)}`}))}
               onChange={(value) => setChosen(Number(value))}
             />
           )}
-          <FileTrigger onSelect={take}>
-            <Button tone="main" isDisabled={send.isPending}>
-              Choose a file
-            </Button>
-          </FileTrigger>
         </>
       }
     >
-      {send.isPending && <p role="status">Sending the file: {percent(share)}</p>}
+      <FilePicker
+        label="Choose file"
+        hint="or drop it here: CSV, NDJSON or one address per line"
+        accept={['.csv', '.ndjson', '.txt', 'text/csv', 'text/plain']}
+        isDisabled={send.isPending}
+        onFile={take}
+      />
+      {send.isPending && <p role="status">Uploading: {percent(share)}</p>}
       {send.error && <Trouble error={send.error} />}
       {id === 0 && !send.isPending && (
-        <Notice title="No list was checked yet">
-          Choose a file: you see what it would do at each provider, and take the clean part away.
+        <Notice title="No lists checked yet">
+          Choose a file to see its expected bounces by provider and download the clean part.
         </Notice>
       )}
       {id > 0 && <Report tenant={tenant} id={id} />}
@@ -259,11 +259,11 @@ function Report({tenant, id}: {tenant: string; id: number}) {
             {bounces > 0 && (
               <>
                 {' '}
-                Sent as it is, about {count(bounces)} would bounce: <b>{percent(bounces / rows)}</b>
+                Without cleaning, about {count(bounces)} would bounce: <b>{percent(bounces / rows)}</b>
                 {bounces / rows > 0.05
-                  ? ', over the usual stop line of 5 %'
+                  ? ', above the default stop line of 5 %'
                   : bounces / rows > 0.02
-                    ? ', over the usual watch line of 2 %'
+                    ? ', above the default watch line of 2 %'
                     : ''}
                 .
               </>
@@ -279,7 +279,7 @@ function Report({tenant, id}: {tenant: string; id: number}) {
                   href={`/api/v1/tenants/${tenant}/jobs/${id}/parts/${part}`}
                   download
                 >
-                  Take the {part} part
+                  Download the {part} part
                 </a>
               ))}
           </p>
@@ -296,13 +296,13 @@ function Report({tenant, id}: {tenant: string; id: number}) {
                 number: true,
               },
               {
-                name: 'Would bounce',
+                name: 'Expected bounces',
                 value: (row) => row[1].would_bounce ?? 0,
                 show: (row) => count(row[1].would_bounce ?? 0),
                 number: true,
               },
               {
-                name: 'As a rate',
+                name: 'Rate',
                 value: (row) => (row[1].would_bounce ?? 0) / (row[1].rows || 1),
                 show: (row) => percent((row[1].would_bounce ?? 0) / (row[1].rows || 1)),
                 number: true,
@@ -321,7 +321,7 @@ function Report({tenant, id}: {tenant: string; id: number}) {
               {Object.keys(found.suggestions ?? {}).length > 0 && (
                 <>
                   {' '}
-                  · slips:{' '}
+                  · typos:{' '}
                   {Object.entries(found.suggestions!)
                     .slice(0, 5)
                     .map(([what, n]) => `${what} (${n})`)

@@ -41,8 +41,8 @@ export function GrowthView({tenant}: {tenant: string}) {
   return (
     <Stack>
       <Card
-        title="What stands"
-        note="entries that hold, at the end of each day"
+        title="Active entries"
+        note="entries in force at the end of each day"
         actions={
           <>
             <Choice
@@ -51,15 +51,15 @@ export function GrowthView({tenant}: {tenant: string}) {
               options={['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}))}
               onChange={setDays}
             />
-            <Button onPress={() => setTable(!table)}>{table ? 'Show the plot' : 'Show as table'}</Button>
+            <Button onPress={() => setTable(!table)}>{table ? 'Show chart' : 'Show table'}</Button>
           </>
         }
       >
-        {growth.isPending && <Loading what="the growth of the list" />}
+        {growth.isPending && <Loading what="list growth" />}
         {growth.error && <Trouble error={growth.error} again={() => void growth.refetch()} />}
         {found && found.days.every((each) => each.active === 0 && each.withheld === 0) && (
-          <Notice title="Nothing stood in this period">
-            Entries come with bounces, complaints and unsubscriptions.
+          <Notice title="No active entries in this period">
+            Entries are added by bounces, complaints and unsubscribes.
           </Notice>
         )}
         {found && table && <Days days={found.days} tenant={tenant} />}
@@ -99,20 +99,20 @@ export function GrowthView({tenant}: {tenant: string}) {
       </Card>
       {found && (
         <Card
-          title="Where it grows"
+          title="Growth"
           note={`${day(found.first)} to ${day(found.last)}`}
-          actions={<Choice label="By what" value={by} options={BY} onChange={setBy} />}
+          actions={<Choice label="Group by" value={by} options={BY} onChange={setBy} />}
         >
           <DataTable
             label="Growth by part"
             columns={[
-              {name: 'What', value: (row: Part) => words(row.label)},
-              {name: 'Stands', value: (row) => row.active, show: (row) => count(row.active), number: true},
-              {name: 'Came', value: (row) => row.added, show: (row) => count(row.added), number: true},
-              {name: 'Left', value: (row) => row.removed, show: (row) => count(row.removed), number: true},
+              {name: 'Event', value: (row: Part) => words(row.label)},
+              {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
+              {name: 'Added', value: (row) => row.added, show: (row) => count(row.added), number: true},
+              {name: 'Removed', value: (row) => row.removed, show: (row) => count(row.removed), number: true},
               {name: 'Withheld', value: (row) => row.withheld, show: (row) => count(row.withheld), number: true},
               {
-                name: 'Day by day',
+                name: 'By day',
                 value: (row) => row.days.join(' '),
                 show: (row) => <Spark values={row.days} condition={null} width={120} />,
               },
@@ -130,19 +130,19 @@ export function GrowthView({tenant}: {tenant: string}) {
 
 const DayTip = ({day: each}: {day: Schemas['GrowthDay']}) => (
   <Tip>
-    <b>{day(each.day)}</b>: {count(each.active)} stand, {count(each.added)} came, {count(each.removed)} left
+    <b>{day(each.day)}</b>: {count(each.active)} active, {count(each.added)} added, {count(each.removed)} removed
     {each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
   </Tip>
 );
 
 const Days = ({days, tenant}: {days: Schemas['GrowthDay'][]; tenant: string}) => (
   <DataTable
-    label="Growth day by day"
+    label="Growth by day"
     columns={[
       {name: 'Day', value: (row: Schemas['GrowthDay']) => row.day},
-      {name: 'Came', value: (row) => row.added, number: true},
-      {name: 'Left', value: (row) => row.removed, number: true},
-      {name: 'Stand', value: (row) => row.active, show: (row) => count(row.active), number: true},
+      {name: 'Added', value: (row) => row.added, number: true},
+      {name: 'Removed', value: (row) => row.removed, number: true},
+      {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
       {name: 'Withheld', value: (row) => row.withheld, number: true},
     ]}
     rows={days}
@@ -153,18 +153,19 @@ const Days = ({days, tenant}: {days: Schemas['GrowthDay'][]; tenant: string}) =>
 
 function Saved({saved}: {saved: Schemas['SavedRates']}) {
   return (
-    <Card title="What withholding spared" note="mail that was not sent because its recipient is held">
+    <Card title="Bounces avoided" note="messages not sent because the recipient is held">
       {saved.withheld === 0 ? (
-        <Notice title="Nothing was withheld in this period">
-          Whoever asks for clearance with the sending domain, or by a gate, has what is held counted here.
+        <Notice title="No messages withheld in this period">
+          Messages withheld by clearance requests that name the sending domain, or by a gate, are counted here.
         </Notice>
       ) : (
         <p style={{margin: 0}}>
-          <b>{count(saved.withheld)} messages</b> were withheld, {count(saved.withheld_bad)} of them to mailboxes that
-          are gone. Of {count(saved.sent)} sent, {count(saved.bounced)} bounced
+          <b>{count(saved.withheld)} messages</b> withheld, {count(saved.withheld_bad)} of them to invalid addresses. Of{' '}
+          {count(saved.sent)} sent, {count(saved.bounced)} bounced
           {saved.bounce_rate != null && saved.bounce_rate_without != null && (
             <>
-              : {percent(saved.bounce_rate)}. Had all been sent it would be <b>{percent(saved.bounce_rate_without)}</b>.
+              : {percent(saved.bounce_rate)}. Without withholding it would be{' '}
+              <b>{percent(saved.bounce_rate_without)}</b>.
             </>
           )}
         </p>

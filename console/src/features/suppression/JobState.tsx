@@ -18,14 +18,14 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
         <p role="status" style={{display: 'flex', gap: 12, alignItems: 'center', flexWrap: 'wrap'}}>
           {busy && <progress value={job.total ? job.done / job.total : undefined} aria-label="Progress" />}
           {job.state === 'waiting'
-            ? 'It begins in a moment'
+            ? 'Starting …'
             : job.state === 'running'
               ? job.total
                 ? percent(job.done / job.total)
                 : `${job.done} done`
               : job.state === 'cancelled'
-                ? 'Stopped. What is done stays.'
-                : `It did not go well: ${job.error}`}
+                ? 'Cancelled. What was done is kept.'
+                : `Failed: ${job.error}`}
           {busy && (
             <Button onPress={() => run.mutate({id: job.id, stop: true})} isDisabled={run.isPending}>
               Stop

@@ -64,12 +64,12 @@ const Stack = styled.div`
 `;
 
 const SHOWN: {value: string; label: string; listed: Listed}[] = [
-  {value: 'held', label: 'Held now', listed: {state: ['held']}},
-  {value: 'proposed', label: 'Wait for a decision', listed: {state: ['proposed']}},
-  {value: 'ending', label: 'End within 14 days', listed: {ends_within_days: 14}},
-  {value: 'back', label: 'Came back', listed: {came_back: true}},
+  {value: 'held', label: 'Held', listed: {state: ['held']}},
+  {value: 'proposed', label: 'Proposed', listed: {state: ['proposed']}},
+  {value: 'ending', label: 'Ending within 14 days', listed: {ends_within_days: 14}},
+  {value: 'back', label: 'Returned', listed: {came_back: true}},
   {value: 'ended', label: 'Ended or lifted', listed: {state: ['ended']}},
-  {value: 'resting', label: 'Better not just now', listed: {state: ['resting']}},
+  {value: 'resting', label: 'Resting', listed: {state: ['resting']}},
 ];
 
 export function ListView({tenant}: {tenant: string}) {
@@ -113,13 +113,13 @@ export function ListView({tenant}: {tenant: string}) {
       show: (row) => (row.until ? time(row.until).slice(0, 11) : 'no end'),
     },
     {
-      name: 'Times',
+      name: 'Count',
       value: (row) => row.times,
-      show: (row) => `${count(row.times)}${row.returns ? `, back ${row.returns}×` : ''}`,
+      show: (row) => `${count(row.times)}${row.returns ? `, returned ${row.returns}×` : ''}`,
       number: true,
     },
     {
-      name: 'What was said',
+      name: 'Reply',
       value: (row) => row.note,
       show: (row) => <Reply title={row.note}>{row.note || row.evidence[0]?.diagnostic || row.made_by}</Reply>,
     },
@@ -127,8 +127,8 @@ export function ListView({tenant}: {tenant: string}) {
   return (
     <Grid>
       <Card
-        title="The list"
-        note={total.data ? `${total.data.more ? 'more than ' : ''}${count(total.data.count)} of these` : ''}
+        title="Suppression list"
+        note={total.data ? `${total.data.more ? 'more than ' : ''}${count(total.data.count)} entries` : ''}
       >
         <Bar>
           <Field
@@ -139,7 +139,7 @@ export function ListView({tenant}: {tenant: string}) {
             placeholder="ann or @tidepost"
           />
           <Choice
-            label="Which"
+            label="State"
             value={shown}
             options={SHOWN}
             onChange={(value) => view.set('shown', value === 'held' ? '' : value)}
@@ -147,17 +147,17 @@ export function ListView({tenant}: {tenant: string}) {
           <Choice
             label="Reason"
             value={reason || 'any'}
-            options={[{value: 'any', label: 'Any reason'}, ...REASONS]}
+            options={[{value: 'any', label: 'All reasons'}, ...REASONS]}
             onChange={(value) => view.set('reason', value === 'any' ? '' : value)}
           />
         </Bar>
         {list.isPending && <Loading what="the list" />}
         {list.error && <Trouble error={list.error} again={() => void list.refetch()} />}
         {list.data && rows.length === 0 && (
-          <Notice title={text || reason || shown !== 'held' ? 'Nothing here answers to that' : 'Nobody is on the list'}>
+          <Notice title={text || reason || shown !== 'held' ? 'No matching entries' : 'The list is empty'}>
             {text || reason || shown !== 'held'
-              ? 'Take a part of the search away.'
-              : 'Bad addresses, complaints and unsubscriptions come here by themselves.'}
+              ? 'Broaden the search.'
+              : 'Invalid addresses, complaints and unsubscribes are added automatically.'}
           </Notice>
         )}
         {rows.length > 0 &&
@@ -194,7 +194,7 @@ function LookUp() {
     view.set('address', text.trim());
   };
   return (
-    <Card title="One address" note="what holds it, and everything that ever happened to it">
+    <Card title="Address status" note="its entries and history">
       <form onSubmit={look}>
         <Bar>
           <Field
@@ -230,20 +230,18 @@ function AddressCard({tenant, address}: {tenant: string; address: string}) {
             <Standing key={entry.id} entry={entry} />
           ))}
           <p style={{margin: 0}}>
-            <a href={`/flow?view=trails&recipient=${encodeURIComponent(found.address)}&tenant=${tenant}`}>
-              The trail of its mail
-            </a>
+            <a href={`/flow?view=trails&recipient=${encodeURIComponent(found.address)}&tenant=${tenant}`}>Trail</a>
           </p>
           {standing.some((entry) => entry.state === 'held') && (
             <LiftForm tenant={tenant} entries={standing.filter((entry) => entry.state === 'held')} />
           )}
           {found.history.length > 0 && (
             <DataTable
-              label="What happened to it"
+              label="History"
               columns={[
-                {name: 'When, UTC', value: (row: Schemas['ListChange']) => row.at, show: (row) => time(row.at)},
+                {name: 'Time (UTC)', value: (row: Schemas['ListChange']) => row.at, show: (row) => time(row.at)},
                 {
-                  name: 'What',
+                  name: 'Event',
                   value: (row) => row.change,
                   show: (row) => (
                     <span style={{whiteSpace: 'normal'}}>
@@ -257,7 +255,7 @@ function AddressCard({tenant, address}: {tenant: string; address: string}) {
               file="address.csv"
             />
           )}
-          {found.history.length === 0 && <Small>Nothing ever happened to it here.</Small>}
+          {found.history.length === 0 && <Small>No history.</Small>}
         </Stack>
       )}
     </Card>
@@ -288,16 +286,16 @@ function LiftForm({tenant, entries}: {tenant: string; entries: Entry[]}) {
   return (
     <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
       <Field
-        label="Lift it: why"
+        label="Reason for lifting"
         value={why}
         onChange={setWhy}
-        placeholder="typing mistake at the till, ticket 812"
+        placeholder="typo at the box office, ticket 812"
         isRequired
         style={{width: '100%'}}
       />
       {complained && (
         <Checkbox isSelected={sure} onChange={setSure}>
-          {({isSelected}) => <>{isSelected ? '☑' : '☐'} Its owner complained, and has asked for mail again since</>}
+          {({isSelected}) => <>{isSelected ? '☑' : '☐'} The recipient complained, but has since opted in again</>}
         </Checkbox>
       )}
       <Button type="submit" isDisabled={lift.isPending || why.trim().length < 3 || (complained && !sure)}>
@@ -334,8 +332,8 @@ function Proposals({tenant, rows, columns}: {tenant: string; rows: Entry[]; colu
         file={`proposals-${tenant}.csv`}
       />
       <p>
-        <Button onPress={() => act(rows.slice(0, 1000), true)}>Hold all {rows.length} that are shown</Button>{' '}
-        <Button onPress={() => act(rows.slice(0, 1000), false)}>Leave them all</Button>
+        <Button onPress={() => act(rows.slice(0, 1000), true)}>Accept all {rows.length} shown</Button>{' '}
+        <Button onPress={() => act(rows.slice(0, 1000), false)}>Decline all</Button>
       </p>
     </>
   );
@@ -354,7 +352,7 @@ function HoldCard({tenant}: {tenant: string}) {
     );
   };
   return (
-    <Card title="Hold by hand" note="an address or @domain a line">
+    <Card title="Add manually" note="one address or @domain per line">
       <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
         <Field label="Addresses" mono lines={3} value={text} onChange={setText} style={{width: '100%'}} />
         <Field label="Why" value={note} onChange={setNote} style={{width: '100%'}} />
@@ -365,7 +363,7 @@ function HoldCard({tenant}: {tenant: string}) {
       {hold.error && <Trouble error={hold.error} />}
       {hold.data && (
         <p role="status">
-          {hold.data.changed} held, {hold.data.standing} stood already.
+          {hold.data.changed} held, {hold.data.standing} were already on the list.
           {hold.data.rejected.map((each) => (
             <Small key={each.row} style={{display: 'block'}}>
               {each.text}: {each.why}

@@ -7,6 +7,7 @@ import {useRunJob, useJob} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {Confirm} from '../../design/Confirm';
 import {DataTable, type Column} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {count, percent, time, words} from '../../design/format';
@@ -49,7 +50,7 @@ const Row = styled.div`
   gap: ${space.s};
   align-items: end;
 `;
-const DAYS = ['30', '90', '180', '365'].map((value) => ({value, label: `On the last ${value} days`}));
+const DAYS = ['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}));
 
 /** When a rule acts, in words. */
 export function when(rule: Rule): string {
@@ -65,18 +66,18 @@ export function when(rule: Rule): string {
 
 /** What it does, in words. */
 export function does(rule: Rule): string {
-  if (rule.act === 'nothing') return 'nothing: it does not speak of the address';
-  if (rule.act === 'wait') return 'holds nothing; advises when to try again';
-  const what = rule.act === 'propose' ? 'proposes to hold' : 'holds';
+  if (rule.act === 'nothing') return 'nothing: says nothing about the address';
+  if (rule.act === 'wait') return 'no hold; advises when to retry';
+  const what = rule.act === 'propose' ? 'propose' : 'holds';
   const whom = rule.whole_domain ? 'the whole domain' : 'the address';
   const after =
     (rule.times ?? 1) > 1
       ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between`
-      : ' at once';
+      : ' immediately';
   const long = rule.for_days
-    ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long at each return` : ''}`
+    ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long after each return` : ''}`
     : ', no end';
-  const far = rule.scope === 'tenant' ? '' : `, for its ${rule.scope} alone`;
+  const far = rule.scope === 'tenant' ? '' : `, for the ${rule.scope} only`;
   const ends = rule.ends_with_delivery ? '; a delivery ends it' : '';
   return `${what} ${whom}${after}${long}${far}${ends}`;
 }
@@ -110,17 +111,24 @@ export function PolicyView({tenant}: {tenant: string}) {
   return (
     <Stack>
       <Card
-        title="What events make of an address"
+        title="Suppression policy"
         note={
           policy.data
             ? policy.data.shipped
-              ? 'the shipped policy; the first rule that fits decides'
-              : `your own, since ${time(policy.data.changed_at!)} by ${policy.data.changed_by}`
+              ? 'default policy; the first matching rule applies'
+              : `changed ${time(policy.data.changed_at!)} by ${policy.data.changed_by}`
             : ''
         }
         actions={
           policy.data && !policy.data.shipped ? (
-            <Button onPress={() => put.mutate(null, {onSuccess: () => setText(null)})}>Back to the shipped one</Button>
+            <Confirm
+              label="Restore default"
+              title="Restore the default policy?"
+              action="Restore"
+              onConfirm={() => put.mutate(null, {onSuccess: () => setText(null)})}
+            >
+              Your own rules are discarded. Entries on the list do not change.
+            </Confirm>
           ) : undefined
         }
       >
@@ -153,19 +161,19 @@ export function PolicyView({tenant}: {tenant: string}) {
           </>
         )}
       </Card>
-      <Card title="Change it" note="try it on the past first: nothing changes before you keep it">
-        <Field label="The policy as JSON" mono lines={14} value={shown} onChange={setText} style={{width: '100%'}} />
+      <Card title="Edit policy" note="run a dry run first: nothing changes until you save">
+        <Field label="Policy as JSON" mono lines={14} value={shown} onChange={setText} style={{width: '100%'}} />
         <Row style={{marginTop: 8}}>
-          <Choice label="How far back" value={days} options={DAYS} onChange={setDays} />
+          <Choice label="Period" value={days} options={DAYS} onChange={setDays} />
           <Button tone="main" onPress={attempt} isDisabled={trial.isPending || !shown}>
-            Try it on the past
+            Dry run
           </Button>
           <Button onPress={keep} isDisabled={put.isPending || text === null}>
-            Keep it
+            Save
           </Button>
-          {text !== null && <Button onPress={() => setText(null)}>Back to what holds</Button>}
+          {text !== null && <Button onPress={() => setText(null)}>Cancel</Button>}
         </Row>
-        {bad && <Notice title="This is no JSON">{bad}</Notice>}
+        {bad && <Notice title="Not valid JSON">{bad}</Notice>}
         {put.error && <Trouble error={put.error} />}
         {trial.error && <Trouble error={trial.error} />}
         {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
@@ -178,16 +186,16 @@ function proposed(proposals: Schemas['ProposalSettings'] | undefined): string {
   if (!proposals) return '';
   const parts = [
     proposals.no_life_sends
-      ? `addresses that were mailed ${proposals.no_life_sends} times over ${proposals.no_life_days} days without an open or click`
+      ? `addresses mailed ${proposals.no_life_sends} times over ${proposals.no_life_days} days without an open or click`
       : '',
     proposals.role_addresses ? 'role addresses' : '',
     proposals.revived_after_days
-      ? `mailboxes that did not exist and take mail again after ${proposals.revived_after_days} days (traps)`
+      ? `mailboxes that did not exist and accept mail again after ${proposals.revived_after_days} days (possible traps)`
       : '',
   ].filter(Boolean);
   return parts.length
-    ? `Once a day it proposes: ${parts.join('; ')}. A proposal holds nothing before you agree.`
-    : 'Nothing is proposed.';
+    ? `Proposed once a day: ${parts.join('; ')}. Proposals hold nothing until you accept them.`
+    : 'No proposals.';
 }
 
 function Trial({tenant, id}: {tenant: string; id: number}) {
@@ -195,22 +203,22 @@ function Trial({tenant, id}: {tenant: string; id: number}) {
   const run = useRunJob(tenant);
   const found = job.data?.result as unknown as Partial<Tried> | undefined;
   const columns: Column<Line>[] = [
-    {name: 'What', value: (row) => words(row.label || row.name)},
+    {name: 'Event', value: (row) => words(row.label || row.name)},
     {name: 'Held', value: (row) => row.held, show: (row) => count(row.held), number: true},
     {
-      name: 'Wrongly',
+      name: 'Wrongly held',
       value: (row) => row.wrongly,
       show: (row) => `${count(row.wrongly)}${row.held ? ` (${percent(row.wrongly / row.held)})` : ''}`,
       number: true,
     },
     {
-      name: 'Bounces spared',
+      name: 'Bounces avoided',
       value: (row) => row.bounces_spared,
       show: (row) => `${count(row.bounces_spared)} of ${count(row.bounces)}`,
       number: true,
     },
     {
-      name: 'Complaints spared',
+      name: 'Complaints avoided',
       value: (row) => row.complaints_spared,
       show: (row) => `${count(row.complaints_spared)} of ${count(row.complaints)}`,
       number: true,
@@ -228,17 +236,17 @@ function Trial({tenant, id}: {tenant: string; id: number}) {
       {found?.ours && found.holding && (
         <>
           <p role="status">
-            On {count(found.recipients ?? 0)} recipients with trouble it would have held <b>{count(found.ours.held)}</b>
-            , {count(found.ours.wrongly)} of them wrongly (they took mail after all), and spared{' '}
-            {count(found.ours.bounces_spared)} bounces. The policy that holds: {count(found.holding.held)} held,{' '}
-            {count(found.holding.wrongly)} wrongly, {count(found.holding.bounces_spared)} bounces spared.
+            On {count(found.recipients ?? 0)} recipients with problems it would have held{' '}
+            <b>{count(found.ours.held)}</b>, {count(found.ours.wrongly)} of them wrongly (later mail was delivered), and
+            avoided {count(found.ours.bounces_spared)} bounces. Current policy: {count(found.holding.held)} held,{' '}
+            {count(found.holding.wrongly)} wrongly, {count(found.holding.bounces_spared)} bounces avoided.
           </p>
           <DataTable
-            label="What it would have done"
+            label="Dry run result"
             columns={columns}
             rows={[
-              {...found.ours, name: 'tried', label: 'As tried'},
-              {...found.holding, name: 'holds', label: 'As it holds'},
+              {...found.ours, name: 'tried', label: 'Edited policy'},
+              {...found.holding, name: 'holds', label: 'Current policy'},
               ...(found.providers ?? []),
               ...(found.reasons ?? []),
             ]}

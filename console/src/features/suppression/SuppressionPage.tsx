@@ -34,10 +34,10 @@ export function SuppressionPage({who}: {who: Schemas['Who']}) {
         tabs={[
           {id: 'list', title: 'List', content: () => <ListView tenant={tenant} />},
           {id: 'growth', title: 'Growth', content: () => <GrowthView tenant={tenant} />},
-          {id: 'before', title: 'Before a send', content: () => <BeforeView tenant={tenant} />},
+          {id: 'pre-send', title: 'Pre-send checks', content: () => <BeforeView tenant={tenant} />},
           {id: 'policy', title: 'Policy', content: () => <PolicyView tenant={tenant} />},
           {id: 'unsubscribes', title: 'Unsubscribes', content: () => <UnsubscribesView tenant={tenant} />},
-          {id: 'ways', title: 'In and out', content: () => <WaysView tenant={tenant} />},
+          {id: 'import-export', title: 'Import and export', content: () => <WaysView tenant={tenant} />},
         ]}
       />
     </Page>
@@ -57,20 +57,20 @@ function Sentence({tenant}: {tenant: string}) {
     <p style={{margin: 0, maxWidth: '100ch'}}>
       <b>
         {held.data.more ? 'More than ' : ''}
-        {count(held.data.count)} addresses are held.
+        {count(held.data.count)} addresses held.
       </b>{' '}
-      In the last 30 days {count(came)} came and {count(left)} left.
+      Last 30 days: {count(came)} added, {count(left)} removed.
       {withheld > 0 && rate != null && without != null && (
         <>
           {' '}
-          {count(withheld)} messages were withheld: bounces are at {percent(rate)}
-          {without > rate ? `, and would be at ${percent(without)} had they been sent` : ''}.
+          {count(withheld)} messages withheld: the bounce rate is {percent(rate)}
+          {without > rate ? `, without withholding it would be ${percent(without)}` : ''}.
         </>
       )}
       {proposed.data && proposed.data.count > 0 && (
         <>
           {' '}
-          <b>{count(proposed.data.count)} wait for your decision.</b>
+          <b>{count(proposed.data.count)} proposals to review.</b>
         </>
       )}
     </p>

@@ -9,13 +9,13 @@ import {useView} from '../../shell/view';
 
 const WAYS: Record<string, string> = {
   post: 'one click',
-  page: 'on the page',
-  mailto: 'by mail',
-  event: 'told by a feed',
+  page: 'web page',
+  mailto: 'email',
+  event: 'feed event',
 };
 const took = (seconds: number) =>
   seconds < 2
-    ? 'at once'
+    ? 'immediately'
     : seconds < 120
       ? `${Math.round(seconds)} s`
       : seconds < 7200
@@ -31,15 +31,15 @@ export function UnsubscribesView({tenant}: {tenant: string}) {
   const data = found.data;
   return (
     <Card
-      title="Who wanted no more"
-      note={`last ${days} days; one click has to be honoured within two days (RFC 8058)`}
+      title="Unsubscribes"
+      note={`last ${days} days; one-click unsubscribes must take effect within two days (RFC 8058)`}
     >
       {found.isPending && <Loading what="unsubscriptions" />}
       {found.error && <Trouble error={found.error} again={() => void found.refetch()} />}
       {data && data.asked === 0 && (
-        <Notice title="Nobody unsubscribed in this period">
-          Links for messages come from the API: unsubscribe-links makes List-Unsubscribe and List-Unsubscribe-Post for a
-          recipient and stream.
+        <Notice title="No unsubscribes in this period">
+          The API call unsubscribe-links returns List-Unsubscribe and List-Unsubscribe-Post headers for a recipient and
+          stream.
         </Notice>
       )}
       {data && data.asked > 0 && (
@@ -49,32 +49,30 @@ export function UnsubscribesView({tenant}: {tenant: string}) {
             {Object.entries(data.by_way)
               .map(([way, n]) => `${count(n)} ${WAYS[way] ?? way}`)
               .join(', ')}
-            . {data.slowest_seconds != null && <>Here it took {took(data.slowest_seconds)} at most. </>}
-            {data.late > 0 ? (
-              <b>{count(data.late)} came into force only after two days. </b>
-            ) : (
-              'None came into force late. '
-            )}
+            . {data.slowest_seconds != null && <>Time to take effect: at most {took(data.slowest_seconds)}. </>}
+            {data.late > 0 ? <b>{count(data.late)} took more than two days. </b> : 'None took longer. '}
             {data.mailed_after > 0 ? (
-              <b>{count(data.mailed_after)} of those below were mailed on the same stream more than two days later.</b>
+              <b>
+                {count(data.mailed_after)} of those below received mail on the same stream more than two days later.
+              </b>
             ) : (
-              'None of those below was mailed again later than that.'
+              'None of those below received mail later than that.'
             )}
           </p>
           <DataTable
-            label="Unsubscriptions"
+            label="Unsubscribes"
             columns={[
               {name: 'Address', value: (row: Schemas['UnsubscribeLine']) => row.address},
-              {name: 'From', value: (row) => row.stream || 'all mail'},
-              {name: 'How', value: (row) => words(WAYS[row.way] ?? row.way)},
-              {name: 'Asked, UTC', value: (row) => row.asked_at, show: (row) => time(row.asked_at)},
+              {name: 'Scope', value: (row) => row.stream || 'all mail'},
+              {name: 'Method', value: (row) => words(WAYS[row.way] ?? row.way)},
+              {name: 'Requested (UTC)', value: (row) => row.asked_at, show: (row) => time(row.asked_at)},
               {
-                name: 'In force',
+                name: 'In effect',
                 value: (row) => row.seconds,
-                show: (row) => (row.way === 'event' ? 'when it was told' : took(row.seconds)),
+                show: (row) => (row.way === 'event' ? 'when received' : took(row.seconds)),
               },
               {
-                name: 'Mailed after',
+                name: 'Mail after',
                 value: (row) => row.mailed_after ?? '',
                 show: (row) => (row.mailed_after ? <b>{time(row.mailed_after)}</b> : ''),
               },

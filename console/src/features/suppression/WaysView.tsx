@@ -1,11 +1,12 @@
 /** In and out: files in with a look before, the list out, gates for MTAs, and how programs hear of changes. */
 import {useState, type FormEvent} from 'react';
-import {FileTrigger} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useAddressWords, useChangeGates, useGates, usePutAddressWords, useSendList} from './queries';
 import {useRunJob, useJob, useJobs} from '../jobs/queries';
 import {Button} from '../../design/Button';
+import {Confirm} from '../../design/Confirm';
+import {FilePicker} from '../../design/FilePicker';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {CopyButton} from '../../design/CopyButton';
@@ -46,7 +47,7 @@ export const WaysView = ({tenant}: {tenant: string}) => (
   <Grid>
     <ImportCard tenant={tenant} />
     <GatesCard tenant={tenant} />
-    <Card title="The list as a file" note="all of it, in the order of its keys">
+    <Card title="Export" note="the whole list">
       <Row>
         <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv`} download>
           CSV
@@ -55,14 +56,13 @@ export const WaysView = ({tenant}: {tenant: string}) => (
           NDJSON
         </a>
         <a href={`/api/v1/tenants/${tenant}/suppression/export?format=csv&state=ended`} download>
-          What ended, CSV
+          Ended entries, CSV
         </a>
       </Row>
       <p>
         <Small>
-          No cell of the CSV can be taken for a formula. Programs that follow the list ask for its changes
-          (`suppression/changes`, which waits for the next one) or are told by a signed webhook (Settings,
-          `suppression.changed`).
+          CSV cells are safe to open in a spreadsheet. To follow changes, poll `suppression/changes` or add a webhook
+          for `suppression.changed`.
         </Small>
       </p>
     </Card>
@@ -78,12 +78,12 @@ interface Imported {
 }
 const SAID: Record<string, string> = {
   new: 'new',
-  standing: 'stood already',
-  duplicates: 'twice in the file',
+  standing: 'already on the list',
+  duplicates: 'duplicates in the file',
   changed: 'changed',
   came_back: 'held again',
-  stayed_clear: 'lifted before, stay clear',
-  rejected: 'cannot be used',
+  stayed_clear: 'lifted before, kept clear',
+  rejected: 'rejected',
 };
 
 function ImportCard({tenant}: {tenant: string}) {
@@ -95,9 +95,7 @@ function ImportCard({tenant}: {tenant: string}) {
   const [chosen, setChosen] = useState(0);
   const id = chosen || jobs.data?.find((job) => job.state !== 'collecting')?.id || 0;
   const job = useJob(tenant, id);
-  const take = (files: FileList | null) => {
-    const file = files?.[0];
-    if (!file) return;
+  const take = (file: File) => {
     setShare(0);
     const request = {
       reason,
@@ -113,24 +111,27 @@ function ImportCard({tenant}: {tenant: string}) {
   const found = job.data?.result as unknown as Partial<Imported> | undefined;
   return (
     <Card
-      title="Bring a list"
-      note="CSV, NDJSON or an address a line, in any encoding; first you see what it would do"
+      title="Import"
+      note="any encoding; preview before import"
       actions={
         <>
-          <Choice label="Reason where no column says it" value={reason} options={REASONS} onChange={setReason} />
-          <FileTrigger onSelect={take}>
-            <Button tone="main" isDisabled={send.isPending}>
-              Choose a file
-            </Button>
-          </FileTrigger>
+          <Choice label="Reason if no column gives it" value={reason} options={REASONS} onChange={setReason} />
         </>
       }
     >
-      {send.isPending && <p role="status">Sending the file: {percent(share)}</p>}
+      <FilePicker
+        label="Choose file"
+        hint="or drop it here: CSV, NDJSON or one address per line"
+        accept={['.csv', '.ndjson', '.txt', 'text/csv', 'text/plain']}
+        isDisabled={send.isPending}
+        onFile={take}
+      />
+      {send.isPending && <p role="status">Uploading: {percent(share)}</p>}
       {send.error && <Trouble error={send.error} />}
       {!id && !send.isPending && (
-        <Notice title="No list was brought yet">
-          Lifted addresses stay clear, what stands is left as it is; the command line and the API have more choices.
+        <Notice title="No imports yet">
+          Lifted addresses stay clear and existing entries are unchanged. The command line and the API have more
+          options.
         </Notice>
       )}
       {job.data && (
@@ -144,7 +145,7 @@ function ImportCard({tenant}: {tenant: string}) {
           <JobState job={job.data} run={run} />
           {found?.counts && (
             <p role="status">
-              {found.dry ? 'It would be: ' : 'It was: '}
+              {found.dry ? 'Preview: ' : 'Imported: '}
               {Object.entries(SAID)
                 .filter(([name]) => found.counts![name])
                 .map(([name, said]) => `${count(found.counts![name]!)} ${said}`)
@@ -160,19 +161,19 @@ function ImportCard({tenant}: {tenant: string}) {
           )}
           {job.data.state === 'done' && found?.dry && (
             <Button tone="main" onPress={() => run.mutate({id, dry: false})} isDisabled={run.isPending}>
-              Take it in
+              Import
             </Button>
           )}
           {job.data.parts?.rejected ? (
             <p>
               <a href={`/api/v1/tenants/${tenant}/jobs/${id}/parts/rejected-rows`} download>
-                Rows that cannot be used, with the reason
+                Rejected rows
               </a>
             </p>
           ) : null}
           {found?.dry && (found.sample?.length ?? 0) > 0 && (
             <DataTable
-              label="The first rows as they are understood"
+              label="First rows as read"
               columns={[
                 {name: 'Address', value: (row: Imported['sample'][number]) => row.address},
                 {name: 'Reason', value: (row) => words(row.reason)},
@@ -208,7 +209,7 @@ function GatesCard({tenant}: {tenant: string}) {
     );
   };
   return (
-    <Card title="Gates for MTAs" note="Postfix asks for each recipient and refuses who is held">
+    <Card title="Gates for MTAs" note="Postfix asks for each recipient and rejects held ones">
       {gates.data && gates.data.length > 0 && (
         <DataTable
           label="Gates"
@@ -216,7 +217,7 @@ function GatesCard({tenant}: {tenant: string}) {
             {name: 'Name', value: (row: Schemas['Gate']) => row.name},
             {name: 'Stream', value: (row) => row.stream || 'any'},
             {
-              name: 'Last asked',
+              name: 'Last request',
               value: (row) => row.last_used_at ?? '',
               show: (row) => (row.last_used_at ? time(row.last_used_at) : 'never'),
             },
@@ -224,7 +225,17 @@ function GatesCard({tenant}: {tenant: string}) {
               name: '',
               tool: true,
               value: () => '',
-              show: (row) => <Button onPress={() => drop.mutate(row.id)}>Close it</Button>,
+              show: (row) => (
+                <Confirm
+                  label="Delete"
+                  tone="link"
+                  title={`Delete the gate ${row.name}?`}
+                  action="Delete"
+                  onConfirm={() => drop.mutate(row.id)}
+                >
+                  Its key stops working: an MTA that still uses it gets no answer.
+                </Confirm>
+              ),
             },
           ]}
           rows={gates.data}
@@ -234,9 +245,9 @@ function GatesCard({tenant}: {tenant: string}) {
       <form onSubmit={submit}>
         <Row>
           <Field label="Name of the MTA" value={name} onChange={setName} placeholder="mta1" isRequired />
-          <Field label="Stream, if it sends one only" value={stream} onChange={setStream} />
+          <Field label="Stream, if it sends only one" value={stream} onChange={setStream} />
           <Button type="submit" isDisabled={add.isPending || !name.trim()}>
-            Open a gate
+            Add a gate
           </Button>
         </Row>
       </form>
@@ -244,9 +255,9 @@ function GatesCard({tenant}: {tenant: string}) {
       {drop.error && <Trouble error={drop.error} />}
       {add.data && (
         <div role="status">
-          <p>Put this into smtpd_recipient_restrictions, before permit_mynetworks. The key is shown this once.</p>
+          <p>Add this to smtpd_recipient_restrictions, before permit_mynetworks. The key is not shown again.</p>
           <Code>{add.data.line}</Code>
-          <CopyButton value={add.data.line}>Copy the line</CopyButton>
+          <CopyButton value={add.data.line}>Copy</CopyButton>
         </div>
       )}
     </Card>
@@ -278,10 +289,10 @@ function WordsCard({tenant}: {tenant: string}) {
     );
   };
   return (
-    <Card title="What addresses are held against" note="your own words beside the usual ones">
+    <Card title="Address check lists" note="your additions to the built-in lists">
       <form onSubmit={save} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
         <Field
-          label="Throw-away domains"
+          label="Disposable domains"
           mono
           lines={4}
           value={away ?? current.data.throw_away!.join('\n')}
@@ -289,7 +300,7 @@ function WordsCard({tenant}: {tenant: string}) {
           style={{width: '100%'}}
         />
         <Field
-          label="Role names that are people here"
+          label="Role names that are real people here"
           mono
           lines={2}
           value={people ?? current.data.people!.join('\n')}

@@ -1,6 +1,6 @@
 /** Queries and changes of suppression. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useInfiniteQuery, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 export interface Listed {
   text?: string;
@@ -86,7 +86,7 @@ export const useLift = (tenant: string) =>
 
 export const useDecide = (tenant: string) =>
   useListChange(tenant, (body: Schemas['Decision']) =>
-    unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/decisions', {params: {path: {tenant}}, body})),
+    unwrapItems(api.POST('/api/v1/tenants/{tenant}/suppression/decisions', {params: {path: {tenant}}, body})),
   );
 
 export const useClearance = (tenant: string) =>
@@ -98,7 +98,7 @@ export const useClearance = (tenant: string) =>
 export const useAddressChecks = (tenant: string) =>
   useMutation({
     mutationFn: (body: Schemas['AddressCheckRequest']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/address-checks', {params: {path: {tenant}}, body})),
+      unwrapItems(api.POST('/api/v1/tenants/{tenant}/address-checks', {params: {path: {tenant}}, body})),
   });
 
 const addressWordsQuery = (tenant: string) =>
@@ -210,7 +210,7 @@ export const useUnsubscribes = (tenant: string, days: number) => useQuery(unsubs
 const gatesQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['gates', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/gates', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/gates', {params: {path: {tenant}}, signal})),
   });
 export const useGates = (tenant: string) => useQuery(gatesQuery(tenant));
 

@@ -72,9 +72,9 @@ describe('the suppression page', () => {
   it('says first how many are held, what moved and what was spared', async () => {
     serviceWith(base);
     open(<SuppressionPage who={who} />);
-    expect(await screen.findByText('2 addresses are held.')).toBeTruthy();
-    expect(screen.getByText(/would be at 5.8 % had they been sent/)).toBeTruthy();
-    expect(screen.getByText('2 wait for your decision.')).toBeTruthy();
+    expect(await screen.findByText('2 addresses held.')).toBeTruthy();
+    expect(screen.getByText(/without withholding it would be 5.8 %/)).toBeTruthy();
+    expect(screen.getByText('2 proposals to review.')).toBeTruthy();
   });
 
   it('lifts a complaint only after a word more', async () => {
@@ -82,7 +82,7 @@ describe('the suppression page', () => {
     open(<SuppressionPage who={who} />);
     const table = await screen.findByRole('table', {name: 'Suppression list'});
     await userEvent.click(within(table).getByRole('button', {name: 'kim@tidepost.example'}));
-    await userEvent.type(await screen.findByLabelText('Lift it: why'), 'they wrote to us');
+    await userEvent.type(await screen.findByLabelText('Reason for lifting'), 'they wrote to us');
     const lift = screen.getByRole('button', {name: /^Lift/});
     expect(lift.hasAttribute('disabled')).toBe(true);
     await userEvent.click(screen.getByRole('checkbox'));
@@ -98,9 +98,9 @@ describe('the suppression page', () => {
   it('says what to do where nothing answers to a search', async () => {
     serviceWith({...base, [`GET ${T}/suppression`]: () => ({items: [], next: null})});
     open(<SuppressionPage who={who} />);
-    expect(await screen.findByText('Nobody is on the list')).toBeTruthy();
+    expect(await screen.findByText('The list is empty')).toBeTruthy();
     await userEvent.type(screen.getByLabelText('Address begins with, or @domain'), 'x');
-    expect(await screen.findByText('Nothing here answers to that')).toBeTruthy();
+    expect(await screen.findByText('No matching entries')).toBeTruthy();
   });
 });
 
@@ -128,16 +128,16 @@ describe('a rule of the policy', () => {
   });
 
   it.each([
-    [rule({}), 'holds the address at once, no end'],
-    [rule({act: 'nothing'}), 'nothing: it does not speak of the address'],
-    [rule({act: 'wait', wait_hours: [4, 24]}), 'holds nothing; advises when to try again'],
+    [rule({}), 'holds the address immediately, no end'],
+    [rule({act: 'nothing'}), 'nothing: says nothing about the address'],
+    [rule({act: 'wait', wait_hours: [4, 24]}), 'no hold; advises when to retry'],
     [
       rule({whole_domain: true, for_days: 30, longer: 3, ends_with_delivery: true}),
-      'holds the whole domain at once for 30 days, 3 times as long at each return; a delivery ends it',
+      'holds the whole domain immediately for 30 days, 3 times as long after each return; a delivery ends it',
     ],
     [
       rule({act: 'propose', times: 3, over_days: 7, for_days: 14, scope: 'stream'}),
-      'proposes to hold the address after 3 messages over 7 days with no delivery between for 14 days, for its stream alone',
+      'propose the address after 3 messages over 7 days with no delivery between for 14 days, for the stream only',
     ],
   ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));
 

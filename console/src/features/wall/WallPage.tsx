@@ -146,7 +146,7 @@ export function WallPage() {
         <Head>
           <h1>Wall</h1>
           <Choice
-            label="What the rows are"
+            label="Rows"
             value={subject}
             options={SUBJECTS}
             onChange={(value) => set('subject', value === 'domain' ? '' : value)}
@@ -168,13 +168,12 @@ export function WallPage() {
           ))}
         </Keys>
         {wall.data.rows.length === 0 && on ? (
-          <Notice title="No readings of that day">
-            Nothing was sent by then, or it lies further back than readings go.
+          <Notice title="No readings for this day">
+            No mail was sent by then, or the day is before the first reading.
           </Notice>
         ) : wall.data.rows.length === 0 ? (
           <Notice title="No domains yet">
-            <Link to="/domains">Add a sending domain</Link> to have its records audited, and load events to see
-            readings.
+            <Link to="/domains">Add a sending domain</Link> to audit its records, then load events to see readings.
           </Notice>
         ) : (
           <>
@@ -218,10 +217,10 @@ function sentence(wall: Wall, items: WorkItem[], on: string) {
         {on
           ? items.length
             ? `${plural(items.length, 'incident')} that day.`
-            : 'Nothing was wrong that day.'
+            : 'No problems that day.'
           : urgent
-            ? `${plural(urgent, 'thing')} ${urgent === 1 ? 'needs' : 'need'} you today.`
-            : 'Nothing needs you today.'}
+            ? `${plural(urgent, 'item')} ${urgent === 1 ? 'needs' : 'need'} attention today.`
+            : 'Nothing needs attention today.'}
       </b>
     </>
   );
@@ -242,7 +241,7 @@ function WallTable({wall}: {wall: Wall}) {
               {column.label}
               {column.outage ? (
                 <Outage
-                  title={`${column.label} put off ${Math.round(column.outage * 100)} % of everybody's mail that day by its own trouble: not yours`}
+                  title={`${column.label} delayed ${Math.round(column.outage * 100)} % of all senders' mail that day: a provider outage, excluded from readings`}
                 >
                   outage
                 </Outage>
@@ -273,7 +272,7 @@ function WallTable({wall}: {wall: Wall}) {
                   <td key={cell.provider} className={cell.provider === '(all)' ? 'all' : undefined}>
                     <Link
                       to={`${pathOf(row, wall.subject ?? 'domain')}?provider=${encodeURIComponent(cell.provider)}`}
-                      aria-label={`${row.name}, ${wall.columns[i]!.label}: ${cell.value == null ? 'too little mail to say' : `${Math.round(cell.value)}, ${cell.condition}`}`}
+                      aria-label={`${row.name}, ${wall.columns[i]!.label}: ${cell.value == null ? 'too little mail for a reading' : `${Math.round(cell.value)}, ${cell.condition}`}`}
                     >
                       <Plate value={cell.value} margin={cell.margin} />
                       {cell.value != null && (
@@ -376,16 +375,16 @@ function Worklist({items, on, more}: {items: WorkItem[]; on: string; more: strin
     <aside aria-label="Worklist">
       <Head>
         <h2 style={{fontSize: 17}}>{on ? `On ${day(on)}` : 'Worklist'}</h2>
-        <p>{on ? 'what was wrong then' : 'what to do next, by mail at risk'}</p>
+        <p>{on ? 'problems on that day' : 'ranked by mail at risk'}</p>
       </Head>
-      {on && items.length === 0 && <Soft>Nothing that is known.</Soft>}
-      {!on && items.length === 0 && <Soft>Nothing to do: no reading is pulled down, and no record is at fault.</Soft>}
+      {on && items.length === 0 && <Soft>No problems known.</Soft>}
+      {!on && items.length === 0 && <Soft>Nothing to do: no reading has dropped, and the records have no faults.</Soft>}
       <List>
         {items.slice(0, SHOWN).map((item) => (
           <li key={item.id} style={{borderLeftColor: colour(TONE[item.level])}}>
             <div>
               <b>{item.title}</b>
-              <small>{item.mail ? `${short(item.mail)} mails` : ''}</small>
+              <small>{item.mail ? `${short(item.mail)} messages` : ''}</small>
             </div>
             <p>{item.remedy || item.text}</p>
             {item.record && (

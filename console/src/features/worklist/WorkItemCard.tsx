@@ -50,9 +50,9 @@ const Row = styled.div`
   align-items: end;
 `;
 const WHILE = [
-  {value: '1', label: 'for a day'},
-  {value: '7', label: 'for a week'},
-  {value: '30', label: 'for a month'},
+  {value: '1', label: '1 day'},
+  {value: '7', label: '1 week'},
+  {value: '30', label: '30 days'},
 ];
 
 /** Whom an item can be given to: all who may see its tenant, and who has it although they may not any more. */
@@ -72,8 +72,8 @@ export function linkOf(item: Details): {to: string; words: string} | null {
     };
   if (item.subject === 'stream' || item.subject === 'relay')
     return {to: `/readings/${item.tenant}/${item.subject}/${name}`, words: `Open ${item.name}`};
-  if (item.subject === 'feed') return {to: `/flow?tenant=${item.tenant}&view=feeds`, words: 'Open the feeds'};
-  if (item.kind === 'reply') return {to: `/flow?tenant=${item.tenant}&view=causes`, words: 'Open the causes'};
+  if (item.subject === 'feed') return {to: `/flow?tenant=${item.tenant}&view=feeds`, words: 'Open feeds'};
+  if (item.kind === 'reply') return {to: `/flow?tenant=${item.tenant}&view=causes`, words: 'Open causes'};
   return null;
 }
 
@@ -114,17 +114,17 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
               isDisabled={act.isPending}
               onPress={() => act.mutate({act: 'recheck', text: '', to: ''})}
             >
-              {act.isPending ? 'Measuring …' : 'Measure again'}
+              {act.isPending ? 'Checking …' : 'Re-check'}
             </Button>
           )}
           {live && item.state !== 'acknowledged' && (
-            <Button onPress={() => act.mutate({act: 'acknowledge', text: '', to: ''})}>I look after it</Button>
+            <Button onPress={() => act.mutate({act: 'acknowledge', text: '', to: ''})}>Acknowledge</Button>
           )}
           {live && (
             <Choice
-              label="Given to"
+              label="Assigned to"
               value={item.assigned_to || 'nobody'}
-              shown={`Given to ${holders(people.data ?? [], item.assigned_to).find((each) => each.value === (item.assigned_to || 'nobody'))?.label}`}
+              shown={`Assigned to ${holders(people.data ?? [], item.assigned_to).find((each) => each.value === (item.assigned_to || 'nobody'))?.label}`}
               options={holders(people.data ?? [], item.assigned_to)}
               onChange={(to) => act.mutate({act: 'assign', text: '', to: to === 'nobody' ? '' : to})}
             />
@@ -134,10 +134,10 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
         {live && (
           <Row>
             <Field
-              label="A word"
+              label="Comment or reason"
               value={text}
               onChange={setText}
-              placeholder="Asked the relay to take it off"
+              placeholder="Delisting requested from the list operator"
               style={{flex: 1}}
             />
             <Button
@@ -146,7 +146,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             >
               Comment
             </Button>
-            <Choice label="How long" value={days} options={WHILE} onChange={setDays} />
+            <Choice label="Snooze for" value={days} options={WHILE} onChange={setDays} />
             <Button
               isDisabled={!text.trim() || act.isPending}
               onPress={() =>
@@ -156,7 +156,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
                 )
               }
             >
-              Put it off
+              Snooze
             </Button>
           </Row>
         )}
@@ -172,7 +172,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
           </div>
         )}
         <div>
-          <h3>What happened to it</h3>
+          <h3>History</h3>
           <ol>
             {[...item.steps].reverse().map((step) => (
               <li key={step.at + step.what}>

@@ -97,10 +97,10 @@ export const TONE: Record<WorkItem['level'], Colour> = {
   info: 'soft',
 };
 const SHOWN = [
-  {value: '', label: 'To do'},
-  {value: 'mine', label: 'Given to me'},
-  {value: 'snoozed', label: 'Put off'},
-  {value: 'resolved', label: 'Closed'},
+  {value: '', label: 'Open'},
+  {value: 'mine', label: 'Assigned to me'},
+  {value: 'snoozed', label: 'Snoozed'},
+  {value: 'resolved', label: 'Resolved'},
 ];
 
 const EXPORTED = [
@@ -145,16 +145,16 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
     <Page>
       <Head>
         <h1>Worklist</h1>
-        <Choice label="What is shown" value={state} options={SHOWN} onChange={(value) => view.set('state', value)} />
+        <Choice label="Show" value={state} options={SHOWN} onChange={(value) => view.set('state', value)} />
         <p>
           {state === '' && (
             <b>
               {urgent.length
-                ? `${plural(urgent.length, 'thing')} to mend, in this order.`
-                : 'Nothing has to be mended.'}{' '}
+                ? `${plural(urgent.length, 'problem')} to fix, most urgent first.`
+                : 'Nothing to fix.'}{' '}
             </b>
           )}
-          {state === '' && (items.length > urgent.length ? `${items.length - urgent.length} more to look at.` : '')}
+          {state === '' && (items.length > urgent.length ? `${items.length - urgent.length} more to review.` : '')}
         </p>
         {items.length > 0 && (
           <Button tone="link" onPress={() => download('worklist.csv', asCsv(items))}>
@@ -163,16 +163,16 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
         )}
         {view.tenant && (
           <Button onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>
-            {look.isPending ? 'Looking …' : 'Look again now'}
+            {look.isPending ? 'Detecting …' : 'Run detection'}
           </Button>
         )}
       </Head>
       <div style={{display: 'grid', gap: 16, minWidth: 0}}>
         {items.length === 0 ? (
-          <Notice title={state ? 'Nothing here' : 'Nothing to do'}>
+          <Notice title={state ? 'No items' : 'Nothing to do'}>
             {state
-              ? 'No item is in this state.'
-              : 'No reading is pulled down, no line is crossed, and no record is at fault.'}
+              ? 'No items in this state.'
+              : 'No reading has dropped, no rate has crossed its line, and the records have no faults.'}
           </Notice>
         ) : (
           <List aria-label="Items">
@@ -184,14 +184,14 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
                 >
                   <i style={{color: colour(TONE[item.level])}}>{item.level}</i>
                   <b>{item.title}</b>
-                  <small>{item.mail ? `${short(item.mail)} mails a week` : ''}</small>
+                  <small>{item.mail ? `${short(item.mail)} messages a week` : ''}</small>
                   <p>
                     {item.tenant_name}, since {day(item.since)}
-                    {item.returns > 0 && <> · came back{item.returns > 1 ? ` ${item.returns} times` : ''}</>}
+                    {item.returns > 0 && <> · returned{item.returns > 1 ? ` ${item.returns} times` : ''}</>}
                     {item.assigned_to && <> · {item.assigned_to}</>}
-                    {item.state === 'waiting' && <> · just found</>}
-                    {item.state === 'acknowledged' && <> · looked after</>}
-                    {item.state === 'snoozed' && item.until && <> · put off until {day(item.until)}</>}
+                    {item.state === 'waiting' && <> · new</>}
+                    {item.state === 'acknowledged' && <> · acknowledged</>}
+                    {item.state === 'snoozed' && item.until && <> · snoozed until {day(item.until)}</>}
                     {item.state === 'resolved' && item.resolved_at && <> · closed {ago(item.resolved_at)}</>}
                   </p>
                 </Link>
@@ -209,10 +209,10 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
 function LinesCard({tenant}: {tenant: string}) {
   const lines = useLines(tenant);
   return (
-    <Card title="Rates and their lines" note="how probable it is that each is past its watch and stop line">
+    <Card title="Rates and lines" note="probability that each rate is above its watch and stop line">
       {lines.isPending && <Loading what="the lines" />}
       {lines.error && <Trouble error={lines.error} />}
-      {lines.data && lines.data.length === 0 && <Soft>No mail lately.</Soft>}
+      {lines.data && lines.data.length === 0 && <Soft>No recent mail.</Soft>}
       {lines.data && lines.data.length > 0 && (
         <DataTable
           label="Lines"
@@ -220,7 +220,7 @@ function LinesCard({tenant}: {tenant: string}) {
             {name: 'Of', value: (row: Line) => row.subject},
             {name: 'Name', value: (row) => row.name},
             {name: 'Rate', value: (row) => words(row.rate)},
-            {name: 'Is', value: (row) => row.value, show: (row) => percent(row.value), number: true},
+            {name: 'Rate', value: (row) => row.value, show: (row) => percent(row.value), number: true},
             {
               name: 'Watch',
               value: (row) => row.watch,

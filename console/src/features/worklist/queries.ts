@@ -1,12 +1,12 @@
 /** Queries and changes of worklist. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
-import {api, unwrap, type Schemas} from '../../api/client';
+import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
 const worklistQuery = (tenant: string, state = '', assigned = '', on = '') =>
   queryOptions({
     queryKey: ['worklist', tenant, state, assigned, on],
     queryFn: ({signal}) =>
-      unwrap(
+      unwrapItems(
         api.GET('/api/v1/worklist', {
           params: {
             query: {
@@ -37,7 +37,7 @@ export const useWorkItem = (tenant: string, id: number) => useQuery(workItemQuer
 const peopleQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['members', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/members', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/members', {params: {path: {tenant}}, signal})),
     staleTime: 600_000,
   });
 export const useMembers = (tenant: string) => useQuery(peopleQuery(tenant));
@@ -58,7 +58,7 @@ export const useDetection = () => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (tenant: string) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/worklist/detection', {params: {path: {tenant}}})),
+      unwrapItems(api.POST('/api/v1/tenants/{tenant}/worklist/detection', {params: {path: {tenant}}})),
     onSuccess: () => queries.invalidateQueries({queryKey: ['worklist']}),
   });
 };
@@ -84,7 +84,7 @@ const toldQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['notifications', tenant],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/notifications', {params: {path: {tenant}}, signal})),
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/notifications', {params: {path: {tenant}}, signal})),
     refetchInterval: 30_000,
   });
 export const useNotifications = (tenant: string) => useQuery(toldQuery(tenant));
@@ -93,7 +93,7 @@ const brakesQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['pauses', tenant],
     queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/stream-pauses', {params: {path: {tenant}}, signal})),
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/stream-pauses', {params: {path: {tenant}}, signal})),
   });
 export const useStreamPauses = (tenant: string) => useQuery(brakesQuery(tenant));
 
@@ -101,7 +101,7 @@ export const usePauseStream = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (body: Schemas['StreamPauseChange']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/stream-pauses', {params: {path: {tenant}}, body})),
+      unwrapItems(api.POST('/api/v1/tenants/{tenant}/stream-pauses', {params: {path: {tenant}}, body})),
     onSuccess: (found) => queries.setQueryData(['pauses', tenant], found),
   });
 };
@@ -110,7 +110,7 @@ export const useResumeStream = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (body: Schemas['StreamPauseChange']) =>
-      unwrap(api.POST('/api/v1/tenants/{tenant}/stream-pauses/resume', {params: {path: {tenant}}, body})),
+      unwrapItems(api.POST('/api/v1/tenants/{tenant}/stream-pauses/resume', {params: {path: {tenant}}, body})),
     onSuccess: (found) => queries.setQueryData(['pauses', tenant], found),
   });
 };
@@ -118,6 +118,6 @@ export const useResumeStream = (tenant: string) => {
 const linesQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['lines', tenant],
-    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/lines', {params: {path: {tenant}}, signal})),
+    queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/tenants/{tenant}/lines', {params: {path: {tenant}}, signal})),
   });
 export const useLines = (tenant: string) => useQuery(linesQuery(tenant));

@@ -2,7 +2,7 @@ import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {open, problem, serviceWith, who, withBrowserParts} from '../../testing';
+import {onePage, open, problem, serviceWith, who, withBrowserParts} from '../../testing';
 import {dayOf} from '../wall/WallPage';
 import {holders, linkOf} from './WorkItemCard';
 import {asCsv, WorklistPage} from './WorklistPage';
@@ -45,11 +45,11 @@ const people = [
 ];
 const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
   serviceWith({
-    'GET /api/v1/worklist': () => [found],
+    'GET /api/v1/worklist': () => onePage([found]),
     [`GET ${T}/worklist/7`]: () => found,
     [`POST ${T}/worklist/7/actions`]: () => acted,
-    [`GET ${T}/members`]: () => people,
-    [`GET ${T}/lines`]: () => [],
+    [`GET ${T}/members`]: () => onePage(people),
+    [`GET ${T}/lines`]: () => onePage([]),
   });
 const page = (at = '/worklist/copperline/7') => open(<WorklistPage who={who} />, at, '/worklist/:tenant/:id');
 const sent = (seen: ReturnType<typeof serviceWith>) =>
@@ -68,9 +68,9 @@ describe('an item', () => {
   it('is measured again, acknowledged, and given to somebody', async () => {
     const seen = served(item());
     page();
-    await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
-    await userEvent.click(screen.getByRole('button', {name: 'I look after it'}));
-    await userEvent.click(screen.getByRole('button', {name: /Given to/}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Re-check'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Acknowledge'}));
+    await userEvent.click(screen.getByRole('button', {name: /Assigned to/}));
     await userEvent.click(await screen.findByRole('option', {name: 'Bram'}));
     expect(sent(seen)).toEqual([
       {act: 'recheck', text: '', to: ''},
@@ -82,9 +82,9 @@ describe('an item', () => {
   it('is put off with a reason only', async () => {
     const seen = served(item());
     page();
-    const off = await screen.findByRole('button', {name: 'Put it off'});
+    const off = await screen.findByRole('button', {name: 'Snooze'});
     expect(off).toHaveProperty('disabled', true);
-    await userEvent.type(screen.getByRole('textbox', {name: 'A word'}), 'after the season');
+    await userEvent.type(screen.getByRole('textbox', {name: 'Comment or reason'}), 'after the season');
     await userEvent.click(off);
     const [body] = sent(seen) as {act: string; text: string; until: string}[];
     expect(body).toMatchObject({act: 'snooze', text: 'after the season'});
@@ -94,7 +94,7 @@ describe('an item', () => {
   it('says why an act was refused', async () => {
     served(item(), problem(422, 'Say why', {remedy: 'A word for who comes after you'}));
     page();
-    await userEvent.click(await screen.findByRole('button', {name: 'Measure again'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Re-check'}));
     expect(await screen.findByText(/A word for who comes after you/)).toBeTruthy();
   });
 
@@ -102,7 +102,7 @@ describe('an item', () => {
     served(item({state: 'resolved', resolved_at: '2026-11-19T08:00:00Z'}));
     page();
     expect(await screen.findByText('Publish one merged record.')).toBeTruthy();
-    expect(screen.queryByRole('button', {name: 'Measure again'})).toBeNull();
+    expect(screen.queryByRole('button', {name: 'Re-check'})).toBeNull();
   });
 
   it.each([
@@ -148,8 +148,8 @@ describe('the list', () => {
   it('says what comes first, since when, and that it came back', async () => {
     served(item({returns: 2}));
     page();
-    expect(await screen.findByText(/1 thing to mend, in this order/)).toBeTruthy();
-    expect(screen.getByText(/came back 2 times/)).toBeTruthy();
+    expect(await screen.findByText(/1 problem to fix, most urgent first/)).toBeTruthy();
+    expect(screen.getByText(/returned 2 times/)).toBeTruthy();
   });
 
   it('is exported with remedies and records', () => {

@@ -23,7 +23,7 @@ class Addresses(Part):
     async def check(self, tenant: str, addresses: Sequence[str], *, probe: bool = False) -> Sequence[AddressCheck]:
         """Look at addresses (500 at most): good, doubtful, bad or unknown, with reasons."""
         request = AddressCheckRequest(addresses=[*addresses], probe=probe)
-        return await self._client.send(calls.check_addresses(tenant, request))
+        return (await self._client.send(calls.check_addresses(tenant, request))).items
 
     async def words(self, tenant: str) -> AddressWords:
         """Return what addresses are held against."""
@@ -38,7 +38,7 @@ class Addresses(Part):
     ) -> Sequence[MailLinks]:
         """Values of List-Unsubscribe and List-Unsubscribe-Post for a message."""
         request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
-        return await self._client.send(calls.unsubscribe_links(tenant, request))
+        return (await self._client.send(calls.unsubscribe_links(tenant, request))).items
 
     async def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
         """How unsubscriptions went."""
@@ -46,7 +46,7 @@ class Addresses(Part):
 
     async def gates(self, tenant: str) -> Sequence[Gate]:
         """Ways in for MTAs."""
-        return await self._client.send(calls.list_gates(tenant))
+        return (await self._client.send(calls.list_gates(tenant))).items
 
     async def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
         """Create a gate; its key is in this answer only."""

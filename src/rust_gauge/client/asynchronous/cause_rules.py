@@ -16,7 +16,7 @@ class CauseRulesPart(Part):
 
     async def shipped(self, tenant: str) -> Sequence[OwnRule]:
         """Return the rules that come with the service, asked after a tenant's own."""
-        return await self._client.send(calls.shipped_rules(tenant))
+        return (await self._client.send(calls.shipped_rules(tenant))).items
 
     async def set(self, tenant: str, change: RulesChange) -> CauseRules:
         """Keep rules. InvalidInputError names what cannot be used; 409 when somebody changed them meanwhile."""

@@ -24,7 +24,7 @@ class Feeds(Part):
 
     async def list(self, tenant: str) -> "builtins.list[Feed]":
         """All of a tenant, and how they go."""
-        return await self._client.send(calls.list_feeds(tenant))
+        return (await self._client.send(calls.list_feeds(tenant))).items
 
     async def add(self, tenant: str, new: NewFeed) -> MadeFeed:
         """Open one; its `token` and `secret` are in this answer only."""

@@ -26,7 +26,7 @@ class Jobs(Part):
 
     async def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Job]":
         """Those of the last thirty days, newest first."""
-        return await self._client.send(calls.list_jobs(tenant, kind))
+        return (await self._client.send(calls.list_jobs(tenant, kind))).items
 
     async def get(self, tenant: str, id: int) -> Job:
         """How far it is, and what came out."""

@@ -17,7 +17,7 @@ class Proofs(Part):
 
     async def list(self, tenant: str) -> "builtins.list[Proof]":
         """All of a tenant."""
-        return await self._client.send(calls.list_proofs(tenant))
+        return (await self._client.send(calls.list_proofs(tenant))).items
 
     async def recheck(self, tenant: str, id: int) -> Proof:
         """Look for the record now."""
@@ -29,4 +29,4 @@ class Proofs(Part):
 
     async def senders(self, tenant: str) -> "builtins.list[Sender]":
         """Every domain that mail is sent as: verified or not, aligned or not."""
-        return await self._client.send(calls.list_senders(tenant))
+        return (await self._client.send(calls.list_senders(tenant))).items

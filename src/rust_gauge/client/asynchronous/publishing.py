@@ -13,7 +13,7 @@ class Publishing(Part):
 
     async def servers(self, tenant: str) -> "builtins.list[UpdateServer]":
         """Where zones are changed."""
-        return await self._client.send(calls.list_update_servers(tenant))
+        return (await self._client.send(calls.list_update_servers(tenant))).items
 
     async def set_server(self, tenant: str, zone: str, new: NewUpdateServer) -> UpdateServer:
         """Keep where a zone is changed, and the key. The secret is never given back."""
@@ -35,7 +35,7 @@ class Publishing(Part):
 
     async def list(self, tenant: str, name: str) -> "builtins.list[Publication]":
         """Return the changes that were made for a domain, newest first."""
-        return await self._client.send(calls.list_publications(tenant, name))
+        return (await self._client.send(calls.list_publications(tenant, name))).items
 
     async def roll_back(self, tenant: str, id: int) -> Publication:
         """Put everything back as it was, if nobody changed it since."""

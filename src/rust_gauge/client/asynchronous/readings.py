@@ -68,7 +68,7 @@ class Readings(Part):
 
     async def headroom(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Headroom]:
         """How many more complaints or bounces today until a line."""
-        return await self._client.send(calls.get_headroom(tenant, name, subject))
+        return (await self._client.send(calls.get_headroom(tenant, name, subject))).items
 
     async def settings(self, tenant: str) -> ReadingSettingsView:
         """Return the parameters of a tenant's readings."""
@@ -86,7 +86,7 @@ class Readings(Part):
         self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
     ) -> list[Annotation]:
         """Return what happened: notes, changed records, findings, shifts, outages."""
-        return await self._client.send(calls.list_annotations(tenant, first, last, domain))
+        return (await self._client.send(calls.list_annotations(tenant, first, last, domain))).items
 
     async def add_annotation(self, tenant: str, new: NewAnnotation) -> Annotation:
         """Add a note on the time axis."""

@@ -20,4 +20,4 @@ class Recipients(Part):
 
     async def erasures(self, tenant: str) -> Sequence[Erasure]:
         """Return which erasures were made, when and by whom; not of whom."""
-        return await self._client.send(calls.list_erasures(tenant))
+        return (await self._client.send(calls.list_erasures(tenant))).items

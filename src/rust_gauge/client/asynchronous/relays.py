@@ -12,7 +12,7 @@ class Relays(Part):
 
     async def list(self, tenant: str) -> "builtins.list[Relay]":
         """All relays, described or only seen in events."""
-        return await self._client.send(calls.list_relays(tenant))
+        return (await self._client.send(calls.list_relays(tenant))).items
 
     async def set(self, tenant: str, name: str, description: RelayDescription) -> Relay:
         """Say what a relay is, wants published and allows."""

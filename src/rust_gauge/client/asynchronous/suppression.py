@@ -92,7 +92,7 @@ class Suppression(Part):
     ) -> Sequence[SuppressionEntry]:
         """Agree to proposals, or dismiss them."""
         decision = Decision(ids=[*ids], confirm=confirm, why=why)
-        return await self._client.send(calls.decide_suppression(tenant, decision))
+        return (await self._client.send(calls.decide_suppression(tenant, decision))).items
 
     async def status(self, tenant: str, address: str) -> AddressStatus:
         """One address: what stands, and everything that ever happened to its status."""

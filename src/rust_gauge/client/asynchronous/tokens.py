@@ -12,7 +12,7 @@ class Tokens(Part):
 
     async def list(self) -> Sequence[Token]:
         """Return the tokens of your account."""
-        return await self._client.send(calls.list_tokens())
+        return (await self._client.send(calls.list_tokens())).items
 
     async def add(self, name: str, *, tenant: str | None = None, expires_in_days: int | None = None) -> MadeToken:
         """Create a token; its `secret` is in this answer only."""

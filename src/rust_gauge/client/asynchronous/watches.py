@@ -17,7 +17,7 @@ class Watches(Part):
 
     async def list(self, tenant: str, name: str) -> "builtins.list[Watch]":
         """Return the newest watches of a domain."""
-        return await self._client.send(calls.list_watches(tenant, name))
+        return (await self._client.send(calls.list_watches(tenant, name))).items
 
     async def get(self, tenant: str, id: int) -> Watch:
         """How it stands."""

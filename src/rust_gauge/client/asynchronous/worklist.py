@@ -35,7 +35,7 @@ class Worklist(Part):
 
         `on`: what was open on that day instead, whatever became of it.
         """
-        return await self._client.send(calls.list_worklist(tenant, state, assigned_to, on))
+        return (await self._client.send(calls.list_worklist(tenant, state, assigned_to, on))).items
 
     async def get(self, tenant: str, id: int) -> WorkItemDetails:
         """Return an item with all that happened to it. NotFoundError."""
@@ -47,15 +47,15 @@ class Worklist(Part):
 
     async def detect(self, tenant: str) -> builtins.list[WorkItem]:
         """Look for trouble now; gives what lives."""
-        return await self._client.send(calls.run_detection(tenant))
+        return (await self._client.send(calls.run_detection(tenant))).items
 
     async def members(self, tenant: str) -> builtins.list[Member]:
         """Who may see a tenant, and be given its items."""
-        return await self._client.send(calls.list_members(tenant))
+        return (await self._client.send(calls.list_members(tenant))).items
 
     async def lines(self, tenant: str) -> builtins.list[LineRow]:
         """Rates against their lines."""
-        return await self._client.send(calls.list_lines(tenant))
+        return (await self._client.send(calls.list_lines(tenant))).items
 
     async def settings(self, tenant: str) -> AlertSettings:
         """Who is told of what, how soon and how often."""
@@ -75,16 +75,16 @@ class Worklist(Part):
 
     async def notifications(self, tenant: str) -> builtins.list[Notification]:
         """Return the newest messages, and what became of them."""
-        return await self._client.send(calls.list_notifications(tenant))
+        return (await self._client.send(calls.list_notifications(tenant))).items
 
     async def pauses(self, tenant: str) -> builtins.list[StreamPause]:
         """Streams over relays that clearance holds as a whole."""
-        return await self._client.send(calls.list_stream_pauses(tenant))
+        return (await self._client.send(calls.list_stream_pauses(tenant))).items
 
     async def pause_stream(self, tenant: str, new: StreamPauseChange) -> builtins.list[StreamPause]:
         """Hold a stream over a relay by hand."""
-        return await self._client.send(calls.pause_stream(tenant, new))
+        return (await self._client.send(calls.pause_stream(tenant, new))).items
 
     async def resume_stream(self, tenant: str, release: StreamPauseChange) -> builtins.list[StreamPause]:
         """Let it go on, with a reason."""
-        return await self._client.send(calls.resume_stream(tenant, release))
+        return (await self._client.send(calls.resume_stream(tenant, release))).items

@@ -12,10 +12,11 @@ from rust_gauge.contract.checks import (
     NewGate,
     Unsubscribes,
 )
+from rust_gauge.contract.common import Page
 
 
-def check_addresses(tenant: str, request: AddressCheckRequest) -> Call[list[AddressCheck]]:
-    return repeatable(make_call("POST", tenant_path(tenant, "address-checks"), list[AddressCheck], request))
+def check_addresses(tenant: str, request: AddressCheckRequest) -> Call[Page[AddressCheck]]:
+    return repeatable(make_call("POST", tenant_path(tenant, "address-checks"), Page[AddressCheck], request))
 
 
 def get_address_words(tenant: str) -> Call[AddressWords]:
@@ -26,16 +27,16 @@ def set_address_words(tenant: str, words: AddressWords) -> Call[AddressWords]:
     return repeatable(make_call("PUT", tenant_path(tenant, "address-words"), AddressWords, words))
 
 
-def unsubscribe_links(tenant: str, request: MailLinksRequest) -> Call[list[MailLinks]]:
-    return repeatable(make_call("POST", tenant_path(tenant, "unsubscribe-links"), list[MailLinks], request))
+def unsubscribe_links(tenant: str, request: MailLinksRequest) -> Call[Page[MailLinks]]:
+    return repeatable(make_call("POST", tenant_path(tenant, "unsubscribe-links"), Page[MailLinks], request))
 
 
 def unsubscribes(tenant: str, days: int) -> Call[Unsubscribes]:
     return make_call("GET", tenant_path(tenant, "unsubscribes"), Unsubscribes, days=days)
 
 
-def list_gates(tenant: str) -> Call[list[Gate]]:
-    return make_call("GET", tenant_path(tenant, "gates"), list[Gate])
+def list_gates(tenant: str) -> Call[Page[Gate]]:
+    return make_call("GET", tenant_path(tenant, "gates"), Page[Gate])
 
 
 def add_gate(tenant: str, new: NewGate) -> Call[MadeGate]:

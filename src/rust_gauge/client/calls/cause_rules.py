@@ -1,6 +1,7 @@
 """Calls of `client.cause_rules`."""
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesBacktest, RulesBacktestRequest, RulesChange
 
 
@@ -8,8 +9,8 @@ def get_rules(tenant: str) -> Call[CauseRules]:
     return make_call("GET", tenant_path(tenant, "cause-rules"), CauseRules)
 
 
-def shipped_rules(tenant: str) -> Call[list[OwnRule]]:
-    return make_call("GET", tenant_path(tenant, "cause-rules/shipped"), list[OwnRule])
+def shipped_rules(tenant: str) -> Call[Page[OwnRule]]:
+    return make_call("GET", tenant_path(tenant, "cause-rules/shipped"), Page[OwnRule])
 
 
 def put_rules(tenant: str, change: RulesChange) -> Call[CauseRules]:

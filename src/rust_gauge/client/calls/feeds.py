@@ -23,8 +23,8 @@ def _feed(tenant: str, name: str, rest: str = "") -> str:
     return tenant_path(tenant, f"feeds/{quote(name, safe='')}{rest}")
 
 
-def list_feeds(tenant: str) -> Call[list[Feed]]:
-    return make_call("GET", tenant_path(tenant, "feeds"), list[Feed])
+def list_feeds(tenant: str) -> Call[Page[Feed]]:
+    return make_call("GET", tenant_path(tenant, "feeds"), Page[Feed])
 
 
 def add_feed(tenant: str, new: NewFeed) -> Call[MadeFeed]:

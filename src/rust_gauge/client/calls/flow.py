@@ -5,6 +5,7 @@ from typing import Any
 from urllib.parse import quote
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.flow import (
     Causes,
     Flow,
@@ -40,12 +41,12 @@ def compare_flow(tenant: str, query: Mapping[str, Any]) -> Call[FlowComparison]:
     return make_call("GET", tenant_path(tenant, "flow/comparison"), FlowComparison, **query)
 
 
-def reply_patterns(tenant: str, query: Mapping[str, Any]) -> Call[list[ReplyPattern]]:
-    return make_call("GET", tenant_path(tenant, "reply-patterns"), list[ReplyPattern], **query)
+def reply_patterns(tenant: str, query: Mapping[str, Any]) -> Call[Page[ReplyPattern]]:
+    return make_call("GET", tenant_path(tenant, "reply-patterns"), Page[ReplyPattern], **query)
 
 
-def list_shifts(tenant: str, days: int) -> Call[list[Shift]]:
-    return make_call("GET", tenant_path(tenant, "shifts"), list[Shift], days=days)
+def list_shifts(tenant: str, days: int) -> Call[Page[Shift]]:
+    return make_call("GET", tenant_path(tenant, "shifts"), Page[Shift], days=days)
 
 
 def get_shift(tenant: str, id: int) -> Call[ShiftDetails]:
@@ -60,8 +61,8 @@ def set_flow_settings(tenant: str, settings: FlowSettings) -> Call[FlowSettings]
     return repeatable(make_call("PUT", tenant_path(tenant, "flow-settings"), FlowSettings, settings))
 
 
-def list_providers(tenant: str) -> Call[list[Provider]]:
-    return make_call("GET", tenant_path(tenant, "providers"), list[Provider])
+def list_providers(tenant: str) -> Call[Page[Provider]]:
+    return make_call("GET", tenant_path(tenant, "providers"), Page[Provider])
 
 
 def rename_provider(tenant: str, provider: str, label: str) -> Call[Provider]:

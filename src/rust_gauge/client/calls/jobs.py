@@ -5,6 +5,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.jobs import ImportRequest, Job, JobStart, ListCheckRequest
 from rust_gauge.contract.suppression import PolicyBacktestRequest
 
@@ -21,8 +22,8 @@ def start_policy_backtest(tenant: str, request: PolicyBacktestRequest) -> Call[J
     return make_call("POST", tenant_path(tenant, "suppression/policy/backtests"), Job, request)
 
 
-def list_jobs(tenant: str, kind: str | None) -> Call[list[Job]]:
-    return make_call("GET", tenant_path(tenant, "jobs"), list[Job], kind=kind)
+def list_jobs(tenant: str, kind: str | None) -> Call[Page[Job]]:
+    return make_call("GET", tenant_path(tenant, "jobs"), Page[Job], kind=kind)
 
 
 def get_job(tenant: str, id: int) -> Call[Job]:

@@ -6,11 +6,12 @@ from urllib.parse import quote
 from pydantic import TypeAdapter
 
 from rust_gauge.client.calls.call import Call, domain_path, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.publishing import NewUpdateServer, Publication, UpdateServer, ZoneChange, ZoneChangeRequest
 
 
-def list_update_servers(tenant: str) -> Call[list[UpdateServer]]:
-    return make_call("GET", tenant_path(tenant, "update-servers"), list[UpdateServer])
+def list_update_servers(tenant: str) -> Call[Page[UpdateServer]]:
+    return make_call("GET", tenant_path(tenant, "update-servers"), Page[UpdateServer])
 
 
 def set_update_server(tenant: str, zone: str, new: NewUpdateServer) -> Call[UpdateServer]:
@@ -31,8 +32,8 @@ def add_publication(tenant: str, name: str, request: ZoneChangeRequest) -> Call[
     return make_call("POST", domain_path(tenant, name) + "/publications", Publication, request)
 
 
-def list_publications(tenant: str, name: str) -> Call[list[Publication]]:
-    return make_call("GET", domain_path(tenant, name) + "/publications", list[Publication])
+def list_publications(tenant: str, name: str) -> Call[Page[Publication]]:
+    return make_call("GET", domain_path(tenant, name) + "/publications", Page[Publication])
 
 
 def roll_back_publication(tenant: str, id: int) -> Call[Publication]:

@@ -3,6 +3,7 @@
 from datetime import date
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.readings import (
     Annotation,
     Explanation,
@@ -58,8 +59,8 @@ def forecast_reading(
     return repeatable(make_call("POST", path, Forecast, wanted, name=name, subject=subject, provider=provider))
 
 
-def get_headroom(tenant: str, name: str, subject: str) -> Call[list[Headroom]]:
-    return make_call("GET", tenant_path(tenant, "readings/headroom"), list[Headroom], name=name, subject=subject)
+def get_headroom(tenant: str, name: str, subject: str) -> Call[Page[Headroom]]:
+    return make_call("GET", tenant_path(tenant, "readings/headroom"), Page[Headroom], name=name, subject=subject)
 
 
 def get_reading_settings(tenant: str) -> Call[ReadingSettingsView]:
@@ -74,8 +75,8 @@ def reset_reading_settings(tenant: str) -> Call[ReadingSettingsView]:
     return repeatable(make_call("DELETE", tenant_path(tenant, "reading-settings"), ReadingSettingsView))
 
 
-def list_annotations(tenant: str, first: date | None, last: date | None, domain: str | None) -> Call[list[Annotation]]:
-    return make_call("GET", tenant_path(tenant, "annotations"), list[Annotation], first=first, last=last, domain=domain)
+def list_annotations(tenant: str, first: date | None, last: date | None, domain: str | None) -> Call[Page[Annotation]]:
+    return make_call("GET", tenant_path(tenant, "annotations"), Page[Annotation], first=first, last=last, domain=domain)
 
 
 def add_annotation(tenant: str, new: NewAnnotation) -> Call[Annotation]:

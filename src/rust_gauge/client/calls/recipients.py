@@ -1,6 +1,7 @@
 """Calls of `client.recipients`."""
 
 from rust_gauge.client.calls.call import Call, make_call, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 
 
@@ -8,8 +9,8 @@ def recipient_data(tenant: str, address: str) -> Call[RecipientData]:
     return make_call("GET", tenant_path(tenant, "recipient-data"), RecipientData, address=address)
 
 
-def list_erasures(tenant: str) -> Call[list[Erasure]]:
-    return make_call("GET", tenant_path(tenant, "erasures"), list[Erasure])
+def list_erasures(tenant: str) -> Call[Page[Erasure]]:
+    return make_call("GET", tenant_path(tenant, "erasures"), Page[Erasure])
 
 
 def erase(tenant: str, request: ErasureRequest) -> Call[Erasure]:

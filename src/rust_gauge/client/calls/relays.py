@@ -3,11 +3,12 @@
 from urllib.parse import quote
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.relays import Relay, RelayDescription
 
 
-def list_relays(tenant: str) -> Call[list[Relay]]:
-    return make_call("GET", tenant_path(tenant, "relays"), list[Relay])
+def list_relays(tenant: str) -> Call[Page[Relay]]:
+    return make_call("GET", tenant_path(tenant, "relays"), Page[Relay])
 
 
 def set_relay(tenant: str, name: str, description: RelayDescription) -> Call[Relay]:

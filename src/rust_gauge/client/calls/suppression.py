@@ -46,8 +46,8 @@ def lift_suppression(tenant: str, lift: Lift) -> Call[Lifted]:
     return make_call("POST", tenant_path(tenant, "suppression/lifts"), Lifted, lift)
 
 
-def decide_suppression(tenant: str, decision: Decision) -> Call[list[SuppressionEntry]]:
-    return repeatable(make_call("POST", tenant_path(tenant, "suppression/decisions"), list[SuppressionEntry], decision))
+def decide_suppression(tenant: str, decision: Decision) -> Call[Page[SuppressionEntry]]:
+    return repeatable(make_call("POST", tenant_path(tenant, "suppression/decisions"), Page[SuppressionEntry], decision))
 
 
 def address_status(tenant: str, address: str) -> Call[AddressStatus]:

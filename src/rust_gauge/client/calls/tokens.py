@@ -1,11 +1,12 @@
 """Calls of `client.tokens`."""
 
 from rust_gauge.client.calls.call import Call, make_call
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.session import MadeToken, NewToken, Token
 
 
-def list_tokens() -> Call[list[Token]]:
-    return make_call("GET", "/tokens", list[Token])
+def list_tokens() -> Call[Page[Token]]:
+    return make_call("GET", "/tokens", Page[Token])
 
 
 def add_token(new: NewToken) -> Call[MadeToken]:

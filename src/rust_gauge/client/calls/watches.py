@@ -1,6 +1,7 @@
 """Calls of `client.watches`."""
 
 from rust_gauge.client.calls.call import Call, domain_path, make_call, repeatable, tenant_path
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 
 
@@ -8,8 +9,8 @@ def start_watch(tenant: str, name: str, request: WatchRequest) -> Call[Watch]:
     return make_call("POST", domain_path(tenant, name) + "/watches", Watch, request)
 
 
-def list_watches(tenant: str, name: str) -> Call[list[Watch]]:
-    return make_call("GET", domain_path(tenant, name) + "/watches", list[Watch])
+def list_watches(tenant: str, name: str) -> Call[Page[Watch]]:
+    return make_call("GET", domain_path(tenant, name) + "/watches", Page[Watch])
 
 
 def get_watch(tenant: str, id: int) -> Call[Watch]:

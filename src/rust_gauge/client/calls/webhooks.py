@@ -5,8 +5,8 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 
 
-def list_webhooks(tenant: str) -> Call[list[Webhook]]:
-    return make_call("GET", tenant_path(tenant, "webhooks"), list[Webhook])
+def list_webhooks(tenant: str) -> Call[Page[Webhook]]:
+    return make_call("GET", tenant_path(tenant, "webhooks"), Page[Webhook])
 
 
 def add_webhook(tenant: str, new: NewWebhook) -> Call[MadeWebhook]:

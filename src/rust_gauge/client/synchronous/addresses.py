@@ -25,7 +25,7 @@ class Addresses(Part):
     def check(self, tenant: str, addresses: Sequence[str], *, probe: bool = False) -> Sequence[AddressCheck]:
         """Look at addresses (500 at most): good, doubtful, bad or unknown, with reasons."""
         request = AddressCheckRequest(addresses=[*addresses], probe=probe)
-        return self._client.send(calls.check_addresses(tenant, request))
+        return (self._client.send(calls.check_addresses(tenant, request))).items
 
     def words(self, tenant: str) -> AddressWords:
         """Return what addresses are held against."""
@@ -40,7 +40,7 @@ class Addresses(Part):
     ) -> Sequence[MailLinks]:
         """Values of List-Unsubscribe and List-Unsubscribe-Post for a message."""
         request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
-        return self._client.send(calls.unsubscribe_links(tenant, request))
+        return (self._client.send(calls.unsubscribe_links(tenant, request))).items
 
     def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
         """How unsubscriptions went."""
@@ -48,7 +48,7 @@ class Addresses(Part):
 
     def gates(self, tenant: str) -> Sequence[Gate]:
         """Ways in for MTAs."""
-        return self._client.send(calls.list_gates(tenant))
+        return (self._client.send(calls.list_gates(tenant))).items
 
     def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
         """Create a gate; its key is in this answer only."""

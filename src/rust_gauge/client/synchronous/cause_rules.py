@@ -18,7 +18,7 @@ class CauseRulesPart(Part):
 
     def shipped(self, tenant: str) -> Sequence[OwnRule]:
         """Return the rules that come with the service, asked after a tenant's own."""
-        return self._client.send(calls.shipped_rules(tenant))
+        return (self._client.send(calls.shipped_rules(tenant))).items
 
     def set(self, tenant: str, change: RulesChange) -> CauseRules:
         """Keep rules. InvalidInputError names what cannot be used; 409 when somebody changed them meanwhile."""

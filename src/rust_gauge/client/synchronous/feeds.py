@@ -26,7 +26,7 @@ class Feeds(Part):
 
     def list(self, tenant: str) -> "builtins.list[Feed]":
         """All of a tenant, and how they go."""
-        return self._client.send(calls.list_feeds(tenant))
+        return (self._client.send(calls.list_feeds(tenant))).items
 
     def add(self, tenant: str, new: NewFeed) -> MadeFeed:
         """Open one; its `token` and `secret` are in this answer only."""

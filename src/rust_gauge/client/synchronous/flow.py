@@ -49,11 +49,11 @@ class FlowReader(Part):
 
     def reply_patterns(self, tenant: str, **query: Any) -> Sequence[ReplyPattern]:
         """Return replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
-        return self._client.send(calls.reply_patterns(tenant, query))
+        return (self._client.send(calls.reply_patterns(tenant, query))).items
 
     def providers(self, tenant: str) -> Sequence[Provider]:
         """Return the mailbox providers that the tenant's mail went to."""
-        return self._client.send(calls.list_providers(tenant))
+        return (self._client.send(calls.list_providers(tenant))).items
 
     def rename_provider(self, tenant: str, provider: str, label: str) -> Provider:
         """Call a provider by a name of one's own; an empty one takes it back. NotFoundError if no mail went there."""
@@ -61,7 +61,7 @@ class FlowReader(Part):
 
     def shifts(self, tenant: str, *, days: int = 7) -> Sequence[Shift]:
         """Sudden rises of a rate at one provider or relay, the newest first."""
-        return self._client.send(calls.list_shifts(tenant, days))
+        return (self._client.send(calls.list_shifts(tenant, days))).items
 
     def shift(self, tenant: str, id: int) -> ShiftDetails:
         """Return a shift with its causes, where it came from, and some of its events. NotFoundError."""

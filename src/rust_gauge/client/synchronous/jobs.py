@@ -28,7 +28,7 @@ class Jobs(Part):
 
     def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Job]":
         """Those of the last thirty days, newest first."""
-        return self._client.send(calls.list_jobs(tenant, kind))
+        return (self._client.send(calls.list_jobs(tenant, kind))).items
 
     def get(self, tenant: str, id: int) -> Job:
         """How far it is, and what came out."""

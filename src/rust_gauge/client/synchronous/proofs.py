@@ -19,7 +19,7 @@ class Proofs(Part):
 
     def list(self, tenant: str) -> "builtins.list[Proof]":
         """All of a tenant."""
-        return self._client.send(calls.list_proofs(tenant))
+        return (self._client.send(calls.list_proofs(tenant))).items
 
     def recheck(self, tenant: str, id: int) -> Proof:
         """Look for the record now."""
@@ -31,4 +31,4 @@ class Proofs(Part):
 
     def senders(self, tenant: str) -> "builtins.list[Sender]":
         """Every domain that mail is sent as: verified or not, aligned or not."""
-        return self._client.send(calls.list_senders(tenant))
+        return (self._client.send(calls.list_senders(tenant))).items

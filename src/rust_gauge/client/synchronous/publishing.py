@@ -15,7 +15,7 @@ class Publishing(Part):
 
     def servers(self, tenant: str) -> "builtins.list[UpdateServer]":
         """Where zones are changed."""
-        return self._client.send(calls.list_update_servers(tenant))
+        return (self._client.send(calls.list_update_servers(tenant))).items
 
     def set_server(self, tenant: str, zone: str, new: NewUpdateServer) -> UpdateServer:
         """Keep where a zone is changed, and the key. The secret is never given back."""
@@ -35,7 +35,7 @@ class Publishing(Part):
 
     def list(self, tenant: str, name: str) -> "builtins.list[Publication]":
         """Return the changes that were made for a domain, newest first."""
-        return self._client.send(calls.list_publications(tenant, name))
+        return (self._client.send(calls.list_publications(tenant, name))).items
 
     def roll_back(self, tenant: str, id: int) -> Publication:
         """Put everything back as it was, if nobody changed it since."""

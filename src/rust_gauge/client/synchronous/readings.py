@@ -70,7 +70,7 @@ class Readings(Part):
 
     def headroom(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Headroom]:
         """How many more complaints or bounces today until a line."""
-        return self._client.send(calls.get_headroom(tenant, name, subject))
+        return (self._client.send(calls.get_headroom(tenant, name, subject))).items
 
     def settings(self, tenant: str) -> ReadingSettingsView:
         """Return the parameters of a tenant's readings."""
@@ -88,7 +88,7 @@ class Readings(Part):
         self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
     ) -> list[Annotation]:
         """Return what happened: notes, changed records, findings, shifts, outages."""
-        return self._client.send(calls.list_annotations(tenant, first, last, domain))
+        return (self._client.send(calls.list_annotations(tenant, first, last, domain))).items
 
     def add_annotation(self, tenant: str, new: NewAnnotation) -> Annotation:
         """Add a note on the time axis."""

@@ -22,4 +22,4 @@ class Recipients(Part):
 
     def erasures(self, tenant: str) -> Sequence[Erasure]:
         """Return which erasures were made, when and by whom; not of whom."""
-        return self._client.send(calls.list_erasures(tenant))
+        return (self._client.send(calls.list_erasures(tenant))).items

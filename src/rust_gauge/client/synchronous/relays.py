@@ -14,7 +14,7 @@ class Relays(Part):
 
     def list(self, tenant: str) -> "builtins.list[Relay]":
         """All relays, described or only seen in events."""
-        return self._client.send(calls.list_relays(tenant))
+        return (self._client.send(calls.list_relays(tenant))).items
 
     def set(self, tenant: str, name: str, description: RelayDescription) -> Relay:
         """Say what a relay is, wants published and allows."""

@@ -90,7 +90,7 @@ class Suppression(Part):
     def decide(self, tenant: str, ids: Sequence[str], *, confirm: bool, why: str = "") -> Sequence[SuppressionEntry]:
         """Agree to proposals, or dismiss them."""
         decision = Decision(ids=[*ids], confirm=confirm, why=why)
-        return self._client.send(calls.decide_suppression(tenant, decision))
+        return (self._client.send(calls.decide_suppression(tenant, decision))).items
 
     def status(self, tenant: str, address: str) -> AddressStatus:
         """One address: what stands, and everything that ever happened to its status."""

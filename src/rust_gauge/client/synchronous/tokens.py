@@ -14,7 +14,7 @@ class Tokens(Part):
 
     def list(self) -> Sequence[Token]:
         """Return the tokens of your account."""
-        return self._client.send(calls.list_tokens())
+        return (self._client.send(calls.list_tokens())).items
 
     def add(self, name: str, *, tenant: str | None = None, expires_in_days: int | None = None) -> MadeToken:
         """Create a token; its `secret` is in this answer only."""

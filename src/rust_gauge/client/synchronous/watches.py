@@ -19,7 +19,7 @@ class Watches(Part):
 
     def list(self, tenant: str, name: str) -> "builtins.list[Watch]":
         """Return the newest watches of a domain."""
-        return self._client.send(calls.list_watches(tenant, name))
+        return (self._client.send(calls.list_watches(tenant, name))).items
 
     def get(self, tenant: str, id: int) -> Watch:
         """How it stands."""

@@ -15,7 +15,7 @@ class Webhooks(Part):
 
     def list(self, tenant: str) -> "builtins.list[Webhook]":
         """All of a tenant, and how their calls go."""
-        return self._client.send(calls.list_webhooks(tenant))
+        return (self._client.send(calls.list_webhooks(tenant))).items
 
     def add(self, tenant: str, name: str, url: str, subjects: Sequence[str] = ()) -> MadeWebhook:
         """Tell an address what happens; `secret` is in this answer only. Without subjects it is told everything."""

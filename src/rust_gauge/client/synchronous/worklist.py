@@ -37,7 +37,7 @@ class Worklist(Part):
 
         `on`: what was open on that day instead, whatever became of it.
         """
-        return self._client.send(calls.list_worklist(tenant, state, assigned_to, on))
+        return (self._client.send(calls.list_worklist(tenant, state, assigned_to, on))).items
 
     def get(self, tenant: str, id: int) -> WorkItemDetails:
         """Return an item with all that happened to it. NotFoundError."""
@@ -49,15 +49,15 @@ class Worklist(Part):
 
     def detect(self, tenant: str) -> builtins.list[WorkItem]:
         """Look for trouble now; gives what lives."""
-        return self._client.send(calls.run_detection(tenant))
+        return (self._client.send(calls.run_detection(tenant))).items
 
     def members(self, tenant: str) -> builtins.list[Member]:
         """Who may see a tenant, and be given its items."""
-        return self._client.send(calls.list_members(tenant))
+        return (self._client.send(calls.list_members(tenant))).items
 
     def lines(self, tenant: str) -> builtins.list[LineRow]:
         """Rates against their lines."""
-        return self._client.send(calls.list_lines(tenant))
+        return (self._client.send(calls.list_lines(tenant))).items
 
     def settings(self, tenant: str) -> AlertSettings:
         """Who is told of what, how soon and how often."""
@@ -77,16 +77,16 @@ class Worklist(Part):
 
     def notifications(self, tenant: str) -> builtins.list[Notification]:
         """Return the newest messages, and what became of them."""
-        return self._client.send(calls.list_notifications(tenant))
+        return (self._client.send(calls.list_notifications(tenant))).items
 
     def pauses(self, tenant: str) -> builtins.list[StreamPause]:
         """Streams over relays that clearance holds as a whole."""
-        return self._client.send(calls.list_stream_pauses(tenant))
+        return (self._client.send(calls.list_stream_pauses(tenant))).items
 
     def pause_stream(self, tenant: str, new: StreamPauseChange) -> builtins.list[StreamPause]:
         """Hold a stream over a relay by hand."""
-        return self._client.send(calls.pause_stream(tenant, new))
+        return (self._client.send(calls.pause_stream(tenant, new))).items
 
     def resume_stream(self, tenant: str, release: StreamPauseChange) -> builtins.list[StreamPause]:
         """Let it go on, with a reason."""
-        return self._client.send(calls.resume_stream(tenant, release))
+        return (self._client.send(calls.resume_stream(tenant, release))).items

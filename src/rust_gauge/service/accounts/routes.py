@@ -1,13 +1,14 @@
 """Signing in and tokens under /api/v1."""
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.session import MadeToken, NewToken, SignIn, Token, Who
 from rust_gauge.service.accounts import accounts
 from rust_gauge.service.http.access import COOKIE, Asker, Ctx, check_same_site
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.post("/session", tags=["session"], operation_id="sign_in")
@@ -41,9 +42,9 @@ def sign_out(context: Ctx, principal: Asker, request: Request, response: Respons
 
 
 @router.get("/tokens", tags=["session"], operation_id="list_tokens")
-def list_tokens(context: Ctx, principal: Asker) -> list[Token]:
+def list_tokens(context: Ctx, principal: Asker) -> Page[Token]:
     """The asker's tokens, without their secrets."""
-    return accounts.list_tokens(context, principal)
+    return Page(items=accounts.list_tokens(context, principal))
 
 
 @router.post("/tokens", tags=["session"], status_code=201, operation_id="add_token")

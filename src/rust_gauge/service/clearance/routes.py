@@ -3,19 +3,20 @@
 from collections.abc import Iterator
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Depends, Path, Query, Request, Response
+from fastapi import Body, Depends, Path, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.jobs import Job, ListCheckRequest
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult
 from rust_gauge.service.clearance import clearance, gates, list_checks
 from rust_gauge.service.clearance.clearance import Question
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.post("/tenants/{tenant}/list-checks", tags=["suppression"], status_code=201, operation_id="start_list_check")
@@ -25,9 +26,9 @@ def start_list_check(context: Ctx, tenant: Tenant, principal: Asker, body: ListC
 
 
 @router.get("/tenants/{tenant}/gates", tags=["suppression"], operation_id="list_gates")
-def list_gates(context: Ctx, tenant: Tenant) -> list[Gate]:
+def list_gates(context: Ctx, tenant: Tenant) -> Page[Gate]:
     """Ways in for MTAs that ask about recipients."""
-    return gates.list_gates(context, tenant)
+    return Page(items=gates.list_gates(context, tenant))
 
 
 @router.post("/tenants/{tenant}/gates", tags=["suppression"], status_code=201, operation_id="add_gate")

@@ -280,12 +280,12 @@ def list_audits(
     context: Context, tenant: TenantAccess, text: str, cursor: str | None, limit: int
 ) -> Page[AuditSummary]:
     row = find_domain(context, tenant, text)
-    position = read_cursor(cursor, int)
+    position = read_cursor("audits", cursor, int)
     rows = context.store.transaction(
         lambda c: store_domains.list_audits(c, row.id, before=position[0] if position else None, limit=limit + 1)
     )
     items = [AuditSummary(domain=row.name, **asdict(audit)) for audit in rows[:limit]]
-    return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor("audits", rows[limit - 1].id) if len(rows) > limit else None)
 
 
 def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int | None) -> Audit:
@@ -338,7 +338,7 @@ def list_history(
     context: Context, tenant: TenantAccess, text: str, cursor: str | None, limit: int
 ) -> Page[HistoryEntry]:
     row = find_domain(context, tenant, text)
-    position = read_cursor(cursor, int)
+    position = read_cursor("history", cursor, int)
     rows = context.store.transaction(
         lambda c: store_audits.list_history(c, row.id, before=position[0] if position else None, limit=limit + 1)
     )
@@ -355,7 +355,7 @@ def list_history(
         )
         for row in rows[:limit]
     ]
-    return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor("history", rows[limit - 1].id) if len(rows) > limit else None)
 
 
 def _what_happened(kind: str, document: Mapping[str, Any]) -> dict[str, Any]:

@@ -50,7 +50,7 @@ def list_results(context: Context, tenant: TenantAccess, id: int, cursor: str | 
     job = context.store.transaction(lambda c: service_jobs.find(c, tenant, id))
     if job.kind != "batch":
         raise ServiceProblem("not-found", f"{tenant.name} has no batch {id}")
-    position = read_cursor(cursor, int)
+    position = read_cursor("batch results", cursor, int)
     rows = context.store.transaction(lambda c: jobs.list_results(c, id, position[0] if position else 0, limit + 1))
     items = [
         BatchResult(
@@ -64,7 +64,7 @@ def list_results(context: Context, tenant: TenantAccess, id: int, cursor: str | 
         )
         for row in rows[:limit]
     ]
-    return Page(items=items, next=write_cursor(rows[limit - 1].number) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor("batch results", rows[limit - 1].number) if len(rows) > limit else None)
 
 
 def run_batch(context: Context, job: Job) -> None:

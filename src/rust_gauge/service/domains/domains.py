@@ -7,8 +7,9 @@ from rust_gauge.core.errors import DomainNameError, IpAddressError
 from rust_gauge.core.names import normalise_domain, parse_ip
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import domains as store_domains
+from rust_gauge.store import readings as store_readings
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
@@ -26,9 +27,8 @@ def find_domain(context: Context, tenant: TenantAccess, text: str) -> DomainRow:
     name = domain_name(text)
     rows = context.store.transaction(lambda c: store_domains.list_domains(c, tenant.id, name=name))
     if not rows:
-        raise ServiceProblem(
-            "not-found", f"{tenant.name} has no domain {name}", remedy="Add it first, or check its spelling"
-        )
+        known = context.store.transaction(lambda c: store_readings.names_of(c, tenant.id, 1)).values()
+        raise unknown_name(tenant.name, "domain", name, known, remedy="Add the domain first")
     return rows[0]
 
 
@@ -79,12 +79,12 @@ def delete_domain(context: Context, tenant: TenantAccess, text: str) -> None:
 
 
 def list_domains(context: Context, tenant: TenantAccess, cursor: str | None, limit: int) -> Page[Domain]:
-    position = read_cursor(cursor, str)
+    position = read_cursor("domains", cursor, str)
     rows = context.store.transaction(
         lambda c: store_domains.list_domains(c, tenant.id, after=position[0] if position else "", limit=limit + 1)
     )
     items = [show_domain(tenant, row) for row in rows[:limit]]
-    return Page(items=items, next=write_cursor(rows[limit - 1].name) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor("domains", rows[limit - 1].name) if len(rows) > limit else None)
 
 
 def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:

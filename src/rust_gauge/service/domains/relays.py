@@ -8,7 +8,7 @@ from rust_gauge.core.names import normalise_domain, parse_ip
 from rust_gauge.core.recordplan import DkimNeed, HostNeed, SendingHost
 from rust_gauge.core.recordplan import Relay as PlanRelay
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import relays as store_relays
 from rust_gauge.store.accounts import TenantAccess
@@ -40,7 +40,8 @@ def set_relay(context: Context, tenant: TenantAccess, name: str, description: Re
 def delete_relay(context: Context, tenant: TenantAccess, name: str) -> None:
     """Forget what was said of a relay. Its events and the streams that name it stay."""
     if not context.store.transaction(lambda c: store_relays.delete_relay(c, tenant.id, name)):
-        raise ServiceProblem("not-found", f"Nothing is said of a relay {name[:60]}", remedy="See the list of relays")
+        described = [relay.name for relay in list_relays(context, tenant) if relay.described]
+        raise unknown_name(tenant.name, "described relay", name, described)
 
 
 def plan_relays(context: Context, tenant: TenantAccess) -> tuple[PlanRelay, ...]:

@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query, Request
+from fastapi import Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.audits import (
@@ -25,9 +25,10 @@ from rust_gauge.contract.proofs import NewProof, Proof, ProofCode, Sender
 from rust_gauge.contract.relays import Relay, RelayDescription, RelayName
 from rust_gauge.service.domains import audits, batches, domains, proofs, relays
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.http.parameters import Cursor, Limit
+from rust_gauge.service.http.routing import api_router
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/tenants/{tenant}/domains", tags=["domains"], operation_id="list_domains")
@@ -186,9 +187,9 @@ def set_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> Aud
 
 
 @router.get("/tenants/{tenant}/relays", tags=["plans"], operation_id="list_relays")
-def list_relays(context: Ctx, tenant: Tenant) -> list[Relay]:
+def list_relays(context: Ctx, tenant: Tenant) -> Page[Relay]:
     """Relays that were described, named by a stream, or seen in events."""
-    return relays.list_relays(context, tenant)
+    return Page(items=relays.list_relays(context, tenant))
 
 
 @router.put("/tenants/{tenant}/relays/{relay}", tags=["plans"], operation_id="set_relay")
@@ -210,9 +211,9 @@ def start_proof(context: Ctx, tenant: Tenant, body: NewProof) -> Proof:
 
 
 @router.get("/tenants/{tenant}/proofs", tags=["proofs"], operation_id="list_proofs")
-def list_proofs(context: Ctx, tenant: Tenant) -> list[Proof]:
+def list_proofs(context: Ctx, tenant: Tenant) -> Page[Proof]:
     """Proofs of a tenant, and how they stand."""
-    return proofs.list_proofs(context, tenant)
+    return Page(items=proofs.list_proofs(context, tenant))
 
 
 @router.post("/tenants/{tenant}/proofs/{id}/recheck", tags=["proofs"], operation_id="recheck_proof")
@@ -228,6 +229,6 @@ def confirm_proof(context: Ctx, tenant: Tenant, id: int, body: ProofCode) -> Pro
 
 
 @router.get("/tenants/{tenant}/senders", tags=["proofs"], operation_id="list_senders")
-def list_senders(context: Ctx, tenant: Tenant) -> list[Sender]:
+def list_senders(context: Ctx, tenant: Tenant) -> Page[Sender]:
     """Every domain that mail is sent as, stream by stream: verified or not, aligned or not."""
-    return proofs.list_senders(context, tenant)
+    return Page(items=proofs.list_senders(context, tenant))

@@ -15,7 +15,7 @@ from rust_gauge.core.mailflow.mapping import MappingError
 from rust_gauge.core.webhooks import secret_text
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.service.runtime.secrets import encrypt
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import feeds as store_feeds
@@ -106,10 +106,11 @@ def get_feed(context: Context, tenant: TenantAccess, name: str) -> Feed:
 
 
 def find_feed(context: Context, tenant: TenantAccess, name: str) -> FeedRow:
-    rows = context.store.transaction(lambda c: store_feeds.list_feeds(c, tenant.id, name))
-    if not rows:
-        raise ServiceProblem("not-found", f"{tenant.name} has no feed {name[:60]}", remedy="See the list of feeds")
-    return rows[0]
+    rows = context.store.transaction(lambda c: store_feeds.list_feeds(c, tenant.id))
+    found = next((row for row in rows if row.name == name), None)
+    if found is None:
+        raise unknown_name(tenant.name, "feed", name, [row.name for row in rows], remedy="Add the feed first")
+    return found
 
 
 def update_feed(context: Context, tenant: TenantAccess, name: str, change: FeedChange) -> Feed:

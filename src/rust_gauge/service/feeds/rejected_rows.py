@@ -17,7 +17,7 @@ def list_rejected_rows(
 ) -> Page[RejectedRow]:
     """Newest first."""
     row = find_feed(context, tenant, name)
-    position = read_cursor(cursor, int)
+    position = read_cursor("rejected rows", cursor, int)
     rows = context.store.transaction(
         lambda c: store_feeds.list_rejected_rows(c, row.id, position[0] if position else None, limit + 1)
     )
@@ -28,7 +28,7 @@ def list_rejected_rows(
         )
         for row in rows[:limit]
     ]  # fmt: skip
-    return Page(items=items, next=write_cursor(rows[limit - 1].id) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor("rejected rows", rows[limit - 1].id) if len(rows) > limit else None)
 
 
 def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) -> ReplayResult:

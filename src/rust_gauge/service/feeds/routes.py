@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query, Request
+from fastapi import Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.common import Page
@@ -20,15 +20,16 @@ from rust_gauge.contract.feeds import (
 from rust_gauge.service.feeds import feeds, mapping, receiving, rejected_rows
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.bodies import unpack_body
-from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.http.parameters import Cursor, Limit
+from rust_gauge.service.http.routing import api_router
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/tenants/{tenant}/feeds", tags=["feeds"], operation_id="list_feeds")
-def list_feeds(context: Ctx, tenant: Tenant) -> list[Feed]:
+def list_feeds(context: Ctx, tenant: Tenant) -> Page[Feed]:
     """All ways in, and how they go."""
-    return feeds.list_feeds(context, tenant)
+    return Page(items=feeds.list_feeds(context, tenant))
 
 
 @router.post("/tenants/{tenant}/feeds", tags=["feeds"], status_code=201, operation_id="add_feed")

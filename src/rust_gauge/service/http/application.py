@@ -1,5 +1,6 @@
 """The frame that every route lives in: problems as RFC 9457 documents, health, and the console's files."""
 
+import warnings
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -8,18 +9,23 @@ import structlog
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, Response
+from pydantic.warnings import UnsupportedFieldAttributeWarning
 from starlette.exceptions import HTTPException
 
 from rust_gauge import __version__
 from rust_gauge.contract.common import Problem, ProblemError
-from rust_gauge.contract.events import NewEvent
+from rust_gauge.service.http.document import completed
 from rust_gauge.service.http.middleware import BodyTooLarge, RequestFrame
+from rust_gauge.service.http.paging import use_key
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
+from rust_gauge.service.runtime.secrets import service_key
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.migrate import is_current
 
 log = structlog.get_logger()
+# FastAPI gives Pydantic the alias of a body with models that are built on first use (contract.common.Model): harmless.
+warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)
 CONSOLE = Path(__file__).parent.parent / "console_files"
 _BY_STATUS = {404: "not-found", 405: "method-not-allowed", 413: "too-large", 415: "unsupported-type"}
 
@@ -39,7 +45,8 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
     app = FastAPI(
         title="Rust Gauge",
         version=__version__,
-        summary="Deliverability measured, explained and mended.",
+        summary="Measure, explain and fix email deliverability.",
+        servers=[{"url": "/", "description": "This service"}],
         license_info={"name": "Apache-2.0", "identifier": "Apache-2.0"},
         openapi_url="/api/v1/openapi.json",
         docs_url=None,  # the usual page loads scripts from elsewhere
@@ -47,12 +54,14 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
         lifespan=lifespan,
     )
     app.state.context = context
+    if context is not None:
+        use_key(service_key(context.settings))
     for router in routers:
         app.include_router(router)
     _add_problems(app)
     _add_health(app)
     _add_console(app)
-    _describe_events(app)
+    _complete_document(app)
     limit = context.settings.max_body_bytes if context else 0
     stream = context.settings.max_stream_bytes if context else 0
     app.add_middleware(RequestFrame, max_body=limit, max_stream=stream, on_error=unexpected)
@@ -63,20 +72,26 @@ def unexpected(request: Request, error: Exception) -> Response:
     """The answer to what no handler caught."""
     if isinstance(error, BodyTooLarge):
         limit = request.app.state.context.settings.max_body_bytes
-        return problem_response(request, "too-large", f"A body may have {limit} octets", "Send it in several requests")
+        return problem_response(
+            request, "too-large", f"The body is larger than {limit:,} octets", "Split it into several requests"
+        )
     log.error("unhandled", error=repr(error), exc_info=error)
-    return problem_response(request, "internal", "This is our mistake, not yours", "Send us the id in instance")
+    return problem_response(
+        request,
+        "internal",
+        "An unexpected error in the service",
+        "Report the id in `instance`; the log has the details",
+    )
 
 
-def _describe_events(app: FastAPI) -> None:
-    """Put the event's schema into the document: its route reads the body by itself."""
+def _complete_document(app: FastAPI) -> None:
+    """Complete the OpenAPI document once, when it is first asked for."""
     make = app.openapi
 
     def openapi() -> dict[str, object]:
-        document = make()
-        schema = NewEvent.model_json_schema(ref_template="#/components/schemas/{model}")
-        document["components"]["schemas"].setdefault("NewEvent", schema)
-        return document
+        if app.openapi_schema is None:
+            app.openapi_schema = completed(make())
+        return app.openapi_schema
 
     app.openapi = openapi  # type: ignore[method-assign]
 
@@ -127,7 +142,7 @@ def _add_problems(app: FastAPI) -> None:
     @app.exception_handler(OverflowError)
     def out_of_range(request: Request, error: OverflowError) -> Response:
         log.error("out_of_range", path=request.url.path, error=str(error))
-        return problem_response(request, "invalid-request", "A date or a number in it is too large to reckon with")
+        return problem_response(request, "invalid-request", "A date or number in the request is out of range")
 
     @app.exception_handler(RequestValidationError)
     def invalid(request: Request, error: RequestValidationError) -> Response:

@@ -1,16 +1,16 @@
 """Events sent to /api/v1."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.events import IntakeResult
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.bodies import unpack_body
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.intake import intake
 from rust_gauge.service.intake.rows import split_body
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 _EXAMPLE = (
     '{"kind": "bounced", "time": "2026-11-20T08:00:04Z", "domain": "news.glasswort.example", '

@@ -2,22 +2,23 @@
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Path, Request
+from fastapi import Path, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.jobs import Job, JobKind, JobStart
 from rust_gauge.service.http.access import Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.jobs import jobs
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/tenants/{tenant}/jobs", tags=["jobs"], operation_id="list_jobs")
-def list_jobs(context: Ctx, tenant: Tenant, kind: JobKind | None = None) -> list[Job]:
+def list_jobs(context: Ctx, tenant: Tenant, kind: JobKind | None = None) -> Page[Job]:
     """Jobs of the last thirty days, newest first."""
-    return jobs.list_jobs(context, tenant, kind)
+    return Page(items=jobs.list_jobs(context, tenant, kind))
 
 
 Id = Annotated[int, Path(ge=1, le=2**63)]

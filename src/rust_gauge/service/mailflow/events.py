@@ -15,13 +15,12 @@ from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.service.domains import proofs
 from rust_gauge.service.domains.domains import find_domain
 from rust_gauge.service.http.paging import read_cursor, write_cursor
+from rust_gauge.service.mailflow.names import part_id
+from rust_gauge.service.providers.providers import provider_id
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import events as store_events
-from rust_gauge.store import flow as store_flow
-from rust_gauge.store import providers as store_providers
-from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.events import EventQuery
 
@@ -49,7 +48,7 @@ def list_events(
     limit: int,
 ) -> Page[EventOut]:
     """Events, newest first."""
-    position = read_cursor(cursor, str, str)
+    position = read_cursor("events", cursor, str, str)
     try:
         address = parse_address(recipient) if recipient else None
     except AddressError as error:
@@ -69,14 +68,11 @@ def list_events(
     if provider or stream is not None or relay is not None:
         names = context.store.transaction(
             lambda c: (
-                store_providers.find(c, provider) if provider else None,
-                store_flow.id_of(c, t.stream, tenant.id, stream) if stream is not None else None,
-                store_flow.id_of(c, t.relay, tenant.id, relay) if relay is not None else None,
+                provider_id(c, tenant, provider) if provider else None,
+                part_id(c, tenant, "stream", stream) if stream is not None else None,
+                part_id(c, tenant, "relay", relay) if relay is not None else None,
             )
         )
-    for wanted, found in zip((provider, stream, relay), names, strict=True):
-        if wanted and found is None:
-            return Page(items=[], next=None)
     query = EventQuery(
         tenant.id,
         recipient=address,
@@ -102,7 +98,9 @@ def list_events(
     rows, lacks = context.unit(tenant.id, find)
     items = [_show(row, lacks) for row in rows[:limit]]
     last = rows[limit - 1] if len(rows) > limit else None
-    after = write_cursor(last.occurred_at.isoformat(), base64.b64encode(last.identity).decode()) if last else None
+    after = (
+        write_cursor("events", last.occurred_at.isoformat(), base64.b64encode(last.identity).decode()) if last else None
+    )
     return Page(items=items, next=after)
 
 

@@ -28,11 +28,11 @@ from rust_gauge.core.mailflow import Rate as CoreRate
 from rust_gauge.core.mailflow.counting import Count, time_quantile
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.service.domains.domains import find_domain
+from rust_gauge.service.mailflow.names import label_id, part_id
 from rust_gauge.service.providers.providers import ALL, ALL_LABEL, Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import flow as store_flow
-from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.flow import FlowFilter, FlowLine
 from rust_gauge.store.intake import CAMPAIGN, IP, TAG
@@ -79,20 +79,15 @@ def _filter(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowFil
 
     def find(connection: Connection) -> FlowFilter:
         ids: dict[str, int | None] = {}
-        for key, table, name in (("stream_id", t.stream, query.stream), ("relay_id", t.relay, query.relay)):
-            if name is not None:
-                ids[key] = _known(store_flow.id_of(connection, table, tenant.id, name), name)
+        if query.stream is not None:
+            ids["stream_id"] = part_id(connection, tenant, "stream", query.stream)
+        if query.relay is not None:
+            ids["relay_id"] = part_id(connection, tenant, "relay", query.relay)
         for what, name in labels:
-            ids["label_id"] = _known(store_flow.label_id(connection, tenant.id, what, name), name)
+            ids["label_id"] = label_id(connection, tenant, what, name)
         return FlowFilter(domain_id=domain_id, **ids)
 
     return context.store.transaction(find)
-
-
-def _known(id: int | None, name: str) -> int:
-    if id is None:
-        raise ServiceProblem("not-found", f"No mail is known of {name[:80]!r}", remedy="See what mail is told apart by")
-    return id
 
 
 def get_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:

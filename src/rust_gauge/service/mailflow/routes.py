@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 
 from rust_gauge.contract.common import Day, Moment, Page
 from rust_gauge.contract.events import Cause, Event, Kind
@@ -20,11 +20,12 @@ from rust_gauge.contract.flow import (
 from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientData
 from rust_gauge.contract.rules import CauseRules, OwnRule, RulesBacktest, RulesBacktestRequest, RulesChange
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.http.parameters import Cursor, Limit
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.mailflow import events, flow, recipient_data, retention, rules, shifts
 from rust_gauge.service.mailflow.flow import FlowQuery
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/tenants/{tenant}/events", tags=["events"], operation_id="list_events")
@@ -149,9 +150,9 @@ def list_reply_patterns(
     last: Last = None,
     cause: Annotated[Cause | None, Query(description="Only these; `unclassified` for those that no rule knows")] = None,
     limit: Limit = 200,
-) -> list[ReplyPattern]:
+) -> Page[ReplyPattern]:
     """Replies grouped by their fixed part, the most frequent first."""
-    return flow.list_reply_patterns(context, tenant, first, last, cause, limit)
+    return Page(items=flow.list_reply_patterns(context, tenant, first, last, cause, limit))
 
 
 @router.get("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="get_cause_rules")
@@ -161,9 +162,9 @@ def get_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
 
 
 @router.get("/tenants/{tenant}/cause-rules/shipped", tags=["flow"], operation_id="list_shipped_rules")
-def list_shipped_rules(tenant: Tenant) -> list[OwnRule]:
+def list_shipped_rules(tenant: Tenant) -> Page[OwnRule]:
     """The rules that come with the service, in their order; a tenant's own are asked before them."""
-    return rules.shipped(tenant)
+    return Page(items=rules.shipped(tenant))
 
 
 @router.put("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="set_cause_rules")
@@ -193,9 +194,9 @@ def cancel_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
 @router.get("/tenants/{tenant}/shifts", tags=["flow"], operation_id="list_shifts")
 def list_shifts(
     context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=800, description="How far back")] = 7
-) -> list[Shift]:
+) -> Page[Shift]:
     """Sudden rises of a rate at one provider or relay, the newest first."""
-    return shifts.list_shifts(context, tenant, days)
+    return Page(items=shifts.list_shifts(context, tenant, days))
 
 
 Id = Annotated[int, Path(ge=1, le=2**63)]
@@ -226,9 +227,9 @@ def get_recipient_data(context: Ctx, tenant: Tenant, address: Annotated[str, Que
 
 
 @router.get("/tenants/{tenant}/erasures", tags=["flow"], operation_id="list_erasures")
-def list_erasures(context: Ctx, tenant: Tenant) -> list[Erasure]:
+def list_erasures(context: Ctx, tenant: Tenant) -> Page[Erasure]:
     """That people were erased; not who."""
-    return recipient_data.list_erasures(context, tenant)
+    return Page(items=recipient_data.list_erasures(context, tenant))
 
 
 @router.post("/tenants/{tenant}/erasures", tags=["flow"], status_code=201, operation_id="erase_recipient")

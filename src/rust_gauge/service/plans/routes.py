@@ -2,16 +2,17 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.contract.publishing import NewUpdateServer, Publication, UpdateServer, ZoneChange, ZoneChangeRequest
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.plans import plans, propagation, publishing
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 Name = Annotated[str, Path(max_length=1000, description="A domain name")]
 
@@ -47,9 +48,9 @@ def start_watch(context: Ctx, tenant: Tenant, name: Name, body: WatchRequest) ->
 
 
 @router.get("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], operation_id="list_watches")
-def list_watches(context: Ctx, tenant: Tenant, name: Name) -> list[Watch]:
+def list_watches(context: Ctx, tenant: Tenant, name: Name) -> Page[Watch]:
     """The newest watches of a domain."""
-    return propagation.list_watches(context, tenant, name)
+    return Page(items=propagation.list_watches(context, tenant, name))
 
 
 @router.get("/tenants/{tenant}/watches/{id}", tags=["watches"], operation_id="get_watch")
@@ -83,9 +84,9 @@ def set_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> Wat
 
 
 @router.get("/tenants/{tenant}/update-servers", tags=["publishing"], operation_id="list_update_servers")
-def list_update_servers(context: Ctx, tenant: Tenant) -> list[UpdateServer]:
+def list_update_servers(context: Ctx, tenant: Tenant) -> Page[UpdateServer]:
     """Where zones are changed by dynamic update; secrets are not shown."""
-    return publishing.list_servers(context, tenant)
+    return Page(items=publishing.list_servers(context, tenant))
 
 
 Zone = Annotated[str, Path(max_length=253, description="The zone that is changed")]
@@ -123,9 +124,9 @@ def add_publication(context: Ctx, tenant: Tenant, name: Name, principal: Asker, 
 
 
 @router.get("/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], operation_id="list_publications")
-def list_publications(context: Ctx, tenant: Tenant, name: Name) -> list[Publication]:
+def list_publications(context: Ctx, tenant: Tenant, name: Name) -> Page[Publication]:
     """Changes that were made for a domain, newest first."""
-    return publishing.list_publications(context, tenant, name)
+    return Page(items=publishing.list_publications(context, tenant, name))
 
 
 @router.post("/tenants/{tenant}/publications/{id}/rollback", tags=["publishing"], operation_id="roll_back_publication")

@@ -7,7 +7,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.flow import Provider
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import flow, providers
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import NO_MAIL_PROVIDER, OTHER_PROVIDERS, UNRESOLVED_PROVIDER
@@ -69,17 +69,28 @@ def list_providers(context: Context, tenant: TenantAccess) -> list[Provider]:
     return context.store.transaction(read)
 
 
+def provider_id(connection: Connection, tenant: TenantAccess, name: str) -> int:
+    """Return the id of a mailbox provider by its registered domain or the tenant's own name for it.
+
+    ServiceProblem `not-found` with the nearest known name.
+    """
+    labels = providers.labels(connection, tenant.id)
+    found = providers.find(connection, name) or next((id for id, label in labels.items() if label == name), None)
+    if found is None:
+        known = providers.names(connection, sorted(flow.volume_by_provider(connection, tenant.id)))
+        raise unknown_name(tenant.name, "mailbox provider", name, [*labels.values(), *known.values()])
+    return found
+
+
 def rename_provider(context: Context, tenant: TenantAccess, provider: str, label: str) -> Provider:
     """Call a provider by a name of one's own; an empty one takes it back."""
     label = label.strip()
 
-    def write(connection: Connection) -> bool:
-        id = providers.find(connection, provider)
-        if id is None or provider.startswith("("):
-            return False
+    def write(connection: Connection) -> None:
+        id = provider_id(connection, tenant, provider)
+        if provider.startswith("("):
+            raise ServiceProblem("invalid-request", f"{provider} stands for several providers and keeps its name")
         providers.set_label(connection, tenant.id, id, label)
-        return True
 
-    if not context.store.transaction(write):
-        raise ServiceProblem("not-found", f"No mail went to a provider {provider[:80]}", remedy="List the providers")
+    context.store.transaction(write)
     return Provider(provider=provider, label=label or provider, named=bool(label))

@@ -2,20 +2,21 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 
+from rust_gauge.contract.common import Page
 from rust_gauge.contract.flow import Provider, ProviderChange
 from rust_gauge.service.http.access import Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.providers import providers
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/tenants/{tenant}/providers", tags=["flow"], operation_id="list_providers")
-def list_providers(context: Ctx, tenant: Tenant) -> list[Provider]:
+def list_providers(context: Ctx, tenant: Tenant) -> Page[Provider]:
     """The mailbox providers that a tenant's mail goes to."""
-    return providers.list_providers(context, tenant)
+    return Page(items=providers.list_providers(context, tenant))
 
 
 @router.patch("/tenants/{tenant}/providers/{provider}", tags=["flow"], operation_id="rename_provider")

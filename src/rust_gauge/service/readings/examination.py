@@ -28,7 +28,7 @@ from rust_gauge.service.readings.computation import (
     surroundings,
 )
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.readings import KINDS
@@ -122,18 +122,17 @@ def _id_of(connection: Connection, tenant: TenantAccess, subject: Subject, name:
     names = {name: id for id, name in store.names_of(connection, tenant.id, kind_of(subject)).items()}
     if name not in names:
         what = {"ip": "sending address"}.get(subject, subject)
-        raise ServiceProblem("not-found", f"{tenant.name} has no {what} {name[:80]}")
+        raise unknown_name(tenant.name, what, name, names)
     return names[name]
 
 
-def provider_id_of(columns: Columns, provider: str | None) -> int:
+def provider_id_of(tenant: TenantAccess, columns: Columns, provider: str | None) -> int:
+    """Return the id of a column of the wall. ServiceProblem `not-found` for a provider that has none."""
     ids = {ALL: ALL_PROVIDERS, OTHERS: OTHER_PROVIDERS, **{name: id for id, name in columns.names.items()}}
     ids |= {columns.label(id): id for id in columns.names}
     found = ids.get(provider or ALL)
     if found is None:
-        raise ServiceProblem(
-            "not-found", f"{provider} has no readings of its own", remedy="Ask for a provider of the wall, or (others)"
-        )
+        raise unknown_name(tenant.name, "readings at provider", provider or ALL, ids)
     return found
 
 

@@ -32,7 +32,7 @@ def explain_reading(
     found = examine(context, tenant, subject, name)
 
     def read(connection: Connection) -> Explanation:
-        provider_id = provider_id_of(columns_of(connection, tenant.id, today), provider)
+        provider_id = provider_id_of(tenant, columns_of(connection, tenant.id, today), provider)
         if found is None or not (first - found.first).days >= 0 or not (last - found.first).days < found.days:
             raise ServiceProblem("not-found", f"There are no readings of {name} on both days")
         if provider_id != ALL_PROVIDERS and provider_id not in found.providers:

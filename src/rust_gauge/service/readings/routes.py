@@ -2,9 +2,9 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query, Response
+from fastapi import Path, Query, Response
 
-from rust_gauge.contract.common import Day
+from rust_gauge.contract.common import Day, Page
 from rust_gauge.contract.readings import (
     Annotation,
     Explanation,
@@ -19,11 +19,11 @@ from rust_gauge.contract.readings import (
     Wall,
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.readings import annotations, explanation, forecast, series, settings, wall
 from rust_gauge.service.runtime.problems import ServiceProblem
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/wall", tags=["readings"], operation_id="get_wall", response_model=Wall)
@@ -87,9 +87,9 @@ def forecast_reading(
 
 
 @router.get("/tenants/{tenant}/readings/headroom", tags=["readings"], operation_id="get_headroom")
-def get_headroom(context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain") -> list[Headroom]:
+def get_headroom(context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain") -> Page[Headroom]:
     """How many more complaints or bounces today until a line, and when it is reached at the present pace."""
-    return forecast.get_headroom(context, tenant, subject, name)
+    return Page(items=forecast.get_headroom(context, tenant, subject, name))
 
 
 @router.get("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="get_reading_settings")
@@ -114,9 +114,9 @@ def reset_reading_settings(context: Ctx, tenant: Tenant, principal: Asker) -> Re
 def list_annotations(
     context: Ctx, tenant: Tenant, first: First = None, last: Last = None,
     domain: Annotated[str | None, Query(max_length=253, description="Only what is about this domain")] = None,
-) -> list[Annotation]:  # fmt: skip
+) -> Page[Annotation]:  # fmt: skip
     """What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies."""
-    return annotations.list_annotations(context, tenant, first, last, domain)
+    return Page(items=annotations.list_annotations(context, tenant, first, last, domain))
 
 
 @router.post("/tenants/{tenant}/annotations", tags=["readings"], status_code=201, operation_id="add_annotation")

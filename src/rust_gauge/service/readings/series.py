@@ -25,7 +25,7 @@ def show_series(
 
     def read(connection: Connection) -> ReadingSeries:
         columns = columns_of(connection, tenant.id, today)
-        provider_id = provider_id_of(columns, provider)
+        provider_id = provider_id_of(tenant, columns, provider)
         shown: list[Reading] = []
         if found is not None and (provider_id == ALL_PROVIDERS or provider_id in found.providers):
             shown = readings_between(found, provider_id, first, last)

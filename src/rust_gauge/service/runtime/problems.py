@@ -3,6 +3,8 @@
 ServiceProblem   raised by use cases and routes; becomes the response
 """
 
+import difflib
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from rust_gauge.contract.common import ProblemError
@@ -75,3 +77,18 @@ class ServiceProblem(RustGaugeError):
         self.detail = detail
         self.errors = errors or []
         self.errors_total = errors_total if errors_total is not None else len(self.errors)
+
+
+def unknown_name(tenant: str, kind: str, name: str, known: Iterable[str], remedy: str = "") -> ServiceProblem:
+    """Return the `not-found` problem for a name of a tenant, with the nearest known one.
+
+    `kind` is what the name is of: domain, stream, relay, mailbox provider, feed.
+    """
+    there = sorted({one for one in known if one})
+    near = difflib.get_close_matches(name, there, n=1, cutoff=0.6)
+    if near:
+        remedy = f"Did you mean {near[0]}?"
+    elif there and len(there) <= 12 and not remedy:
+        remedy = f"Known: {', '.join(there)}"
+    shown = name[:80] if name and not any(c.isspace() for c in name) else repr(name[:80])
+    return ServiceProblem("not-found", f"{tenant} has no {kind} {shown}", remedy=remedy)

@@ -21,7 +21,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
-from rust_gauge.service.suppression.entries import entry_id, keys_of, reach_of, read_entry_id, show
+from rust_gauge.service.suppression.entries import entry_id, keys_of, read_entry_id, scope_of, show
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import providers, suppression_list, suppression_state
@@ -50,7 +50,7 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
         connection = unit.connection
         suppression_state.lock(connection, tenant.id)
         names = Names(connection, tenant.id)
-        scope, scope_id = reach_of(names, new.scope, new.scope_name)
+        scope, scope_id = scope_of(names, new.scope, new.scope_name)
         matching = matchings_of(unit)[0]
         wanted = {a.domain for _, a in parsed if a is not None}
         # Where the provider decides what is the same mailbox it has to be found out; else it is only for the numbers.

@@ -19,15 +19,16 @@ from rust_gauge.core.names import Address, normalise_domain, parse_address
 from rust_gauge.core.suppression import Asking, Change, Entry, Reason, Scope, State, judge
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
+from rust_gauge.service.providers.providers import provider_id
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.changes import shown_change
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import holding as store_holding
-from rust_gauge.store import providers, suppression_list
 from rust_gauge.store import suppression as store
+from rust_gauge.store import suppression_list
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.suppression import EntryRow, Where
 from rust_gauge.store.suppression_list import Filter, ListedEntry
@@ -95,11 +96,11 @@ def filter_of(
             made = replace(made, keys=keys_of(unit, lookup, address))
         if stream is not None:
             ids = store_holding.ids_of(connection, tenant.id)[1]
-            made = replace(made, stream_id=ids.get(stream, -1))
+            if stream not in ids:
+                raise unknown_name(tenant.name, "stream", stream, ids)
+            made = replace(made, stream_id=ids[stream])
         if provider:
-            ids = {label: id for id, label in providers.labels(connection, tenant.id).items()}
-            found = ids.get(provider) or providers.find(connection, provider.lower())
-            made = replace(made, provider_ids=(found if found is not None else -1,))
+            made = replace(made, provider_ids=(provider_id(connection, tenant, provider),))
         return made
 
     return with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
@@ -135,7 +136,7 @@ def list_entries(
     context: Context, tenant: TenantAccess, filter: Filter, cursor: str | None, limit: int
 ) -> Page[SuppressionEntry]:
     """The list, what changed last first."""
-    position = read_cursor(cursor, int)
+    position = read_cursor("suppression", cursor, int)
     before = position[0] if position else None
 
     def read(connection: Connection) -> tuple[list[ListedEntry], list[SuppressionEntry]]:
@@ -144,7 +145,7 @@ def list_entries(
         return rows, [show(row, names) for row in rows[:limit]]
 
     rows, items = context.store.transaction(read)
-    return Page(items=items, next=write_cursor(rows[limit - 1].number) if len(rows) > limit else None)
+    return Page(items=items, next=write_cursor("suppression", rows[limit - 1].number) if len(rows) > limit else None)
 
 
 def count_entries(context: Context, tenant: TenantAccess, filter: Filter) -> EntryCount:
@@ -225,14 +226,11 @@ def _entry(row: EntryRow) -> Entry:
     return Entry(where.reason, status.since, status.until, status.state, where.scope, where.scope_id, row.note)
 
 
-def reach_of(names: Names, scope: str, name: str) -> tuple[Scope, int]:
+def scope_of(names: Names, scope: str, name: str) -> tuple[Scope, int]:
     if scope == "tenant":
         return Scope.TENANT, 0
     known = names.streams if scope == "stream" else names.domains
     wanted = name if scope == "stream" else name.lower().rstrip(".")
     if wanted not in known:
-        raise ServiceProblem(
-            "not-found", f"There is no {'stream' if scope == 'stream' else 'sending domain'} {name!r}",
-            remedy="Known are " + (", ".join(sorted(filter(None, known))[:20]) or "none yet"),
-        )  # fmt: skip
+        raise unknown_name("This tenant", "stream" if scope == "stream" else "domain", name, known)
     return Scope(scope), known[wanted]

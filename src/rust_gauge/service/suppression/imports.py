@@ -28,7 +28,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
-from rust_gauge.service.suppression.entries import csv_line, reach_of
+from rust_gauge.service.suppression.entries import csv_line, scope_of
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.service.webhooks import webhooks
@@ -54,8 +54,10 @@ def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: st
     if request.reason == "try_later":
         raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
     if request.until is not None and (request.until.tzinfo is None or request.until <= now):
-        raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
-    context.store.transaction(lambda c: reach_of(Names(c, tenant.id), request.scope, request.scope_name))
+        raise ServiceProblem(
+            "invalid-request", "until must be a time in the future with a UTC offset, for example 2026-12-01T09:00:00Z"
+        )
+    context.store.transaction(lambda c: scope_of(Names(c, tenant.id), request.scope, request.scope_name))
     name = request.name or "unnamed list"
     return jobs.add(context, tenant, "import", name, request.model_dump(mode="json"), by, wait_for_file=True)
 
@@ -149,7 +151,7 @@ class _Import:
         def place(unit: UnitOfWork) -> tuple[Matching, Scope, int, list[tuple[int, int]]]:
             connection = unit.connection
             names = Names(connection, self._tenant_id)
-            scope, scope_id = reach_of(names, self._request.scope, self._request.scope_name)
+            scope, scope_id = scope_of(names, self._request.scope, self._request.scope_name)
             matching = matchings_of(unit)[0]
             return matching, scope, scope_id, store_jobs.sizes(connection, job.id, store_jobs.FILE)
 

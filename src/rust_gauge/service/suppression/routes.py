@@ -2,7 +2,7 @@
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from fastapi.responses import StreamingResponse
 
 from rust_gauge.contract.checks import AddressCheck, AddressCheckRequest, AddressWords
@@ -29,7 +29,8 @@ from rust_gauge.contract.suppression import (
     SuppressionPolicy,
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.http.parameters import Cursor, Limit
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.suppression import (
     address_checks,
     changes,
@@ -44,7 +45,7 @@ from rust_gauge.service.suppression import (
 from rust_gauge.store.accounts import Principal
 from rust_gauge.store.suppression_list import Filter
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.post(
@@ -67,9 +68,9 @@ def start_policy_backtest(context: Ctx, tenant: Tenant, principal: Asker, body: 
 
 
 @router.post("/tenants/{tenant}/address-checks", tags=["suppression"], operation_id="check_addresses")
-def check_addresses(context: Ctx, tenant: Tenant, body: AddressCheckRequest) -> list[AddressCheck]:
+def check_addresses(context: Ctx, tenant: Tenant, body: AddressCheckRequest) -> Page[AddressCheck]:
     """Look at addresses: form, domain, kind, history. `good`, `doubtful`, `bad` or `unknown`, with reasons."""
-    return address_checks.check(context, tenant, body)
+    return Page(items=address_checks.check(context, tenant, body))
 
 
 @router.get("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="get_address_words")
@@ -158,9 +159,9 @@ def lift_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Lift)
 
 
 @router.post("/tenants/{tenant}/suppression/decisions", tags=["suppression"], operation_id="decide_suppression")
-def decide_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Decision) -> list[SuppressionEntry]:
+def decide_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Decision) -> Page[SuppressionEntry]:
     """Agree to proposals, or dismiss them."""
-    return editing.decide(context, tenant, body, principal.email)
+    return Page(items=editing.decide(context, tenant, body, principal.email))
 
 
 @router.get("/tenants/{tenant}/suppression/status", tags=["suppression"], operation_id="get_address_status")

@@ -2,20 +2,21 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from rust_gauge.contract.checks import MailLinks, MailLinksRequest, Unsubscribes
+from rust_gauge.contract.common import Page
 from rust_gauge.service.http.access import Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.unsubscribes import unsubscribes
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.post("/tenants/{tenant}/unsubscribe-links", tags=["suppression"], operation_id="add_unsubscribe_links")
-def add_unsubscribe_links(context: Ctx, tenant: Tenant, body: MailLinksRequest) -> list[MailLinks]:
+def add_unsubscribe_links(context: Ctx, tenant: Tenant, body: MailLinksRequest) -> Page[MailLinks]:
     """Values of List-Unsubscribe and List-Unsubscribe-Post for recipients of a stream."""
-    return unsubscribes.links(context, tenant, body)
+    return Page(items=unsubscribes.links(context, tenant, body))
 
 
 @router.get("/tenants/{tenant}/unsubscribes", tags=["suppression"], operation_id="list_unsubscribes")

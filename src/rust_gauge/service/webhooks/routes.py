@@ -2,21 +2,22 @@
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
 from rust_gauge.service.http.access import Ctx, Tenant
-from rust_gauge.service.http.parameters import Cursor, Limit, problems
+from rust_gauge.service.http.parameters import Cursor, Limit
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.webhooks import webhooks
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/tenants/{tenant}/webhooks", tags=["webhooks"], operation_id="list_webhooks")
-def list_webhooks(context: Ctx, tenant: Tenant) -> list[Webhook]:
+def list_webhooks(context: Ctx, tenant: Tenant) -> Page[Webhook]:
     """All webhooks, and how their calls go."""
-    return webhooks.list_webhooks(context, tenant)
+    return Page(items=webhooks.list_webhooks(context, tenant))
 
 
 @router.post("/tenants/{tenant}/webhooks", tags=["webhooks"], status_code=201, operation_id="add_webhook")

@@ -168,10 +168,10 @@ def list_calls(
 ) -> Page[WebhookCall]:
     """Newest first."""
     _row(context, tenant, id)
-    position = read_cursor(cursor, int)
+    position = read_cursor("calls", cursor, int)
     before = position[0] if position else None
     rows = context.store.transaction(lambda c: store_webhooks.list_calls(c, id, state, before, limit + 1))
-    following = write_cursor(rows[limit - 1].id) if len(rows) > limit else None
+    following = write_cursor("calls", rows[limit - 1].id) if len(rows) > limit else None
     return Page(items=[_shown_call(row) for row in rows[:limit]], next=following)
 
 

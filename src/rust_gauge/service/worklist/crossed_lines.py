@@ -25,7 +25,7 @@ _MOST_LINES = 12  # that one incident names as its evidence
 
 
 def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> list[Incident]:
-    """Lines that are crossed, or soon will be; but for those that only remember what is mended."""
+    """Lines that are crossed, or soon will be; except those that only reflect a problem that is resolved."""
     connection, now = unit.connection, unit.now
     out = []
     for row in lines_of(unit, place.tenant, settings):
@@ -41,23 +41,25 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
         of = row.crossed or row.next
         line = row.stop if of == "stop" else row.watch
         chance = row.stop_chance if of == "stop" else row.watch_chance
-        soon = f"At this pace the {row.next} line is crossed on {row.next_on:%d %b}. " if row.next else ""
-        whose = "the relay's own" if row.own else "the usual"
-        costs = "it may stop you" if row.subject in ("relay", "provider") else "slow it down now"
+        soon = f"At the current rate the {row.next} line is crossed on {row.next_on:%d %b}. " if row.next else ""
+        whose = "the relay's own" if row.own else "the default"
+        costs = "it may stop accepting your mail" if row.subject in ("relay", "provider") else "slow down now"
+        state = "above" if row.crossed else "probably above" if row.value > line else "close to"
         what = f"{row.rate} at {row.name}" if row.subject == "provider" else f"{row.rate} of {row.subject} {row.name}"
         out.append(
             Incident(
                 key, "line", row.subject, row.name,
-                f"{capital(what)} are {'past' if row.crossed else 'soon at'} the {of} line",
-                f"{row.value:.2%} of its mail lately; {whose} {of} line is {line:.2%}: {costs}. {soon}".rstrip(),
+                f"{capital(what)} are {state} the {of} line",
+                f"Rate {row.value:.2%}; {whose} {of} line is {line:.2%}: {costs}. {soon}".rstrip(),
                 _level_of(row), now, int(row.mail),
-                "Slow down what goes over it, and mend the causes of the bounces first (Mail flow, Causes)."
+                "Send more slowly, and fix the causes of the bounces first (Mail flow, Causes)."
                 if row.rate == "bounces"
-                else "Stop mailing who has not opened for long, and who joined last; clearance holds who complained.",
+                else "Stop mailing recipients who have not opened for a long time, and recent sign-ups; complainants "
+                "are already held.",
                 "",
                 (
-                    f"{row.value:.2%} of its mail lately, {of} line {line:.2%}",
-                    f"{row.events:.0f} in {row.mail:,.0f} messages remembered", f"sure to {chance:.0%}",
+                    f"rate {row.value:.2%}, {of} line {line:.2%}",
+                    f"{row.events:.0f} of {row.mail:,.0f} messages (weighted by age)", f"confidence {chance:.0%}",
                 ),
                 topic=row.rate, domains=(row.name,) if row.subject == "domain" else (),
             )
@@ -78,8 +80,9 @@ _FACTORS_OF = {
 
 
 def with_lines(connection: Connection, place: Place, pulls: list[Incident], lines: list[Incident]) -> list[Incident]:
-    """A line that is crossed by what a domain's pull tells already is evidence of that, not one more incident; and that
-    of a domain or provider is evidence of the stream's or relay's.
+    """Attach crossed lines to the incident that explains them: a pull of the domain, or the line of a stream or relay.
+
+    Lines that nothing explains are incidents of their own.
     """
     out = {incident.key: incident for incident in pulls}
     rest: dict[str, Incident] = {}

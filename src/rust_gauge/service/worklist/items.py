@@ -17,7 +17,7 @@ from rust_gauge.service.domains import audits, proofs
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings import lines
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import detection, notifications
 from rust_gauge.service.worklist.outages import outages_on
@@ -42,13 +42,13 @@ DETECT_EVERY = timedelta(minutes=5)  # counters are current within seconds; peop
 _SHOWN_RESOLVED = timedelta(days=400)  # as long as readings are kept
 
 
-_WELL = "Measured well: nothing is wrong any more"
+_WELL = "Re-checked: the problem is gone"
 
 
 _NEWS = ("record", "reply")  # kinds that are news for a day; nobody has to be told that the day is over
 
 
-_OLD_NEWS = "It was news for a day"
+_OLD_NEWS = "Reported for a day"
 
 
 _AUDITS_AT_ONCE = 5  # of domains that a re-measure waits for; more are asked for
@@ -81,7 +81,7 @@ def put_settings(context: Context, tenant: TenantAccess, settings: AlertSettings
     """Keep how a tenant is told. Addresses that can never be called are refused."""
     names = [channel.name for channel in settings.channels]
     if len(set(names)) < len(names):
-        raise ServiceProblem("invalid-request", "channels: two have the same name")
+        raise ServiceProblem("invalid-request", "channels: two channels have the same name")
     for number, channel in enumerate(settings.channels):
         notifications.check_channel(context, number, channel)
     for number, address in enumerate(settings.report_to):
@@ -192,7 +192,7 @@ def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Inc
             item, there = store.item_of(row), rows.get(key)
             if there is not None and there.state != str(State.RESOLVED):
                 store.change(connection, row.id, resolve(item, now))
-                store.add_step(connection, row.id, now, "", "resolved", f"It is part of: {incident.title}")
+                store.add_step(connection, row.id, now, "", "resolved", f"Part of: {incident.title}")
                 rows[part] = store.reread(connection, row)
                 continue
             if there is not None:  # closed long ago: it keeps its story under a key of its own
@@ -220,8 +220,17 @@ def list_items(
         if row.resolved_at is None or row.resolved_at > (now - _SHOWN_RESOLVED).replace(tzinfo=None)
     ]
     if assigned is not None:
+        if assigned:
+            _member_of_any(context, tenants, assigned)
         shown = [item for item in shown if item.assigned_to == assigned]
     return sorted(shown, key=lambda item: (-item.rank, item.id))
+
+
+def _member_of_any(context: Context, tenants: tuple[TenantAccess, ...], email: str) -> None:
+    rows = context.store.transaction(lambda c: [store_accounts.people_of(c, tenant.id) for tenant in tenants])
+    members = {row.email for people in rows for row in people}
+    if email not in members:
+        raise unknown_name("The worklist", "member", email, members)
 
 
 def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) -> list[WorkItem]:
@@ -275,10 +284,16 @@ def list_members(context: Context, tenant: TenantAccess) -> list[Member]:
     return [Member(email=row.email, name=row.name, role=row.role) for row in rows]
 
 
+def _member(connection: Connection, tenant: TenantAccess, email: str) -> None:
+    members = [row.email for row in store_accounts.people_of(connection, tenant.id)]
+    if email not in members:
+        raise unknown_name(tenant.name, "member", email, members)
+
+
 def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = False) -> ItemRow:
     row = store.get(connection, tenant.id, id, lock=lock)
     if row is None:
-        raise ServiceProblem("not-found", f"{tenant.name} has no item {id}", remedy="See the worklist")
+        raise ServiceProblem("not-found", f"{tenant.name} has no item {id}", remedy="List items to find its number")
     return row
 
 
@@ -288,9 +303,13 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
     if wanted.act == "recheck":
         return recheck(context, tenant, id, by)
     if wanted.act == "snooze" and (wanted.until is None or wanted.until.tzinfo is None or wanted.until <= now):
-        raise ServiceProblem("invalid-request", "until: a time ahead, with its zone, is wanted")
+        raise ServiceProblem(
+            "invalid-request", "until must be a time in the future with a UTC offset, for example 2026-12-01T09:00:00Z"
+        )
     if wanted.act in ("snooze", "comment") and not wanted.text.strip():
-        raise ServiceProblem("invalid-request", "text: say why", remedy="A word for who comes after you")
+        raise ServiceProblem(
+            "invalid-request", "text: a reason is required", remedy="Say why, for colleagues who see the item later"
+        )
 
     def write(connection: Connection) -> None:
         row = _row(connection, tenant, id, lock=True)
@@ -301,6 +320,8 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
             if not row.assigned_to:
                 store.assign(connection, id, by)
         elif wanted.act == "assign":
+            if wanted.to:
+                _member(connection, tenant, wanted.to)
             store.assign(connection, id, wanted.to)
             text = wanted.to or "nobody"
         elif wanted.act == "snooze":
@@ -346,7 +367,7 @@ def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkIte
             notifications.tell(unit, tenant, id, item, Tell.RESOLVED, settings)
         follow_all(unit, tenant, found.values(), settings)
         if still is not None and not newest and store.get(connection, tenant.id, id) is not None:
-            store.add_step(connection, id, now, by, "rechecked", f"Still so: {still.text}")
+            store.add_step(connection, id, now, by, "rechecked", f"Still a problem: {still.text}")
 
     context.unit(tenant.id, write, by=by)
     return get_item(context, tenant, id)
@@ -383,7 +404,7 @@ def _newest_mail(unit: UnitOfWork, incident: Incident, domain_ids: list[int]) ->
             a, b = np.array(failed + factor.usual * factor.worth), np.array(sent + factor.worth)
             if float(chance_above(factor.watch, a, b)) > _SURE_WELL:
                 return ""
-            return f"{failed:.0f} of the newest {sent:,.0f} messages (the last {back} hours) failed so: it is mended"
+            return f"{failed:.0f} of the newest {sent:,.0f} messages (last {back} hours) failed this way: fixed"
     return ""
 
 

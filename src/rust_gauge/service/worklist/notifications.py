@@ -120,11 +120,11 @@ def _mail_text(values: dict[str, str], item: Item, record: str) -> str:
     if item.incident.evidence:
         parts.append("\n".join(f"- {line}" for line in item.incident.evidence))
     if values["remedy"]:
-        parts.append(f"What to do: {values['remedy']}")
+        parts.append(f"Remedy: {values['remedy']}")
     if record:
         parts.append(f"Publish:\n{record}")
     if item.returns:
-        parts.append(f"It came back {item.returns} times after it was closed.")
+        parts.append(f"It returned {item.returns} times after it was resolved.")
     return "\n\n".join([*parts, values["link"]]) + "\n"
 
 

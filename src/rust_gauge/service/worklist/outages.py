@@ -21,10 +21,10 @@ def outages_on(connection: Connection, place: Place, day: date) -> list[Incident
         out.append(
             Incident(
                 f"outage:{place.columns.name(row.provider_id)}", "outage", "provider", label,
-                f"{label} has an outage", f"It puts off {row.outage:.0%} of the mail of {row.senders} senders. Nothing "
-                "of yours is wrong, and the readings leave it out.", Level.INFO, datetime.combine(day, time(), UTC),
-                place.mail_at[row.provider_id], "Nothing to mend: mail is tried again by itself. Hold large "
-                "sends there until it is over.", "", (f"{row.senders} senders are put off alike",),
+                f"{label} has an outage", f"It delays {row.outage:.0%} of the mail of {row.senders} senders. Your "
+                "mail is not at fault; readings exclude it.", Level.INFO, datetime.combine(day, time(), UTC),
+                place.mail_at[row.provider_id], "Nothing to fix: mail is retried. Postpone large sends to this "
+                "provider until it is over.", "", (f"{row.senders} senders are affected alike",),
             )
         )  # fmt: skip
     return out

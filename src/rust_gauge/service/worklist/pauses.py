@@ -35,7 +35,7 @@ def pause_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertS
             continue
         if released.get(f"{stream}\x1f{relay}", "") > (now - _RESUMED_FOR).isoformat():
             continue  # somebody let it go on, knowing
-        why = f"{row.rate} at {row.value:.2%} are past the stop line of {row.stop:.2%}"
+        why = f"{row.rate} at {row.value:.2%} are above the stop line of {row.stop:.2%}"
         add_brake(unit, tenant, stream, relay, why)
 
 
@@ -78,7 +78,7 @@ def resume_stream(context: Context, tenant: TenantAccess, release: StreamPauseCh
             if (document_["stream"], document_["relay"]) != (release.stream, release.relay)
         ]
         if len(kept) == len(found):
-            raise ServiceProblem("not-found", f"Nothing holds {release.stream} over {release.relay or 'any relay'}")
+            raise ServiceProblem("not-found", f"{release.stream} over {release.relay or 'any relay'} is not paused")
         store.set_pauses(connection, tenant.id, kept)
         data = {"stream": release.stream, "relay": release.relay, "why": release.why, "by": by}
         webhooks.tell(connection, tenant.id, "stream.resumed", data, now)

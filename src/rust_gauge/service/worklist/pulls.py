@@ -42,26 +42,28 @@ _RISES = 1.0  # points by which a pull that only fades may stand above the least
 
 _WORDS = {
     "complaints": "complaints", "invalid_addresses": "bounces from invalid addresses", "refusals": "refusals",
-    "listings": "refusals for a blocklist", "authentication": "failed authentication", "delays": "delays",
+    "listings": "blocklist refusals", "authentication": "failed authentication", "delays": "delays",
     "held": "mail to held addresses", "unsubscribes": "unsubscribes", "engagement": "engagement",
     "volume": "a jump in volume", "record_faults": "record faults",
 }  # fmt: skip
 
 
 _REMEDIES = {
-    "complaints": "Stop {stream} to the part of the list that complains: who joined last, and who has not opened for "
-    "long. Those who complained are held already. Go on slowly when the rate is below its watch line.",
+    "complaints": "Pause {stream} for the part of the list that complains: recent sign-ups, and recipients who have "
+    "not opened for a long time. Complainants are already held. Resume slowly once the rate is below its watch line.",
     "invalid_addresses": "Check the list of {stream} before the next send (Suppression, List check) and mail only "
-    "the clear part. Addresses that bounced are held already.",
-    "refusals": "Read the replies (Mail flow, Causes), mend what they name, and send {stream} slower until they stop.",
-    "listings": "Find what the listed address sent, stop it, and ask the list to take the address off; meanwhile send "
-    "{stream} over another relay.",
-    "authentication": "Mend the record or key that does not pass: the audit says which. Then measure again.",
-    "delays": "Send {stream} slower to this provider until the delays are usual again.",
-    "held": "Ask for clearance before {stream} is sent, or put a gate in front of the relay.",
-    "unsubscribes": "Ask why readers of {stream} leave: how often they are mailed, and with what.",
-    "engagement": "See where {stream} lands at this provider, and leave out who has not opened for long.",
-    "volume": "Send no more than twice a usual week until this one is usual, best recipients first.",
+    "the clear part. Addresses that bounced are already held.",
+    "refusals": "Read the replies (Mail flow, Causes), fix what they name, and send {stream} more slowly until they "
+    "stop.",
+    "listings": "Find out what the listed IP sent, stop it, and request delisting; meanwhile send {stream} over "
+    "another relay.",
+    "authentication": "Fix the record or key that fails (see the audit), then re-check.",
+    "delays": "Send {stream} more slowly to this provider until delays are back to normal.",
+    "held": "Check clearance before sending {stream}, or put a gate in front of the relay.",
+    "unsubscribes": "Find out why readers of {stream} leave: frequency and content.",
+    "engagement": "Check where {stream} lands at this provider, and leave out recipients who have not opened for a "
+    "long time.",
+    "volume": "Send at most twice the usual weekly volume until it has become usual; most engaged recipients first.",
     "record_faults": "Publish the records that the audit recommends.",
 }
 
@@ -143,15 +145,15 @@ def _heavy(
     spread = labels[0] if len(labels) == 1 else f"{len(labels)} providers"
     evidence = [f"{points:.1f} points at {label}" for (points, _, _), label in zip(where, labels, strict=True)]
     if events:
-        evidence.append(f"{events:,} of {of:,} in the last seven days came from {stream or 'mail without a stream'}")
+        evidence.append(f"{events:,} of {of:,} in the last 7 days came from {stream or 'mail without a stream'}")
     since = min(_began(series, at, index) for _, series, index in where)
     touched = sum(mail.get(series.provider_id, 0) for _, series, _ in where)
     return Incident(
         f"pull:{name}:{factor.name}", "pull", "domain", name, f"{capital(_WORDS[factor.name])} at {spread}: {name}",
         f"{capital(_WORDS[factor.name])} {_verb('take', factor.name)} {where[0][0]:.0f} points off its reading at "
         f"{labels[0]}"
-        + (f", and {_verb('weigh', factor.name)} at {', '.join(labels[1:4])} too" if len(labels) > 1 else "")
-        + f". It stands at {worst:.0f} there: {condition}.",
+        + (f", and {_verb('count', factor.name)} at {', '.join(labels[1:4])}, too" if len(labels) > 1 else "")
+        + f". The reading there is {worst:.0f}: {condition}.",
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
         tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
         where[0][0],
@@ -220,14 +222,14 @@ def _fell(place: Place, domain_id: int, whole: Series, day: date) -> list[Incide
     pulls = sorted(((float(pull), _WORDS[NAMES[at]]) for at, pull in enumerate(whole.pulls[:, index] / 10) if pull))[
         ::-1
     ]
-    most = " and ".join(word for _, word in pulls[:2]) or "small things"
+    most = " and ".join(word for _, word in pulls[:2]) or "several small factors"
     return [
         Incident(
             f"fell:{name}", "fell", "domain", name, f"The reading of {name} {fell}",
-            f"It stands at {now:.0f}, a week ago at {before:.0f}. {capital(most)} weigh most, none of them surely "
-            "alone.", level,
+            f"It is {now:.0f}; a week ago it was {before:.0f}. {capital(most)} contribute most; none of them "
+            "explains it alone.", level,
             datetime.combine(day, time(), UTC), place.mail_of.get(domain_id, 0),
-            f"See what moved it: rustgauge moved {name}", "",
+            f"See what changed: rustgauge reading explain {name}", "",
             (f"{before:.1f} → {now:.1f}", *(f"{points:.1f} points: {word}" for points, word in pulls[:3])),
             domains=(name,),
         )
@@ -256,7 +258,7 @@ def _by_relay(connection: Connection, place: Place, found: list[Incident]) -> li
     for relay, those in groups.items():
         first = max(those, key=lambda incident: (incident.level.urgency, incident.mail))
         names = ", ".join(sorted(incident.name for incident in those))
-        title = f"An address of {relay or 'a relay'} is listed: {names}"
+        title = f"An IP of {relay or 'a relay'} is on a blocklist: {names}"
         out.append(
             replace(
                 first, key=f"listing:{relay or names}", subject="relay" if relay else "domain",

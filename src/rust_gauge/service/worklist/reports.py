@@ -197,6 +197,6 @@ def _text(
         for name, value, condition, change, weighs in _lines(rows, days)
     ]
     parts += ["", "Resolved:", *(f"- {item.title}" for item in mended)] if mended else []
-    parts += ["", "Next:" if todo else "Nothing has to be done."]
+    parts += ["", "Next:" if todo else "Nothing to do."]
     parts += [f"{n}. {item.title}. {item.remedy or item.text}" for n, item in enumerate(todo[:_NEXT], 1)]
     return "\n".join([*parts, "", link]) + "\n"

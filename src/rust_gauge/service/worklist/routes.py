@@ -2,9 +2,9 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 
-from rust_gauge.contract.common import Day
+from rust_gauge.contract.common import Day, Page
 from rust_gauge.contract.worklist import (
     AlertSettings,
     ItemState,
@@ -19,11 +19,11 @@ from rust_gauge.contract.worklist import (
     WorkItemDetails,
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
-from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.worklist import items, notifications, pauses, reports
 
-router = APIRouter(prefix="/api/v1", responses=problems)
+router = api_router()
 
 
 @router.get("/worklist", tags=["worklist"], operation_id="list_worklist")
@@ -34,14 +34,14 @@ def list_worklist(
     state: Annotated[list[ItemState], Query(description="All that live and are not put off if none is named")] = [],  # noqa: B006
     assigned_to: Annotated[str | None, Query(max_length=254)] = None,
     on: Annotated[Day | None, Query(description="What lived on this day, whatever became of it; alone")] = None,
-) -> list[WorkItem]:
+) -> Page[WorkItem]:
     """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
     if on is not None:
-        return items.list_past(context, chosen, on)
-    return items.list_items(context, chosen, tuple(state), assigned_to)
+        return Page(items=items.list_past(context, chosen, on))
+    return Page(items=items.list_items(context, chosen, tuple(state), assigned_to))
 
 
 Id = Annotated[int, Path(ge=1, le=2**63)]
@@ -60,22 +60,22 @@ def act_on_work_item(context: Ctx, tenant: Tenant, principal: Asker, id: Id, bod
 
 
 @router.post("/tenants/{tenant}/worklist/detection", tags=["worklist"], operation_id="run_detection")
-def run_detection(context: Ctx, tenant: Tenant) -> list[WorkItem]:
+def run_detection(context: Ctx, tenant: Tenant) -> Page[WorkItem]:
     """Look for incident now instead of in some minutes; gives what lives."""
     items.detect(context, tenant)
-    return items.list_items(context, (tenant,), ("waiting", "open", "acknowledged", "snoozed"), None)
+    return Page(items=items.list_items(context, (tenant,), ("waiting", "open", "acknowledged", "snoozed"), None))
 
 
 @router.get("/tenants/{tenant}/members", tags=["worklist"], operation_id="list_members")
-def list_members(context: Ctx, tenant: Tenant) -> list[Member]:
+def list_members(context: Ctx, tenant: Tenant) -> Page[Member]:
     """Who may see this tenant, and be given its items."""
-    return items.list_members(context, tenant)
+    return Page(items=items.list_members(context, tenant))
 
 
 @router.get("/tenants/{tenant}/lines", tags=["worklist"], operation_id="list_lines")
-def list_lines(context: Ctx, tenant: Tenant) -> list[LineRow]:
+def list_lines(context: Ctx, tenant: Tenant) -> Page[LineRow]:
     """Bounce and complaint rates of relays, streams, domains and providers against their watch and stop lines."""
-    return items.show_lines(context, tenant)
+    return Page(items=items.show_lines(context, tenant))
 
 
 @router.get("/tenants/{tenant}/alert-settings", tags=["worklist"], operation_id="get_alert_settings")
@@ -108,24 +108,24 @@ def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, l
 
 
 @router.get("/tenants/{tenant}/notifications", tags=["worklist"], operation_id="list_notifications")
-def list_notifications(context: Ctx, tenant: Tenant) -> list[Notification]:
+def list_notifications(context: Ctx, tenant: Tenant) -> Page[Notification]:
     """The newest messages to people, and what became of them."""
-    return notifications.list_notifications(context, tenant)
+    return Page(items=notifications.list_notifications(context, tenant))
 
 
 @router.get("/tenants/{tenant}/stream-pauses", tags=["worklist"], operation_id="list_stream_pauses")
-def list_stream_pauses(context: Ctx, tenant: Tenant) -> list[StreamPause]:
+def list_stream_pauses(context: Ctx, tenant: Tenant) -> Page[StreamPause]:
     """Streams over relays that clearance holds as a whole."""
-    return pauses.list_stream_pauses(context, tenant)
+    return Page(items=pauses.list_stream_pauses(context, tenant))
 
 
 @router.post("/tenants/{tenant}/stream-pauses", tags=["worklist"], operation_id="pause_stream")
-def pause_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> list[StreamPause]:
+def pause_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> Page[StreamPause]:
     """Hold a stream over a relay by hand (an empty relay: over any)."""
-    return pauses.pause_stream(context, tenant, body, principal.email)
+    return Page(items=pauses.pause_stream(context, tenant, body, principal.email))
 
 
 @router.post("/tenants/{tenant}/stream-pauses/resume", tags=["worklist"], operation_id="resume_stream")
-def resume_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> list[StreamPause]:
+def resume_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> Page[StreamPause]:
     """Let a stream over a relay go on, with a reason."""
-    return pauses.resume_stream(context, tenant, body, principal.email)
+    return Page(items=pauses.resume_stream(context, tenant, body, principal.email))

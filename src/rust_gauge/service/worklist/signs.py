@@ -111,7 +111,8 @@ def changed_records(
         newest = rows[-1]
         more = f", and {len(rows) - 1} more changes" if len(rows) > 1 else ""
         evidence = [
-            f"{row.title}: was {_values(row.document['before'])}, is {_values(row.document['after'])}" for row in rows
+            f"{row.title}: was {_values(row.document['before'])}, is now {_values(row.document['after'])}"
+            for row in rows
         ]
         out.append(
             Incident(
@@ -120,12 +121,12 @@ def changed_records(
                 "domain",
                 name,
                 f"{newest.title}{more}",
-                "The audit found no fault in it. It is told because nobody should change these unseen.",
+                "The audit found no fault in it. Record changes are reported so that none goes unnoticed.",
                 Level.INVESTIGATE,
                 rows[0].happened_at.replace(tzinfo=UTC),
                 mail.get(name, 0),
-                "If it was meant, nothing is to be done: look after it, and it is gone tomorrow. If not, publish the "
-                "record as it was.",
+                "If the change was intended, acknowledge this item; it is resolved after a day. If not, publish the "
+                "previous record.",
                 newest.document["before"][0] if len(newest.document["before"]) == 1 else "",
                 tuple(evidence[:8]),
                 "audit",
@@ -144,9 +145,9 @@ def lost_proofs(connection: Connection, tenant: TenantAccess, now: datetime) -> 
     return [
         Incident(
             f"proof:{row.kind}:{row.subject}", "proof", "domain", row.subject,
-            f"The proof of {row.subject} is lost", "Its record is gone: that it is yours is not verified any more.",
+            f"{row.subject} is no longer verified", "The TXT record of the proof is gone from DNS.",
             Level.FIX, (row.lost_at or now.replace(tzinfo=None)).replace(tzinfo=UTC), 0,
-            f"Publish the record of the proof again: rustgauge prove {row.subject}", "", (), "proof",
+            f"Publish the record again, then run: rustgauge proof recheck {row.subject}", "", (), "proof",
         )
         for row in store.lost_proofs(connection, tenant.id)
     ]  # fmt: skip
@@ -162,9 +163,9 @@ def silent_feeds(unit: UnitOfWork, tenant: TenantAccess) -> list[Incident]:
         age = (now - feed.last_arrival_at).total_seconds() / 3600
         out.append(
             Incident(
-                f"feed:{feed.name}", "feed", "feed", feed.name, f"The feed {feed.name} went silent",
-                f"Nothing came for {age:.0f} hours. {feed.error}".strip(), Level.FIX, feed.last_arrival_at, 0,
-                "See whether its source still sends (Mail flow, Feeds). Until then readings know nothing of its mail.",
+                f"feed:{feed.name}", "feed", "feed", feed.name, f"The feed {feed.name} is silent",
+                f"No events for {age:.0f} hours. {feed.error}".strip(), Level.FIX, feed.last_arrival_at, 0,
+                "Check whether the source still sends (Mail flow, Feeds). Readings do not include its mail meanwhile.",
                 "", (feed.summary,), "feed",
             )
         )  # fmt: skip
@@ -176,9 +177,9 @@ def old_keys(connection: Connection, tenant: TenantAccess, now: datetime) -> lis
         Incident(
             f"key:{row.domain}:{row.selector}", "key", "domain", row.domain,
             f"The DKIM key {row.selector} of {row.domain} is old",
-            f"It is published since {row.first_seen_at:%Y-%m-%d} at least.", Level.INVESTIGATE,
+            f"First seen {row.first_seen_at:%Y-%m-%d}.", Level.INVESTIGATE,
             row.first_seen_at.replace(tzinfo=UTC), 0,
-            f"Make a new one under another selector, publish it, sign with it, then withdraw {row.selector}.",
+            f"Create a key with a new selector, publish it, sign with it, then revoke {row.selector}.",
             "", (), "audit", "key", (row.domain,),
         )
         for row in store.old_keys(connection, tenant.id, now - _OLD_KEY, now - timedelta(days=7))
@@ -193,10 +194,10 @@ def new_replies(connection: Connection, tenant: TenantAccess, now: datetime) -> 
         if cause in SENDER_CAUSES or cause is Cause.UNCLASSIFIED:
             out.append(
                 Incident(
-                    f"reply:{row.id}", "reply", "tenant", tenant.slug, f"A new refusal: {row.example[:120]}",
-                    f"It came {row.n} times, first at {row.first_seen_at:%Y-%m-%d %H:%M} UTC "
+                    f"reply:{row.id}", "reply", "tenant", tenant.slug, f"New refusal: {row.example[:120]}",
+                    f"Seen {row.n} times since {row.first_seen_at:%Y-%m-%d %H:%M} UTC "
                     f"({str(cause).replace('_', ' ')}).", Level.INVESTIGATE, row.first_seen_at.replace(tzinfo=UTC),
-                    int(row.n), "Read what it asks for; write a rule for it where no rule knows it.", "",
+                    int(row.n), "Read what the reply asks for. If no rule covers it, add one.", "",
                     (row.example[:500],), topic=str(cause),
                 )
             )  # fmt: skip

@@ -84,6 +84,10 @@ def upgrade() -> None:
     for table, column, words in _VALUES:
         for old, new in words.items():
             op.execute(f"UPDATE {table} SET {column} = '{new}' WHERE {column} = '{old}'")
+    op.execute(
+        "UPDATE work_item SET item_key = REPLACE(item_key, '\\:bad_addresses', '\\:invalid_addresses') "
+        "WHERE item_key LIKE 'pull:%'"
+    )
     for table, column in _DOCUMENTS:
         document = column
         for old, new in _WORDS.items():

@@ -1,4 +1,4 @@
-/** The parameters of readings by factor. Keeping them computes the past anew, and shows the old reading beside the new. */
+/** Parameters of readings by factor. Saving them recomputes past readings, and shows old and new side by side. */
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -6,6 +6,7 @@ import {useChangeReadingSettings, useReadingSettings} from '../readings/queries'
 import {useJob} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
+import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {factor} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
@@ -45,22 +46,22 @@ const Number_ = styled.input`
 const typed = (row: Shown, name: FieldName): string => String(Number((row[name] * scale(row, name)).toPrecision(6)));
 const scale = (row: Shown, name: FieldName): number =>
   (name === 'watch' || name === 'stop') && (row.unit === 'rate' || row.unit === 'drop') ? 100 : 1;
-const unit = (row: Shown): string => ({rate: '%', drop: '% fewer', doublings: 'doublings', faults: 'faults'})[row.unit];
+const unit = (row: Shown): string => ({rate: '%', drop: '% drop', doublings: 'doublings', faults: 'faults'})[row.unit];
 
-export function ReadingsCard({tenant}: {tenant: string}) {
+export function FactorsCard({tenant}: {tenant: string}) {
   const settings = useReadingSettings(tenant);
   const [job, setJob] = useState(0);
   return (
     <Card
-      title="Readings"
-      note="where each factor begins to pull, where it pulls whole, by how many points, and how long it is remembered"
+      title="Reading factors"
+      note="where each factor starts to count, where it counts fully, for how many points, and its half-life"
     >
       {settings.isPending && <Loading what="settings" />}
       {settings.error && <Trouble error={settings.error} />}
       {settings.data && (
         <Factors key={JSON.stringify(settings.data.settings)} tenant={tenant} view={settings.data} onJob={setJob} />
       )}
-      {job > 0 && <Anew tenant={tenant} id={job} />}
+      {job > 0 && <Recomputed tenant={tenant} id={job} />}
     </Card>
   );
 }
@@ -80,7 +81,7 @@ function Factors({
   const value = (row: Shown, name: FieldName) => edits[key(row, name)] ?? typed(row, name);
   const edited = Object.keys(edits).length > 0;
   const own = view.factors.some((row) => row.changed.length > 0);
-  const keep = () => {
+  const save = () => {
     const factors: Record<string, Record<string, number>> = {};
     for (const [name, given] of Object.entries(view.settings.factors ?? {})) {
       factors[name] = Object.fromEntries(
@@ -93,7 +94,7 @@ function Factors({
         if (text !== undefined)
           (factors[row.name] ??= {})[name] = Number((Number(text.replace(',', '.')) / scale(row, name)).toPrecision(8));
       }
-    change.mutate({factors}, {onSuccess: (kept) => onJob(kept.job ?? 0)});
+    change.mutate({factors}, {onSuccess: (saved) => onJob(saved.job ?? 0)});
   };
   const input = (row: Shown, name: FieldName) => (
     <Number_
@@ -113,7 +114,7 @@ function Factors({
           {name: 'Factor', value: (row: Shown) => factor(row.name)},
           {name: 'Watch', value: (row) => row.watch, show: (row) => input(row, 'watch'), number: true},
           {name: 'Stop', value: (row) => row.stop, show: (row) => input(row, 'stop'), number: true},
-          {name: 'In', value: unit},
+          {name: 'Unit', value: unit},
           {name: 'Points', value: (row) => row.weight, show: (row) => input(row, 'weight'), number: true},
           {
             name: 'Half-life, days',
@@ -127,50 +128,54 @@ function Factors({
         file="factors.csv"
       />
       <Row>
-        <Button tone="main" isDisabled={!edited || wrong || change.isPending} onPress={keep}>
-          Keep, and compute the past anew
+        <Button tone="main" isDisabled={!edited || wrong || change.isPending} onPress={save}>
+          Save and recompute
         </Button>
-        {edited && <Button onPress={() => setEdits({})}>Leave it as it was</Button>}
+        {edited && <Button onPress={() => setEdits({})}>Cancel</Button>}
         {own && (
-          <Button
+          <Confirm
+            label="Restore defaults"
+            title="Restore the default factors?"
+            action="Restore"
             isDisabled={change.isPending}
-            onPress={() => change.mutate(null, {onSuccess: (kept) => onJob(kept.job ?? 0)})}
+            onConfirm={() => change.mutate(null, {onSuccess: (saved) => onJob(saved.job ?? 0)})}
           >
-            Back to those shipped
-          </Button>
+            Your own parameters are discarded, and past readings are recomputed.
+          </Confirm>
         )}
       </Row>
-      {wrong && <Small role="alert">Each is a number from 0 up.</Small>}
-      {view.changed_by && <Small>Set by {view.changed_by}.</Small>}
+      {wrong && <Small role="alert">Enter a number of 0 or more.</Small>}
+      {view.changed_by && <Small>Last changed by {view.changed_by}.</Small>}
       {change.error && <Trouble error={change.error} />}
     </>
   );
 }
 
-function Anew({tenant, id}: {tenant: string; id: number}) {
+function Recomputed({tenant, id}: {tenant: string; id: number}) {
   const job = useJob(tenant, id);
   if (!job.data) return <Loading what="readings" />;
-  if (job.data.state === 'failed') return <Small role="alert">{job.data.error || 'It could not be computed.'}</Small>;
+  if (job.data.state === 'failed')
+    return <Small role="alert">{job.data.error || 'The readings could not be recomputed.'}</Small>;
   const over = job.data.state === 'done' || job.data.state === 'cancelled';
   if (!over)
     return (
       <Small role="status">
-        Computing: {job.data.done} of {job.data.total} domains
+        Recomputing: {job.data.done} of {job.data.total} domains
       </Small>
     );
   const changes = (job.data.result.changes ?? []) as Change[];
   const show = (value: number | null) => (value == null ? '' : value.toFixed(1));
   return (
     <DataTable
-      label="Old beside new"
+      label="Readings before and after"
       columns={[
         {name: 'Domain', value: (row: Change) => row.name},
-        {name: 'Was', value: (row) => row.before, show: (row) => show(row.before), number: true},
-        {name: 'Is', value: (row) => row.after, show: (row) => show(row.after), number: true},
+        {name: 'Before', value: (row) => row.before, show: (row) => show(row.before), number: true},
+        {name: 'After', value: (row) => row.after, show: (row) => show(row.after), number: true},
       ]}
       rows={changes}
       id={(row) => row.name}
-      file="readings-anew.csv"
+      file="readings-before-and-after.csv"
     />
   );
 }

@@ -1,30 +1,19 @@
-/** What is kept of one person: shown, exported, erased. */
+/** Everything stored about one recipient: shown, exported, erased. */
 import {useState, type FormEvent} from 'react';
 import {Checkbox} from 'react-aria-components';
-import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useErase, useErasures, useRecipientData} from '../mailflow/queries';
 import {Button} from '../../design/Button';
-import {Card, Small} from '../../design/Card';
+import {Card} from '../../design/Card';
 import {download} from '../../design/csv';
+import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
 import {plural, time} from '../../design/format';
 import {Notice, Trouble} from '../../design/Notice';
-import {space} from '../../design/tokens';
 
-const Form = styled.form`
-  display: flex;
-  gap: ${space.s} ${space.m};
-  align-items: end;
-  flex-wrap: wrap;
-  margin-bottom: ${space.m};
-  > :first-child {
-    flex: 1 1 260px;
-  }
-`;
-
-export function PersonCard({tenant}: {tenant: string}) {
+export function RecipientDataCard({tenant}: {tenant: string}) {
   const data = useRecipientData(tenant);
   const erase = useErase(tenant);
   const erasures = useErasures(tenant);
@@ -37,8 +26,7 @@ export function PersonCard({tenant}: {tenant: string}) {
     data.mutate(address.trim());
   };
   const found = data.data;
-  const take = (event: FormEvent) => {
-    event.preventDefault();
+  const take = () =>
     erase.mutate(
       {address: found!.address, reason: reason.trim(), may_be_mailed_again: again},
       {
@@ -49,34 +37,38 @@ export function PersonCard({tenant}: {tenant: string}) {
         },
       },
     );
-  };
   return (
-    <Card title="One person's data" note="for whoever asks what is kept of them, or wants it gone">
-      <Form onSubmit={look}>
+    <Card title="Recipient data" note="answer requests for access and erasure">
+      <FormGrid onSubmit={look}>
         <Field
-          label="Whose, an address"
+          label="Recipient address"
           mono
           value={address}
           onChange={setAddress}
           placeholder="kim@tidepost.example"
           isRequired
         />
-        <Button type="submit" isDisabled={data.isPending}>
-          See what is kept
-        </Button>
-      </Form>
+        <footer>
+          <Button type="submit" isDisabled={data.isPending}>
+            Find data
+          </Button>
+        </footer>
+      </FormGrid>
       {data.error && <Trouble error={data.error} />}
       {erase.error && <Trouble error={erase.error} />}
       {erase.data && (
-        <Notice title={`Erased from ${plural(erase.data.events, 'event')} and ${erase.data.others} other places`}>
-          Counters stay as they were.
+        <Notice
+          title={`Erased from ${plural(erase.data.events, 'event')} and ${plural(erase.data.others, 'other row')}`}
+        >
+          Counters did not change.
         </Notice>
       )}
       {found && (
         <>
           <p role="status">
-            Of <b>{found.address}</b> there are {plural(found.events.length, 'event')}, {found.entries.length} on the
-            suppression list, {plural(found.rejected.length, 'refused row')}.{' '}
+            <b>{found.address}</b>: {plural(found.events.length, 'event')},{' '}
+            {found.entries.length === 1 ? '1 suppression entry' : `${found.entries.length} suppression entries`},{' '}
+            {plural(found.rejected.length, 'rejected row')}.{' '}
             <Button
               tone="link"
               onPress={() =>
@@ -87,28 +79,35 @@ export function PersonCard({tenant}: {tenant: string}) {
                 )
               }
             >
-              Export all of it
+              Export
             </Button>
           </p>
-          <Form onSubmit={take}>
+          <FormGrid onSubmit={(event) => event.preventDefault()}>
             <Field
-              label="Erase it: why"
+              label="Reason for erasure"
               value={reason}
               onChange={setReason}
-              placeholder="asked for on 12 November, ticket 812"
+              placeholder="requested on 12 November, ticket 812"
               isRequired
             />
-            <Checkbox isSelected={again} onChange={setAgain}>
-              {({isSelected}) => <>{isSelected ? '☑' : '☐'} may be mailed again</>}
-            </Checkbox>
-            <Button type="submit" isDisabled={erase.isPending || !reason.trim()}>
-              Erase for good
-            </Button>
-          </Form>
-          <Small>
-            Events stay without the person, so that no rate changes. Whoever is suppressed stays so by a digest of the
-            address, unless you tick the box.
-          </Small>
+            <footer>
+              <Checkbox isSelected={again} onChange={setAgain}>
+                {({isSelected}) => <>{isSelected ? '☑' : '☐'} Allow mail to this address again</>}
+              </Checkbox>
+              <Confirm
+                label="Erase"
+                title={`Erase all data of ${found.address}?`}
+                action="Erase"
+                isDisabled={erase.isPending || !reason.trim()}
+                onConfirm={take}
+              >
+                This cannot be undone. Events are kept without the address, so that rates do not change.{' '}
+                {again
+                  ? 'The address is removed from the suppression list.'
+                  : 'A suppressed address stays suppressed, by a digest only.'}
+              </Confirm>
+            </footer>
+          </FormGrid>
         </>
       )}
       {erasures.data && erasures.data.length > 0 && (
@@ -116,15 +115,15 @@ export function PersonCard({tenant}: {tenant: string}) {
           label="Erasures"
           columns={[
             {
-              name: 'Erased, UTC',
+              name: 'Erased (UTC)',
               value: (row: Schemas['Erasure']) => row.erased_at,
               show: (row) => time(row.erased_at),
             },
             {name: 'By', value: (row) => row.erased_by},
             {name: 'Events', value: (row) => row.events, number: true},
-            {name: 'Others', value: (row) => row.others, number: true},
+            {name: 'Other rows', value: (row) => row.others, number: true},
             {
-              name: 'Why',
+              name: 'Reason',
               value: (row) => row.reason,
               show: (row) => <span style={{whiteSpace: 'normal'}}>{row.reason}</span>,
             },

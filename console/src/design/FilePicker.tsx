@@ -1,0 +1,56 @@
+/** Files come in here: chosen with a button, or dropped on it. */
+import {DropZone, FileTrigger, Text, type FileDropItem} from 'react-aria-components';
+import styled from 'styled-components';
+import {Button} from './Button';
+import {colour, space} from './tokens';
+
+const Zone = styled(DropZone)`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s} ${space.m};
+  align-items: center;
+  padding: ${space.m};
+  border: 1px dashed ${colour('line')};
+  border-radius: 4px;
+  color: ${colour('soft')};
+  &[data-drop-target] {
+    border-color: ${colour('rust')};
+    color: ${colour('ink')};
+  }
+  &[data-focus-visible] {
+    outline: 2px solid ${colour('rust')};
+  }
+`;
+
+interface FilePickerProps {
+  /** What the button says. */
+  label: string;
+  /** What kind of file, shown beside the button. */
+  hint: string;
+  /** Media types and extensions that the file chooser offers; a dropped file of another kind is taken as well. */
+  accept?: string[];
+  isDisabled?: boolean;
+  onFile: (file: File) => void;
+}
+
+export const FilePicker = ({label, hint, accept, isDisabled, onFile}: FilePickerProps) => (
+  <Zone
+    aria-label={label}
+    isDisabled={isDisabled}
+    onDrop={(event) => {
+      const item = event.items.find((each): each is FileDropItem => each.kind === 'file');
+      if (item) void item.getFile().then(onFile);
+    }}
+  >
+    <FileTrigger
+      acceptedFileTypes={accept}
+      onSelect={(files) => {
+        const file = files?.[0];
+        if (file) onFile(file);
+      }}
+    >
+      <Button isDisabled={isDisabled}>{label}</Button>
+    </FileTrigger>
+    <Text slot="label">{hint}</Text>
+  </Zone>
+);
