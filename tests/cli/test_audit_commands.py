@@ -50,11 +50,11 @@ def zone(tmp_path: Path) -> str:
 def test_a_zone_file_is_audited_without_a_service(run, zone: str) -> None:  # type: ignore[no-untyped-def]
     status, out, _ = run("audit", "d.example", "--zone-file", zone)
     assert status == 3
-    assert "FAULT  The SPF record of d.example cannot be read: ipv4:192.0.2.1" in out
+    assert "FAULT  The SPF record of d.example has a syntax error: ipv4:192.0.2.1" in out
     assert re.search(r"\n +\^{14} column 8\n", out)
     assert "v=spf1 ip4:192.0.2.1 include:mx.d.example -all" in out
     assert "└─ include:mx.d.example  1  dead" in out
-    assert "RISK   The DMARC record of d.example leaves its subdomains open" in out
+    assert "RISK   The DMARC record of d.example leaves its subdomains unprotected" in out
 
 
 @pytest.mark.parametrize(("level", "status"), [("fault", 3), ("never", 0)])
@@ -166,7 +166,7 @@ def test_a_message_is_checked_against_a_zone_file(run, tmp_path: Path) -> None: 
     assert "DKIM d=d.example s=s1 rsa-sha256: pass" in out
     assert "DMARC by the tree walk (DMARCbis): pass" in out
     _, out, _ = run("audit", "check-message", str(bad), *words)
-    assert "were appended, beginning with: -- sent by a list" in out
+    assert "were appended, starting with: -- sent by a list" in out
 
 
 def test_with_a_service_audits_are_compared_and_batches_run(

@@ -131,7 +131,7 @@ def test_an_explanation_leads_to_the_events(loaded: Office, run: Any) -> None:
     command = out.rstrip().splitlines()[-1].removeprefix("Events: rustgauge ").split()
     assert len(items(run(*command, "--format", "ndjson"))) == 99
     status, _, err = run("reading", "explain", DOMAIN, "--since", "2020-01-01", "--until", "2020-01-02")
-    assert (status, "no readings" in err) == (1, True)
+    assert (status, "does not have readings" in err) == (1, True)
     assert json.loads(run("reading", "explain", DOMAIN, "--format", "json")[1])["moves"][0]["factor"] == (
         "invalid_addresses"
     )

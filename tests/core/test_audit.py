@@ -545,7 +545,7 @@ SERVERS = [
 def test_every_name_server_is_asked_itself(what: str, changes: dict[str, list[str]], rules: tuple[str, ...]) -> None:
     result = served({"192.0.2.1": SERVER, "192.0.2.2": {**SERVER, **changes}})
     assert [finding.rule for finding in result.findings] == list(rules)
-    assert {check.key: check.summary for check in result.checks}["dns"].startswith("2 name servers, 2 of them asked")
+    assert {check.key: check.summary for check in result.checks}["dns"].startswith("2 name servers, 2 of them queried")
 
 
 def test_signatures_that_do_not_hold_are_told_from_a_server_that_is_down() -> None:

@@ -136,11 +136,11 @@ def changed(old: bytes, new: bytes, **more: object) -> bytes:
 CHANGES = [
     ("a word of the body", changed(b"nine", b"ten"), "body-changed", ""),
     ("a footer", changed(b"Bring\t a coat.\r\n", b"Bring\t a coat.\r\n-- \r\nSent by a list\r\n"), "body-changed",
-     "were appended, beginning with: -- Sent by a list"),
+     "were appended, starting with: -- Sent by a list"),
     ("blanks in a simple body", changed(b"nine. \r\n", b"nine.\r\n", body_form="simple"), "body-changed", ""),
     ("the Subject", changed(b"ticket", b"money"), "header-changed", ""),
     ("a tag in the Subject", changed(b"Subject: ", b"Subject: [ferries] "), "header-changed",
-     "'[ferries]' was put in front of the Subject"),
+     "'[ferries]' was added before the Subject"),
     ("a fold in a simple header", changed(b"Your  ticket", b"Your ticket", header_form="simple"), "header-changed", ""),
     ("the case of a name in a simple header", changed(b"Subject:", b"subject:", header_form="simple"),
      "header-changed", ""),
@@ -246,7 +246,7 @@ def test_l_covers_the_beginning_only_and_says_so() -> None:
     verdict = one(message.replace(b"coat", b"whatever else"))
     assert verdict.result is P
     assert verdict.body_hashed == 10
-    assert "anybody may append" in " ".join(verdict.notes)
+    assert "text can be appended" in " ".join(verdict.notes)
 
 
 def test_every_signature_is_judged_on_its_own() -> None:

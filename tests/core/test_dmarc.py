@@ -237,10 +237,10 @@ WRONG = [
     ("v=DMARC1; p=none; rau=mailto:a@d.example", 19, "written rua"),
     ("v=DMARC1\\; p=none", 9, "backslash"),
     ("v=DMARC1; p=none; rua=a@d.example", 23, "mailto: is missing"),
-    ("v=DMARC1; p=none; rua=mailto:a@d.example;b@d.example", 42, "no tag"),
+    ("v=DMARC1; p=none; rua=mailto:a@d.example;b@d.example", 42, "not a tag"),
     ("v=DMARC1; p=none; P=reject", 19, "written p"),
     ("v=DMARC1; p=none, rua=mailto:a@d.example", 13, "p= is"),
-    ("v=DMARC1; rua=mailto:a@d.example; p=none", 35, "right behind"),
+    ("v=DMARC1; rua=mailto:a@d.example; p=none", 35, "must follow v=DMARC1 directly"),
     ('v=DMARC1; p=none"', 17, "quote"),
     ("v=DMARC1 p=none", 1, "version"),
 ]

@@ -74,9 +74,9 @@ def test_what_is_stated_wins_and_what_is_not_there_is_said() -> None:
     assert rows_of(text) == ["a@a.example"]
     assert rows_of(text, columns={"address": "other"}) == ["b@b.example"]
     assert rows_of(text, columns={"address": "3"}) == ["b@b.example"]
-    with pytest.raises(FileError, match="no column nope"):
+    with pytest.raises(FileError, match="Unknown column nope"):
         rows_of(text, columns={"address": "nope"})
-    with pytest.raises(FileError, match="no encoding"):
+    with pytest.raises(FileError, match="Unknown encoding"):
         rows_of(text, encoding="klingon")
 
 

@@ -87,13 +87,13 @@ def test_tags_are_gathered() -> None:
 @pytest.mark.parametrize(
     ("make", "why"),
     [
-        (lambda: Mapping({"kind": FieldRule("$.a[")}), "no JSONPath"),
-        (lambda: Mapping({"kind": FieldRule("a.b")}), "neither with"),
+        (lambda: Mapping({"kind": FieldRule("$.a[")}), "not a JSONPath"),
+        (lambda: Mapping({"kind": FieldRule("a.b")}), "must start with"),
         (lambda: Mapping({"kind": FieldRule()}), "either a path or a constant"),
         (lambda: Mapping({"kind": FieldRule("$.a", constant="x")}), "either a path or a constant"),
         (lambda: Mapping({"kind": FieldRule("@.a")}), "needs `each`"),
-        (lambda: Mapping({"kind": FieldRule("$.a", form="upper")}), "no form"),
-        (lambda: Unwrap("$.a", "zip"), "no way to unwrap"),
+        (lambda: Mapping({"kind": FieldRule("$.a", form="upper")}), "not a format"),
+        (lambda: Unwrap("$.a", "zip"), "not a way to unwrap"),
     ],
 )
 def test_mappings_that_cannot_be_used_say_why(make: Any, why: str) -> None:

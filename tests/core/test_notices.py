@@ -120,7 +120,7 @@ def test_variable_return_paths(address: str, recipient: str) -> None:
 
 
 def test_a_message_that_is_too_large_is_refused() -> None:
-    with pytest.raises(NoticeError, match="MB are read"):
+    with pytest.raises(NoticeError, match="MB is the limit"):
         read_notice(b"a" * (MAX_NOTICE + 1))
 
 

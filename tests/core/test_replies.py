@@ -158,19 +158,19 @@ def test_rules_of_ones_own_come_first_and_can_be_for_one_provider() -> None:
     ("text", "why"),
     [
         ("[[rule]]\nname = 'a'\ncause = 'sea'\nwords = ['x']", "sea"),
-        ("[[rule]]\nname = 'A b'\ncause = 'content'\nwords = ['x']", "no name"),
+        ("[[rule]]\nname = 'A b'\ncause = 'content'\nwords = ['x']", "not a rule name"),
         ("[[rule]]\nname = 'a'\ncause = 'content'", "no condition"),
-        ("[[rule]]\nname = 'a'\ncause = 'content'\npattern = '('", "no regular expression"),
-        ("[[rule]]\nname = 'a'\ncause = 'content'\ncode = '5xy'", "no reply code"),
-        ("[[rule]]\nname = 'a'\ncause = 'content'\nenhanced = '7.1'", "no enhanced code"),
+        ("[[rule]]\nname = 'a'\ncause = 'content'\npattern = '('", "not a regular expression"),
+        ("[[rule]]\nname = 'a'\ncause = 'content'\ncode = '5xy'", "not a reply code"),
+        ("[[rule]]\nname = 'a'\ncause = 'content'\nenhanced = '7.1'", "not an enhanced status code"),
         ("[[rule]]\nname = 'a'\ncause = 'content'\nwords = ['Spam']", "lower case"),
-        ("[[rule]]\nname = 'a'\ncause = 'content'\nwords = 'spam'", "no list"),
+        ("[[rule]]\nname = 'a'\ncause = 'content'\nwords = 'spam'", "not a list"),
         ("[[rule]]\nname = 'a'\ncause = 'content'\nwords = ['x']\ncolour = 1", "colour"),
-        ("[[rule]]\nname = 'a'\ncause = 'content'\npattern = 5", "no text"),
-        ("[[rule]]\nname = 'a'\ncause = 'none'\nwords = ['x']", "none"),
-        ("rule = 5", "no list"),
-        ("[[rules]]\nname = 'a'", "no list"),
-        ("name = ", "no TOML"),
+        ("[[rule]]\nname = 'a'\ncause = 'content'\npattern = 5", "not a text"),
+        ("[[rule]]\nname = 'a'\ncause = 'none'\nwords = ['x']", "must have a cause"),
+        ("rule = 5", "not a list"),
+        ("[[rules]]\nname = 'a'", "not a list"),
+        ("name = ", "not valid TOML"),
     ],
 )
 def test_rules_that_cannot_be_used_say_why(text: str, why: str) -> None:
@@ -180,7 +180,7 @@ def test_rules_that_cannot_be_used_say_why(text: str, why: str) -> None:
 
 def test_two_rules_of_one_name_are_refused() -> None:
     rules = read_rules("[[rule]]\nname = 'a'\ncause = 'content'\nwords = ['x']\n" * 2)
-    with pytest.raises(RuleError, match="Two rules are called a"):
+    with pytest.raises(RuleError, match="Two rules are named a"):
         RuleSet(rules)
 
 

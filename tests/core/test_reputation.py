@@ -105,8 +105,8 @@ def test_the_curve_rises_without_a_step_from_nothing_to_the_weight(factor: Any) 
 @pytest.mark.parametrize(
     ("changes", "what"),
     [
-        ({"zeal": {}}, "no factor zeal"),
-        ({"complaints": {"colour": 1}}, "no setting colour"),
+        ({"zeal": {}}, "Unknown factor zeal"),
+        ({"complaints": {"colour": 1}}, "unknown setting colour"),
         ({"complaints": {"watch": 0.5}}, "below the stop line"),
         ({"complaints": {"weight": 101}}, "0 to 100"),
         ({"complaints": {"half_life": 0}}, "half_life"),

@@ -250,4 +250,6 @@ def test_a_network_matches_just_the_addresses_in_it(ip: ipaddress.IPv4Address, p
 
 
 def test_reasons_are_sentences_about_the_record() -> None:
-    assert re.search(r"column 8: ipv4:192.0.2.3 is no mechanism", check("v=spf1 include:broken.example -all").reason)
+    assert re.search(
+        r"column 8: ipv4:192.0.2.3 is not an SPF mechanism", check("v=spf1 include:broken.example -all").reason
+    )

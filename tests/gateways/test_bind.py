@@ -145,7 +145,7 @@ def test_a_signed_zone_is_validated(resolver: Resolver) -> None:
     checks = {check.key: check for check in audit.checks}
     assert (str(checks["dnssec"].state), checks["dnssec"].summary) == ("good", "Signed, and the resolver validated it")
     assert audit.findings == ()
-    assert checks["dns"].summary == "2 name servers, 2 of them asked"
+    assert checks["dns"].summary == "2 name servers, 2 of them queried"
     (answer,) = resolver.answer_all([DnsQuestion("signed.test", "TXT")])
     assert answer.authenticated
 

@@ -269,7 +269,7 @@ def test_selectors_in_a_feedback_report_are_looked_at_from_then(office: Office, 
     ]  # of watched domains only
     assert client.audits.read_feedback_report(office.slug, report(row)).new_selectors == []
     assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("s9", "report")]
-    with pytest.raises(InvalidInputError, match="no aggregate report in this"):
+    with pytest.raises(InvalidInputError, match="No aggregate report found"):
         client.audits.read_feedback_report(office.slug, b"hello")
 
 

@@ -97,7 +97,7 @@ def test_a_server_that_fails_is_said_to_fail(office: Office, client: Client, fai
 
 def test_what_was_never_audited_or_added_is_not_found(office: Office, client: Client) -> None:
     client.domains.add(office.slug, "d.example")
-    with pytest.raises(NotFoundError, match="never audited"):
+    with pytest.raises(NotFoundError, match="not been audited yet"):
         client.audits.newest(office.slug, "d.example")
     with pytest.raises(NotFoundError, match="no audit 999"):
         client.audits.get(office.slug, "d.example", 999)

@@ -123,9 +123,9 @@ def test_foreign_json_is_mapped_and_what_does_not_fit_is_kept(office: Office, cl
     assert event.time.isoformat() == "2026-11-20T08:00:00+00:00"
     rejected = list(client.feeds.rejected_rows(office.slug, "letters"))
     assert sorted(problem.what for each in rejected for problem in each.problems) == [
-        "'soon' cannot be time: it is no RFC 3339 time such as 2026-11-20T08:00:00Z".replace("cannot be time: ", "cannot be time: Value error, "),
-        "This line is no JSON",
-        "What stands at $.letters[*].inside is no json",
+        "'soon' is not a valid time: not an RFC 3339 time such as 2026-11-20T08:00:00Z",
+        "The value at $.letters[*].inside is not json",
+        "This line is not valid JSON",
     ]  # fmt: skip
 
 
@@ -177,7 +177,7 @@ def test_a_sample_becomes_events_field_by_field(office: Office, client: Client) 
     kind = next(step for step in one.steps if step.field == "kind")
     assert (kind.path, kind.found, kind.value) == ("$.state", "back", "bounced")
     assert client.feeds.test_mapping(office.slug, json.dumps(letter("seen")), MAPPING).rows[0].left_out
-    assert client.feeds.test_mapping(office.slug, "{", MAPPING).problem == "The sample is no JSON"
+    assert client.feeds.test_mapping(office.slug, "{", MAPPING).problem == "The sample is not valid JSON"
     assert "no row" in client.feeds.test_mapping(office.slug, "{}", MAPPING).problem
     assert counts(office) == {}
 
@@ -185,7 +185,7 @@ def test_a_sample_becomes_events_field_by_field(office: Office, client: Client) 
 def test_a_paused_feed_takes_nothing(office: Office, client: Client, feed: MadeFeed) -> None:
     client.feeds.update(office.slug, "driftline", FeedChange(paused=True))
     assert post(office, feed, ndjson(row(1))).status_code == 503
-    assert client.feeds.update(office.slug, "driftline", FeedChange(paused=False)).summary == "nothing has come yet"
+    assert client.feeds.update(office.slug, "driftline", FeedChange(paused=False)).summary == "no events yet"
     assert post(office, feed, ndjson(row(1))).status_code == 200
 
 
@@ -194,10 +194,13 @@ def test_a_paused_feed_takes_nothing(office: Office, client: Client, feed: MadeF
     [
         (NewFeed(name="a", kind="mail"), "needs addresses"),
         (NewFeed(name="a", kind="log"), "needs a path"),
-        (NewFeed(name="a", kind="log", source=FeedSource(path="/etc/passwd")), "not to be read"),
-        (NewFeed(name="a", kind="mailbox", source=FeedSource(host="127.0.0.1", user="x")), "not to be reached"),
-        (NewFeed(name="a", kind="queue", source=FeedSource(host="10.0.0.1", queue="x")), "not to be reached"),
-        (NewFeed(name="a", kind="http", mapping=FeedMapping(fields={"kind": FieldSource(path="$[")})), "no JSONPath"),
+        (NewFeed(name="a", kind="log", source=FeedSource(path="/etc/passwd")), "may not be read"),
+        (NewFeed(name="a", kind="mailbox", source=FeedSource(host="127.0.0.1", user="x")), "may not be contacted"),
+        (NewFeed(name="a", kind="queue", source=FeedSource(host="10.0.0.1", queue="x")), "may not be contacted"),
+        (
+            NewFeed(name="a", kind="http", mapping=FeedMapping(fields={"kind": FieldSource(path="$[")})),
+            "not a JSONPath",
+        ),
     ],
 )
 def test_feeds_that_cannot_work_or_may_not_are_refused(office: Office, client: Client, new: NewFeed, why: str) -> None:

@@ -78,7 +78,7 @@ def test_a_gate_refuses_what_is_held_and_counts_it_as_withheld(
     asked = [request(gate.key, f"person{n}@tidepost.example", instance=f"7b.{n}") for n in (1, 2, 3, 1)]
     answers = talk(gate_port, *asked)
     assert answers[0] == (
-        "action=550 5.7.1 Not sent: invalid address: a permanent bounce said that this mailbox does not exist "
+        "action=550 5.7.1 Not sent: invalid address: a permanent bounce: the mailbox does not exist "
         "(550 5.1.1 no such mailbox)"
     )
     assert answers[1].startswith("action=550 5.7.1 Not sent: unsubscribed")
@@ -95,7 +95,7 @@ def test_a_gate_refuses_what_is_held_and_counts_it_as_withheld(
 @pytest.mark.parametrize(
     ("changes", "action"),
     [
-        ({"policy_context": "guess"}, "action=450 4.3.0 This gate is not known here: check policy_context"),
+        ({"policy_context": "guess"}, "action=450 4.3.0 Unknown gate: check policy_context"),
         ({"protocol_state": "DATA"}, "action=DUNNO"),
         ({"request": "something_else"}, "action=DUNNO"),
         ({"recipient": "postmaster"}, "action=DUNNO"),

@@ -219,8 +219,8 @@ def test_two_imports_an_event_and_a_lift_at_the_same_moment_leave_one_right_stat
 
 @pytest.mark.parametrize(
     ("octets", "what"),
-    [(b"\x00\x01\x02\x03" * 50, "no text"), (b"name,town\nx,y\n", "No column holds addresses"),
-     (b'{"a": 1}\n', "No field holds addresses"), (b"\n \n", "empty")],
+    [(b"\x00\x01\x02\x03" * 50, "not a text"), (b"name,town\nx,y\n", "No column contains addresses"),
+     (b'{"a": 1}\n', "No field contains addresses"), (b"\n \n", "empty")],
 )  # fmt: skip
 def test_a_file_that_is_no_list_fails_with_the_reason(office: Office, client: Client, octets: bytes, what: str) -> None:
     job = done(client, office, given(client, office, octets))
@@ -239,7 +239,7 @@ def test_pieces_come_in_any_order_and_a_missing_one_is_told(office: Office, clie
     client.jobs.send(office.slug, other.id, 1, b"a.example\n")
     client.jobs.send(office.slug, other.id, 0, b"a@")
     assert done(client, office, other).state == "done"
-    with pytest.raises(ProblemResponse, match="no pieces any more"):
+    with pytest.raises(ProblemResponse, match="accepts no more pieces"):
         client.jobs.send(office.slug, other.id, 2, b"x")
 
 

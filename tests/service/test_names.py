@@ -97,7 +97,7 @@ def test_a_misspelt_parameter_is_refused(office: Office, path: str, parameter: s
         {
             "line": None,
             "field": parameter,
-            "what": "This call has no such parameter",
+            "what": "Unknown parameter",
             "remedy": f"Did you mean {near}?",
         }
     ]

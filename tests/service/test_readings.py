@@ -106,7 +106,7 @@ def test_the_wall_of_an_earlier_day_is_as_it_was(office: Office, client: Client)
         assert now.rows[0].heaviest is not None
         assert now.rows[0].heaviest.measured
         assert client.readings.wall(last=TODAY.date() - timedelta(days=60)).rows == []
-        with pytest.raises(InvalidInputError, match="not come yet"):
+        with pytest.raises(InvalidInputError, match="in the future"):
             client.readings.wall(last=TODAY.date() + timedelta(days=4))
 
 
@@ -158,9 +158,9 @@ def test_each_change_of_a_policy_stays_on_the_time_axis(office: Office, client: 
         client.suppression.set_policy(office.slug, policy)
         annotations = client.readings.annotations(office.slug)
         assert [(annotation.kind, annotation.text, annotation.by, annotation.id) for annotation in annotations] == [
-            ("policy", "how readings are computed was changed", office.email, None),
-            ("policy", "the suppression policy was changed", office.email, None),
-            ("policy", "the suppression policy was changed", office.email, None),
+            ("policy", "reading settings changed", office.email, None),
+            ("policy", "suppression policy changed", office.email, None),
+            ("policy", "suppression policy changed", office.email, None),
         ]
         assert [annotation.day for annotation in annotations] == [TODAY.date(), *[TODAY.date() + timedelta(days=1)] * 2]
 
@@ -221,7 +221,7 @@ def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(offic
     }
     assert by_stream == {"alerts": (0.0, pytest.approx(30 / 7, abs=0.1))}
     assert [annotation.text for annotation in moved.annotations if annotation.kind == "note"] == ["a new key"]
-    with pytest.raises(InvalidInputError, match="first has to lie before"):
+    with pytest.raises(InvalidInputError, match="first must be before"):
         client.readings.explain(office.slug, DOMAIN, today, today)
     (note,) = [
         annotation

@@ -34,7 +34,7 @@ def test_old_events_go_and_their_counters_stay(office: Office, client: Client, m
     assert held(office) == before
     with pytest.raises(InvalidInputError) as refused:
         client.events.load(office.slug, ndjson(row(1, time=OLD, message_id="o1")))
-    assert "before what is kept" in refused.value.problem.errors[0].what
+    assert "before the retention period" in refused.value.problem.errors[0].what
     assert held(office) == before, "what was dropped does not count twice"
 
 

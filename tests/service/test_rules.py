@@ -205,13 +205,13 @@ def test_a_job_in_pieces_can_be_stopped_and_goes_on(
     ("rule", "summary"),
     [
         ({"name": "a", "cause": "policy"}, "no condition"),
-        ({"name": "A", "cause": "policy", "words": ["x"]}, "no name of a rule"),
-        ({"name": "a", "cause": "none", "words": ["x"]}, "none is none"),
-        ({"name": "a", "cause": "policy", "pattern": "(x"}, "no regular expression"),
+        ({"name": "A", "cause": "policy", "words": ["x"]}, "not a rule name"),
+        ({"name": "a", "cause": "none", "words": ["x"]}, "must have a cause"),
+        ({"name": "a", "cause": "policy", "pattern": "(x"}, "not a regular expression"),
         ({"name": "a", "cause": "policy", "words": ["X"]}, "lower case"),
-        ({"name": "a", "cause": "policy", "code": "9xx"}, "no reply code"),
-        ({"name": "a", "cause": "policy", "words": ["x"], "fits": ["550 y"]}, "decided by no rule"),
-        ({"name": "a", "cause": "policy", "words": ["x"], "fits_not": ["550 x"]}, "should not be decided"),
+        ({"name": "a", "cause": "policy", "code": "9xx"}, "not a reply code"),
+        ({"name": "a", "cause": "policy", "words": ["x"], "fits": ["550 y"]}, "matched by no rule"),
+        ({"name": "a", "cause": "policy", "words": ["x"], "fits_not": ["550 x"]}, "should not be matched"),
     ],
 )
 def test_a_rule_that_cannot_work_is_refused(office: Office, client: Client, rule: dict[str, Any], summary: str) -> None:
@@ -231,7 +231,7 @@ def test_a_pattern_that_takes_too_long_is_refused_and_holds_nobody_up(office: Of
 
 def test_two_people_do_not_undo_each_others_rules(office: Office, client: Client) -> None:
     keep(office, client, HARBOUR)
-    with pytest.raises(ProblemResponse, match="Somebody else"):
+    with pytest.raises(ProblemResponse, match="have changed since"):
         client.cause_rules.set(office.slug, RulesChange(version=0, rules=[GONE]))
     assert [rule.name for rule in client.cause_rules.get(office.slug).rules] == ["harbour"]
 

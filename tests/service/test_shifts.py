@@ -123,7 +123,7 @@ def test_the_commands_show_them(steady: Office, client: Client, monkeypatch: pyt
     id = next(shift.id for shift in client.flow.shifts(steady.slug) if shift.rate == "unwanted")
     status, said, _ = run("flow", "shift", str(id))
     assert status == 0
-    assert "More refusals that speak of you" in said
+    assert "More reputation refusals" in said
     assert "550 5.7.1 192.0.2.1 is on a blocklist" in said
     assert "400 days" in run("flow", "settings")[1]
     assert "90 days" in run("flow", "settings", "--retention-days", "90", "--false-alarms", "2")[1]

@@ -470,7 +470,7 @@ def test_a_stream_of_addresses_is_answered_line_by_line_in_any_form(office: Offi
     assert [answer["verdict"] for answer in answers] == ["held", "clear", "held"] * 20
     assert answers[2]["reason"] == "no_address"
     wrong = httpx.post(url, content=b'person1@tidepost.example\n{"name": 1}\n', headers=headers)
-    assert (wrong.status_code, wrong.json()["detail"]) == (422, "Line 2 names no address")
+    assert (wrong.status_code, wrong.json()["detail"]) == (422, "Line 2 has no address")
     held = httpx.post(url, params={"only_held": True}, content=lines, headers=headers).content.splitlines()
     assert len(held) == 40
 

@@ -31,7 +31,7 @@ def held(watch: Watch) -> dict[tuple[str, str], str]:
 
 def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: Client, name: str) -> None:
     watch = client.watches.start(office.slug, name)
-    assert (watch.state, watch.summary) == ("running", "It has not looked yet")
+    assert (watch.state, watch.summary) == ("running", "Not checked yet")
     office.world.work()
     watch = client.watches.get(office.slug, watch.id)
     assert set(held(watch).values()) == {"old", "nothing"}
@@ -85,10 +85,10 @@ def test_a_watch_is_stopped_and_asks_no_more(office: Office, client: Client, nam
 
 def test_a_round_has_a_limit(office: Office, client: Client, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("rust_gauge.service.plans.propagation._MAX_QUESTIONS", 3)
-    with pytest.raises(ProblemResponse, match="more than 3 questions"):
+    with pytest.raises(ProblemResponse, match="exceed 3 queries"):
         client.watches.start(office.slug, name)
     monkeypatch.setattr("rust_gauge.service.plans.plans._MAX_RECORDS", 1)
-    with pytest.raises(ProblemResponse, match="1 is the limit"):
+    with pytest.raises(ProblemResponse, match="the limit is 1"):
         client.plans.get(office.slug, name)
 
 

@@ -133,9 +133,9 @@ def test_what_waits_while_it_is_paused_is_sent_when_it_goes_on(office: Office, c
     ("url", "why"),
     [
         ("http://desk.glasswort.example/", "is not https"),
-        ("https://192.0.2.7/", "no public address"),
-        ("https://127.0.0.1/", "no public address"),
-        ("https://[::1]:8443/x", "no public address"),
+        ("https://192.0.2.7/", "not a public address"),
+        ("https://127.0.0.1/", "not a public address"),
+        ("https://[::1]:8443/x", "not a public address"),
         ("https://u:p@desk.glasswort.example/", "password"),
         ("ftp://desk.glasswort.example/", "no address of a page"),
         ("https:///x", "no address of a page"),
@@ -152,7 +152,7 @@ def test_a_name_that_leads_into_our_own_network_is_not_called(office: Office, cl
     made = client.webhooks.add(office.slug, "desk", f"https://desk.{office.slug}.example/")
     call = client.webhooks.test(office.slug, made.id)
     assert call.state == "waiting"
-    assert "no public address" in call.response
+    assert "not a public address" in call.response
     gone = client.webhooks.add(office.slug, "none", f"https://gone.{office.slug}.example/")
     assert "has no address" in client.webhooks.test(office.slug, gone.id).response
 

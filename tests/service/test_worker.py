@@ -48,7 +48,7 @@ def test_a_database_that_is_away_is_waited_for(office: Office, monkeypatch: pyte
         nonlocal tries
         tries += 1
         if tries < 3:
-            raise StoreUnavailable("The database cannot be reached")
+            raise StoreUnavailable("The database is unavailable")
         back.set()
         return False
 

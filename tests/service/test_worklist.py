@@ -499,10 +499,10 @@ def test_the_brake_holds_a_stream_over_its_relay_until_somebody_releases_it(offi
 @pytest.mark.parametrize(
     ("way", "what"),
     [
-        (AlertChannel(kind="mail", name="x"), "name who"),
+        (AlertChannel(kind="mail", name="x"), "at least one address"),
         (AlertChannel(kind="mail", name="x", to=["nobody"]), "channels.0.to"),
         (AlertChannel(kind="chat", name="x", url="http://10.0.0.1/"), "channels.0.url"),
-        (AlertChannel(kind="chat", name="x", url="https://chat.example/", template="{title"), "no JSON"),
+        (AlertChannel(kind="chat", name="x", url="https://chat.example/", template="{title"), "not valid JSON"),
     ],
 )
 def test_a_way_that_cannot_work_is_refused(office: Office, client: Client, way: AlertChannel, what: str) -> None:

@@ -57,7 +57,7 @@ def test_a_page_is_fetched_with_its_certificate_checked(pages: tuple[Path, int])
         (f"https://{HOST}/large.txt", "failed", "too large"),
         ("https://other.example/x", "failed", ""),  # the certificate is for another name
         ("https://gone.example/x", "failed", "no address"),
-        ("https://inside.example/x", "failed", "no public address"),
+        ("https://inside.example/x", "failed", "not a public address"),
     ],
 )
 def test_what_cannot_or_may_not_be_fetched_says_why(pages: tuple[Path, int], url: str, status: str, words: str) -> None:

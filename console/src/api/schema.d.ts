@@ -19,7 +19,7 @@ export interface paths {
         put?: never;
         /**
          * Sign In
-         * @description Sign in as a person; the session comes as a cookie.
+         * @description Sign in with a password; the session comes as a cookie.
          */
         post: operations["sign_in"];
         /**
@@ -2605,19 +2605,19 @@ export interface components {
         AddressWords: {
             /**
              * Roles
-             * @description Local parts of roles beside the usual ones
+             * @description Additional role local parts
              * @default []
              */
             roles: string[];
             /**
              * People
-             * @description Usual roles that are people here
+             * @description Built-in role names that are people here
              * @default []
              */
             people: string[];
             /**
              * Throw Away
-             * @description Domains for addresses used once
+             * @description Disposable domains
              * @default []
              */
             throw_away: string[];
@@ -2629,13 +2629,13 @@ export interface components {
             parked: string[];
             /**
              * Probe
-             * @description Ask the mail host by SMTP (RCPT, no message) where all else is good
+             * @description Ask the mail host by SMTP (RCPT, no message) if all other checks pass
              * @default false
              */
             probe: boolean;
             /**
              * Probes A Minute
-             * @description At each mailbox provider
+             * @description By mailbox provider
              * @default 10
              */
             probes_a_minute: number;
@@ -2682,14 +2682,14 @@ export interface components {
             template: string;
             /**
              * Min Level
-             * @description Tell of items of this level and worse
+             * @description Lowest level of items to notify of
              * @default investigate
              * @enum {string}
              */
             min_level: "stop" | "fix" | "investigate" | "info";
             /**
              * Quiet From
-             * @description UTC; told afterwards
+             * @description UTC; notifications are sent afterwards
              * @default
              */
             quiet_from: string;
@@ -2716,31 +2716,31 @@ export interface components {
         AlertSettings: {
             /**
              * Wait Minutes
-             * @description Before it is told
+             * @description Before the first notification
              * @default 15
              */
             wait_minutes: number;
             /**
              * Repeat Hours
-             * @description Before it is told again; 0: never
+             * @description Before a reminder; 0: never
              * @default 24
              */
             repeat_hours: number;
             /**
              * Resolve Hours
-             * @description Measured well for so long it closes by itself
+             * @description Time without the problem after which it is resolved automatically
              * @default 2
              */
             resolve_hours: number;
             /**
              * Confidence
-             * @description How probable it has to be that a line is crossed
+             * @description Confidence needed to report a crossed line
              * @default 0.9
              */
             confidence: number;
             /**
              * Auto Pause
-             * @description At a stop line hold the stream and relay until somebody releases it
+             * @description At a stop line, pause the stream on that relay until somebody resumes it
              * @default false
              */
             auto_pause: boolean;
@@ -2841,7 +2841,7 @@ export interface components {
             provider: string;
             /**
              * Id
-             * @description Of a note
+             * @description Id of a manual annotation
              */
             id?: number | null;
             /**
@@ -3017,7 +3017,7 @@ export interface components {
             notes: number;
             /**
              * Spf Lookups
-             * @description DNS look-ups that the SPF record costs, of 10 (RFC 7208 §4.6.4)
+             * @description DNS lookups of the SPF record, limit 10 (RFC 7208 §4.6.4)
              */
             spf_lookups?: number | null;
             /**
@@ -3028,7 +3028,7 @@ export interface components {
             cause: "asked" | "schedule" | "batch" | "offline";
             /**
              * Checked At
-             * @description When it was last found unchanged
+             * @description Time of the last check without changes
              */
             checked_at?: string | null;
             /** Records */
@@ -3184,7 +3184,7 @@ export interface components {
             gone: components["schemas"]["Finding"][];
             /**
              * Checks
-             * @description Points that changed: [before, after]
+             * @description Requirements that changed: [before, after]
              */
             checks: components["schemas"]["CheckPoint"][][];
         };
@@ -3247,7 +3247,7 @@ export interface components {
             notes: number;
             /**
              * Spf Lookups
-             * @description DNS look-ups that the SPF record costs, of 10 (RFC 7208 §4.6.4)
+             * @description DNS lookups of the SPF record, limit 10 (RFC 7208 §4.6.4)
              */
             spf_lookups?: number | null;
             /**
@@ -3258,7 +3258,7 @@ export interface components {
             cause: "asked" | "schedule" | "batch" | "offline";
             /**
              * Checked At
-             * @description When it was last found unchanged
+             * @description Time of the last check without changes
              */
             checked_at?: string | null;
         };
@@ -3523,22 +3523,22 @@ export interface components {
             delayed: number;
             /**
              * Before
-             * @description Bounces and delays of this cause in the period of the same length just before
+             * @description Bounces and delays of this cause in the preceding period of the same length
              */
             before: number;
             /**
              * Is New
-             * @description Not met in the 28 days before
+             * @description Not seen in the 28 days before
              */
             is_new: boolean;
             /**
              * Days
-             * @description Bounces and delays of each day
+             * @description Bounces and delays by day
              */
             days: number[];
             /**
              * Example
-             * @description A reply of this cause
+             * @description Example reply
              * @default
              */
             example: string;
@@ -3647,7 +3647,7 @@ export interface components {
             verdict: "clear" | "held";
             /**
              * Reason
-             * @description A reason of the list, brake where its stream is stopped, no_address where the text is none
+             * @description Reason of the entry; paused if the stream is paused; no_address if the text is not an address
              * @default
              */
             reason: string;
@@ -3662,7 +3662,7 @@ export interface components {
             until?: string | null;
             /**
              * Not Before
-             * @description Clear, but its last rejection passes only then
+             * @description Clear, but a temporary rejection is expected to end only then
              */
             not_before?: string | null;
             /**
@@ -3782,13 +3782,13 @@ export interface components {
             withheld: number;
             /**
              * Delayed Again
-             * @description Further delays of messages that were counted as delayed
+             * @description Further delays of messages already counted as delayed
              * @default 0
              */
             delayed_again: number;
             /**
              * Bounced Again
-             * @description The same bounce told again, as by a log and a notice
+             * @description The same bounce reported again, for example by log and notice
              * @default 0
              */
             bounced_again: number;
@@ -3804,7 +3804,7 @@ export interface components {
             unsubscribed_again: number;
             /**
              * Returned
-             * @description Bounced after the provider had taken them
+             * @description Bounced after acceptance by the provider
              * @default 0
              */
             returned: number;
@@ -4033,7 +4033,7 @@ export interface components {
             audit_every_hours: number;
             /**
              * Verified
-             * @description Proven by itself, or by a domain above it
+             * @description Verified itself, or by a parent domain
              * @default false
              */
             verified: boolean;
@@ -4075,7 +4075,7 @@ export interface components {
             sends?: boolean | null;
             /**
              * Audit Every Hours
-             * @description 0: only when asked
+             * @description 0: manual only
              */
             audit_every_hours?: number | null;
         };
@@ -4150,7 +4150,7 @@ export interface components {
          * @description Whom to take out, and why.
          * @example {
          *       "address": "kim@tidepost.example",
-         *       "reason": "asked for on 12 November, ticket 812",
+         *       "reason": "requested on 12 November, ticket 812",
          *       "may_be_mailed_again": false
          *     }
          */
@@ -4160,12 +4160,12 @@ export interface components {
             /**
              * Reason
              * @default
-             * @example asked for on 12 November, ticket 812
+             * @example requested on 12 November, ticket 812
              */
             reason: string;
             /**
              * May Be Mailed Again
-             * @description Drop suppression entries, too. Otherwise they go on by a digest, without the address
+             * @description Delete suppression entries, too. Otherwise they stay, by digest only
              * @default false
              */
             may_be_mailed_again: boolean;
@@ -4201,7 +4201,7 @@ export interface components {
         Event: {
             /**
              * Sender Lacks
-             * @description What its From domain and stream lack today: proof, alignment
+             * @description What its From domain and stream lack today: verification, alignment
              * @default
              */
             sender_lacks: string;
@@ -4250,7 +4250,7 @@ export interface components {
             permanence: "none" | "transient" | "permanent";
             /**
              * Cause Rule
-             * @description The rule that found the cause
+             * @description Rule that determined the cause
              */
             cause_rule: string;
             /** Remote Host */
@@ -4482,7 +4482,7 @@ export interface components {
             worth: number;
             /**
              * Changed
-             * @description Names of the settings that differ from those shipped
+             * @description Settings that differ from the defaults
              */
             changed: string[];
         };
@@ -4543,12 +4543,12 @@ export interface components {
             paused: boolean;
             /**
              * Key
-             * @description Part of its address: POST to /api/v1/intake/KEY
+             * @description Last part of its URL: POST to /api/v1/intake/KEY
              */
             key: string;
             /**
              * Position
-             * @description How far it has read, in words
+             * @description Read position, as text
              * @default
              */
             position: string;
@@ -4563,7 +4563,7 @@ export interface components {
             last_event_at?: string | null;
             /**
              * Usual Lag
-             * @description Seconds from an event to its arrival, the middle of late
+             * @description Seconds from event to arrival, recent median
              */
             usual_lag?: number | null;
             /**
@@ -4578,19 +4578,19 @@ export interface components {
             stored_today: number;
             /**
              * Rejected
-             * @description Rows that were rejected and are kept
+             * @description Stored rejected rows
              * @default 0
              */
             rejected: number;
             /**
              * Error
-             * @description Why it does not get on
+             * @description Error that stops the feed
              * @default
              */
             error: string;
             /**
              * Summary
-             * @description How it goes, in words
+             * @description Status, as text
              * @default
              */
             summary: string;
@@ -4712,7 +4712,7 @@ export interface components {
         FeedSource: {
             /**
              * Addresses
-             * @description Addresses, or @domain for all of a domain
+             * @description Addresses, or @domain for a whole domain
              * @default []
              */
             addresses: string[];
@@ -4816,12 +4816,12 @@ export interface components {
             aligned: number;
             /**
              * Sources
-             * @description The largest first, 500 at most
+             * @description Largest first, at most 500
              */
             sources: components["schemas"]["ReportedSource"][];
             /**
              * Left Out
-             * @description Rows of the report that made no sense
+             * @description Invalid rows of the report
              */
             left_out: number;
             /** New Selectors */
@@ -4849,7 +4849,7 @@ export interface components {
             constant?: unknown;
             /**
              * Table
-             * @description Their word to ours; null leaves the row out
+             * @description Maps a source value to ours; null skips the row
              */
             table?: {
                 [key: string]: unknown;
@@ -4949,7 +4949,7 @@ export interface components {
             remedy: string;
             /**
              * Record
-             * @description The exact value to publish, where one can be given
+             * @description Record value to publish, if there is one
              */
             record?: string | null;
             /**
@@ -4959,25 +4959,25 @@ export interface components {
             reference: string;
             /**
              * Check
-             * @description The point of the check-list that it belongs to
+             * @description Checklist requirement it belongs to
              * @default dns
              */
             check: string;
             /**
              * Topic
-             * @description What tells findings of one rule at one name apart: an address, a tag, a record
+             * @description Distinguishes findings of one rule at one name: an address, a tag, a record
              * @default
              */
             topic: string;
             /**
              * Scope
-             * @description Whose mail it touches: all, subdomains, stream:<name>, selector:<s>, none
+             * @description Affected mail: all, subdomains, stream:<name>, selector:<s>, none
              * @default all
              */
             scope: string;
             /**
              * Mail
-             * @description Messages of the last seven days that it touches, where that is known
+             * @description Affected messages of the last seven days, if known
              */
             mail?: number | null;
         };
@@ -5259,7 +5259,7 @@ export interface components {
             rates: components["schemas"]["RateDifference"][];
             /**
              * Providers
-             * @description The same at each provider
+             * @description The same by provider
              */
             providers: {
                 [key: string]: components["schemas"]["RateDifference"][];
@@ -5431,31 +5431,31 @@ export interface components {
         FlowRow: {
             /**
              * Provider
-             * @description Registered domain of its MX, or (others)
+             * @description Mailbox provider: registered domain of its MX, or (others)
              */
             provider: string;
             /**
              * Label
-             * @description The tenant's own name for it
+             * @description Name given by the tenant
              */
             label: string;
             counts: components["schemas"]["Counts"];
             permanent: components["schemas"]["Rate"] | null;
             transient: components["schemas"]["Rate"] | null;
             delayed: components["schemas"]["Rate"] | null;
-            /** @description Absent where the provider sends no complaint reports */
+            /** @description Absent if the provider sends no complaint reports */
             complaints: components["schemas"]["Rate"] | null;
             /** Reports Complaints */
             reports_complaints: boolean;
             unsubscribed?: components["schemas"]["Rate"] | null;
             /**
              * Seconds P50
-             * @description Half of the mail was delivered within so many seconds
+             * @description Median time to delivery in seconds
              */
             seconds_p50?: number | null;
             /** Seconds P95 */
             seconds_p95?: number | null;
-            /** @description The same counts in the period of the same length just before */
+            /** @description The same counts in the preceding period of the same length */
             before: components["schemas"]["Counts"];
         };
         /**
@@ -5491,7 +5491,7 @@ export interface components {
         FlowSeries: {
             /**
              * Provider
-             * @description Registered domain of its MX, (others), or (all)
+             * @description Mailbox provider: registered domain of its MX, (others), or (all)
              */
             provider: string;
             /** Label */
@@ -5502,7 +5502,7 @@ export interface components {
             delivered: number[];
             /**
              * Attempted
-             * @description Messages whose fate is known: taken or given up
+             * @description Messages with a final result: delivered or bounced
              */
             attempted: number[];
             /** Permanent */
@@ -5527,13 +5527,13 @@ export interface components {
         FlowSettings: {
             /**
              * Keep Events Days
-             * @description Events older than this are dropped; their counters stay
+             * @description Older events are deleted; counters stay
              * @default 400
              */
             keep_events_days: number;
             /**
              * False Alarms A Year
-             * @description Of all of the tenant's series together
+             * @description Across all series of the tenant
              * @default 1
              */
             false_alarms_a_year: number;
@@ -5558,7 +5558,7 @@ export interface components {
             days: components["schemas"]["ForecastDay"][];
             /**
              * Sound Again
-             * @description When it would be sound with the change, if it is not now
+             * @description Day on which it is sound with the change, if it is not now
              */
             sound_again?: string | null;
         };
@@ -5775,7 +5775,7 @@ export interface components {
             withheld: number;
             /**
              * Days
-             * @description What stood at the end of each day
+             * @description Entries in force at the end of each day
              */
             days: number[];
         };
@@ -5813,14 +5813,14 @@ export interface components {
             stop: number;
             /**
              * To Watch
-             * @description 0: it is past; absent: it cannot be said
+             * @description 0: crossed; absent: unknown
              */
             to_watch: number | null;
             /** To Stop */
             to_stop: number | null;
             /**
              * Watch On
-             * @description When the watch line is reached at the present pace
+             * @description Day on which the watch line is reached at the current pace
              */
             watch_on?: string | null;
             /** Stop On */
@@ -5958,7 +5958,7 @@ export interface components {
         ImportRequest: {
             /**
              * Name
-             * @description What it is called, such as the name of the file
+             * @description Name, for example the file name
              * @default
              */
             name: string;
@@ -5972,7 +5972,7 @@ export interface components {
             layout: components["schemas"]["FileLayout"];
             /**
              * Reason
-             * @description Where no column says it
+             * @description If no column gives it
              * @default manual
              * @enum {string}
              */
@@ -5997,14 +5997,14 @@ export interface components {
             note: string;
             /**
              * Standing
-             * @description Where an entry stands: leave it, hold from the earlier to the later, or as the file says
+             * @description Existing entries: leave unchanged, merge (earliest start, latest end), or replace by the file
              * @default keep
              * @enum {string}
              */
             standing: "keep" | "widen" | "replace";
             /**
              * Lifted
-             * @description Addresses that were lifted or whose entry ended: leave them clear, or hold again
+             * @description Lifted or ended entries: leave clear, or hold again
              * @default stay_clear
              * @enum {string}
              */
@@ -6091,7 +6091,7 @@ export interface components {
             };
             /**
              * Parts
-             * @description Octets by part; each can be fetched
+             * @description Bytes by part; each can be downloaded
              * @default {}
              */
             parts: {
@@ -6174,19 +6174,19 @@ export interface components {
         Lack: {
             /**
              * Stream
-             * @description Empty for mail of no described stream
+             * @description Empty for mail without a described stream
              */
             stream: string;
             /** Verified */
             verified: boolean;
             /**
              * Aligned
-             * @description Absent while no audit has told
+             * @description Absent before the first audit
              */
             aligned: boolean | null;
             /**
              * Text
-             * @description In words, with what to do
+             * @description As text, with the remedy
              */
             text: string;
         };
@@ -6215,7 +6215,7 @@ export interface components {
             why: string;
             /**
              * Despite Complaint
-             * @description Whoever complained does not want this mail. Say true if you know better
+             * @description Required true to lift an entry made by a complaint
              * @default false
              */
             despite_complaint: boolean;
@@ -6319,20 +6319,20 @@ export interface components {
             crossed: "" | "watch" | "stop";
             /**
              * Own
-             * @description The relay's own lines
+             * @description Lines of the relay itself
              * @default false
              */
             own: boolean;
             /**
              * Next
-             * @description The line that is crossed next at the present pace
+             * @description Next line to be crossed at the current pace
              * @default
              * @enum {string}
              */
             next: "" | "watch" | "stop";
             /**
              * Next On
-             * @description When, at that pace; three days ahead at most
+             * @description Day at that pace; at most three days ahead
              */
             next_on?: string | null;
         };
@@ -6430,12 +6430,12 @@ export interface components {
             items: components["schemas"]["ListChange"][];
             /**
              * Last
-             * @description The number to ask after next time
+             * @description Number to continue after
              */
             last: number;
             /**
              * More
-             * @description There are more: ask again at once
+             * @description More changes are available
              */
             more: boolean;
         };
@@ -6474,7 +6474,7 @@ export interface components {
             domain?: string | null;
             /**
              * Check Addresses
-             * @description Look at the addresses and their domains, too
+             * @description Check the addresses and their domains, too
              * @default true
              */
             check_addresses: boolean;
@@ -6545,7 +6545,7 @@ export interface components {
             term: string;
             /**
              * Name
-             * @description The name that it leads to; empty where that depends on the connection
+             * @description Target name; empty if it depends on the connection
              */
             name: string;
             /**
@@ -6557,12 +6557,12 @@ export interface components {
             detail: string;
             /**
              * Cost
-             * @description Look-ups of this term and all below it
+             * @description Lookups of this term and everything below it
              */
             cost: number;
             /**
              * Networks
-             * @description The networks that this very term lets send
+             * @description Networks that this term itself authorises
              */
             networks: string[];
             /** Children */
@@ -6627,12 +6627,12 @@ export interface components {
             paused: boolean;
             /**
              * Key
-             * @description Part of its address: POST to /api/v1/intake/KEY
+             * @description Last part of its URL: POST to /api/v1/intake/KEY
              */
             key: string;
             /**
              * Position
-             * @description How far it has read, in words
+             * @description Read position, as text
              * @default
              */
             position: string;
@@ -6647,7 +6647,7 @@ export interface components {
             last_event_at?: string | null;
             /**
              * Usual Lag
-             * @description Seconds from an event to its arrival, the middle of late
+             * @description Seconds from event to arrival, recent median
              */
             usual_lag?: number | null;
             /**
@@ -6662,19 +6662,19 @@ export interface components {
             stored_today: number;
             /**
              * Rejected
-             * @description Rows that were rejected and are kept
+             * @description Stored rejected rows
              * @default 0
              */
             rejected: number;
             /**
              * Error
-             * @description Why it does not get on
+             * @description Error that stops the feed
              * @default
              */
             error: string;
             /**
              * Summary
-             * @description How it goes, in words
+             * @description Status, as text
              * @default
              */
             summary: string;
@@ -6775,7 +6775,7 @@ export interface components {
             expires_at?: string | null;
             /**
              * Secret
-             * @description Shown now and never again; send it as `Authorization: Bearer ...`
+             * @description Returned only once; send it as `Authorization: Bearer ...`
              */
             secret: string;
         };
@@ -6820,12 +6820,12 @@ export interface components {
             created_at: string;
             /**
              * Last At
-             * @description When it was called last
+             * @description Time of the last call
              */
             last_at?: string | null;
             /**
              * Last Response
-             * @description What came back
+             * @description Response
              * @default
              */
             last_response: string;
@@ -6871,7 +6871,7 @@ export interface components {
             recipients: string[];
             /**
              * Stream
-             * @description Empty: the link unsubscribes from everything
+             * @description Empty: unsubscribes from all mail
              * @default
              */
             stream: string;
@@ -6947,7 +6947,7 @@ export interface components {
         MatchingSettings: {
             /**
              * Fold Case
-             * @description Local parts without case
+             * @description Ignore case in local parts
              * @default true
              */
             fold_case: boolean;
@@ -6958,7 +6958,7 @@ export interface components {
             same: components["schemas"]["SameMailbox"][];
             /**
              * Digests Only
-             * @description Keep keyed digests, no addresses. There is no way back
+             * @description Store keyed digests instead of addresses. This cannot be undone
              * @default false
              */
             digests_only: boolean;
@@ -6982,7 +6982,7 @@ export interface components {
             changing: boolean;
             /**
              * Key
-             * @description With digests only: what BLAKE2b-128 of the normal form is keyed with, in hex
+             * @description With digests only: key of BLAKE2b-128 over the normal form, in hex
              * @default
              */
             key: string;
@@ -7177,7 +7177,7 @@ export interface components {
             after: number;
             /**
              * Change
-             * @description after - before, in points; negative where it mended
+             * @description after - before, in points; negative: improved
              */
             change: number;
             /**
@@ -7296,7 +7296,7 @@ export interface components {
             scope: "tenant" | "domain" | "stream";
             /**
              * Scope Name
-             * @description The sending domain or stream; it must be known
+             * @description Sending domain or stream; must exist
              * @default
              */
             scope_name: string;
@@ -7389,7 +7389,7 @@ export interface components {
             name: string;
             /**
              * Stream
-             * @description Stream of the mail that comes this way
+             * @description Stream of the mail that uses this gate
              * @default
              */
             stream: string;
@@ -7442,7 +7442,7 @@ export interface components {
             method: "record" | "postmaster" | "abuse" | "mail";
             /**
              * Relay
-             * @description The relay that carries the message
+             * @description Relay that sends the message
              * @default
              */
             relay: string;
@@ -7451,7 +7451,7 @@ export interface components {
          * NewToken
          * @description A token for a program, for one tenant or (without `tenant`) for all that its maker may see.
          * @example {
-         *       "name": "nightly load",
+         *       "name": "nightly import",
          *       "tenant": "glasswort",
          *       "expires_in_days": 1
          *     }
@@ -7459,7 +7459,7 @@ export interface components {
         NewToken: {
             /**
              * Name
-             * @example nightly load
+             * @example nightly import
              */
             name: string;
             /** Tenant */
@@ -7498,7 +7498,7 @@ export interface components {
             /**
              * Secret
              * Format: password
-             * @description Base64; kept encrypted and never shown again
+             * @description Base64; stored encrypted and never returned
              */
             secret: string;
         };
@@ -7592,7 +7592,7 @@ export interface components {
         OwnRule: {
             /**
              * Name
-             * @description a-z, 0-9 and hyphens; kept as own:NAME
+             * @description a-z, 0-9 and hyphens; shown as own:NAME
              * @example harbour-closed
              */
             name: string;
@@ -7603,25 +7603,25 @@ export interface components {
             cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
             /**
              * Words
-             * @description One of these stands in it; in lower case
+             * @description Reply contains one of these words, lower case
              * @default []
              */
             words: string[];
             /**
              * Pattern
-             * @description Regular expression that fits; case is ignored
+             * @description Regular expression that matches, ignoring case
              * @default
              */
             pattern: string;
             /**
              * Unless
-             * @description Regular expression that does not fit
+             * @description Regular expression that does not match
              * @default
              */
             unless: string;
             /**
              * Code
-             * @description 550, 5xx, or several parted by blanks
+             * @description 550, 5xx, or several separated by spaces
              * @default
              */
             code: string;
@@ -7639,20 +7639,20 @@ export interface components {
             provider: string;
             /**
              * Permanence
-             * @description Where the code is not to be believed
+             * @description Set if the reply code is wrong
              * @default
              * @enum {string}
              */
             permanence: "" | "transient" | "permanent";
             /**
              * Fits
-             * @description Replies that it has to decide
+             * @description Replies that must match
              * @default []
              */
             fits: string[];
             /**
              * Fits Not
-             * @description Replies that it must not decide
+             * @description Replies that must not match
              * @default []
              */
             fits_not: string[];
@@ -8815,14 +8815,14 @@ export interface components {
             sts_policy: string;
             /**
              * Servers
-             * @description Name servers of the zone that were asked
+             * @description Name servers of the zone that were queried
              */
             servers: string[];
             /** Checked At */
             checked_at?: string | null;
             /**
              * Right
-             * @description Records that match, of those that are yours to publish
+             * @description Matching records, of those that you publish
              * @default 0
              */
             right: number;
@@ -8921,7 +8921,7 @@ export interface components {
             relay: string;
             /**
              * Waits For
-             * @description What is missing before the value can be told
+             * @description What is missing to determine the value
              */
             waits_for: string;
             /** Elsewhere */
@@ -8947,21 +8947,21 @@ export interface components {
         PlanSettings: {
             /**
              * Stage
-             * @description How strict the DMARC policy is; empty keeps the one that holds, or begins with watch
+             * @description DMARC policy; empty keeps the current one, or starts with none
              * @default
              * @enum {string}
              */
             stage: "" | "watch" | "quarantine" | "reject";
             /**
              * Reports To
-             * @description Where aggregate reports go
+             * @description Recipients of aggregate reports
              * @default
              * @example dmarc@glasswort.example
              */
             reports_to: string;
             /**
              * Spf Ending
-             * @description Empty keeps what is published, or takes ~all
+             * @description Empty keeps the published term, or uses ~all
              * @default
              * @enum {string}
              */
@@ -8973,7 +8973,7 @@ export interface components {
             spf_ways: components["schemas"]["SpfWay"][];
             /**
              * Keep Terms
-             * @description SPF terms of senders that are no relay here
+             * @description SPF terms of senders that are not relays here
              * @default []
              */
             keep_terms: string[];
@@ -9073,14 +9073,14 @@ export interface components {
             organisation: string;
             /**
              * Owner
-             * @description The domain whose record it is; empty where there is none
+             * @description Domain of the record; empty if there is none
              */
             owner: string;
             /** Policy */
             policy: ("none" | "quarantine" | "reject") | null;
             /**
              * Tag
-             * @description p, sp or np: the tag that says so
+             * @description Tag that applies: p, sp or np
              */
             tag: string;
             /** Percent */
@@ -9089,12 +9089,12 @@ export interface components {
             testing: boolean;
             /**
              * For Subdomains
-             * @description What holds for a subdomain without a record of its own
+             * @description Policy for a subdomain without its own record
              */
             for_subdomains?: ("none" | "quarantine" | "reject") | null;
             /**
              * For Absent
-             * @description What holds for a subdomain that does not exist
+             * @description Policy for a non-existent subdomain
              */
             for_absent?: ("none" | "quarantine" | "reject") | null;
             /** Looked At */
@@ -9177,13 +9177,13 @@ export interface components {
             whole_domain: boolean;
             /**
              * Times
-             * @description Messages that must have met it, with no delivery between
+             * @description Number of messages required, with no delivery between
              * @default 1
              */
             times: number;
             /**
              * Over Days
-             * @description Between the first and the last of them
+             * @description Days between the first and the last of them
              * @default 0
              */
             over_days: number;
@@ -9199,7 +9199,7 @@ export interface components {
             for_days?: number | null;
             /**
              * Longer
-             * @description At each return so many times as long
+             * @description Factor for the duration at each return
              * @default 1
              */
             longer: number;
@@ -9215,7 +9215,7 @@ export interface components {
             ends_with_delivery: boolean;
             /**
              * Wait Hours
-             * @description How long to wait after the first rejection, the second, and so on
+             * @description Hours to wait after the first rejection, the second, and so on
              * @default []
              */
             wait_hours: number[];
@@ -9308,7 +9308,7 @@ export interface components {
             remedy: string;
             /**
              * Instance
-             * @description The id of the request, as in the service's log
+             * @description Request id, as in the service log
              * @default
              */
             instance: string;
@@ -9319,7 +9319,7 @@ export interface components {
             errors: components["schemas"]["ProblemError"][];
             /**
              * Errors Total
-             * @description How many mistakes there are; `errors` holds the first of them
+             * @description Number of errors; `errors` has the first of them
              * @default 0
              */
             errors_total: number;
@@ -9337,12 +9337,12 @@ export interface components {
         ProblemError: {
             /**
              * Line
-             * @description Line of the body, from 1
+             * @description Line of the body, starting at 1
              */
             line?: number | null;
             /**
              * Field
-             * @description Name of the field, dotted where it is nested
+             * @description Field name; nested fields with dots
              * @default
              */
             field: string;
@@ -9437,7 +9437,7 @@ export interface components {
         ProposalSettings: {
             /**
              * No Life Sends
-             * @description Deliveries without any sign of life; 0: not looked for
+             * @description Deliveries without an open or click; 0: off
              * @default 12
              */
             no_life_sends: number;
@@ -9453,7 +9453,7 @@ export interface components {
             role_addresses: boolean;
             /**
              * Revived After Days
-             * @description Dead so long, then alive: a trap; 0: not
+             * @description Days not existing before it accepts mail again (possible trap); 0: off
              * @default 180
              */
             revived_after_days: number;
@@ -9474,7 +9474,7 @@ export interface components {
             label: string;
             /**
              * Named
-             * @description Whether the tenant gave it a name of its own
+             * @description Whether the tenant has renamed it
              */
             named: boolean;
         };
@@ -9581,19 +9581,19 @@ export interface components {
             ttl?: number | null;
             /**
              * Aliases
-             * @description The CNAMEs that led there
+             * @description CNAMEs that were followed
              * @default []
              */
             aliases: string[];
             /**
              * Source
-             * @description For a key: where its selector is known from
+             * @description For a key: source of its selector
              * @default
              */
             source: string;
             /**
              * Strings
-             * @description Octets of each string, when the first value has several
+             * @description Bytes of each string, if the first value has several
              * @default []
              */
             strings: number[];
@@ -9650,19 +9650,19 @@ export interface components {
             stop: number;
             /**
              * Measured
-             * @description False where the measure is not known any more: on the wall of an earlier day
+             * @description False if the measure is no longer known: on the wall of an earlier day
              * @default true
              */
             measured: boolean;
             /**
              * Kinds
-             * @description Kinds of the events it counts; none for the audit and for held addresses
+             * @description Event kinds that it counts; none for the audit and for held addresses
              * @default []
              */
             kinds: string[];
             /**
              * Causes
-             * @description Their causes; every cause where none is named
+             * @description Their causes; empty: every cause
              * @default []
              */
             causes: string[];
@@ -9743,12 +9743,12 @@ export interface components {
             high?: number | null;
             /**
              * Better
-             * @description Which is better; absent where nobody can tell
+             * @description The better side; absent if it cannot be decided
              */
             better?: ("first" | "second") | null;
             /**
              * Summary
-             * @description In words: which is better, or that there is not enough mail to tell
+             * @description In words: which is better, or that there is not enough mail to decide
              */
             summary: string;
         };
@@ -9795,12 +9795,12 @@ export interface components {
             condition: ("sound" | "tarnished" | "corroded" | "seized") | null;
             /**
              * Mail
-             * @description Messages it rests on, recent ones counting most
+             * @description Messages it is based on, weighted by age
              */
             mail: number;
             /**
              * Provisional
-             * @description The day is not over
+             * @description The day is not over yet yet
              */
             provisional: boolean;
             /** Pulls */
@@ -9915,7 +9915,7 @@ export interface components {
             factors: components["schemas"]["FactorShown"][];
             /**
              * Job
-             * @description The job that computes the past anew
+             * @description Job that recomputes past readings
              */
             job?: number | null;
             /** Changed At */
@@ -10036,7 +10036,7 @@ export interface components {
             changes: components["schemas"]["ListChange"][];
             /**
              * Rejected
-             * @description Rows that could not be stored and speak of the address
+             * @description Rejected rows that contain the address
              */
             rejected: string[];
         };
@@ -10132,14 +10132,14 @@ export interface components {
             pieces: components["schemas"]["RecordPiece"][];
             /**
              * Found At
-             * @description The wrong name that holds it
+             * @description Wrong name at which it is published
              */
             found_at: string;
             /** Found Value */
             found_value: string;
             /**
              * Lacking
-             * @description Name servers of the zone that do not have it
+             * @description Name servers of the zone without it
              */
             lacking: string[];
             /** Detail */
@@ -10162,7 +10162,7 @@ export interface components {
         RecordForms: {
             /**
              * Host
-             * @description Within the zone, @ for the zone itself
+             * @description Relative to the zone, @ for the apex
              */
             host: string;
             /** Host Or Blank */
@@ -10173,12 +10173,12 @@ export interface components {
             host_with_dot: string;
             /**
              * Value
-             * @description Without quotes; hosts without the last dot
+             * @description Without quotes; hosts without trailing dot
              */
             value: string;
             /**
              * Value Quoted
-             * @description Text quoted and split at 255 octets; hosts with the last dot
+             * @description Text quoted and split at 255 bytes; hosts with trailing dot
              */
             value_quoted: string;
             /** Value With Priority */
@@ -10342,7 +10342,7 @@ export interface components {
         Relay: {
             /**
              * Own
-             * @description An MTA of ours; otherwise a contracted service
+             * @description Own MTA; otherwise an external service
              * @default false
              */
             own: boolean;
@@ -10353,7 +10353,7 @@ export interface components {
             hosts: components["schemas"]["RelayHost"][];
             /**
              * Include
-             * @description What goes behind include:
+             * @description Target of the SPF include
              * @default
              */
             include: string;
@@ -10392,7 +10392,7 @@ export interface components {
             described: boolean;
             /**
              * Domains
-             * @description Sending domains with a stream over it
+             * @description Sending domains with a stream over this relay
              * @default []
              */
             domains: string[];
@@ -10434,7 +10434,7 @@ export interface components {
         RelayDescription: {
             /**
              * Own
-             * @description An MTA of ours; otherwise a contracted service
+             * @description Own MTA; otherwise an external service
              * @default false
              */
             own: boolean;
@@ -10445,7 +10445,7 @@ export interface components {
             hosts: components["schemas"]["RelayHost"][];
             /**
              * Include
-             * @description What goes behind include:
+             * @description Target of the SPF include
              * @default
              */
             include: string;
@@ -10564,7 +10564,7 @@ export interface components {
             per_day?: number | null;
             /**
              * Trial
-             * @description Only verified recipients may be mailed so far
+             * @description Sandbox: only verified recipients may be mailed
              * @default false
              */
             trial: boolean;
@@ -10637,7 +10637,7 @@ export interface components {
             priority: number;
             /**
              * Spf
-             * @description SPF record beside an MX; made from the include when empty
+             * @description SPF record of an MX host; empty: made from the include
              * @default
              */
             spf: string;
@@ -10712,7 +10712,7 @@ export interface components {
             text: string;
             /**
              * Html
-             * @description A whole document, its picture inside; it asks nobody for anything
+             * @description Complete HTML document with its picture; loads nothing else
              */
             html: string;
         };
@@ -10758,7 +10758,7 @@ export interface components {
             messages: number;
             /**
              * Aligned
-             * @description Of these, with SPF or DKIM aligned and passed
+             * @description Of these, messages with SPF or DKIM pass and aligned
              */
             aligned: number;
             /** Header From */
@@ -10840,22 +10840,22 @@ export interface components {
             days: number;
             /**
              * Judged
-             * @description Bounces and delays that were looked at
+             * @description Bounces and delays re-classified
              */
             judged: number;
             /**
              * Changed
-             * @description Those that have another cause, permanence or rule now
+             * @description Those whose cause, permanence or rule changed
              */
             changed: number;
             /**
              * Entries Made
-             * @description Suppression entries that followed
+             * @description Suppression entries added
              */
             entries_made: number;
             /**
              * Entries Lifted
-             * @description Entries that no event speaks for any more
+             * @description Suppression entries lifted
              */
             entries_lifted: number;
             /** Error */
@@ -10913,32 +10913,32 @@ export interface components {
             last_day: string;
             /**
              * Patterns
-             * @description Wordings that were looked at
+             * @description Reply patterns examined
              */
             patterns: number;
             /**
              * Judged
-             * @description Bounces and delays of these reply_patterns
+             * @description Bounces and delays with these patterns
              */
             judged: number;
             /**
              * Changed
-             * @description How many of them would have another cause or permanence
+             * @description Of these, how many would change cause or permanence
              */
             changed: number;
             /**
              * Frees
-             * @description Bounces that would no longer speak against their address
+             * @description Bounces that would no longer count against their address
              */
             frees: number;
             /**
              * Holds
-             * @description Bounces that would now speak against their address
+             * @description Bounces that would now count against their address
              */
             holds: number;
             /**
              * Rows
-             * @description The most frequent first, up to 500
+             * @description Most frequent first, up to 500
              */
             rows: components["schemas"]["RejudgedPattern"][];
             /**
@@ -10950,7 +10950,7 @@ export interface components {
             };
             /**
              * Problems
-             * @description What the examples in the rules find, and rules that take too long
+             * @description Failed examples, and rules that take too long
              */
             problems: string[];
         };
@@ -10981,7 +10981,7 @@ export interface components {
             rules: components["schemas"]["OwnRule"][];
             /**
              * Days
-             * @description How far back
+             * @description Days to look back
              * @default 90
              */
             days: number;
@@ -11016,7 +11016,7 @@ export interface components {
             rules: components["schemas"]["OwnRule"][];
             /**
              * Apply
-             * @description Judge the past by them, too
+             * @description Re-classify past events, too
              * @default true
              */
             apply: boolean;
@@ -11033,12 +11033,12 @@ export interface components {
         SameMailbox: {
             /**
              * Provider
-             * @description A provider, or one recipient domain
+             * @description Provider or recipient domain
              */
             provider: string;
             /**
              * Tag After
-             * @description What begins with this is a tag, as + in ann+news
+             * @description Separator of tags, for example + in ann+news
              * @default
              */
             tag_after: string;
@@ -11072,7 +11072,7 @@ export interface components {
             withheld: number;
             /**
              * Withheld Bad
-             * @description Withheld because the mailbox or its domain is gone: would have bounced
+             * @description Withheld because the mailbox or its domain does not exist: would have bounced
              */
             withheld_bad: number;
             /** Bounce Rate */
@@ -11105,12 +11105,12 @@ export interface components {
             verified: boolean;
             /**
              * Aligned
-             * @description By SPF or DKIM, as the newest audit saw it; empty is not known
+             * @description By SPF or DKIM in the newest audit; null: unknown
              */
             aligned: boolean | null;
             /**
              * Summary
-             * @description What is missing, in words
+             * @description What is missing, as text
              */
             summary: string;
         };
@@ -11178,14 +11178,14 @@ export interface components {
             label: string;
             /**
              * Rate
-             * @description `unwanted`: refusals that speak of us: reputation, lists, content
+             * @description `unwanted`: refusals because of reputation, blocklists or content
              * @enum {string}
              */
             rate: "permanent" | "transient" | "delayed" | "unwanted" | "complaints";
             /**
              * Began At
              * Format: date-time
-             * @description By the best guess, to the hour
+             * @description Best estimate, to the hour
              */
             began_at: string;
             /**
@@ -11195,19 +11195,19 @@ export interface components {
             found_at: string;
             /**
              * Ended At
-             * @description Absent while it goes on
+             * @description Absent while ongoing
              */
             ended_at: string | null;
             /**
              * Usual
-             * @description The rate of the four weeks before
+             * @description Rate of the four weeks before
              */
             usual: number;
-            /** @description The rate since it began */
+            /** @description Rate since it began */
             seen: components["schemas"]["Rate"];
             /**
              * Chance Years
-             * @description As long as nothing changes it looks like this once in so many years
+             * @description Without a real change, such a shift is reported once in so many years
              */
             chance_years: number;
             /** Summary */
@@ -11289,14 +11289,14 @@ export interface components {
             causes: components["schemas"]["CauseRow"][];
             /**
              * Events
-             * @description Parameters with which the list of events gives all of them
+             * @description Parameters of the events list that return all of them
              */
             events: {
                 [key: string]: string | string[];
             };
             /**
              * Examples
-             * @description Some of its events, the newest first
+             * @description Sample events, newest first
              */
             examples: components["schemas"]["Event"][];
         };
@@ -11703,7 +11703,7 @@ export interface components {
             ipv6_addresses: number;
             /**
              * Open Ended
-             * @description Terms that depend on the connection may let others send as well
+             * @description Terms that depend on the connection may authorise further senders
              */
             open_ended: boolean;
         };
@@ -11853,7 +11853,7 @@ export interface components {
             stream: string;
             /**
              * Before
-             * @description Events a day over the week that ended on the first day
+             * @description Events per day over the week ending on the first day
              */
             before: number;
             /**
@@ -11885,7 +11885,7 @@ export interface components {
             name: string;
             /**
              * Header From
-             * @description Domain in From; the domain itself when empty
+             * @description From domain; empty: the domain itself
              * @default
              */
             header_from: string;
@@ -11909,13 +11909,13 @@ export interface components {
             selector: string;
             /**
              * Relay
-             * @description The relay that carries it
+             * @description Relay
              * @default
              */
             relay: string;
             /**
              * Relays
-             * @description Further relays that carry it
+             * @description Further relays
              * @default []
              */
             relays: string[];
@@ -11955,7 +11955,7 @@ export interface components {
             why: string;
             /**
              * By
-             * @description Who set it; empty where a crossed stop line did
+             * @description Author; empty: paused by a crossed stop line
              * @default
              */
             by: string;
@@ -12060,7 +12060,7 @@ export interface components {
             selector: string;
             /**
              * Verified
-             * @description Whether its From domain is verified now; absent without a service
+             * @description Whether its From domain is verified; absent without a service
              */
             verified?: boolean | null;
             /** Spf */
@@ -12110,12 +12110,12 @@ export interface components {
             id: string;
             /**
              * Address
-             * @description Empty where the tenant keeps digests only
+             * @description Empty if the tenant stores digests only
              */
             address: string;
             /**
              * Address Key
-             * @description The digest that the list knows it by, in hex
+             * @description Key of the entry: a digest, in hex
              */
             address_key: string;
             /**
@@ -12130,7 +12130,7 @@ export interface components {
             scope: "tenant" | "domain" | "stream";
             /**
              * Scope Name
-             * @description The sending domain or stream that it reaches
+             * @description Sending domain or stream of the scope
              * @default
              */
             scope_name: string;
@@ -12142,7 +12142,7 @@ export interface components {
             /**
              * Since
              * Format: date-time
-             * @description Time of the first event that asked for it
+             * @description Time of the first event behind it
              */
             since: string;
             /**
@@ -12155,12 +12155,12 @@ export interface components {
             /**
              * Made At
              * Format: date-time
-             * @description When it came into force last
+             * @description Start of the current hold
              */
             made_at: string;
             /**
              * Made By
-             * @description Who or what changed it last
+             * @description Author of the last change
              */
             made_by: string;
             /**
@@ -12180,7 +12180,7 @@ export interface components {
             changed_at: string;
             /**
              * Note
-             * @description What was summary: by the server, or by the person
+             * @description Reply of the server, or text of the person
              * @default
              */
             note: string;
@@ -12191,23 +12191,23 @@ export interface components {
             provider: string;
             /**
              * Stream
-             * @description The stream of the mail that it came from
+             * @description Stream of the mail that caused it
              * @default
              */
             stream: string;
             /**
              * Times
-             * @description How often it was asked for
+             * @description Number of events behind it
              */
             times: number;
             /**
              * Returns
-             * @description How often it came back
+             * @description Number of returns
              */
             returns: number;
             /**
              * Evidence
-             * @description The first events behind it, oldest first
+             * @description First events behind it, oldest first
              */
             evidence: components["schemas"]["Evidence"][];
         };
@@ -12389,7 +12389,7 @@ export interface components {
             stream: string;
             /**
              * Way
-             * @description post (one click), page, mailto, or event (told by a feed)
+             * @description post (one click), page, mailto, or event (from a feed)
              */
             way: string;
             /**
@@ -12406,7 +12406,7 @@ export interface components {
             seconds: number;
             /**
              * Mailed After
-             * @description Mailed on this stream more than two days later
+             * @description Received mail on this stream more than two days later
              */
             mailed_after?: string | null;
         };
@@ -12449,12 +12449,12 @@ export interface components {
             median_seconds: number | null;
             /**
              * Late
-             * @description In force only after two days
+             * @description Took more than two days
              */
             late: number;
             /**
              * Mailed After
-             * @description Mailed again later than two days after, of those that are shown
+             * @description Of those shown: received mail more than two days later
              */
             mailed_after: number;
             /** Lines */
@@ -12618,7 +12618,7 @@ export interface components {
             label: string;
             /**
              * Outage
-             * @description Share of everybody's mail that it put off today by its own trouble
+             * @description Share of all senders' mail that it delayed today (provider outage)
              */
             outage?: number | null;
         };
@@ -12683,19 +12683,19 @@ export interface components {
             lacks: components["schemas"]["Lack"][];
             /**
              * Faults
-             * @description Faults in the newest audit; absent where there was none
+             * @description Faults in the newest audit; absent before the first
              */
             faults?: number | null;
             /**
              * Fault
-             * @description The first of them, in words
+             * @description Text of the first fault
              */
             fault?: string | null;
             /** Remedy */
             remedy?: string | null;
             /**
              * Record
-             * @description The record that mends it, where one can be given
+             * @description Record that fixes it, if there is one
              */
             record?: string | null;
         };
@@ -12757,7 +12757,7 @@ export interface components {
             state: "running" | "agreed" | "gave_up" | "cancelled";
             /**
              * Summary
-             * @description How it stands, in a sentence
+             * @description Status, as text
              */
             summary: string;
             /** Records */
@@ -12803,7 +12803,7 @@ export interface components {
             keys: string[];
             /**
              * Hours
-             * @description It gives up after so long
+             * @description Maximum duration
              * @default 48
              */
             hours: number;
@@ -12900,7 +12900,7 @@ export interface components {
             value: string;
             /**
              * Seen By
-             * @description Servers that have it
+             * @description Servers that return it
              */
             seen_by: number;
             /** Asked */
@@ -12963,12 +12963,12 @@ export interface components {
             created_at: string;
             /**
              * Last At
-             * @description When it was called last
+             * @description Time of the last call
              */
             last_at?: string | null;
             /**
              * Last Response
-             * @description What came back
+             * @description Response
              * @default
              */
             last_response: string;
@@ -13002,7 +13002,7 @@ export interface components {
             attempts: number;
             /**
              * Response
-             * @description What the last try brought
+             * @description Response of the last attempt
              */
             response: string;
             /** Body */
@@ -13088,13 +13088,13 @@ export interface components {
             text: string;
             /**
              * To
-             * @description With assign: whom; empty is nobody
+             * @description With assign: email of a member; empty: nobody
              * @default
              */
             to: string;
             /**
              * Until
-             * @description With snooze
+             * @description With snooze: when it ends: when it ends
              */
             until?: string | null;
         };
@@ -13181,12 +13181,12 @@ export interface components {
             resolved_at?: string | null;
             /**
              * Until
-             * @description When one that is put off comes up again
+             * @description End of the snooze
              */
             until?: string | null;
             /**
              * Mail
-             * @description Messages of a week that it touches
+             * @description Affected messages of one week
              */
             mail: number;
             /** Rank */
@@ -13206,7 +13206,7 @@ export interface components {
             assigned_to: string;
             /**
              * Returns
-             * @description How often it came back after it was closed
+             * @description Number of returns after it was closed
              * @default 0
              */
             returns: number;
@@ -13299,12 +13299,12 @@ export interface components {
             resolved_at?: string | null;
             /**
              * Until
-             * @description When one that is put off comes up again
+             * @description End of the snooze
              */
             until?: string | null;
             /**
              * Mail
-             * @description Messages of a week that it touches
+             * @description Affected messages of one week
              */
             mail: number;
             /** Rank */
@@ -13324,7 +13324,7 @@ export interface components {
             assigned_to: string;
             /**
              * Returns
-             * @description How often it came back after it was closed
+             * @description Number of returns after it was closed
              * @default 0
              */
             returns: number;
@@ -13392,7 +13392,7 @@ export interface components {
             changes: components["schemas"]["RrsetChange"][];
             /**
              * Obstacles
-             * @description What cannot be done, and why
+             * @description What cannot be changed, and why
              */
             obstacles: string[];
             /** Digest */
@@ -13455,7 +13455,7 @@ export interface components {
             /**
              * Time
              * Format: date-time
-             * @description When it happened, RFC 3339 with a zone
+             * @description RFC 3339 time with UTC offset
              * @example 2026-11-20T08:00:00Z
              */
             time: string;
@@ -13472,7 +13472,7 @@ export interface components {
             recipient: string;
             /**
              * Id
-             * @description The source's own id of this event
+             * @description Id of the event at the source
              * @default
              */
             id: string;
@@ -13507,13 +13507,13 @@ export interface components {
             enhanced_code: string | null;
             /**
              * Diagnostic
-             * @description The reply as it came
+             * @description The reply, unchanged
              * @default
              */
             diagnostic: string;
             /**
              * Cause
-             * @description Leave it out to have the reply classified
+             * @description Omit it to have the reply classified
              * @default null
              */
             cause: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble") | null;
@@ -13539,7 +13539,7 @@ export interface components {
             campaign: string;
             /**
              * Tags
-             * @description Free words, for comparing variants
+             * @description Free labels, to compare variants
              * @default []
              */
             tags: string[];
@@ -13581,7 +13581,7 @@ export interface operations {
                     "application/json": components["schemas"]["Who"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -13617,7 +13617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -13635,7 +13635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -13677,7 +13677,7 @@ export interface operations {
                     "application/json": components["schemas"]["Who"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -13695,7 +13695,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -13722,7 +13722,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -13740,7 +13740,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -13749,7 +13749,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -13785,7 +13785,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -13821,7 +13821,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -13848,7 +13848,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -13866,7 +13866,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -13875,7 +13875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -13913,7 +13913,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Token_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -13949,7 +13949,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -13967,7 +13967,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14009,7 +14009,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeToken"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14045,7 +14045,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14072,7 +14072,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14090,7 +14090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14099,7 +14099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -14137,7 +14137,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14173,7 +14173,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14200,7 +14200,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14218,7 +14218,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14227,7 +14227,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -14250,7 +14250,7 @@ export interface operations {
     list_domains: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -14272,7 +14272,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Domain_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14308,7 +14308,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14326,7 +14326,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14371,7 +14371,7 @@ export interface operations {
                     "application/json": components["schemas"]["Domain"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14407,7 +14407,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14434,7 +14434,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14452,7 +14452,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14461,7 +14461,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -14504,7 +14504,7 @@ export interface operations {
                     "application/json": components["schemas"]["Domain"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14540,7 +14540,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14558,7 +14558,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14599,7 +14599,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14635,7 +14635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14662,7 +14662,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14680,7 +14680,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14689,7 +14689,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -14736,7 +14736,7 @@ export interface operations {
                     "application/json": components["schemas"]["Domain"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14772,7 +14772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14799,7 +14799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14817,7 +14817,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14826,7 +14826,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -14849,7 +14849,7 @@ export interface operations {
     list_audits: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -14873,7 +14873,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_AuditSummary_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -14909,7 +14909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14927,7 +14927,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -14970,7 +14970,7 @@ export interface operations {
                     "application/json": components["schemas"]["Audit"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15006,7 +15006,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15033,7 +15033,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15051,7 +15051,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15060,7 +15060,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -15103,7 +15103,7 @@ export interface operations {
                     "application/json": components["schemas"]["Audit"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15139,7 +15139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15157,7 +15157,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15180,9 +15180,9 @@ export interface operations {
     compare_audits: {
         parameters: {
             query?: {
-                /** @description The earlier one; else the one before `after` */
+                /** @description The earlier audit; default: the one before `after` */
                 before?: number | null;
-                /** @description The later one; else the newest */
+                /** @description The later audit; default: the newest */
                 after?: number | null;
             };
             header?: never;
@@ -15205,7 +15205,7 @@ export interface operations {
                     "application/json": components["schemas"]["AuditComparison"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15241,7 +15241,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15259,7 +15259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15303,7 +15303,7 @@ export interface operations {
                     "application/json": components["schemas"]["Audit"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15339,7 +15339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15357,7 +15357,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15380,7 +15380,7 @@ export interface operations {
     list_history: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -15404,7 +15404,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_HistoryEntry_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15440,7 +15440,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15458,7 +15458,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15503,7 +15503,7 @@ export interface operations {
                     "application/json": components["schemas"]["SpfCheck"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15539,7 +15539,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15566,7 +15566,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15584,7 +15584,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15593,7 +15593,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -15616,11 +15616,11 @@ export interface operations {
     check_message: {
         parameters: {
             query?: {
-                /** @description The address that it came from */
+                /** @description IP of the client */
                 ip?: string;
-                /** @description The name that it greeted with */
+                /** @description HELO name */
                 helo?: string;
-                /** @description Its envelope sender */
+                /** @description MAIL FROM */
                 mail_from?: string;
             };
             header?: never;
@@ -15652,7 +15652,7 @@ export interface operations {
                     "application/json": components["schemas"]["MessageCheck"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15688,7 +15688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15715,7 +15715,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15733,7 +15733,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15742,7 +15742,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -15787,7 +15787,7 @@ export interface operations {
                     "application/json": components["schemas"]["FeedbackReport"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15823,7 +15823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15850,7 +15850,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15868,7 +15868,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -15877,7 +15877,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -15922,7 +15922,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -15958,7 +15958,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15985,7 +15985,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16003,7 +16003,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16012,7 +16012,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16035,7 +16035,7 @@ export interface operations {
     list_batch_results: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -16058,7 +16058,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_BatchResult_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16094,7 +16094,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16112,7 +16112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16153,7 +16153,7 @@ export interface operations {
                     "application/json": components["schemas"]["AuditSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16189,7 +16189,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16207,7 +16207,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16252,7 +16252,7 @@ export interface operations {
                     "application/json": components["schemas"]["AuditSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16288,7 +16288,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16315,7 +16315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16333,7 +16333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16342,7 +16342,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16383,7 +16383,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Relay_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16419,7 +16419,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16437,7 +16437,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16483,7 +16483,7 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16519,7 +16519,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16546,7 +16546,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16564,7 +16564,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16573,7 +16573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16613,7 +16613,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16649,7 +16649,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16676,7 +16676,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16694,7 +16694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16703,7 +16703,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16744,7 +16744,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Proof_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16780,7 +16780,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16798,7 +16798,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16843,7 +16843,7 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -16879,7 +16879,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16906,7 +16906,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16924,7 +16924,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -16933,7 +16933,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16975,7 +16975,7 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17011,7 +17011,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17038,7 +17038,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17056,7 +17056,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17065,7 +17065,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17111,7 +17111,7 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17147,7 +17147,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17174,7 +17174,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17192,7 +17192,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17201,7 +17201,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17242,7 +17242,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Sender_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17278,7 +17278,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17296,7 +17296,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17339,7 +17339,7 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17375,7 +17375,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17393,7 +17393,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17436,7 +17436,7 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17472,7 +17472,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17499,7 +17499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17517,7 +17517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17526,7 +17526,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17573,7 +17573,7 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17609,7 +17609,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17636,7 +17636,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17654,7 +17654,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17663,7 +17663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17710,7 +17710,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeKey"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17746,7 +17746,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17773,7 +17773,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17791,7 +17791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17800,7 +17800,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17843,7 +17843,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Watch_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17879,7 +17879,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17897,7 +17897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -17944,7 +17944,7 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -17980,7 +17980,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18007,7 +18007,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18025,7 +18025,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18034,7 +18034,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18076,7 +18076,7 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18112,7 +18112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18130,7 +18130,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18172,7 +18172,7 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18208,7 +18208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18235,7 +18235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18253,7 +18253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18262,7 +18262,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18304,7 +18304,7 @@ export interface operations {
                     "application/json": components["schemas"]["Watch"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18340,7 +18340,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18367,7 +18367,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18385,7 +18385,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18394,7 +18394,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18435,7 +18435,7 @@ export interface operations {
                     "application/json": components["schemas"]["WatchSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18471,7 +18471,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18489,7 +18489,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18534,7 +18534,7 @@ export interface operations {
                     "application/json": components["schemas"]["WatchSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18570,7 +18570,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18597,7 +18597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18615,7 +18615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18624,7 +18624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18665,7 +18665,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_UpdateServer_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18701,7 +18701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18719,7 +18719,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18744,7 +18744,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The zone that is changed */
+                /** @description Zone */
                 zone: string;
                 /** @description The tenant's slug */
                 tenant: string;
@@ -18766,7 +18766,7 @@ export interface operations {
                     "application/json": components["schemas"]["UpdateServer"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18802,7 +18802,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18829,7 +18829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18847,7 +18847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18856,7 +18856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18881,7 +18881,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The zone that is changed */
+                /** @description Zone */
                 zone: string;
                 /** @description The tenant's slug */
                 tenant: string;
@@ -18897,7 +18897,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -18933,7 +18933,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18960,7 +18960,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18978,7 +18978,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -18987,7 +18987,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19034,7 +19034,7 @@ export interface operations {
                     "application/json": components["schemas"]["ZoneChange"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19070,7 +19070,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19097,7 +19097,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19115,7 +19115,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19124,7 +19124,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19167,7 +19167,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Publication_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19203,7 +19203,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19221,7 +19221,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19268,7 +19268,7 @@ export interface operations {
                     "application/json": components["schemas"]["Publication"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19304,7 +19304,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19331,7 +19331,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19349,7 +19349,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19358,7 +19358,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19400,7 +19400,7 @@ export interface operations {
                     "application/json": components["schemas"]["Publication"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19436,7 +19436,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19463,7 +19463,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19481,7 +19481,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19490,7 +19490,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19531,7 +19531,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Provider_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19567,7 +19567,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19585,7 +19585,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19631,7 +19631,7 @@ export interface operations {
                     "application/json": components["schemas"]["Provider"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19667,7 +19667,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19694,7 +19694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19712,7 +19712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19721,7 +19721,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19748,18 +19748,18 @@ export interface operations {
                 message_id?: string | null;
                 domain?: string | null;
                 kind?: ("accepted" | "delivered" | "delayed" | "bounced" | "complained" | "unsubscribed" | "opened" | "clicked" | "withheld")[] | null;
-                /** @description Registered domain of its MX */
+                /** @description Mailbox provider: registered domain of its MX */
                 provider?: string | null;
                 stream?: string | null;
                 relay?: string | null;
                 /** @description Sending address */
                 ip?: string;
                 cause?: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble")[] | null;
-                /** @description Text that stands in the reply */
+                /** @description Text in the reply */
                 reply?: string;
                 since?: string | null;
                 until?: string | null;
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -19781,7 +19781,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Event_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19817,7 +19817,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19835,7 +19835,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19897,7 +19897,7 @@ export interface operations {
                     "application/json": components["schemas"]["IntakeResult"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -19933,7 +19933,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19960,7 +19960,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19978,7 +19978,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -19987,7 +19987,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -20039,7 +20039,7 @@ export interface operations {
                     "application/json": components["schemas"]["Flow"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20075,7 +20075,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20093,7 +20093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20145,7 +20145,7 @@ export interface operations {
                     "application/json": components["schemas"]["FlowDays"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20181,7 +20181,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20199,7 +20199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20251,7 +20251,7 @@ export interface operations {
                     "application/json": components["schemas"]["Causes"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20287,7 +20287,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20305,7 +20305,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20346,7 +20346,7 @@ export interface operations {
                     "application/json": components["schemas"]["FlowNames"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20382,7 +20382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20400,7 +20400,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20458,7 +20458,7 @@ export interface operations {
                     "application/json": components["schemas"]["FlowComparison"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20494,7 +20494,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20512,7 +20512,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20539,7 +20539,7 @@ export interface operations {
                 first?: string | null;
                 /** @description Last day, UTC */
                 last?: string | null;
-                /** @description Only these; `unclassified` for those that no rule knows */
+                /** @description Only these causes; `unclassified` for replies that no rule matches */
                 cause?: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble") | null;
                 limit?: number;
             };
@@ -20561,7 +20561,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_ReplyPattern_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20597,7 +20597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20615,7 +20615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20656,7 +20656,7 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20692,7 +20692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20710,7 +20710,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20755,7 +20755,7 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20791,7 +20791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -20818,7 +20818,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20836,7 +20836,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20845,7 +20845,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -20886,7 +20886,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_OwnRule_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -20922,7 +20922,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20940,7 +20940,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -20985,7 +20985,7 @@ export interface operations {
                     "application/json": components["schemas"]["RulesBacktest"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21021,7 +21021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21048,7 +21048,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21066,7 +21066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21075,7 +21075,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21116,7 +21116,7 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21152,7 +21152,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21179,7 +21179,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21197,7 +21197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21206,7 +21206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21247,7 +21247,7 @@ export interface operations {
                     "application/json": components["schemas"]["CauseRules"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21283,7 +21283,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21310,7 +21310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21328,7 +21328,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21337,7 +21337,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21360,7 +21360,7 @@ export interface operations {
     list_shifts: {
         parameters: {
             query?: {
-                /** @description How far back */
+                /** @description Days to look back */
                 days?: number;
             };
             header?: never;
@@ -21381,7 +21381,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Shift_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21417,7 +21417,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21435,7 +21435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21477,7 +21477,7 @@ export interface operations {
                     "application/json": components["schemas"]["ShiftDetails"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21513,7 +21513,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21531,7 +21531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21572,7 +21572,7 @@ export interface operations {
                     "application/json": components["schemas"]["FlowSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21608,7 +21608,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21626,7 +21626,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21671,7 +21671,7 @@ export interface operations {
                     "application/json": components["schemas"]["FlowSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21707,7 +21707,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21734,7 +21734,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21752,7 +21752,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21761,7 +21761,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21804,7 +21804,7 @@ export interface operations {
                     "application/json": components["schemas"]["RecipientData"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21840,7 +21840,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21858,7 +21858,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21899,7 +21899,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Erasure_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -21935,7 +21935,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21953,7 +21953,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -21998,7 +21998,7 @@ export interface operations {
                     "application/json": components["schemas"]["Erasure"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22034,7 +22034,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -22061,7 +22061,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22079,7 +22079,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22088,7 +22088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22115,7 +22115,7 @@ export interface operations {
                 /** @description Only this tenant */
                 tenant?: string | null;
                 subject?: "domain" | "stream" | "relay" | "ip";
-                /** @description The day it is of, today if none is named */
+                /** @description Day; default: today */
                 last?: string | null;
             };
             header?: never;
@@ -22133,7 +22133,7 @@ export interface operations {
                     "application/json": components["schemas"]["Wall"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22169,7 +22169,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22187,7 +22187,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22213,7 +22213,7 @@ export interface operations {
                 /** @description Name of the subject */
                 name: string;
                 subject?: "domain" | "stream" | "relay" | "ip";
-                /** @description A provider, or (others); else overall */
+                /** @description Provider, or (others); default: all */
                 provider?: string | null;
                 /** @description First day, UTC */
                 first?: string | null;
@@ -22238,7 +22238,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSeries"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22274,7 +22274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22292,7 +22292,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22320,7 +22320,7 @@ export interface operations {
                 first: string;
                 last: string;
                 subject?: "domain" | "stream" | "relay" | "ip";
-                /** @description A provider, or (others); else overall */
+                /** @description Provider, or (others); default: all */
                 provider?: string | null;
             };
             header?: never;
@@ -22341,7 +22341,7 @@ export interface operations {
                     "application/json": components["schemas"]["Explanation"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22377,7 +22377,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22395,7 +22395,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22421,7 +22421,7 @@ export interface operations {
                 /** @description Name of the subject */
                 name: string;
                 subject?: "domain" | "stream" | "relay" | "ip";
-                /** @description A provider, or (others); else overall */
+                /** @description Provider, or (others); default: all */
                 provider?: string | null;
             };
             header?: never;
@@ -22446,7 +22446,7 @@ export interface operations {
                     "application/json": components["schemas"]["Forecast"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22482,7 +22482,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -22509,7 +22509,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22527,7 +22527,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22536,7 +22536,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22581,7 +22581,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Headroom_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22617,7 +22617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22635,7 +22635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22676,7 +22676,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSettingsView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22712,7 +22712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22730,7 +22730,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22775,7 +22775,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSettingsView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22811,7 +22811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -22838,7 +22838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22856,7 +22856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22865,7 +22865,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22906,7 +22906,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingSettingsView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -22942,7 +22942,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -22969,7 +22969,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22987,7 +22987,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -22996,7 +22996,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23023,7 +23023,7 @@ export interface operations {
                 first?: string | null;
                 /** @description Last day, UTC */
                 last?: string | null;
-                /** @description Only what is about this domain */
+                /** @description Only annotations of this domain */
                 domain?: string | null;
             };
             header?: never;
@@ -23044,7 +23044,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Annotation_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23080,7 +23080,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23098,7 +23098,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23143,7 +23143,7 @@ export interface operations {
                     "application/json": components["schemas"]["Annotation"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23179,7 +23179,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23206,7 +23206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23224,7 +23224,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23233,7 +23233,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23273,7 +23273,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23309,7 +23309,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23336,7 +23336,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23354,7 +23354,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23363,7 +23363,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23388,10 +23388,10 @@ export interface operations {
             query?: {
                 /** @description Only this tenant */
                 tenant?: string | null;
-                /** @description All that live and are not put off if none is named */
+                /** @description Default: everything open that is not snoozed */
                 state?: ("waiting" | "open" | "acknowledged" | "snoozed" | "resolved")[];
                 assigned_to?: string | null;
-                /** @description What lived on this day, whatever became of it; alone */
+                /** @description Items that were open on this day; cannot be combined */
                 on?: string | null;
             };
             header?: never;
@@ -23409,7 +23409,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_WorkItem_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23445,7 +23445,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23463,7 +23463,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23505,7 +23505,7 @@ export interface operations {
                     "application/json": components["schemas"]["WorkItemDetails"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23541,7 +23541,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23559,7 +23559,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23605,7 +23605,7 @@ export interface operations {
                     "application/json": components["schemas"]["WorkItemDetails"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23641,7 +23641,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23668,7 +23668,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23686,7 +23686,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23695,7 +23695,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23736,7 +23736,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_WorkItem_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23772,7 +23772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23799,7 +23799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23817,7 +23817,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23826,7 +23826,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23867,7 +23867,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Member_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23903,7 +23903,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23921,7 +23921,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -23962,7 +23962,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_LineRow_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -23998,7 +23998,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24016,7 +24016,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24057,7 +24057,7 @@ export interface operations {
                     "application/json": components["schemas"]["AlertSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24093,7 +24093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24111,7 +24111,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24156,7 +24156,7 @@ export interface operations {
                     "application/json": components["schemas"]["AlertSettings"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24192,7 +24192,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24219,7 +24219,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24237,7 +24237,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24246,7 +24246,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24289,7 +24289,7 @@ export interface operations {
                     "application/json": components["schemas"]["Report"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24325,7 +24325,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24343,7 +24343,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24384,7 +24384,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24420,7 +24420,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24447,7 +24447,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24465,7 +24465,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24474,7 +24474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24515,7 +24515,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Notification_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24551,7 +24551,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24569,7 +24569,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24610,7 +24610,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_StreamPause_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24646,7 +24646,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24664,7 +24664,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24709,7 +24709,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_StreamPause_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24745,7 +24745,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24772,7 +24772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24790,7 +24790,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24799,7 +24799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24844,7 +24844,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_StreamPause_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -24880,7 +24880,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24907,7 +24907,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24925,7 +24925,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -24934,7 +24934,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24979,7 +24979,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25015,7 +25015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25042,7 +25042,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25060,7 +25060,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25069,7 +25069,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25114,7 +25114,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25150,7 +25150,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25177,7 +25177,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25195,7 +25195,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25204,7 +25204,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25249,7 +25249,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_AddressCheck_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25285,7 +25285,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25312,7 +25312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25330,7 +25330,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25339,7 +25339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25380,7 +25380,7 @@ export interface operations {
                     "application/json": components["schemas"]["AddressWords"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25416,7 +25416,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25434,7 +25434,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25479,7 +25479,7 @@ export interface operations {
                     "application/json": components["schemas"]["AddressWords"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25515,7 +25515,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25542,7 +25542,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25560,7 +25560,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25569,7 +25569,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25592,14 +25592,14 @@ export interface operations {
     list_suppression: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
-                /** @description Beginning of an address, or of a domain behind @ */
+                /** @description Start of an address, or of a domain after @ */
                 text?: string;
                 /** @description Only this address, or @domain */
                 address?: string;
-                /** @description held if none is named */
+                /** @description Default: held */
                 state?: ("ended" | "held" | "proposed" | "resting")[];
                 reason?: ("invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later")[];
                 provider?: string | null;
@@ -25627,7 +25627,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_SuppressionEntry_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25663,7 +25663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25681,7 +25681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25726,7 +25726,7 @@ export interface operations {
                     "application/json": components["schemas"]["EntriesMade"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25762,7 +25762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25789,7 +25789,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25807,7 +25807,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25816,7 +25816,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25839,11 +25839,11 @@ export interface operations {
     count_suppression: {
         parameters: {
             query?: {
-                /** @description Beginning of an address, or of a domain behind @ */
+                /** @description Start of an address, or of a domain after @ */
                 text?: string;
                 /** @description Only this address, or @domain */
                 address?: string;
-                /** @description held if none is named */
+                /** @description Default: held */
                 state?: ("ended" | "held" | "proposed" | "resting")[];
                 reason?: ("invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later")[];
                 provider?: string | null;
@@ -25871,7 +25871,7 @@ export interface operations {
                     "application/json": components["schemas"]["EntryCount"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -25907,7 +25907,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25925,7 +25925,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -25949,11 +25949,11 @@ export interface operations {
         parameters: {
             query?: {
                 format?: "csv" | "ndjson";
-                /** @description Beginning of an address, or of a domain behind @ */
+                /** @description Start of an address, or of a domain after @ */
                 text?: string;
                 /** @description Only this address, or @domain */
                 address?: string;
-                /** @description held if none is named */
+                /** @description Default: held */
                 state?: ("ended" | "held" | "proposed" | "resting")[];
                 reason?: ("invalid_address" | "complaint" | "unsubscribed" | "repeated_bounces" | "domain_invalid" | "manual" | "spam_trap" | "role_address" | "unresponsive" | "try_later")[];
                 provider?: string | null;
@@ -25982,7 +25982,7 @@ export interface operations {
                     "application/x-ndjson": string;
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26018,7 +26018,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26036,7 +26036,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26081,7 +26081,7 @@ export interface operations {
                     "application/json": components["schemas"]["Lifted"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26117,7 +26117,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26144,7 +26144,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26162,7 +26162,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26171,7 +26171,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -26216,7 +26216,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_SuppressionEntry_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26252,7 +26252,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26279,7 +26279,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26297,7 +26297,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26306,7 +26306,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -26349,7 +26349,7 @@ export interface operations {
                     "application/json": components["schemas"]["AddressStatus"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26385,7 +26385,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26403,7 +26403,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26426,10 +26426,10 @@ export interface operations {
     list_suppression_changes: {
         parameters: {
             query?: {
-                /** @description `last` of the answer before; 0 for all */
+                /** @description `last` of the previous response; 0 for all */
                 after?: number;
                 limit?: number;
-                /** @description Seconds to wait for a change where there is none */
+                /** @description Seconds to wait for a change if there is none */
                 wait?: number;
             };
             header?: never;
@@ -26450,7 +26450,7 @@ export interface operations {
                     "application/json": components["schemas"]["ListChanges"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26486,7 +26486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26504,7 +26504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26548,7 +26548,7 @@ export interface operations {
                     "application/json": components["schemas"]["Growth"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26584,7 +26584,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26602,7 +26602,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26643,7 +26643,7 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26679,7 +26679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26697,7 +26697,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26742,7 +26742,7 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26778,7 +26778,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26805,7 +26805,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26823,7 +26823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26832,7 +26832,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -26873,7 +26873,7 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -26909,7 +26909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26936,7 +26936,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26954,7 +26954,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -26963,7 +26963,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27004,7 +27004,7 @@ export interface operations {
                     "application/json": components["schemas"]["MatchingView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27040,7 +27040,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27058,7 +27058,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27103,7 +27103,7 @@ export interface operations {
                     "application/json": components["schemas"]["MatchingView"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27139,7 +27139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27166,7 +27166,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27184,7 +27184,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27193,7 +27193,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27238,7 +27238,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27274,7 +27274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27301,7 +27301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27319,7 +27319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27328,7 +27328,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27369,7 +27369,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Gate_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27405,7 +27405,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27423,7 +27423,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27468,7 +27468,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeGate"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27504,7 +27504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27531,7 +27531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27549,7 +27549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27558,7 +27558,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27598,7 +27598,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27634,7 +27634,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27661,7 +27661,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27679,7 +27679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27688,7 +27688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27733,7 +27733,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClearanceResult"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27769,7 +27769,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27796,7 +27796,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27814,7 +27814,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27823,7 +27823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27874,7 +27874,7 @@ export interface operations {
                     "application/x-ndjson": string;
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -27910,7 +27910,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27937,7 +27937,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27955,7 +27955,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -27964,7 +27964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28009,7 +28009,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_MailLinks_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28045,7 +28045,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28072,7 +28072,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28090,7 +28090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28099,7 +28099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28142,7 +28142,7 @@ export interface operations {
                     "application/json": components["schemas"]["Unsubscribes"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28178,7 +28178,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28196,7 +28196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28239,7 +28239,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Job_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28275,7 +28275,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28293,7 +28293,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28335,7 +28335,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28371,7 +28371,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28389,7 +28389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28436,7 +28436,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28472,7 +28472,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28499,7 +28499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28517,7 +28517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28526,7 +28526,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28572,7 +28572,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28608,7 +28608,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28635,7 +28635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28653,7 +28653,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28662,7 +28662,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28704,7 +28704,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28740,7 +28740,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28767,7 +28767,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28785,7 +28785,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28794,7 +28794,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28837,7 +28837,7 @@ export interface operations {
                     "application/octet-stream": string;
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28873,7 +28873,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28891,7 +28891,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -28932,7 +28932,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Feed_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -28968,7 +28968,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28986,7 +28986,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29031,7 +29031,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeFeed"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29067,7 +29067,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29094,7 +29094,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29112,7 +29112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29121,7 +29121,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29163,7 +29163,7 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29199,7 +29199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29217,7 +29217,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29257,7 +29257,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29293,7 +29293,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29320,7 +29320,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29338,7 +29338,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29347,7 +29347,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29393,7 +29393,7 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29429,7 +29429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29456,7 +29456,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29474,7 +29474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29483,7 +29483,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29561,7 +29561,7 @@ export interface operations {
                     "application/json": components["schemas"]["IntakeResult"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29597,7 +29597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29624,7 +29624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29642,7 +29642,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29651,7 +29651,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29674,7 +29674,7 @@ export interface operations {
     list_rejected_rows: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -29697,7 +29697,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_RejectedRow_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29733,7 +29733,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29751,7 +29751,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29793,7 +29793,7 @@ export interface operations {
                     "application/json": number;
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29829,7 +29829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29856,7 +29856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29874,7 +29874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -29883,7 +29883,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29928,7 +29928,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReplayResult"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -29964,7 +29964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29991,7 +29991,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30009,7 +30009,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30018,7 +30018,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30063,7 +30063,7 @@ export interface operations {
                     "application/json": components["schemas"]["MappingDryRunResult"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30099,7 +30099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30126,7 +30126,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30144,7 +30144,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30153,7 +30153,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30229,7 +30229,7 @@ export interface operations {
                     "application/json": components["schemas"]["IntakeResult"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30247,7 +30247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30274,7 +30274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30292,7 +30292,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30301,7 +30301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30342,7 +30342,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Webhook_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30378,7 +30378,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30396,7 +30396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30441,7 +30441,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeWebhook"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30477,7 +30477,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30504,7 +30504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30522,7 +30522,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30531,7 +30531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30571,7 +30571,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30607,7 +30607,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30634,7 +30634,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30652,7 +30652,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30661,7 +30661,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30707,7 +30707,7 @@ export interface operations {
                     "application/json": components["schemas"]["Webhook"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30743,7 +30743,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30770,7 +30770,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30788,7 +30788,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30797,7 +30797,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30839,7 +30839,7 @@ export interface operations {
                     "application/json": components["schemas"]["WebhookCall"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -30875,7 +30875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30902,7 +30902,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30920,7 +30920,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -30929,7 +30929,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30954,7 +30954,7 @@ export interface operations {
             query?: {
                 /** @description Only these */
                 state?: ("waiting" | "delivered" | "dead") | null;
-                /** @description `next` of the page before */
+                /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
             };
@@ -30977,7 +30977,7 @@ export interface operations {
                     "application/json": components["schemas"]["Page_WebhookCall_"];
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -31013,7 +31013,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31031,7 +31031,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -31054,7 +31054,7 @@ export interface operations {
     replay_webhook: {
         parameters: {
             query?: {
-                /** @description Only this dead call */
+                /** @description Only this failed call */
                 call?: string | null;
             };
             header?: never;
@@ -31076,7 +31076,7 @@ export interface operations {
                     "application/json": number;
                 };
             };
-            /** @description Not what its encoding says; Not a cursor of this list; Not UTF-8; Not JSON */
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -31112,7 +31112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already there; Changed meanwhile; Needs a word more */
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31139,7 +31139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Not the code; Not an aggregate report; No row could be stored */
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31157,7 +31157,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Something went wrong here */
+            /** @description Internal error */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -31166,7 +31166,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The name server did not do it; The message was not sent */
+            /** @description Update refused by the name server; Message not sent */
             502: {
                 headers: {
                     [name: string]: unknown;

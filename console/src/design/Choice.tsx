@@ -7,7 +7,7 @@ const Root = styled(Select)`
   display: grid;
   gap: ${space.xs};
   min-width: 0;
-  label {
+  .react-aria-Label {
     font-weight: 600;
     font-size: 12px;
   }

@@ -56,7 +56,7 @@ const finding: Schemas['Finding'] = {
   id: `spf-syntax:${DOMAIN}`,
   rule: 'spf-syntax',
   level: 'fault',
-  title: 'The SPF record cannot be read',
+  title: 'The SPF record has a syntax error',
   place: {name: DOMAIN, rdtype: 'TXT', record: 0, column: 8, length: 4},
   evidence: ['-alx'],
   reason: 'One wrong term makes the whole record a permerror.',

@@ -30,7 +30,7 @@ def register(noun: Noun) -> None:
     either = made.add_mutually_exclusive_group()
     either.add_argument("--parked", action="store_true", help="it never sends mail")
     either.add_argument("--sends", action="store_true", help="it sends mail")
-    made.add_argument("--audit-every", type=int, metavar="HOURS", help="0: only when asked")
+    made.add_argument("--audit-every", type=int, metavar="HOURS", help="0: manual only")
     made = noun.add("remove", remove, "stop watching a domain; its history stays")
     made.add_argument("domain")
     confirm_option(made)

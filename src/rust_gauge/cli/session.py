@@ -144,15 +144,10 @@ def checked(make: Callable[[], M], before: str = "", after: str = "") -> M:
 
 def first_mistake(error: Any) -> str:
     """Say in one line what is wrong with the first value that a model does not accept."""
+    from rust_gauge.contract.validation import explain, field_of
+
     first = error.errors()[0]
-    where = ".".join(str(part) for part in first["loc"])
-    if first["type"] == "extra_forbidden":
-        return f"{where} is not a known field"
-    if first["type"] == "missing":
-        return f"{where} is missing"
-    what = first["msg"].removeprefix("Value error, ")
-    what = what.replace("Input should be", "must be").replace("String should", "the text must")
-    return f"{where}: {what}" if where else what
+    return f"{field_of(first)}: {explain(first)}".removeprefix(": ")
 
 
 def words_of(error: Exception) -> tuple[int, list[str]] | None:

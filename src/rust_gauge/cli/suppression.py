@@ -400,7 +400,7 @@ def matching(session: Session) -> int:
         if not session.confirm(f"Change how addresses are compared?{warning}"):
             return 3
         client.set_matching(tenant, wanted)
-        output.say("Saved. The list is being rewritten.")
+        output.say("Saved. The list is being rebuilt.")
     view = client.matching(tenant)
     if arguments.format == "json":
         output.json(view.settings)
@@ -411,7 +411,7 @@ def matching(session: Session) -> int:
         dots = "ignored" if same.without_dots else "significant"
         output.line(f"{same.provider}: tag after {same.tag_after or 'none'}, dots {dots}")
     if view.changing:
-        output.say("The list is being rewritten to new settings.")
+        output.say("The list is being rebuilt to new settings.")
     return 0
 
 

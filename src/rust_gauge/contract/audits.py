@@ -30,12 +30,12 @@ class Finding(Model):
     evidence: list[str]
     reason: str
     remedy: str
-    record: str | None = Field(None, description="The exact value to publish, where one can be given")
+    record: str | None = Field(None, description="Record value to publish, if there is one")
     reference: str = Field(examples=["RFC 7208 §4.5"])
-    check: str = Field("dns", description="The point of the check-list that it belongs to")
-    topic: str = Field("", description="What tells findings of one rule at one name apart: an address, a tag, a record")
-    scope: str = Field("all", description="Whose mail it touches: all, subdomains, stream:<name>, selector:<s>, none")
-    mail: int | None = Field(None, description="Messages of the last seven days that it touches, where that is known")
+    check: str = Field("dns", description="Checklist requirement it belongs to")
+    topic: str = Field("", description="Distinguishes findings of one rule at one name: an address, a tag, a record")
+    scope: str = Field("all", description="Affected mail: all, subdomains, stream:<name>, selector:<s>, none")
+    mail: int | None = Field(None, description="Affected messages of the last seven days, if known")
 
 
 class PublishedRecord(Model):
@@ -47,9 +47,9 @@ class PublishedRecord(Model):
     status: str
     values: list[str]
     ttl: int | None = Field(None, description="Seconds")
-    aliases: list[str] = Field([], description="The CNAMEs that led there")
-    source: str = Field("", description="For a key: where its selector is known from")
-    strings: list[int] = Field([], description="Octets of each string, when the first value has several")
+    aliases: list[str] = Field([], description="CNAMEs that were followed")
+    source: str = Field("", description="For a key: source of its selector")
+    strings: list[int] = Field([], description="Bytes of each string, if the first value has several")
 
 
 class Question(Model):
@@ -72,11 +72,11 @@ class LookupNode(Model):
     """A term of an SPF record that costs a DNS look-up, and what it drags in."""
 
     term: str
-    name: str = Field(description="The name that it leads to; empty where that depends on the connection")
+    name: str = Field(description="Target name; empty if it depends on the connection")
     problem: str = Field(description="Empty, dead, void, loop, several, many_mx, syntax, failed or not_held")
     detail: str
-    cost: int = Field(description="Look-ups of this term and all below it")
-    networks: list[str] = Field(description="The networks that this very term lets send")
+    cost: int = Field(description="Lookups of this term and everything below it")
+    networks: list[str] = Field(description="Networks that this term itself authorises")
     children: list["LookupNode"]
 
 
@@ -111,7 +111,7 @@ class SpfPicture(Model):
     overlaps: list[NetworkOverlap]
     ipv4_addresses: int
     ipv6_addresses: int
-    open_ended: bool = Field(description="Terms that depend on the connection may let others send as well")
+    open_ended: bool = Field(description="Terms that depend on the connection may authorise further senders")
 
 
 class PolicyFound(Model):
@@ -119,16 +119,16 @@ class PolicyFound(Model):
 
     way: Literal["suffix-list", "tree-walk"]
     organisation: str
-    owner: str = Field(description="The domain whose record it is; empty where there is none")
+    owner: str = Field(description="Domain of the record; empty if there is none")
     policy: Literal["none", "quarantine", "reject"] | None
-    tag: str = Field(description="p, sp or np: the tag that says so")
+    tag: str = Field(description="Tag that applies: p, sp or np")
     percent: int
     testing: bool
     for_subdomains: Literal["none", "quarantine", "reject"] | None = Field(
-        None, description="What holds for a subdomain without a record of its own"
+        None, description="Policy for a subdomain without its own record"
     )
     for_absent: Literal["none", "quarantine", "reject"] | None = Field(
-        None, description="What holds for a subdomain that does not exist"
+        None, description="Policy for a non-existent subdomain"
     )
     looked_at: list[str]
 
@@ -211,7 +211,7 @@ class StreamResult(Model):
     envelope: str
     dkim_domain: str
     selector: str
-    verified: bool | None = Field(None, description="Whether its From domain is verified now; absent without a service")
+    verified: bool | None = Field(None, description="Whether its From domain is verified; absent without a service")
     spf: list[SpfOfAddress]
     by_list: DmarcResult
     by_walk: DmarcResult
@@ -248,9 +248,9 @@ class AuditSummary(Model):
     faults: int
     risks: int
     notes: int
-    spf_lookups: int | None = Field(None, description="DNS look-ups that the SPF record costs, of 10 (RFC 7208 §4.6.4)")
+    spf_lookups: int | None = Field(None, description="DNS lookups of the SPF record, limit 10 (RFC 7208 §4.6.4)")
     cause: Literal["asked", "schedule", "batch", "offline"] = "asked"
-    checked_at: UtcTime | None = Field(None, description="When it was last found unchanged")
+    checked_at: UtcTime | None = Field(None, description="Time of the last check without changes")
 
 
 class Audit(AuditSummary):
@@ -287,7 +287,7 @@ class AuditComparison(Model):
     records: list[RecordChange]
     appeared: list[Finding]
     gone: list[Finding]
-    checks: list[list[CheckPoint]] = Field(description="Points that changed: [before, after]")
+    checks: list[list[CheckPoint]] = Field(description="Requirements that changed: [before, after]")
 
 
 class HistoryEntry(Model):
@@ -409,7 +409,7 @@ class ReportedSource(Model):
 
     source_ip: str
     messages: int
-    aligned: int = Field(description="Of these, with SPF or DKIM aligned and passed")
+    aligned: int = Field(description="Of these, messages with SPF or DKIM pass and aligned")
     header_from: list[str]
     signatures: list[str] = Field(description="d= and selector with their result, such as `d.example s1 pass`")
     spf: list[str] = Field(description="Envelope domain with its result")
@@ -433,8 +433,8 @@ class FeedbackReport(Model):
     end: UtcTime
     messages: int
     aligned: int
-    sources: list[ReportedSource] = Field(description="The largest first, 500 at most")
-    left_out: int = Field(description="Rows of the report that made no sense")
+    sources: list[ReportedSource] = Field(description="Largest first, at most 500")
+    left_out: int = Field(description="Invalid rows of the report")
     new_selectors: list[ReportedSelector]
 
 

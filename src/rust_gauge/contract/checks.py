@@ -14,12 +14,12 @@ Verdict = Literal["good", "doubtful", "bad", "unknown"]
 class AddressWords(Model):
     """A tenant's own words and settings for checks."""
 
-    roles: list[_Word] = Field(default=[], max_length=2000, description="Local parts of roles beside the usual ones")
-    people: list[_Word] = Field(default=[], max_length=2000, description="Usual roles that are people here")
-    throw_away: list[_Word] = Field(default=[], max_length=50_000, description="Domains for addresses used once")
+    roles: list[_Word] = Field(default=[], max_length=2000, description="Additional role local parts")
+    people: list[_Word] = Field(default=[], max_length=2000, description="Built-in role names that are people here")
+    throw_away: list[_Word] = Field(default=[], max_length=50_000, description="Disposable domains")
     parked: list[_Word] = Field(default=[], max_length=5000, description="Mail hosts that serve parked domains")
-    probe: bool = Field(False, description="Ask the mail host by SMTP (RCPT, no message) where all else is good")
-    probes_a_minute: int = Field(10, ge=1, le=600, description="At each mailbox provider")
+    probe: bool = Field(False, description="Ask the mail host by SMTP (RCPT, no message) if all other checks pass")
+    probes_a_minute: int = Field(10, ge=1, le=600, description="By mailbox provider")
 
 
 class AddressCheckRequest(Model):
@@ -60,7 +60,7 @@ class MailLinksRequest(Model):
     """For whom. The stream and domain are those that the message is sent on."""
 
     recipients: list[AddressText] = Field(min_length=1, max_length=10_000)
-    stream: str = Field("", max_length=60, description="Empty: the link unsubscribes from everything")
+    stream: str = Field("", max_length=60, description="Empty: unsubscribes from all mail")
     domain: str = Field(max_length=253)
 
 
@@ -69,11 +69,11 @@ class UnsubscribeLine(Model):
 
     address: str
     stream: str
-    way: str = Field(description="post (one click), page, mailto, or event (told by a feed)")
+    way: str = Field(description="post (one click), page, mailto, or event (from a feed)")
     asked_at: UtcTime
     in_force_at: UtcTime
     seconds: float
-    mailed_after: UtcTime | None = Field(None, description="Mailed on this stream more than two days later")
+    mailed_after: UtcTime | None = Field(None, description="Received mail on this stream more than two days later")
 
 
 class Unsubscribes(Model):
@@ -84,8 +84,8 @@ class Unsubscribes(Model):
     by_way: dict[str, int]
     slowest_seconds: float | None
     median_seconds: float | None
-    late: int = Field(description="In force only after two days")
-    mailed_after: int = Field(description="Mailed again later than two days after, of those that are shown")
+    late: int = Field(description="Took more than two days")
+    mailed_after: int = Field(description="Of those shown: received mail more than two days later")
     lines: list[UnsubscribeLine]
 
 
@@ -93,7 +93,7 @@ class NewGate(Model):
     """A way in for an MTA that asks about each recipient (Postfix's policy delegation)."""
 
     name: str = Field(min_length=1, max_length=60)
-    stream: str = Field("", max_length=60, description="Stream of the mail that comes this way")
+    stream: str = Field("", max_length=60, description="Stream of the mail that uses this gate")
     relay: str = Field("", max_length=60)
 
 

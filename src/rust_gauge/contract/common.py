@@ -48,8 +48,8 @@ class Page(Model, Generic[T]):
 class ProblemError(Model):
     """One mistake in what was sent: where it is, what it is, and what to do."""
 
-    line: int | None = Field(None, description="Line of the body, from 1")
-    field: str = Field("", description="Name of the field, dotted where it is nested")
+    line: int | None = Field(None, description="Line of the body, starting at 1")
+    field: str = Field("", description="Field name; nested fields with dots")
     what: str
     remedy: str = ""
 
@@ -62,6 +62,6 @@ class Problem(BaseModel):
     status: int
     detail: str = ""
     remedy: str = Field("", description="What to do")
-    instance: str = Field("", description="The id of the request, as in the service's log")
+    instance: str = Field("", description="Request id, as in the service log")
     errors: list[ProblemError] = []
-    errors_total: int = Field(0, description="How many mistakes there are; `errors` holds the first of them")
+    errors_total: int = Field(0, description="Number of errors; `errors` has the first of them")

@@ -14,13 +14,13 @@ class StreamPath(Model):
     """How one kind of mail of a domain is sent. What is not known stays empty."""
 
     name: str = Field(min_length=1, max_length=60, examples=["newsletter"])
-    header_from: str = Field("", max_length=1000, description="Domain in From; the domain itself when empty")
+    header_from: str = Field("", max_length=1000, description="From domain; empty: the domain itself")
     envelope: str = Field("", max_length=1000, description="Domain of MAIL FROM", examples=["bounce.glasswort.example"])
     dkim_domain: str = Field("", max_length=1000, description="d= of the signatures")
     selector: str = Field("", max_length=63, pattern=r"^[A-Za-z0-9_.-]*$")
-    relay: str = Field("", max_length=60, description="The relay that carries it")
+    relay: str = Field("", max_length=60, description="Relay")
     relays: list[Annotated[str, StringConstraints(min_length=1, max_length=60)]] = Field(
-        default=[], max_length=50, description="Further relays that carry it"
+        default=[], max_length=50, description="Further relays"
     )
     helo: str = Field("", max_length=1000)
     ips: list[Annotated[str, StringConstraints(max_length=45)]] = Field(default=[], max_length=50)
@@ -39,7 +39,7 @@ class DomainChange(Model):
     selectors: list[Selector] | None = Field(None, max_length=50)
     streams: list[StreamPath] | None = Field(None, max_length=50)
     sends: bool | None = Field(None, description="False for a domain that never sends")
-    audit_every_hours: int | None = Field(None, ge=0, le=24 * 30, description="0: only when asked")
+    audit_every_hours: int | None = Field(None, ge=0, le=24 * 30, description="0: manual only")
 
 
 class Domain(Model):
@@ -53,5 +53,5 @@ class Domain(Model):
     streams: list[StreamPath] = []
     sends: bool = True
     audit_every_hours: int = 24
-    verified: bool = Field(False, description="Proven by itself, or by a domain above it")
+    verified: bool = Field(False, description="Verified itself, or by a parent domain")
     last_audit: AuditSummary | None = None

@@ -53,9 +53,9 @@ _RFC_3339 = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d")
 def _only_rfc3339(value: object) -> object:
     """Numbers are rejected: nobody can tell seconds from milliseconds. ValueError says what is wanted."""
     if isinstance(value, str) and not _RFC_3339.match(value):
-        raise ValueError("it is no RFC 3339 time such as 2026-11-20T08:00:00Z")
+        raise ValueError("not an RFC 3339 time such as 2026-11-20T08:00:00Z")
     if isinstance(value, int | float):
-        raise ValueError("a number does not say what it counts; write it as 2026-11-20T08:00:00Z")
+        raise ValueError("a number is ambiguous; write it as 2026-11-20T08:00:00Z")
     return value
 
 
@@ -70,12 +70,12 @@ class NewEvent(Model):
     """
 
     kind: Kind
-    time: Time = Field(description="When it happened, RFC 3339 with a zone", examples=["2026-11-20T08:00:00Z"])
+    time: Time = Field(description="RFC 3339 time with UTC offset", examples=["2026-11-20T08:00:00Z"])
     domain: Annotated[str, StringConstraints(max_length=1000)] = Field(
         description="The sending domain", examples=["news.glasswort.example"]
     )
     recipient: Annotated[str, StringConstraints(max_length=2000)] = Field(examples=["someone@tidepost.example"])
-    id: Line = Field("", description="The source's own id of this event")
+    id: Line = Field("", description="Id of the event at the source")
     stream: Label = Field("", examples=["newsletter"])
     relay: Label = Field("", examples=["driftline"])
     message_id: Line = ""
@@ -83,13 +83,13 @@ class NewEvent(Model):
     enhanced_code: Annotated[str, StringConstraints(pattern=r"^[245]\.\d{1,3}\.\d{1,3}$")] | None = Field(
         None, description="RFC 3463", examples=["5.1.1"]
     )
-    diagnostic: Annotated[str, StringConstraints(max_length=4000)] = Field("", description="The reply as it came")
-    cause: Cause | None = Field(None, description="Leave it out to have the reply classified")
+    diagnostic: Annotated[str, StringConstraints(max_length=4000)] = Field("", description="The reply, unchanged")
+    cause: Cause | None = Field(None, description="Omit it to have the reply classified")
     permanence: Permanence | None = None
     remote_host: Line = ""
     sending_ip: Line = ""
     campaign: Label = ""
-    tags: list[Tag] = Field(default=[], max_length=10, description="Free words, for comparing variants")
+    tags: list[Tag] = Field(default=[], max_length=10, description="Free labels, to compare variants")
     attempt: int | None = Field(None, ge=0, le=10_000)
     seconds_taken: float | None = Field(None, ge=0, le=10_000_000)
 
@@ -107,7 +107,7 @@ class IntakeResult(Model):
 class Event(Model):
     """An event as it is kept, with what was found out about it."""
 
-    sender_lacks: str = Field("", description="What its From domain and stream lack today: proof, alignment")
+    sender_lacks: str = Field("", description="What its From domain and stream lack today: verification, alignment")
 
     kind: Kind
     time: UtcTime
@@ -123,7 +123,7 @@ class Event(Model):
     diagnostic: str
     cause: Cause
     permanence: Permanence
-    cause_rule: str = Field(description="The rule that found the cause")
+    cause_rule: str = Field(description="Rule that determined the cause")
     remote_host: str
     sending_ip: str
     campaign: str

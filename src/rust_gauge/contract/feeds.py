@@ -23,7 +23,7 @@ class FieldSource(Model):
 
     path: _Path = Field("", description="In the row ($...) or in the match of `each` (@...)")
     constant: Any = None
-    table: dict[str, Any] | None = Field(None, description="Their word to ours; null leaves the row out")
+    table: dict[str, Any] | None = Field(None, description="Maps a source value to ours; null skips the row")
     default: Any = None
     form: Literal["", "seconds", "milliseconds", "rfc5322", "lower", "number"] = ""
 
@@ -45,7 +45,7 @@ class FeedSource(Model):
     """
 
     addresses: list[Annotated[str, StringConstraints(max_length=320)]] = Field(
-        default=[], max_length=50, description="Addresses, or @domain for all of a domain"
+        default=[], max_length=50, description="Addresses, or @domain for a whole domain"
     )
     path: str = Field("", max_length=500)
     host: str = Field("", max_length=253)
@@ -95,17 +95,17 @@ class Feed(Model):
     mapping: FeedMapping | None
     defaults: FeedDefaults
     paused: bool
-    key: str = Field(description="Part of its address: POST to /api/v1/intake/KEY")
-    position: str = Field("", description="How far it has read, in words")
+    key: str = Field(description="Last part of its URL: POST to /api/v1/intake/KEY")
+    position: str = Field("", description="Read position, as text")
     created_at: UtcTime
     last_arrival_at: UtcTime | None = None
     last_event_at: UtcTime | None = None
-    usual_lag: float | None = Field(None, description="Seconds from an event to its arrival, the middle of late")
+    usual_lag: float | None = Field(None, description="Seconds from event to arrival, recent median")
     lag: float | None = Field(None, description="Seconds from the newest event to its arrival")
     stored_today: int = 0
-    rejected: int = Field(0, description="Rows that were rejected and are kept")
-    error: str = Field("", description="Why it does not get on")
-    summary: str = Field("", description="How it goes, in words")
+    rejected: int = Field(0, description="Stored rejected rows")
+    error: str = Field("", description="Error that stops the feed")
+    summary: str = Field("", description="Status, as text")
 
 
 class MadeFeed(Feed):

@@ -32,28 +32,28 @@ class Counts(Model):
     opened: int
     clicked: int
     withheld: int
-    delayed_again: int = Field(0, description="Further delays of messages that were counted as delayed")
-    bounced_again: int = Field(0, description="The same bounce told again, as by a log and a notice")
+    delayed_again: int = Field(0, description="Further delays of messages already counted as delayed")
+    bounced_again: int = Field(0, description="The same bounce reported again, for example by log and notice")
     complained_again: int = 0
     unsubscribed_again: int = 0
-    returned: int = Field(0, description="Bounced after the provider had taken them")
+    returned: int = Field(0, description="Bounced after acceptance by the provider")
 
 
 class FlowRow(Model):
     """One provider's mail in the period. Rates are absent where there was no mail to take them of."""
 
-    provider: str = Field(description="Registered domain of its MX, or (others)")
-    label: str = Field(description="The tenant's own name for it")
+    provider: str = Field(description="Mailbox provider: registered domain of its MX, or (others)")
+    label: str = Field(description="Name given by the tenant")
     counts: Counts
     permanent: Rate | None
     transient: Rate | None
     delayed: Rate | None
-    complaints: Rate | None = Field(description="Absent where the provider sends no complaint reports")
+    complaints: Rate | None = Field(description="Absent if the provider sends no complaint reports")
     reports_complaints: bool
     unsubscribed: Rate | None = None
-    seconds_p50: float | None = Field(None, description="Half of the mail was delivered within so many seconds")
+    seconds_p50: float | None = Field(None, description="Median time to delivery in seconds")
     seconds_p95: float | None = None
-    before: Counts = Field(description="The same counts in the period of the same length just before")
+    before: Counts = Field(description="The same counts in the preceding period of the same length")
 
 
 class CauseRow(Model):
@@ -84,10 +84,10 @@ class CauseSeries(Model):
     cause: str
     bounced: int
     delayed: int
-    before: int = Field(description="Bounces and delays of this cause in the period of the same length just before")
-    is_new: bool = Field(description="Not met in the 28 days before")
-    days: list[int] = Field(description="Bounces and delays of each day")
-    example: str = Field("", description="A reply of this cause")
+    before: int = Field(description="Bounces and delays of this cause in the preceding period of the same length")
+    is_new: bool = Field(description="Not seen in the 28 days before")
+    days: list[int] = Field(description="Bounces and delays by day")
+    example: str = Field("", description="Example reply")
 
 
 class Causes(Model):
@@ -101,11 +101,11 @@ class Causes(Model):
 class FlowSeries(Model):
     """One provider's mail day by day; every list has a number for each day."""
 
-    provider: str = Field(description="Registered domain of its MX, (others), or (all)")
+    provider: str = Field(description="Mailbox provider: registered domain of its MX, (others), or (all)")
     label: str
     reports_complaints: bool
     delivered: list[int]
-    attempted: list[int] = Field(description="Messages whose fate is known: taken or given up")
+    attempted: list[int] = Field(description="Messages with a final result: delivered or bounced")
     permanent: list[int]
     transient: list[int]
     delayed: list[int]
@@ -152,8 +152,10 @@ class RateDifference(Model):
     difference: float | None = None
     low: float | None = None
     high: float | None = None
-    better: Literal["first", "second"] | None = Field(None, description="Which is better; absent where nobody can tell")
-    summary: str = Field(description="In words: which is better, or that there is not enough mail to tell")
+    better: Literal["first", "second"] | None = Field(
+        None, description="The better side; absent if it cannot be decided"
+    )
+    summary: str = Field(description="In words: which is better, or that there is not enough mail to decide")
 
 
 class FlowComparison(Model):
@@ -164,7 +166,7 @@ class FlowComparison(Model):
     first: str
     second: str
     rates: list[RateDifference]
-    providers: dict[str, list[RateDifference]] = Field(description="The same at each provider")
+    providers: dict[str, list[RateDifference]] = Field(description="The same by provider")
 
 
 ShiftRate = Literal["permanent", "transient", "delayed", "unwanted", "complaints"]
@@ -177,13 +179,13 @@ class Shift(Model):
     what: Literal["provider", "relay"]
     name: str
     label: str
-    rate: ShiftRate = Field(description="`unwanted`: refusals that speak of us: reputation, lists, content")
-    began_at: UtcTime = Field(description="By the best guess, to the hour")
+    rate: ShiftRate = Field(description="`unwanted`: refusals because of reputation, blocklists or content")
+    began_at: UtcTime = Field(description="Best estimate, to the hour")
     found_at: UtcTime
-    ended_at: UtcTime | None = Field(description="Absent while it goes on")
-    usual: float = Field(description="The rate of the four weeks before")
-    seen: Rate = Field(description="The rate since it began")
-    chance_years: float = Field(description="As long as nothing changes it looks like this once in so many years")
+    ended_at: UtcTime | None = Field(description="Absent while ongoing")
+    usual: float = Field(description="Rate of the four weeks before")
+    seen: Rate = Field(description="Rate since it began")
+    chance_years: float = Field(description="Without a real change, such a shift is reported once in so many years")
     summary: str
 
 
@@ -202,17 +204,15 @@ class ShiftDetails(Model):
     shift: Shift
     parts: list[ShiftPart]
     causes: list[CauseRow]
-    events: dict[str, str | list[str]] = Field(description="Parameters with which the list of events gives all of them")
-    examples: list[Event] = Field(description="Some of its events, the newest first")
+    events: dict[str, str | list[str]] = Field(description="Parameters of the events list that return all of them")
+    examples: list[Event] = Field(description="Sample events, newest first")
 
 
 class FlowSettings(Model):
     """How long events are kept, and how often a shift may be reported that is none."""
 
-    keep_events_days: int = Field(
-        400, ge=30, le=3650, description="Events older than this are dropped; their counters stay"
-    )
-    false_alarms_a_year: float = Field(1.0, gt=0, le=365, description="Of all of the tenant's series together")
+    keep_events_days: int = Field(400, ge=30, le=3650, description="Older events are deleted; counters stay")
+    false_alarms_a_year: float = Field(1.0, gt=0, le=365, description="Across all series of the tenant")
 
 
 class Provider(Model):
@@ -220,7 +220,7 @@ class Provider(Model):
 
     provider: str
     label: str
-    named: bool = Field(description="Whether the tenant gave it a name of its own")
+    named: bool = Field(description="Whether the tenant has renamed it")
 
 
 class ProviderChange(Model):

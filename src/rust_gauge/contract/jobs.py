@@ -25,18 +25,19 @@ class FileLayout(Model):
 class ImportRequest(Model):
     """A list to be put on the suppression list."""
 
-    name: str = Field("", max_length=200, description="What it is called, such as the name of the file")
+    name: str = Field("", max_length=200, description="Name, for example the file name")
     layout: FileLayout = FileLayout()
-    reason: Reason = Field("manual", description="Where no column says it")
+    reason: Reason = Field("manual", description="If no column gives it")
     scope: Scope = "tenant"
     scope_name: str = Field("", max_length=253)
     until: datetime | None = None
     note: Note = ""
     standing: Literal["keep", "widen", "replace"] = Field(
-        "keep", description="Where an entry stands: leave it, hold from the earlier to the later, or as the file says"
+        "keep",
+        description="Existing entries: leave unchanged, merge (earliest start, latest end), or replace by the file",
     )
     lifted: Literal["stay_clear", "hold_again"] = Field(
-        "stay_clear", description="Addresses that were lifted or whose entry ended: leave them clear, or hold again"
+        "stay_clear", description="Lifted or ended entries: leave clear, or hold again"
     )
 
 
@@ -47,7 +48,7 @@ class ListCheckRequest(Model):
     layout: FileLayout = FileLayout()
     stream: str | None = Field(None, max_length=60)
     domain: str | None = Field(None, max_length=253)
-    check_addresses: bool = Field(True, description="Look at the addresses and their domains, too")
+    check_addresses: bool = Field(True, description="Check the addresses and their domains, too")
 
 
 class Job(Model):
@@ -61,7 +62,7 @@ class Job(Model):
     total: int
     request: dict[str, Any]
     result: dict[str, Any]
-    parts: dict[str, int] = Field(default={}, description="Octets by part; each can be fetched")
+    parts: dict[str, int] = Field(default={}, description="Bytes by part; each can be downloaded")
     error: str = ""
     created_by: str
     created_at: UtcTime

@@ -25,13 +25,15 @@ class PlanSettings(Model):
     """What people choose about a domain's plan."""
 
     stage: Literal["", "watch", "quarantine", "reject"] = Field(
-        "", description="How strict the DMARC policy is; empty keeps the one that holds, or begins with watch"
+        "", description="DMARC policy; empty keeps the current one, or starts with none"
     )
-    reports_to: _Address = Field("", description="Where aggregate reports go", examples=["dmarc@glasswort.example"])
-    spf_ending: Literal["", "~all", "-all"] = Field("", description="Empty keeps what is published, or takes ~all")
+    reports_to: _Address = Field(
+        "", description="Recipients of aggregate reports", examples=["dmarc@glasswort.example"]
+    )
+    spf_ending: Literal["", "~all", "-all"] = Field("", description="Empty keeps the published term, or uses ~all")
     spf_ways: list[SpfWay] = Field(default=[], max_length=50)
     keep_terms: list[_Term] = Field(
-        default=[], max_length=50, description="SPF terms of senders that are no relay here"
+        default=[], max_length=50, description="SPF terms of senders that are not relays here"
     )
     ttl: int = Field(3600, ge=30, le=604_800)
     mta_sts: Literal["", "testing", "enforce"] = ""
@@ -42,12 +44,12 @@ class PlanSettings(Model):
 class RecordForms(Model):
     """A record in the forms that control panels want, each to be copied exactly."""
 
-    host: str = Field(description="Within the zone, @ for the zone itself")
+    host: str = Field(description="Relative to the zone, @ for the apex")
     host_or_blank: str
     host_full: str
     host_with_dot: str
-    value: str = Field(description="Without quotes; hosts without the last dot")
-    value_quoted: str = Field(description="Text quoted and split at 255 octets; hosts with the last dot")
+    value: str = Field(description="Without quotes; hosts without trailing dot")
+    value_quoted: str = Field(description="Text quoted and split at 255 bytes; hosts with trailing dot")
     value_with_priority: str
     zone_line: str
 
@@ -76,9 +78,9 @@ class RecordCheck(Model):
     published: list[str]
     causes: list[RecordCause]
     pieces: list[RecordPiece]
-    found_at: str = Field(description="The wrong name that holds it")
+    found_at: str = Field(description="Wrong name at which it is published")
     found_value: str
-    lacking: list[str] = Field(description="Name servers of the zone that do not have it")
+    lacking: list[str] = Field(description="Name servers of the zone without it")
     detail: str
 
 
@@ -94,7 +96,7 @@ class PlanRecord(Model):
     ttl: int
     why: str
     relay: str
-    waits_for: str = Field(description="What is missing before the value can be told")
+    waits_for: str = Field(description="What is missing to determine the value")
     elsewhere: bool
     forms: RecordForms
     check: RecordCheck | None = None
@@ -146,9 +148,9 @@ class Plan(Model):
     spf: list[SpfMerge]
     advice: list[PlanAdvice]
     sts_policy: str
-    servers: list[str] = Field(description="Name servers of the zone that were asked")
+    servers: list[str] = Field(description="Name servers of the zone that were queried")
     checked_at: UtcTime | None = None
-    right: int = Field(0, description="Records that match, of those that are yours to publish")
+    right: int = Field(0, description="Matching records, of those that you publish")
     total: int = 0
 
 

@@ -16,7 +16,7 @@ class NewProof(Model):
     method: Literal["record", "postmaster", "abuse", "mail"] = Field(
         "record", description="record, postmaster and abuse are for domains, mail for addresses"
     )
-    relay: str = Field("", max_length=60, description="The relay that carries the message")
+    relay: str = Field("", max_length=60, description="Relay that sends the message")
 
 
 class ProofCode(Model):
@@ -51,5 +51,5 @@ class Sender(Model):
     stream: str
     relays: list[str]
     verified: bool
-    aligned: bool | None = Field(description="By SPF or DKIM, as the newest audit saw it; empty is not known")
-    summary: str = Field(description="What is missing, in words")
+    aligned: bool | None = Field(description="By SPF or DKIM in the newest audit; null: unknown")
+    summary: str = Field(description="What is missing, as text")

@@ -15,7 +15,7 @@ class NewUpdateServer(Model):
     address: str = Field(max_length=60, description="address or address:port", examples=["192.0.2.53"])
     key_name: str = Field(min_length=1, max_length=253, examples=["rust-gauge.glasswort.example"])
     algorithm: Algorithm = "hmac-sha256"
-    secret: SecretStr = Field(max_length=500, description="Base64; kept encrypted and never shown again")
+    secret: SecretStr = Field(max_length=500, description="Base64; stored encrypted and never returned")
 
 
 class UpdateServer(Model):
@@ -51,7 +51,7 @@ class ZoneChange(Model):
     zone: str
     server: str
     changes: list[RrsetChange]
-    obstacles: list[str] = Field(description="What cannot be done, and why")
+    obstacles: list[str] = Field(description="What cannot be changed, and why")
     digest: str
 
 

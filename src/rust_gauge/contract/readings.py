@@ -33,11 +33,9 @@ class Pull(Model):
     high: float
     watch: float
     stop: float
-    measured: bool = Field(
-        True, description="False where the measure is not known any more: on the wall of an earlier day"
-    )
-    kinds: list[str] = Field([], description="Kinds of the events it counts; none for the audit and for held addresses")
-    causes: list[str] = Field([], description="Their causes; every cause where none is named")
+    measured: bool = Field(True, description="False if the measure is no longer known: on the wall of an earlier day")
+    kinds: list[str] = Field([], description="Event kinds that it counts; none for the audit and for held addresses")
+    causes: list[str] = Field([], description="Their causes; empty: every cause")
 
 
 class Reading(Model):
@@ -47,8 +45,8 @@ class Reading(Model):
     value: float | None
     margin: float | None
     condition: Condition | None
-    mail: float = Field(description="Messages it rests on, recent ones counting most")
-    provisional: bool = Field(description="The day is not over")
+    mail: float = Field(description="Messages it is based on, weighted by age")
+    provisional: bool = Field(description="The day is not over yet yet")
     pulls: list[Pull]
 
 
@@ -77,10 +75,10 @@ class WallCell(Model):
 class Lack(Model):
     """A stream whose From domain is not verified or not aligned."""
 
-    stream: str = Field(description="Empty for mail of no described stream")
+    stream: str = Field(description="Empty for mail without a described stream")
     verified: bool
-    aligned: bool | None = Field(description="Absent while no audit has told")
-    text: str = Field(description="In words, with what to do")
+    aligned: bool | None = Field(description="Absent before the first audit")
+    text: str = Field(description="As text, with the remedy")
 
 
 class WallRow(Model):
@@ -93,10 +91,10 @@ class WallRow(Model):
     cells: list[WallCell]
     heaviest: Pull | None = None
     lacks: list[Lack] = Field(default=[], description="Streams whose From domain is not verified or not aligned")
-    faults: int | None = Field(None, description="Faults in the newest audit; absent where there was none")
-    fault: str | None = Field(None, description="The first of them, in words")
+    faults: int | None = Field(None, description="Faults in the newest audit; absent before the first")
+    fault: str | None = Field(None, description="Text of the first fault")
     remedy: str | None = None
-    record: str | None = Field(None, description="The record that mends it, where one can be given")
+    record: str | None = Field(None, description="Record that fixes it, if there is one")
 
 
 class WallColumn(Model):
@@ -104,7 +102,7 @@ class WallColumn(Model):
 
     provider: str
     label: str
-    outage: float | None = Field(None, description="Share of everybody's mail that it put off today by its own trouble")
+    outage: float | None = Field(None, description="Share of all senders' mail that it delayed today (provider outage)")
 
 
 class Wall(Model):
@@ -128,7 +126,7 @@ class Annotation(Model):
     text: str
     domain: str = ""
     provider: str = ""
-    id: int | None = Field(None, description="Of a note")
+    id: int | None = Field(None, description="Id of a manual annotation")
     by: str = ""
 
 
@@ -148,7 +146,7 @@ class Move(Model):
     label: str
     before: float
     after: float
-    change: float = Field(description="after - before, in points; negative where it mended")
+    change: float = Field(description="after - before, in points; negative: improved")
     unit: Unit = "rate"
     measure_before: float | None
     measure_after: float | None
@@ -159,7 +157,7 @@ class StreamMove(Model):
 
     factor: FactorName
     stream: str
-    before: float = Field(description="Events a day over the week that ended on the first day")
+    before: float = Field(description="Events per day over the week ending on the first day")
     after: float = Field(description="The same for the second day")
 
 
@@ -199,7 +197,7 @@ class Forecast(Model):
     """Readings that would follow."""
 
     days: list[ForecastDay]
-    sound_again: date | None = Field(None, description="When it would be sound with the change, if it is not now")
+    sound_again: date | None = Field(None, description="Day on which it is sound with the change, if it is not now")
 
 
 class Headroom(Model):
@@ -211,9 +209,9 @@ class Headroom(Model):
     measure: float | None
     watch: float
     stop: float
-    to_watch: int | None = Field(description="0: it is past; absent: it cannot be said")
+    to_watch: int | None = Field(description="0: crossed; absent: unknown")
     to_stop: int | None
-    watch_on: date | None = Field(None, description="When the watch line is reached at the present pace")
+    watch_on: date | None = Field(None, description="Day on which the watch line is reached at the current pace")
     stop_on: date | None = None
 
 
@@ -250,7 +248,7 @@ class FactorShown(Model):
     quick: float
     usual: float
     worth: float
-    changed: list[str] = Field(description="Names of the settings that differ from those shipped")
+    changed: list[str] = Field(description="Settings that differ from the defaults")
 
 
 class ReadingSettingsView(Model):
@@ -258,7 +256,7 @@ class ReadingSettingsView(Model):
 
     settings: ReadingSettings
     factors: list[FactorShown]
-    job: int | None = Field(None, description="The job that computes the past anew")
+    job: int | None = Field(None, description="Job that recomputes past readings")
     changed_at: UtcTime | None = None
     changed_by: str = ""
 

@@ -16,16 +16,16 @@ class RecipientData(Model):
     events: list[Event] = Field(description="Newest first")
     entries: list[SuppressionEntry]
     changes: list[ListChange]
-    rejected: list[str] = Field(description="Rows that could not be stored and speak of the address")
+    rejected: list[str] = Field(description="Rejected rows that contain the address")
 
 
 class ErasureRequest(Model):
     """Whom to take out, and why."""
 
     address: str = Field(max_length=1000)
-    reason: str = Field("", max_length=500, examples=["asked for on 12 November, ticket 812"])
+    reason: str = Field("", max_length=500, examples=["requested on 12 November, ticket 812"])
     may_be_mailed_again: bool = Field(
-        False, description="Drop suppression entries, too. Otherwise they go on by a digest, without the address"
+        False, description="Delete suppression entries, too. Otherwise they stay, by digest only"
     )
 
 

@@ -33,7 +33,7 @@ class RelayRecord(Model):
     type: Literal["CNAME", "MX"] = "CNAME"
     value: _Name = Field(min_length=1, description="Target; may hold {domain} and {dashed}")
     priority: int = Field(10, ge=0, le=65535, description="For MX")
-    spf: str = Field("", max_length=1000, description="SPF record beside an MX; made from the include when empty")
+    spf: str = Field("", max_length=1000, description="SPF record of an MX host; empty: made from the include")
 
 
 class RelayInbound(Model):
@@ -49,7 +49,7 @@ class RelayLimit(Model):
     region: str = Field("", max_length=60)
     per_hour: int | None = Field(None, ge=0)
     per_day: int | None = Field(None, ge=0)
-    trial: bool = Field(False, description="Only verified recipients may be mailed so far")
+    trial: bool = Field(False, description="Sandbox: only verified recipients may be mailed")
 
 
 class RelayLines(Model):
@@ -64,9 +64,9 @@ class RelayLines(Model):
 class RelayDescription(Model):
     """What a relay is, wants and allows."""
 
-    own: bool = Field(False, description="An MTA of ours; otherwise a contracted service")
+    own: bool = Field(False, description="Own MTA; otherwise an external service")
     hosts: list[RelayHost] = Field(default=[], max_length=200)
-    include: _Name = Field("", description="What goes behind include:")
+    include: _Name = Field("", description="Target of the SPF include")
     networks: list[Annotated[str, StringConstraints(max_length=49)]] = Field(default=[], max_length=200)
     dkim: list[RelayKey] = Field(default=[], max_length=20)
     return_path: RelayRecord | None = None
@@ -82,4 +82,4 @@ class Relay(RelayDescription):
 
     name: str
     described: bool
-    domains: list[str] = Field(default=[], description="Sending domains with a stream over it")
+    domains: list[str] = Field(default=[], description="Sending domains with a stream over this relay")

@@ -15,17 +15,17 @@ _Word = Annotated[str, StringConstraints(min_length=1, max_length=100)]
 class OwnRule(Model):
     """One rule. It looks at the reply pattern of a reply, and decides when all that it asks for is there."""
 
-    name: str = Field(max_length=60, examples=["harbour-closed"], description="a-z, 0-9 and hyphens; kept as own:NAME")
+    name: str = Field(max_length=60, examples=["harbour-closed"], description="a-z, 0-9 and hyphens; shown as own:NAME")
     cause: Cause
-    words: list[_Word] = Field(default=[], max_length=50, description="One of these stands in it; in lower case")
-    pattern: _Text = Field("", description="Regular expression that fits; case is ignored")
-    unless: _Text = Field("", description="Regular expression that does not fit")
-    code: str = Field("", max_length=200, description="550, 5xx, or several parted by blanks")
+    words: list[_Word] = Field(default=[], max_length=50, description="Reply contains one of these words, lower case")
+    pattern: _Text = Field("", description="Regular expression that matches, ignoring case")
+    unless: _Text = Field("", description="Regular expression that does not match")
+    code: str = Field("", max_length=200, description="550, 5xx, or several separated by spaces")
     enhanced: str = Field("", max_length=200, description="5.2.2, x.7.1, 5.7.*, or several")
     provider: str = Field("", max_length=253, description="Only replies of this provider (registered domain of its MX)")
-    permanence: Literal["", "transient", "permanent"] = Field("", description="Where the code is not to be believed")
-    fits: list[_Text] = Field(default=[], max_length=20, description="Replies that it has to decide")
-    fits_not: list[_Text] = Field(default=[], max_length=20, description="Replies that it must not decide")
+    permanence: Literal["", "transient", "permanent"] = Field("", description="Set if the reply code is wrong")
+    fits: list[_Text] = Field(default=[], max_length=20, description="Replies that must match")
+    fits_not: list[_Text] = Field(default=[], max_length=20, description="Replies that must not match")
 
 
 OwnRules = Annotated[list[OwnRule], Field(max_length=500)]
@@ -39,10 +39,10 @@ class RuleApplication(Model):
     state: Literal["waiting", "running", "done", "cancelled", "failed"]
     days_done: int
     days: int
-    judged: int = Field(description="Bounces and delays that were looked at")
-    changed: int = Field(description="Those that have another cause, permanence or rule now")
-    entries_made: int = Field(description="Suppression entries that followed")
-    entries_lifted: int = Field(description="Entries that no event speaks for any more")
+    judged: int = Field(description="Bounces and delays re-classified")
+    changed: int = Field(description="Those whose cause, permanence or rule changed")
+    entries_made: int = Field(description="Suppression entries added")
+    entries_lifted: int = Field(description="Suppression entries lifted")
     error: str
     asked_at: UtcTime
     finished_at: UtcTime | None
@@ -63,14 +63,14 @@ class RulesChange(Model):
 
     version: int = Field(ge=0)
     rules: OwnRules
-    apply: bool = Field(True, description="Judge the past by them, too")
+    apply: bool = Field(True, description="Re-classify past events, too")
 
 
 class RulesBacktestRequest(Model):
     """Rules to be tried in place of those that a tenant has."""
 
     rules: OwnRules
-    days: int = Field(90, ge=1, le=800, description="How far back")
+    days: int = Field(90, ge=1, le=800, description="Days to look back")
 
 
 class RejudgedPattern(Model):
@@ -92,11 +92,11 @@ class RulesBacktest(Model):
 
     first_day: date
     last_day: date
-    patterns: int = Field(description="Wordings that were looked at")
-    judged: int = Field(description="Bounces and delays of these reply_patterns")
-    changed: int = Field(description="How many of them would have another cause or permanence")
-    frees: int = Field(description="Bounces that would no longer speak against their address")
-    holds: int = Field(description="Bounces that would now speak against their address")
-    rows: list[RejudgedPattern] = Field(description="The most frequent first, up to 500")
+    patterns: int = Field(description="Reply patterns examined")
+    judged: int = Field(description="Bounces and delays with these patterns")
+    changed: int = Field(description="Of these, how many would change cause or permanence")
+    frees: int = Field(description="Bounces that would no longer count against their address")
+    holds: int = Field(description="Bounces that would now count against their address")
+    rows: list[RejudgedPattern] = Field(description="Most frequent first, up to 500")
     decided: dict[str, int] = Field(description="By rule: how many bounces and delays it decides")
-    problems: list[str] = Field(description="What the examples in the rules find, and rules that take too long")
+    problems: list[str] = Field(description="Failed examples, and rules that take too long")

@@ -35,7 +35,7 @@ class Who(Model):
 class NewToken(Model):
     """A token for a program, for one tenant or (without `tenant`) for all that its maker may see."""
 
-    name: str = Field(min_length=1, max_length=80, examples=["nightly load"])
+    name: str = Field(min_length=1, max_length=80, examples=["nightly import"])
     tenant: str | None = None
     expires_in_days: int | None = Field(None, ge=1, le=3650)
 
@@ -54,4 +54,4 @@ class Token(Model):
 class MadeToken(Token):
     """A token just made."""
 
-    secret: str = Field(description="Shown now and never again; send it as `Authorization: Bearer ...`")
+    secret: str = Field(description="Returned only once; send it as `Authorization: Bearer ...`")

@@ -36,26 +36,26 @@ class SuppressionEntry(Model):
     """What stands for an address (or `@domain`, all of it), for one reason and scope."""
 
     id: str
-    address: str = Field(description="Empty where the tenant keeps digests only")
-    address_key: str = Field(description="The digest that the list knows it by, in hex")
+    address: str = Field(description="Empty if the tenant stores digests only")
+    address_key: str = Field(description="Key of the entry: a digest, in hex")
     reason: Reason
     scope: Scope
-    scope_name: str = Field("", description="The sending domain or stream that it reaches")
+    scope_name: str = Field("", description="Sending domain or stream of the scope")
     state: State
-    since: UtcTime = Field(description="Time of the first event that asked for it")
+    since: UtcTime = Field(description="Time of the first event behind it")
     until: UtcTime | None = Field(None, description="None: no end")
     ended_at: UtcTime | None = None
-    made_at: UtcTime = Field(description="When it came into force last")
-    made_by: str = Field(description="Who or what changed it last")
+    made_at: UtcTime = Field(description="Start of the current hold")
+    made_by: str = Field(description="Author of the last change")
     origin: str = Field(description="event, hand, api, import, page, post, mailto or look")
     change: Change
     changed_at: UtcTime
-    note: str = Field("", description="What was summary: by the server, or by the person")
+    note: str = Field("", description="Reply of the server, or text of the person")
     provider: str = ""
-    stream: str = Field("", description="The stream of the mail that it came from")
-    times: int = Field(description="How often it was asked for")
-    returns: int = Field(description="How often it came back")
-    evidence: list[Evidence] = Field(description="The first events behind it, oldest first")
+    stream: str = Field("", description="Stream of the mail that caused it")
+    times: int = Field(description="Number of events behind it")
+    returns: int = Field(description="Number of returns")
+    evidence: list[Evidence] = Field(description="First events behind it, oldest first")
 
 
 class EntryCount(Model):
@@ -71,7 +71,7 @@ class NewEntries(Model):
     addresses: list[AddressText] = Field(min_length=1, max_length=10_000)
     reason: Reason = "manual"
     scope: Scope = "tenant"
-    scope_name: str = Field("", max_length=253, description="The sending domain or stream; it must be known")
+    scope_name: str = Field("", max_length=253, description="Sending domain or stream; must exist")
     until: UtcTime | None = None
     note: Note = ""
 
@@ -98,9 +98,7 @@ class Lift(Model):
     ids: list[str] = Field(default=[], max_length=1000)
     address: AddressText = ""
     why: SentenceWanted
-    despite_complaint: bool = Field(
-        False, description="Whoever complained does not want this mail. Say true if you know better"
-    )
+    despite_complaint: bool = Field(False, description="Required true to lift an entry made by a complaint")
 
 
 class Lifted(Model):
@@ -138,8 +136,8 @@ class ListChanges(Model):
     """Changes in their order. Ask again after `last`."""
 
     items: list[ListChange]
-    last: int = Field(description="The number to ask after next time")
-    more: bool = Field(description="There are more: ask again at once")
+    last: int = Field(description="Number to continue after")
+    more: bool = Field(description="More changes are available")
 
 
 class AddressStatus(Model):
@@ -171,7 +169,7 @@ class GrowthPart(Model):
     removed: int
     active: int
     withheld: int
-    days: list[int] = Field(description="What stood at the end of each day")
+    days: list[int] = Field(description="Entries in force at the end of each day")
 
 
 class SavedRates(Model):
@@ -181,7 +179,9 @@ class SavedRates(Model):
     bounced: int
     complained: int
     withheld: int
-    withheld_bad: int = Field(description="Withheld because the mailbox or its domain is gone: would have bounced")
+    withheld_bad: int = Field(
+        description="Withheld because the mailbox or its domain does not exist: would have bounced"
+    )
     bounce_rate: float | None
     bounce_rate_without: float | None
 
@@ -217,25 +217,27 @@ class PolicyRule(Model):
     reason: Reason = "invalid_address"
     scope: Scope = "tenant"
     whole_domain: bool = False
-    times: int = Field(1, ge=1, le=100, description="Messages that must have met it, with no delivery between")
-    over_days: float = Field(0, ge=0, le=365, description="Between the first and the last of them")
+    times: int = Field(1, ge=1, le=100, description="Number of messages required, with no delivery between")
+    over_days: float = Field(0, ge=0, le=365, description="Days between the first and the last of them")
     within_days: float = Field(60, gt=0, le=365)
     for_days: float | None = Field(None, gt=0, le=3650, description="None: no end")
-    longer: float = Field(1, ge=1, le=10, description="At each return so many times as long")
+    longer: float = Field(1, ge=1, le=10, description="Factor for the duration at each return")
     longest_days: float = Field(365, gt=0, le=3650)
     ends_with_delivery: bool = False
     wait_hours: list[Annotated[float, Field(gt=0, le=24 * 365)]] = Field(
-        default=[], max_length=20, description="How long to wait after the first rejection, the second, and so on"
+        default=[], max_length=20, description="Hours to wait after the first rejection, the second, and so on"
     )
 
 
 class ProposalSettings(Model):
     """What is looked for once a day and proposed."""
 
-    no_life_sends: int = Field(12, ge=0, le=1000, description="Deliveries without any sign of life; 0: not looked for")
+    no_life_sends: int = Field(12, ge=0, le=1000, description="Deliveries without an open or click; 0: off")
     no_life_days: int = Field(120, ge=7, le=3650)
     role_addresses: bool = True
-    revived_after_days: int = Field(180, ge=0, le=3650, description="Dead so long, then alive: a trap; 0: not")
+    revived_after_days: int = Field(
+        180, ge=0, le=3650, description="Days not existing before it accepts mail again (possible trap); 0: off"
+    )
 
 
 class SuppressionPolicy(Model):
@@ -267,12 +269,12 @@ class RehearsalLine(Model):
     name: str
     label: str = ""
     held: int = Field(description="Addresses that it would have held")
-    wrongly: int = Field(description="Of those: took mail while they would have been held")
+    wrongly: int = Field(description="Of those: accepted mail while they would have been held")
     bounces_spared: int
     bounces: int
     complaints_spared: int
     complaints: int
-    deliveries_lost: int = Field(description="Messages that were delivered and would have been withheld")
+    deliveries_lost: int = Field(description="Delivered messages that would have been withheld")
     deliveries: int
 
 
@@ -280,8 +282,8 @@ class RehearsalResult(Model):
     """A policy beside the one that holds, tried on the same events."""
 
     recipients: int
-    ours: RehearsalLine = Field(description="The policy that was tried")
-    holding: RehearsalLine = Field(description="The policy that holds now")
+    ours: RehearsalLine = Field(description="Policy of the dry run")
+    holding: RehearsalLine = Field(description="Current policy")
     providers: list[RehearsalLine]
     reasons: list[RehearsalLine]
 
@@ -292,17 +294,17 @@ class RehearsalResult(Model):
 class SameMailbox(Model):
     """At one provider: what of a local part makes no difference."""
 
-    provider: str = Field(min_length=1, max_length=253, description="A provider, or one recipient domain")
-    tag_after: str = Field("", max_length=3, description="What begins with this is a tag, as + in ann+news")
+    provider: str = Field(min_length=1, max_length=253, description="Provider or recipient domain")
+    tag_after: str = Field("", max_length=3, description="Separator of tags, for example + in ann+news")
     without_dots: bool = False
 
 
 class MatchingSettings(Model):
     """How addresses are compared, and whether they are kept."""
 
-    fold_case: bool = Field(True, description="Local parts without case")
+    fold_case: bool = Field(True, description="Ignore case in local parts")
     same: list[SameMailbox] = Field(default=[], max_length=100)
-    digests_only: bool = Field(False, description="Keep keyed digests, no addresses. There is no way back")
+    digests_only: bool = Field(False, description="Store keyed digests instead of addresses. This cannot be undone")
 
 
 class MatchingView(Model):
@@ -310,7 +312,7 @@ class MatchingView(Model):
 
     settings: MatchingSettings
     changing: bool
-    key: str = Field("", description="With digests only: what BLAKE2b-128 of the normal form is keyed with, in hex")
+    key: str = Field("", description="With digests only: key of BLAKE2b-128 over the normal form, in hex")
 
 
 # Clearance
@@ -351,12 +353,14 @@ class ClearanceAnswer(Model):
     address: str
     verdict: Literal["clear", "held"]
     reason: str = Field(
-        "", description="A reason of the list, brake where its stream is stopped, no_address where the text is none"
+        "", description="Reason of the entry; paused if the stream is paused; no_address if the text is not an address"
     )
     why: str = ""
     since: UtcTime | None = None
     until: UtcTime | None = None
-    not_before: UtcTime | None = Field(None, description="Clear, but its last rejection passes only then")
+    not_before: UtcTime | None = Field(
+        None, description="Clear, but a temporary rejection is expected to end only then"
+    )
     elsewhere: list[HeldElsewhere] = []
 
 

@@ -25,7 +25,7 @@ class WatchRequest(Model):
     """What to watch: records of the plan by their key, or all that are yours to publish."""
 
     keys: list[Annotated[str, StringConstraints(max_length=600)]] = Field(default=[], max_length=200)
-    hours: int = Field(48, ge=1, le=24 * 14, description="It gives up after so long")
+    hours: int = Field(48, ge=1, le=24 * 14, description="Maximum duration")
 
 
 class WatchSighting(Model):
@@ -46,7 +46,7 @@ class WatchedRecord(Model):
     name: str
     type: str
     value: str
-    seen_by: int = Field(description="Servers that have it")
+    seen_by: int = Field(description="Servers that return it")
     asked: int
 
 
@@ -64,7 +64,7 @@ class Watch(Model):
     id: int
     domain: str
     state: Literal["running", "agreed", "gave_up", "cancelled"]
-    summary: str = Field(description="How it stands, in a sentence")
+    summary: str = Field(description="Status, as text")
     records: list[WatchedRecord]
     servers: list[WatchedServer]
     sightings: list[WatchSighting]

@@ -50,8 +50,8 @@ class Webhook(Model):
     waiting: int
     dead: int
     created_at: UtcTime
-    last_at: UtcTime | None = Field(None, description="When it was called last")
-    last_response: str = Field("", description="What came back")
+    last_at: UtcTime | None = Field(None, description="Time of the last call")
+    last_response: str = Field("", description="Response")
 
 
 class MadeWebhook(Webhook):
@@ -67,7 +67,7 @@ class WebhookCall(Model):
     subject: str
     state: Literal["waiting", "delivered", "dead"]
     attempts: int
-    response: str = Field(description="What the last try brought")
+    response: str = Field(description="Response of the last attempt")
     body: dict[str, Any]
     created_at: UtcTime
     next_at: UtcTime | None

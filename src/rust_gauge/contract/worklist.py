@@ -35,15 +35,15 @@ class WorkItem(Model):
     seen_at: UtcTime
     notified_at: UtcTime | None = None
     resolved_at: UtcTime | None = None
-    until: UtcTime | None = Field(None, description="When one that is put off comes up again")
-    mail: int = Field(description="Messages of a week that it touches")
+    until: UtcTime | None = Field(None, description="End of the snooze")
+    mail: int = Field(description="Affected messages of one week")
     rank: float
     remedy: str
     record: str
     evidence: list[str]
     recheck: str
     assigned_to: str = ""
-    returns: int = Field(0, description="How often it came back after it was closed")
+    returns: int = Field(0, description="Number of returns after it was closed")
 
 
 class WorkStep(Model):
@@ -76,8 +76,8 @@ class WorkAct(Model):
 
     act: Literal["acknowledge", "assign", "comment", "snooze", "recheck"]
     text: str = Field("", max_length=2000)
-    to: str = Field("", max_length=254, description="With assign: whom; empty is nobody")
-    until: datetime | None = Field(None, description="With snooze")
+    to: str = Field("", max_length=254, description="With assign: email of a member; empty: nobody")
+    until: datetime | None = Field(None, description="With snooze: when it ends: when it ends")
 
 
 class AlertChannel(Model):
@@ -92,19 +92,25 @@ class AlertChannel(Model):
     to: list[Annotated[str, StringConstraints(max_length=254)]] = Field(default=[], max_length=20)
     url: str = Field("", max_length=500)
     template: str = Field('{"text": "{what}: {title}\\n{text}\\n{link}"}', max_length=2000)
-    min_level: Level = Field("investigate", description="Tell of items of this level and worse")
-    quiet_from: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$", description="UTC; told afterwards")
+    min_level: Level = Field("investigate", description="Lowest level of items to notify of")
+    quiet_from: str = Field(
+        "", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$", description="UTC; notifications are sent afterwards"
+    )
     quiet_to: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$")
 
 
 class AlertSettings(Model):
     """How a tenant is told of trouble, and whether clearance brakes by itself at a stop line."""
 
-    wait_minutes: float = Field(15, ge=0, le=24 * 60, description="Before it is told")
-    repeat_hours: float = Field(24, ge=0, le=24 * 30, description="Before it is told again; 0: never")
-    resolve_hours: float = Field(2, ge=0, le=24 * 7, description="Measured well for so long it closes by itself")
-    confidence: float = Field(0.9, ge=0.5, le=0.999, description="How probable it has to be that a line is crossed")
-    auto_pause: bool = Field(False, description="At a stop line hold the stream and relay until somebody releases it")
+    wait_minutes: float = Field(15, ge=0, le=24 * 60, description="Before the first notification")
+    repeat_hours: float = Field(24, ge=0, le=24 * 30, description="Before a reminder; 0: never")
+    resolve_hours: float = Field(
+        2, ge=0, le=24 * 7, description="Time without the problem after which it is resolved automatically"
+    )
+    confidence: float = Field(0.9, ge=0.5, le=0.999, description="Confidence needed to report a crossed line")
+    auto_pause: bool = Field(
+        False, description="At a stop line, pause the stream on that relay until somebody resumes it"
+    )
     channels: list[AlertChannel] = Field(default=[], max_length=20)
     report_every: Literal["", "week", "month"] = Field("", description="On Mondays, or on the first of the month")
     report_to: list[Annotated[str, StringConstraints(max_length=254)]] = Field(default=[], max_length=20)
@@ -132,7 +138,7 @@ class StreamPause(Model):
     relay: str
     since: UtcTime
     why: str
-    by: str = Field("", description="Who set it; empty where a crossed stop line did")
+    by: str = Field("", description="Author; empty: paused by a crossed stop line")
 
 
 class StreamPauseChange(Model):
@@ -157,9 +163,9 @@ class LineRow(Model):
     events: float
     mail: float
     crossed: Literal["", "watch", "stop"]
-    own: bool = Field(False, description="The relay's own lines")
-    next: Literal["", "watch", "stop"] = Field("", description="The line that is crossed next at the present pace")
-    next_on: date | None = Field(None, description="When, at that pace; three days ahead at most")
+    own: bool = Field(False, description="Lines of the relay itself")
+    next: Literal["", "watch", "stop"] = Field("", description="Next line to be crossed at the current pace")
+    next_on: date | None = Field(None, description="Day at that pace; at most three days ahead")
 
 
 class Report(Model):
@@ -167,4 +173,4 @@ class Report(Model):
 
     title: str
     text: str
-    html: str = Field(description="A whole document, its picture inside; it asks nobody for anything")
+    html: str = Field(description="Complete HTML document with its picture; loads nothing else")

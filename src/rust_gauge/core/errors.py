@@ -2,8 +2,8 @@
 
 RustGaugeError
  └─ InputError          something handed in cannot be used as it is
-     ├─ DomainNameError   a text is no domain name
-     ├─ AddressError      a text is no mailbox address
+     ├─ DomainNameError   a text is not a domain name
+     ├─ AddressError      a text is not a mailbox address
      ├─ IpAddressError    a text is not an IP address
      ├─ ReportError       no DMARC aggregate report (core.dmarc.feedback)
      └─ EventError        a row is no event; names the field
@@ -32,11 +32,11 @@ class InputError(RustGaugeError):
 
 
 class DomainNameError(InputError):
-    """A text is no domain name (RFC 1035 §2.3, RFC 5890)."""
+    """A text is not a domain name (RFC 1035 §2.3, RFC 5890)."""
 
 
 class AddressError(InputError):
-    """A text is no mailbox address (RFC 5321 §4.1.2, RFC 6531)."""
+    """A text is not a mailbox address (RFC 5321 §4.1.2, RFC 6531)."""
 
 
 class IpAddressError(InputError):

@@ -96,26 +96,26 @@ def read_carefully(text: str) -> TagList:
         column = at + len(piece) - len(piece.lstrip(_BLANK)) + 1
         if not body:
             if index < len(pieces) - 1:  # one trailing semicolon is allowed
-                problems.append(Problem("two semicolons with nothing between them", at + 1, max(1, len(piece))))
+                problems.append(Problem("two semicolons in a row", at + 1, max(1, len(piece))))
             continue
         raw_name, equals, raw_value = body.partition("=")
         name = raw_name.rstrip(_BLANK)
         if not equals:
-            problems.append(Problem(f"{_short(body)} is no tag: it has no =", column, len(body)))
+            problems.append(Problem(f"{_short(body)} is not a tag: it has no =", column, len(body)))
             continue
         if not _NAME.match(name):
-            problems.append(Problem(f"{_short(name)!r} is no tag name", column, max(1, len(name))))
+            problems.append(Problem(f"{_short(name)!r} is not a tag name", column, max(1, len(name))))
             continue
         value = raw_value.strip(_BLANK)
         value_column = column + len(raw_name) + 1 + len(raw_value) - len(raw_value.lstrip(_BLANK))
         if name in seen:
-            problems.append(Problem(f"the tag {name} stands twice", column, len(body)))
+            problems.append(Problem(f"the tag {name} appears twice", column, len(body)))
             continue
         seen.add(name)
         bad = _BAD_VALUE.search(value)
         if bad:
             problems.append(
-                Problem(f"{bad.group()!r} may not stand in a tag's value", value_column + bad.start(), len(bad.group()))
+                Problem(f"{bad.group()!r} is not allowed in a tag value", value_column + bad.start(), len(bad.group()))
             )
         tags.append(Tag(name, value, column, value_column))
     return TagList(tuple(tags), tuple(problems))

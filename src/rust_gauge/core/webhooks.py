@@ -48,10 +48,10 @@ def verify(secret: str, headers: Mapping[str, str], body: bytes, now: int) -> st
     if not (message_id and seconds.isascii() and seconds.isdigit() and len(seconds) < 15 and signatures):
         raise WebhookRefused("webhook-id, webhook-timestamp or webhook-signature is missing")
     if abs(now - int(seconds)) > TOLERANCE:
-        raise WebhookRefused(f"The message is more than {TOLERANCE} seconds off", remedy="Set the clock right")
+        raise WebhookRefused(f"The message is off by more than {TOLERANCE} seconds", remedy="Check the clock")
     wanted = "v1," + base64.b64encode(_digest(secret, message_id, seconds, body)).decode()
     if not any(hmac.compare_digest(wanted.encode(), signature.encode("utf-8", "replace")) for signature in signatures):
-        raise WebhookRefused("The signature is not of this secret and body", remedy="Compare the secrets")
+        raise WebhookRefused("The signature does not match this secret and body", remedy="Compare the secrets")
     return message_id
 
 

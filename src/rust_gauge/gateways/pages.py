@@ -43,7 +43,7 @@ class PageFetcher:
             return PageAnswer(question, "failed", detail=f"{host} has no address")
         allowed = [address for address in addresses if may_reach(address, self._reach)]
         if not allowed:
-            return PageAnswer(question, "failed", detail=f"{host} is at {addresses[0]}, which is no public address")
+            return PageAnswer(question, "failed", detail=f"{host} is at {addresses[0]}, which is not a public address")
         answer = PageAnswer(question, "failed")
         for address in allowed[:2]:
             answer = self._get(question, host, parts.path, address)

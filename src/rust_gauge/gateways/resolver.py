@@ -126,7 +126,7 @@ class Resolver:
         async def once(question: DnsQuestion) -> DnsAnswer:
             named = self._named(question.server)
             if named is None:
-                detail = f"{question.server} is no public address, so it is not asked from here"
+                detail = f"{question.server} is not a public address, so it is not asked from here"
                 return DnsAnswer(question, AnswerStatus.NOT_HELD, detail=detail)
             return await self._ask(question, *named)
 
@@ -219,7 +219,7 @@ class Resolver:
         if question.server:
             named = self._named(question.server)
             if named is None:
-                detail = f"{question.server} is no public address, so it is not asked from here"
+                detail = f"{question.server} is not a public address, so it is not asked from here"
                 return DnsAnswer(question, AnswerStatus.NOT_HELD, detail=detail)
             servers = (named,)
         answer = DnsAnswer(question, AnswerStatus.SERVFAIL, detail="no DNS server is configured")
@@ -268,7 +268,7 @@ class Resolver:
             return DnsAnswer(question, AnswerStatus.TIMEOUT, detail=f"{where} did not answer within {timeout:g} s")
         except (dns.name.LabelTooLong, dns.name.NameTooLong, dns.name.EmptyLabel):
             # Such a name cannot exist, and cannot even be asked for (RFC 1035 §2.3.4).
-            return DnsAnswer(question, AnswerStatus.NO_NAME, detail="the name breaks the limits of DNS")
+            return DnsAnswer(question, AnswerStatus.NO_NAME, detail="the name exceeds the limits of DNS")
         except dns.exception.DNSException as error:
             return DnsAnswer(question, AnswerStatus.MALFORMED, detail=f"{where}: {type(error).__name__}")
         except (OSError, EOFError) as error:

@@ -58,7 +58,7 @@ class HookCaller:
         except ValueError:
             return
         if not may_reach(literal, self.reach):
-            raise HookAddressError(f"{host} is no public address", remedy="Name it in the setting webhook_hosts")
+            raise HookAddressError(f"{host} is not a public address", remedy="Name it in the setting webhook_hosts")
 
     def post(
         self,
@@ -134,4 +134,4 @@ class HookCaller:
                 return self.reach[address]
             if trusted or may_reach(address, self.reach):
                 return address, port
-        raise HookAddressError(f"{host} is at {found[0]}, which is no public address")
+        raise HookAddressError(f"{host} is at {found[0]}, which is not a public address")

@@ -62,7 +62,7 @@ def check_spf(source: Source, ip: str, mail_from: str, helo: str = "", record: s
     try:
         return trial_document(source.run(check_mail(ip, helo, mail_from, record=record)))
     except ValueError:
-        raise SourceError(f"{ip} is not an IP address", remedy="Give an address such as 192.0.2.43") from None
+        raise SourceError(f"{ip} is not an IP address", remedy="Use an address such as 192.0.2.43") from None
 
 
 def check_message(source: Source, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "") -> MessageCheck:
@@ -71,7 +71,7 @@ def check_message(source: Source, raw: bytes, *, ip: str = "", helo: str = "", m
     try:
         return message_document(source.run(authenticate(raw, ip=ip, helo=helo, mail_from=mail_from, now=now)))
     except ValueError:
-        raise SourceError(f"{ip} is not an IP address", remedy="Give an address such as 192.0.2.43") from None
+        raise SourceError(f"{ip} is not an IP address", remedy="Use an address such as 192.0.2.43") from None
 
 
 def read_message(raw: bytes) -> bytes:

@@ -58,7 +58,7 @@ def from_recording(path: Path) -> Source:
     try:
         document = json.loads(_text(path))
         if not isinstance(document, dict):
-            raise InputError("this is no recording of answers")
+            raise InputError("not a recording of answers")
         answer_all = answers_from_recording(document)
     except (InputError, ValueError) as error:
         remedy = "Make one with rustgauge audit ... --record-to"

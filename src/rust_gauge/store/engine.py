@@ -28,7 +28,7 @@ class StoreError(RustGaugeError):
 
 
 class StoreUnavailable(StoreError):
-    """The database cannot be reached."""
+    """The database is unavailable."""
 
 
 class StoreBusy(StoreError):
@@ -92,7 +92,7 @@ class Store:
                     continue
                 if code in _GONE or error.connection_invalidated or isinstance(error, InterfaceError):
                     raise StoreUnavailable(
-                        "The database cannot be reached",
+                        "The database is unavailable",
                         why=type(error).__name__,
                         remedy="Nothing was stored. Try again in a moment; see the service's log",
                     ) from error

@@ -142,7 +142,7 @@ def cause_days(
 def reply_patterns(
     connection: Connection, tenant_id: int, first: date, last: date, cause: Cause | None, limit: int
 ) -> list[WordingSum]:
-    """Wordings of replies by how often they came: id, reply pattern, example, first_seen_at, cause, providers, n."""
+    """Return reply patterns, most frequent first, with example, first_seen_at, cause, providers and count."""
     c, w = t.flow_pattern_day.c, t.reply_pattern.c
     query = (
         select(

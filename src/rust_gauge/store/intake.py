@@ -230,7 +230,7 @@ class Load:
         values = ", ".join(f"{name} = {literal(value)}" for name, value in shared.items())
         done = load_rows(connection, "event", _COLUMNS, f"{values}, {_KEYS}", self.packets)
         if done.warnings != done.skipped or done.records != self.sent:
-            what = "MariaDB doubted a row that we thought right"
+            what = "The database rejected a row"
             raise StoreError(what, why=f"{done}, {self.sent} sent", remedy="See the service's log")
         stored = done.records - done.skipped
         if lock_counters(connection, self.tenant_id) != self.rules_version:

@@ -78,7 +78,7 @@ def change_proof(connection: Connection, proof_id: int, /, **values: Unpack[Proo
 
 
 def due(connection: Connection, before: datetime, limit: int = 200) -> list[ProofRow]:
-    """Proofs by record that stood, and were not looked at since `before`."""
+    """Proofs by record that stood, and were not checked since `before`."""
     c = t.proof.c
     query = select(t.proof).where(c.method == "record", c.state.in_(("verified", "lost")), c.checked_at < before)
     return values_of(ProofRow, connection.execute(query.order_by(c.checked_at).limit(limit)))

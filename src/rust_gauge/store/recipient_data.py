@@ -73,7 +73,7 @@ def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: by
 
 
 def reply_patterns_of(connection: Connection, tenant_id: int, key: bytes) -> list[ReplyPattern]:
-    """Wordings of replies about a recipient: id, reply pattern, example."""
+    """Reply patterns of replies about a recipient: id, reply pattern, example."""
     e, w = t.event.c, t.reply_pattern.c
     ids = select(e.pattern_id).where(e.tenant_id == tenant_id, e.recipient_key == key, e.pattern_id != 0).distinct()
     return values_of(ReplyPattern, connection.execute(select(w.id, w.reply_pattern, w.example).where(w.id.in_(ids))))

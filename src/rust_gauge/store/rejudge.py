@@ -204,7 +204,7 @@ def _write(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRo
     run(connection, "DELETE FROM judged")
 
 
-# Wordings, for a trial
+# Reply patterns, for a trial
 
 
 def wordings_by_provider(connection: Connection, tenant_id: int, first: date, last: date) -> list[WordingOfProvider]:

@@ -123,7 +123,7 @@ def drop_shift(connection: Connection, id: int) -> None:
 
 
 def tenants_with_open(connection: Connection, seen_before: datetime) -> list[int]:
-    """Tenants with shifts that go on and were not looked at since."""
+    """Tenants with shifts that go on and were not checked since."""
     c = t.shift.c
     query = select(c.tenant_id).where(c.ended_at.is_(None), c.seen_at < seen_before).distinct()
     return list(connection.scalars(query))

@@ -267,7 +267,7 @@ def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> di
 
 
 def where_of(row: RowOfEntry) -> Where:
-    """Return what an entry is about, from a row."""
+    """Return what an enattempt about, from a row."""
     return Where(bytes(row.address_key), Reason.from_number(row.reason), Scope.from_number(row.scope), row.scope_id)
 
 

@@ -222,19 +222,19 @@ describe('trials', () => {
     };
     const seen = serviceWith({[`POST ${T}/spf-checks`]: trial});
     open(<TryView tenant="copperline" name={NAME} />);
-    await userEvent.type(screen.getByLabelText('Sending address'), '192.0.2.9');
+    await userEvent.type(screen.getByLabelText('Sending IP'), '192.0.2.9');
     await userEvent.type(screen.getByLabelText('Record to test instead of the published one'), 'v=spf1 ~all');
-    await userEvent.click(screen.getByRole('button', {name: 'Try'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Test'}));
     expect(await screen.findByText('softfail')).toBeTruthy();
     expect(seen[0]!.body).toMatchObject({ip: '192.0.2.9', mail_from: `bounce@${NAME}`, record: 'v=spf1 ~all'});
   });
 
   it('says why an address is none', async () => {
-    serviceWith({[`POST ${T}/spf-checks`]: problem(422, 'Invalid request', {detail: 'x is no IP address'})});
+    serviceWith({[`POST ${T}/spf-checks`]: problem(422, 'Invalid request', {detail: 'x is not an IP address'})});
     open(<TryView tenant="copperline" name={NAME} />);
-    await userEvent.type(screen.getByLabelText('Sending address'), 'x');
-    await userEvent.click(screen.getByRole('button', {name: 'Try'}));
-    expect((await screen.findByRole('alert')).textContent).toContain('x is no IP address');
+    await userEvent.type(screen.getByLabelText('Sending IP'), 'x');
+    await userEvent.click(screen.getByRole('button', {name: 'Test'}));
+    expect((await screen.findByRole('alert')).textContent).toContain('x is not an IP address');
   });
 });
 

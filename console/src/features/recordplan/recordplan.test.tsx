@@ -82,13 +82,13 @@ describe('the sentence on top', () => {
   const differing = record({
     check: check({
       state: 'differs',
-      causes: [{key: 'leading-blank', text: 'a blank was pasted in front of the value', column: 1, length: 1}],
+      causes: [{key: 'leading-blank', text: 'a space was pasted before the value', column: 1, length: 1}],
     }),
   });
   it.each([
     [plan([]), 'No plan yet.', /Add a stream/],
     [plan([record()]), 'Every record is published as planned.', /Watch/],
-    [plan([differing]), '0 of 1 record are published as planned.', /news TXT: a blank was pasted/],
+    [plan([differing]), '0 of 1 record are published as planned.', /news TXT: a space was pasted/],
     [
       plan([record({check: check({state: 'missing'})})]),
       '0 of 1 record are published as planned.',

@@ -218,7 +218,8 @@ function SettingsCard({tenant, saved}: {tenant: string; saved: Settings}) {
           isRequired
         />
         <Field
-          label="Confidence needed to report a crossed line, %"
+          label="Confidence for crossed lines, %"
+          hint="needed to report that a rate is above its line"
           value={confidence}
           onChange={setConfidence}
           isRequired

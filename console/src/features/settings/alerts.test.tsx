@@ -77,7 +77,7 @@ describe('alerts', () => {
     const wait = await screen.findByRole('textbox', {name: 'Delay before the first notification, minutes'});
     await userEvent.clear(wait);
     await userEvent.type(wait, '30');
-    const sure = screen.getByRole('textbox', {name: /Confidence needed/});
+    const sure = screen.getByRole('textbox', {name: /Confidence for crossed lines/});
     await userEvent.clear(sure);
     await userEvent.type(sure, '95');
     await userEvent.type(

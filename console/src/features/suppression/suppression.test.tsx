@@ -62,7 +62,7 @@ const base = {
   [`GET ${T}/suppression/status`]: () => ({
     address: 'kim@tidepost.example',
     verdict: 'held',
-    why: 'its owner reported mail of yours as unwanted',
+    why: 'the recipient reported your mail as spam',
     entries: [entry()],
     history: [],
   }),

@@ -234,7 +234,7 @@ function WallTable({wall}: {wall: Wall}) {
         <tr>
           <th scope="col">{HEADS[wall.subject ?? 'domain']}</th>
           <th scope="col" className="n">
-            delivered
+            Delivered
           </th>
           {wall.columns.map((column) => (
             <th scope="col" key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>

@@ -52,7 +52,7 @@ const List = styled.ol`
   }
   a {
     display: grid;
-    grid-template-columns: 58px minmax(0, 1fr) auto;
+    grid-template-columns: 92px minmax(0, 1fr) auto;
     gap: 2px ${space.m};
     padding: 9px 12px;
     text-decoration: none;
@@ -83,7 +83,7 @@ const List = styled.ol`
   }
   ${narrow} {
     a {
-      grid-template-columns: 50px minmax(0, 1fr);
+      grid-template-columns: 84px minmax(0, 1fr);
     }
     a > small {
       grid-column: 2;

@@ -21,7 +21,7 @@ class Domains(Part):
         return self._client.send(calls.get_domain(tenant, name))
 
     def add(self, tenant: str, name: str, *, selectors: Sequence[str] = ()) -> Domain:
-        """AlreadyThereError if it is watched, InvalidInputError if it is no domain name."""
+        """AlreadyThereError if it is watched, InvalidInputError if it is not a domain name."""
         # Not validated here, so that the reason comes from one place: the service.
         new = NewDomain.model_construct(name=name, selectors=[*selectors])
         return self._client.send(calls.add_domain(tenant, new))

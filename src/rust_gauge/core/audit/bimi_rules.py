@@ -16,7 +16,7 @@ def examine_bimi(request: AuditRequest) -> DnsProgram[Examination]:
     texts = [txt.text for txt in answer.texts if txt.text.lower().lstrip().startswith("v=bimi")]
     if answer.failed or not texts:
         state = CheckState.UNMEASURED if answer.failed else CheckState.ABSENT
-        out.point("bimi", "BIMI", state, why_unmeasured(answer) if answer.failed else "No logo is published")
+        out.point("bimi", "BIMI", state, why_unmeasured(answer) if answer.failed else "No BIMI logo")
         return out
     out.show("bimi", answer, texts)
     record = read_bimi(texts[0])
@@ -26,10 +26,10 @@ def examine_bimi(request: AuditRequest) -> DnsProgram[Examination]:
             Finding(
                 rule="bimi-record",
                 level=Level.RISK,
-                title=f"The BIMI record at {name} has a mistake: {first.what}",
+                title=f"The BIMI record at {name} has an error: {first.what}",
                 place=Place(name, "TXT", 0, first.column, first.length),
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in record.problems),
-                reason="No receiver shows the logo.",
+                reason="Receivers do not show the logo.",
                 remedy=f"Correct the record at column {first.column}.",
                 reference="BIMI draft §4.3",
                 scope="none",
@@ -41,14 +41,14 @@ def examine_bimi(request: AuditRequest) -> DnsProgram[Examination]:
             Finding(
                 rule="bimi-needs-policy",
                 level=Level.NOTE,
-                title=f"{request.domain} publishes a logo, and its DMARC policy is too mild for it",
+                title=f"{request.domain} publishes a logo, but its DMARC policy is too weak for it",
                 place=Place(name, "TXT"),
                 evidence=(f"DMARC: {policy.policy or 'no policy'}",),
-                reason="Receivers show the logo only where forged mail is quarantined or refused, all of it.",
-                remedy="Go to p=quarantine or p=reject first.",
+                reason="Receivers show the logo only if all failing mail is quarantined or rejected.",
+                remedy="Move to p=quarantine or p=reject first.",
                 reference="BIMI draft §7.1",
                 scope="none",
             )
         )
-    out.point("bimi", "BIMI", CheckState.GOOD, "It declines to take part" if record.declines else record.logo[:80])
+    out.point("bimi", "BIMI", CheckState.GOOD, "It opts out" if record.declines else record.logo[:80])
     return out

@@ -31,7 +31,7 @@ def judge_bulk(whole: Examination, measured: Measured, rules: Iterable[BulkRule]
         state, detail = _judge(whole, measured, rule)
         small = measured.messages_a_day is not None and measured.messages_a_day < rule.above
         if small and state == "not_met":
-            detail += f" (asked of those who send {rule.above:,.0f} or more a day)"
+            detail += f" (required from {rule.above:,.0f} or more a day)"
         whole.bulk.append(BulkPoint(rule.key, rule.text, state, detail, rule.since))
     if not whole.bulk:
         return
@@ -52,24 +52,28 @@ def _judge(whole: Examination, measured: Measured, rule: BulkRule) -> tuple[str,
         return worst[0], f"SPF: {first[1]}; DKIM: {second[1]}"
     if rule.measure == "alignment":
         if not whole.streams:
-            return "unmeasured", "no stream is described yet"
+            return "unmeasured", "no streams described yet"
         bad = [stream.name for stream in whole.streams if not any(a.counts for a in stream.by_list.aligned)]
         return ("not_met", f"does not align: {', '.join(bad)}") if bad else ("met", "every stream aligns")
     if rule.measure == "dmarc":
         found = whole.discoveries
         if found is None or found.by_list.failed is not None:
             return "unmeasured", "no usable answer"
-        return ("met", "a policy holds") if found.by_list.record else ("not_met", "no policy holds")
+        return ("met", "a policy applies") if found.by_list.record else ("not_met", "no policy applies")
     if rule.measure == "ptr":
         if not whole.hosts:
-            return "unmeasured", "no sending address is known"
+            return "unmeasured", "no sending IPs known"
         bad = [host.ip for host in whole.hosts if not host.confirmed]
-        return ("not_met", f"without a name that leads back: {', '.join(bad)}") if bad else ("met", "all have names")
+        return (
+            ("not_met", f"without forward-confirmed reverse DNS: {', '.join(bad)}")
+            if bad
+            else ("met", "all have reverse DNS")
+        )
     return _by_count(measured, rule)
 
 
 def _by_check(check: object, faulty: bool) -> tuple[str, str]:
-    state, summary = getattr(check, "state", CheckState.UNMEASURED), getattr(check, "summary", "not looked at")
+    state, summary = getattr(check, "state", CheckState.UNMEASURED), getattr(check, "summary", "not checked")
     if faulty or state is CheckState.FAULT:
         return "not_met", summary
     return ("unmeasured", summary) if state is CheckState.UNMEASURED else ("met", summary)
@@ -78,13 +82,13 @@ def _by_check(check: object, faulty: bool) -> tuple[str, str]:
 def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
     if rule.measure == "one_click":
         if measured.one_click is None:
-            return "unmeasured", "no message was looked at yet"
-        return ("met", "messages carry it") if measured.one_click else ("not_met", "messages do not carry it")
+            return "unmeasured", "no message examined yet"
+        return ("met", "messages have it") if measured.one_click else ("not_met", "messages do not have it")
     value = measured.complaint_rate if rule.measure == "complaints" else measured.tls_share
     if value is None:
-        return "unmeasured", "nothing was counted yet"
+        return "unmeasured", "nothing counted yet"
     if rule.measure == "complaints":
         return (
             "met" if value < rule.limit else "not_met"
-        ), f"{100 * value:.3f} % of delivered mail, under {100 * rule.limit:g} % is asked"
+        ), f"{100 * value:.3f} % of delivered mail, limit {100 * rule.limit:g} %"
     return ("met" if value >= rule.limit else "not_met"), f"{value:.1%} over TLS"

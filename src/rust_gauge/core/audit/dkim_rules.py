@@ -36,7 +36,7 @@ def examine_dkim(request: AuditRequest) -> DnsProgram[Examination]:
     elif told:
         whole.point("dkim", "DKIM", CheckState.FAULT, "No usable key at any selector")
     else:
-        whole.point("dkim", "DKIM", CheckState.UNMEASURED, "No selector is known; they cannot be listed from DNS")
+        whole.point("dkim", "DKIM", CheckState.UNMEASURED, "No selectors known; DNS cannot list them")
     return whole
 
 
@@ -68,8 +68,9 @@ def _examine_selector(request: AuditRequest, selector: Selector) -> DnsProgram[E
                 title=f"{len(keys)} DKIM records at selector {selector.name} of {domain}",
                 place=place,
                 evidence=tuple(key.text for key in keys),
-                reason="Which one a verifier takes is undefined, so the same mail passes here and fails there.",
-                remedy="Leave one record at this name; a second key needs a selector of its own.",
+                reason="Which one a verifier uses is undefined, so the same mail may pass at one receiver and "
+                "fail at another.",
+                remedy="Leave one record at this name; a second key needs its own selector.",
                 reference="RFC 6376 §3.6.2.2",
                 scope=f"selector:{selector.name}",
             )
@@ -108,14 +109,14 @@ def _no_key(domain: str, selector: Selector, answer: DnsAnswer, texts: list[str]
     record = None
     if found:
         misplaced = found[0]
-        evidence += (f"a key lies at {misplaced.question.name}",)
+        evidence += (f"there is a key at {misplaced.question.name}",)
         remedy = f"Move the record from {misplaced.question.name} to {name}."
         record = next(txt.text for txt in misplaced.texts if looks_like_key(txt.text))
     return Finding(
         rule="dkim-key-misplaced" if found else "dkim-no-key",
         level=Level.FAULT,
         title=f"No DKIM key at selector {selector.name} of {domain}"
-        + (f"; it lies at {found[0].question.name}" if found else ""),
+        + (f"; it is at {found[0].question.name}" if found else ""),
         place=Place(name, "TXT"),
         evidence=evidence,
         reason="Mail that is signed with this selector fails DKIM everywhere.",
@@ -130,10 +131,10 @@ def _long_chain(name: str, selector: Selector, answer: DnsAnswer) -> Finding:
     return Finding(
         rule="dkim-long-chain",
         level=Level.RISK,
-        title=f"The key at {name} is reached over {len(answer.aliases)} aliases",
+        title=f"The key at {name} is reached through {len(answer.aliases)} aliases",
         place=Place(name, "TXT"),
         evidence=(" -> ".join(answer.aliases),),
-        reason="Each alias is one more zone whose failure fails the signature, and some verifiers stop following.",
+        reason="Every alias adds a zone whose failure fails the signature, and some verifiers stop following.",
         remedy="Point the first alias at the last name, or publish the key itself.",
         reference="RFC 1034 §3.6.2",
         scope=f"selector:{selector.name}",
@@ -152,8 +153,8 @@ def _only_edwards(domain: str, usable: list[KeySeen]) -> list[Finding]:
             title=f"{domain} has Ed25519 keys and no RSA key",
             place=Place(f"{alone[0].selector}._domainkey.{domain}", "TXT"),
             evidence=tuple(key.selector for key in alone),
-            reason="Many receivers cannot verify Ed25519 yet; for them the mail is not signed.",
-            remedy="Sign twice: with a 2048-bit RSA key at a selector of its own, and with Ed25519 beside it.",
+            reason="Many receivers do not verify Ed25519 yet; to them the mail is unsigned.",
+            remedy="Sign twice: with a 2048-bit RSA key at its own selector, and with Ed25519.",
             reference="RFC 8463 §5",
         )
     ]
@@ -177,7 +178,7 @@ def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey,
                 title=f"The DKIM key at {which} does not allow sha256",
                 place=at("h"),
                 evidence=(f"h={':'.join(key.hashes)}",),
-                reason="sha256 is the only hash that signatures may use, so none of this key's signatures can hold.",
+                reason="Signatures may only use sha256, so no signature of this key can pass.",
                 remedy="Remove h= from the record.",
                 reference="RFC 8301 §3.1",
                 scope=scope,
@@ -191,7 +192,7 @@ def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey,
                 title=f"The DKIM key at {which} is not for mail",
                 place=at("s"),
                 evidence=(f"s={':'.join(key.services)}",),
-                reason="A verifier of mail has to pass over a key that is for another service.",
+                reason="Mail verifiers must ignore a key for another service.",
                 remedy="Remove s= from the record, or write s=email.",
                 reference="RFC 6376 §3.6.1",
                 scope=scope,
@@ -203,11 +204,11 @@ def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey,
             Finding(
                 rule="dkim-key-strict",
                 level=Level.NOTE,
-                title=f"The DKIM key at {which} is for exactly this domain",
+                title=f"The DKIM key at {which} is for this domain only",
                 place=at("t"),
                 topic="t",
                 evidence=("t=s", *below),
-                reason="Signatures whose i= is in a subdomain fail with it.",
+                reason="Signatures whose i= is in a subdomain fail.",
                 remedy="Remove the flag s if subdomains sign with their own i=.",
                 reference="RFC 6376 §3.6.1",
                 scope=scope,
@@ -223,8 +224,8 @@ def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey,
                 + (f" and {len(others) - 1} more" if len(others) > 1 else ""),
                 place=Place(name, "TXT", index),
                 evidence=others[:10],
-                reason="Whoever holds it can sign for all of them, and changing it means changing all of them.",
-                remedy="Give each domain a key of its own when the keys are changed next.",
+                reason="Whoever has it can sign for all of them, and rotating it means changing all of them.",
+                remedy="Give each domain its own key at the next rotation.",
                 reference="RFC 6376 §3.1",
                 scope="none",
             )
@@ -238,7 +239,7 @@ def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey,
                 title=f"The DKIM key at {which} has been in use for {(request.now - first) // 86_400} days",
                 place=Place(name, "TXT", index),
                 evidence=(f"first seen {(request.now - first) // 86_400} days ago",),
-                reason="The longer a key is used, the more copies of it lie about.",
+                reason="The longer a key is used, the more likely it has leaked.",
                 remedy="Publish a new key at a new selector, sign with it, and revoke this one some days later.",
                 reference="RFC 6376 §3.1",
                 scope="none",
@@ -261,7 +262,7 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 place=Place(name, "TXT", index, first.column, first.length),
                 topic=topic,
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in key.problems),
-                reason="Verifiers cannot read it, so mail signed with this selector fails DKIM everywhere.",
+                reason="Verifiers cannot parse it, so mail signed with this selector fails DKIM everywhere.",
                 remedy="Publish the public key again as one value, without quotes, backslashes or line breaks.",
                 record=key.mended,
                 reference="RFC 6376 §3.6.1",
@@ -278,7 +279,7 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 topic=topic,
                 evidence=(key.text,),
                 reason="Its p= is empty: mail signed with this selector fails DKIM.",
-                remedy="Nothing to do if it is retired. If anything still signs with it, publish its key again.",
+                remedy="If it is retired, nothing to do. If anything still signs with it, publish its key again.",
                 reference="RFC 6376 §3.6.1",
                 scope=f"selector:{selector}",
             )
@@ -294,10 +295,10 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 place=Place(name, "TXT", index, p.value_column if p else 0, len(p.value) if p else 0),
                 topic=topic,
                 evidence=(f"RSA, {key.bits} bits",),
-                reason="Receivers must not accept keys under 1024 bits, so its signatures count for nothing."
+                reason="Receivers must not accept keys under 1024 bits, so its signatures are ignored."
                 if short
                 else "Still accepted, but weak; 2048 bits are expected today.",
-                remedy="Make a 2048-bit key, publish it at a new selector, then sign with that one.",
+                remedy="Create a 2048-bit key, publish it at a new selector, then sign with that one.",
                 reference="RFC 8301 §3.2",
                 scope=f"selector:{selector}",
             )
@@ -311,8 +312,8 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 place=Place(name, "TXT", index),
                 topic=topic,
                 evidence=(f"RSA, {key.bits} bits",),
-                reason=f"Verifiers have to manage {_LONG} bits and no more; some fail longer keys.",
-                remedy="Use 2048 bits, which is right for years to come.",
+                reason=f"Verifiers must support up to {_LONG} bits; some fail longer keys.",
+                remedy="Use 2048 bits, which is sufficient for years.",
                 reference="RFC 8301 §3.2",
                 scope=f"selector:{selector}",
             )
@@ -323,11 +324,11 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
             Finding(
                 rule="dkim-testing",
                 level=Level.RISK,
-                title=f"The DKIM key at {which} says that it is only a test",
+                title=f"The DKIM key at {which} is in test mode",
                 place=Place(name, "TXT", index, flag.column if flag else 0, 2 + len(flag.value) if flag else 0),
                 topic=topic,
                 evidence=("t=y",),
-                reason="Receivers may treat its mail as if it were not signed.",
+                reason="Receivers may treat its mail as unsigned.",
                 remedy="Remove t=y from the record.",
                 reference="RFC 6376 §3.6.1",
                 scope=f"selector:{selector}",

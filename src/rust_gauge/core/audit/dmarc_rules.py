@@ -62,7 +62,7 @@ def _summary(found: Discoveries) -> str:
     if policy.policy is None:
         policy = effective_policy(found.by_walk, exists=found.exists is not False)
     if policy.policy is None:
-        return "No policy holds for this domain"
+        return "No policy applies to this domain"
     by = "" if policy.owner == found.domain else f", inherited from {policy.owner}"
     share = f" for {policy.percent} %" if policy.percent < 100 else ""
     return f"{policy.tag}={policy.policy}{share}{by}"
@@ -83,7 +83,7 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
                 place=Place(f"_dmarc.{at.domain}", "TXT", 0, 1, min(len(text), len("v=DMARC1;"))),
                 evidence=(text,),
                 reason="A DMARC record begins with exactly v=DMARC1 and a semicolon; receivers pass over anything "
-                "else, so no policy holds.",
+                "else, so no policy applies.",
                 remedy="Publish it again with v=DMARC1; in front.",
                 record=_mended(text),
                 reference="RFC 7489 §6.6.3",
@@ -96,16 +96,16 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
         Finding(
             rule="dmarc-misplaced" if lost else "dmarc-missing",
             level=Level.FAULT if lost else Level.RISK,
-            title=f"No DMARC record for {domain}" + (f"; one lies at {lost[0].question.name}" if lost else ""),
+            title=f"No DMARC record for {domain}" + (f"; there is one at {lost[0].question.name}" if lost else ""),
             place=place,
             evidence=(f"{lost[0].question.name}: {lost[1]}",) if lost else (),
-            reason="Nobody is told what to do with mail that only claims to come from here, no reports come back, "
-            "and large mailbox providers expect a record from those who send in bulk.",
+            reason="Receivers are not told what to do with forged mail, no reports are sent, and large mailbox "
+            "providers require a record from bulk senders.",
             remedy=f"Move the record to _dmarc.{domain}."
             if lost
-            else "Nothing is sent from here: publish a record that refuses everything."
+            else "This domain does not send: publish a record that rejects everything."
             if request.sends is False
-            else "Publish a record that only watches, read the reports, then tighten it.",
+            else "Publish a record with p=none, read the reports, then tighten it.",
             record=lost[1]
             if lost
             else "v=DMARC1; p=reject"
@@ -144,8 +144,8 @@ def _differences(found: Discoveries, place: Place) -> list[Finding]:
             title=f"Receivers do not agree on the DMARC policy of {found.domain}",
             place=place,
             evidence=words,
-            reason="Some look in the public suffix list and others walk up the DNS tree; here that makes a difference.",
-            remedy=f"Publish a record at _dmarc.{found.domain} itself, or say with psd=n where the organisation ends.",
+            reason="Some use the public suffix list and others walk up the DNS tree; here the results differ.",
+            remedy=f"Publish a record at _dmarc.{found.domain} itself, or mark the organisational domain with psd=n.",
             reference="RFC 7489 §3.2, DMARCbis §4.10",
         )
     ]
@@ -168,12 +168,12 @@ def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
                 Finding(
                     rule="feedback-reports-lost",
                     level=Level.RISK,
-                    title=f"{host} takes no mail, so reports to {destination.address} are lost",
+                    title=f"{host} accepts no mail, so reports to {destination.address} are lost",
                     place=place,
                     topic=destination.address,
                     evidence=(destination.address,),
-                    reason="Nobody sees who sends in this name while the reports go nowhere.",
-                    remedy="Name an address that takes mail, and is read by a program.",
+                    reason="Without reports you cannot see who sends with this name.",
+                    remedy="Use an address that accepts mail and is read by a program.",
                     reference="RFC 7489 §7.2.1",
                     scope="none",
                 )
@@ -183,11 +183,11 @@ def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
                 Finding(
                     rule="feedback-reports-not-agreed",
                     level=Level.RISK,
-                    title=f"{host} has not agreed to take the reports of {owner}",
+                    title=f"{host} has not agreed to receive reports of {owner}",
                     place=place,
                     topic=destination.address,
                     evidence=(f"{destination.asked} TXT is missing",),
-                    reason="Reports to another organisation are sent only when it says in DNS that it wants them.",
+                    reason="Reports are sent to another organisation only if it agrees in DNS.",
                     remedy=f"Ask {host} to publish this record at {destination.asked}.",
                     record="v=DMARC1",
                     reference="RFC 7489 §7.1",
@@ -204,7 +204,7 @@ def _several(place: Place, texts: tuple[str, ...]) -> Finding:
         title=f"{len(texts)} DMARC records at {place.name}",
         place=place,
         evidence=texts,
-        reason="With more than one record receivers act as if there were none.",
+        reason="With more than one record, receivers act as if there were none.",
         remedy="Leave one record at this name.",
         reference="RFC 7489 §6.6.3",
     )
@@ -219,11 +219,12 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
             Finding(
                 rule="dmarc-syntax",
                 level=Level.RISK if _only_order(record) else Level.FAULT,
-                title=f"The DMARC record at {place.name} has a mistake: {first.what}",
+                title=f"The DMARC record at {place.name} has an error: {first.what}",
                 place=Place(place.name, "TXT", place.record, first.column, first.length),
                 topic=topic,
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in record.problems),
-                reason="Receivers skip what they cannot read, or all of it: the policy may not be the one meant.",
+                reason="Receivers ignore the invalid part, or the whole record: the policy may not be the "
+                "intended one.",
                 remedy=f"Correct the record at column {first.column}.",
                 reference="RFC 7489 §6.3",
             )
@@ -236,14 +237,14 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
             Finding(
                 rule="dmarc-only-watching",
                 level=Level.RISK,
-                title=f"DMARC for {domain} only watches" + (f", by the record of {owner}" if inherited else ""),
+                title=f"DMARC for {domain} is p=none" + (f", by the record of {owner}" if inherited else ""),
                 place=Place(place.name, "TXT", place.record, by.column, len(by.name) + 1 + len(by.value))
                 if by
                 else place,
                 topic=topic,
                 evidence=(f"{by.name}={by.value}" if by else record.text,),
-                reason="Forged mail in this name is delivered as if nothing were wrong.",
-                remedy="When the reports show that all of your mail aligns, go to p=quarantine, then to p=reject.",
+                reason="Forged mail with this name is delivered normally.",
+                remedy="When the reports show that all your mail aligns, move to p=quarantine, then to p=reject.",
                 reference="RFC 7489 §6.3",
             )
         )
@@ -252,12 +253,12 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
             Finding(
                 rule="dmarc-no-reports",
                 level=Level.NOTE,
-                title=f"No reports are asked for at {place.name}",
+                title=f"No reports are requested at {place.name}",
                 place=place,
                 topic=topic,
                 evidence=(record.text,),
-                reason="Without aggregate reports nobody sees who sends in this name, or what a stricter policy "
-                "would stop.",
+                reason="Without aggregate reports you cannot see who sends with this name, or what a stricter "
+                "policy would block.",
                 remedy="Add rua=mailto: with an address that is read by a program.",
                 reference="RFC 7489 §7.2",
             )
@@ -268,12 +269,12 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
             Finding(
                 rule="dmarc-subdomains-open",
                 level=Level.RISK,
-                title=f"The DMARC record of {domain} leaves its subdomains open",
+                title=f"The DMARC record of {domain} leaves its subdomains unprotected",
                 place=Place(place.name, "TXT", place.record, sub.column, 7) if sub else place,
                 topic=topic,
                 evidence=("sp=none",),
-                reason="A forger only has to put any word in front of the name.",
-                remedy="Remove sp=none, or name the same policy there.",
+                reason="Anybody can forge mail from a subdomain.",
+                remedy="Remove sp=none, or set the same policy there.",
                 reference="RFC 7489 §6.3",
                 scope="subdomains",
             )
@@ -306,12 +307,12 @@ def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[
             Finding(
                 rule="dmarc-partial",
                 level=Level.RISK if record.percent < 50 else Level.NOTE,
-                title=f"The DMARC policy at {place.name} is for {record.percent} % of failing mail",
+                title=f"The DMARC policy at {place.name} applies to {record.percent} % of failing mail",
                 place=at("pct"),
                 topic=topic,
                 evidence=(f"pct={record.percent}",),
-                reason="The rest is delivered as if it were genuine; receivers that follow DMARCbis ignore pct=.",
-                remedy="Remove pct= once the reports show that all of your mail aligns.",
+                reason="The rest is delivered normally; receivers that follow DMARCbis ignore pct=.",
+                remedy="Remove pct= once the reports show that all your mail aligns.",
                 reference="RFC 7489 §6.3",
                 scope="none",
             )
@@ -321,12 +322,12 @@ def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[
             Finding(
                 rule="dmarc-testing",
                 level=Level.NOTE,
-                title=f"The DMARC policy at {place.name} is only tried (t=y)",
+                title=f"The DMARC policy at {place.name} is in test mode (t=y)",
                 place=at("t"),
                 topic=topic,
                 evidence=("t=y",),
-                reason="Receivers that follow DMARCbis apply the next milder policy, older ones the written one.",
-                remedy="Remove t=y when the trial is over.",
+                reason="Receivers that follow DMARCbis apply the next weaker policy, others the written one.",
+                remedy="Remove t=y when the test is over.",
                 reference="DMARCbis §4.7",
                 scope="none",
             )
@@ -336,12 +337,12 @@ def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[
             Finding(
                 rule="dmarc-absent-open",
                 level=Level.RISK,
-                title=f"The DMARC record of {domain} leaves open the subdomains that do not exist",
+                title=f"The DMARC record of {domain} leaves non-existent subdomains unprotected",
                 place=at("np"),
                 topic=topic,
                 evidence=("np=none",),
-                reason="A forger only has to make up a word in front of the name.",
-                remedy="Write np=reject: nothing genuine comes from a name that does not exist.",
+                reason="Anybody can forge mail from an invented subdomain.",
+                remedy="Add np=reject: no genuine mail comes from a non-existent name.",
                 reference="RFC 9091 §2.2",
                 scope="subdomains",
             )
@@ -352,12 +353,12 @@ def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[
             Finding(
                 rule="dmarc-unknown-tag",
                 level=Level.NOTE,
-                title=f"The DMARC record at {place.name} holds a tag that does nothing: {first.what}",
+                title=f"The DMARC record at {place.name} has a tag without effect: {first.what}",
                 place=Place(place.name, "TXT", place.record, first.column, first.length),
                 topic=topic,
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in record.unknown),
-                reason="Receivers pass over it; what it was meant to say is not said.",
-                remedy="Correct its name, or remove it. Several addresses stand behind one rua=, separated by commas.",
+                reason="Receivers ignore it, so it has no effect.",
+                remedy="Correct its name, or remove it. Put several addresses into one rua=, separated by commas.",
                 reference="RFC 7489 §6.3",
                 scope="none",
             )

@@ -146,8 +146,8 @@ class Examination:
                 place=Place(question.name, question.rdtype),
                 topic=question.rdtype,
                 evidence=(answer.detail or str(answer.status),),
-                reason="Receivers that get no answer either put the mail off or treat it as not authenticated.",
-                remedy="Look at the name servers of this zone, then measure again.",
+                reason="Receivers without an answer defer the mail or treat it as unauthenticated.",
+                remedy="Check the name servers of this zone, then re-check.",
                 reference="RFC 7208 §4.4" if purpose == "spf" else "RFC 1035 §4.1.1",
             )
         )
@@ -156,5 +156,5 @@ class Examination:
 def why_unmeasured(answer: DnsAnswer | PageAnswer) -> str:
     """In words, for the check-list."""
     if answer.status == "not_held":
-        return f"Not looked at: {answer.detail}"
+        return f"Not checked: {answer.detail}"
     return f"No usable answer: {answer.detail or answer.status}"

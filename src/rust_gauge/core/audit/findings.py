@@ -51,7 +51,7 @@ class Finding:
 
     @property
     def check(self) -> str:
-        """The point of the check-list that it belongs to."""
+        """Checklist requirement it belongs to."""
         return _CHECKS.get(self.rule.partition("-")[0], "dns")
 
     @property

@@ -26,13 +26,13 @@ def examine_hosts(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings += part.findings
         out.hosts += part.hosts
     if not ips:
-        what = "No sending address is known" if not request.all_ips() else "No sending address could be read"
+        what = "No sending IPs known" if not request.all_ips() else "No sending IP could be determined"
         out.point("hosts", "PTR and HELO", CheckState.UNMEASURED, what)
     elif not out.hosts:
-        out.point("hosts", "PTR and HELO", CheckState.UNMEASURED, "No answer about any sending address")
+        out.point("hosts", "PTR and HELO", CheckState.UNMEASURED, "No answer for any sending IP")
     else:
         good = sum(1 for host in out.hosts if host.confirmed)
-        what = f"{good} of {len(out.hosts)} addresses have a name that leads back"
+        what = f"{good} of {len(out.hosts)} IPs have forward-confirmed reverse DNS"
         out.point("hosts", "PTR and HELO", CheckState.GOOD, what)
     return out
 
@@ -93,14 +93,14 @@ def _examine_helo(ip: str, stream: Stream, rdtype: str, names: list[str]) -> Dns
         Finding(
             rule="helo-dead" if dead else "helo-elsewhere",
             level=Level.FAULT if dead else Level.RISK,
-            title=f"{ip} greets as {helo}, which {'has no address' if dead else 'is another address'}",
+            title=f"{ip} uses the HELO name {helo}, which {'has no address' if dead else 'is another address'}",
             place=Place(helo, rdtype),
             topic=ip,
             evidence=tuple(rdata.to_text() for rdata in answer.records[:5]) or (f"{helo} {rdtype}: nothing",),
-            reason="Many receivers refuse a greeting with a name that does not exist."
+            reason="Many receivers reject a HELO name that does not exist."
             if dead
-            else "The greeting does not name the host that greets; some receivers count that against the sender.",
-            remedy=f"Let the server greet with {names[0]}, or give {helo} the address {ip}."
+            else "The HELO name does not belong to the host; some receivers count that against the sender.",
+            remedy=f"Set the HELO name of the server to {names[0]}, or give {helo} the address {ip}."
             if names
             else f"Give {helo} the address {ip}.",
             reference="RFC 5321 §4.1.4",
@@ -112,11 +112,11 @@ def _unanswered(ip: str, answer: DnsAnswer) -> Finding:
     return Finding(
         rule="ptr-no-answer",
         level=Level.RISK,
-        title=f"No usable answer for the name of {ip}",
+        title=f"No usable answer for the reverse DNS of {ip}",
         place=Place(answer.question.name, "PTR"),
         evidence=(answer.detail or str(answer.status),),
-        reason="Receivers that get no answer put the mail off.",
-        remedy="Tell whoever runs the reverse zone of this address.",
+        reason="Receivers without an answer defer the mail.",
+        remedy="Tell the operator of the reverse zone of this IP.",
         reference="RFC 1912 §2.1",
     )
 
@@ -125,11 +125,11 @@ def _missing(ip: str, place: Place) -> Finding:
     return Finding(
         rule="ptr-missing",
         level=Level.FAULT,
-        title=f"{ip} has no name (PTR)",
+        title=f"{ip} has no reverse DNS (PTR)",
         place=place,
         evidence=(f"{place.name} PTR: nothing",),
-        reason="Large mailbox providers refuse or delay mail from an address without a name.",
-        remedy="Ask whoever gave you the address to set its PTR to the host's full name.",
+        reason="Large mailbox providers reject or delay mail from an IP without reverse DNS.",
+        remedy="Ask the provider of the IP to set its PTR to the full name of the host.",
         reference="RFC 1912 §2.1",
     )
 
@@ -138,11 +138,11 @@ def _mismatch(ip: str, names: list[str], rdtype: str, place: Place) -> Finding:
     return Finding(
         rule="ptr-not-confirmed",
         level=Level.FAULT,
-        title=f"The name of {ip}, {names[0]}, does not lead back to it",
+        title=f"The reverse DNS of {ip}, {names[0]}, does not resolve to it",
         place=place,
         evidence=tuple(names),
-        reason="A name counts only when it leads back to the address; without it the host counts as unnamed.",
-        remedy=f"Publish {names[0]} {rdtype} {ip}, or change the PTR to a name that has this address.",
+        reason="Reverse DNS counts only if the name resolves to the same IP.",
+        remedy=f"Publish {names[0]} {rdtype} {ip}, or change the PTR to a name with this address.",
         record=ip,
         reference="RFC 1912 §2.1",
     )
@@ -152,10 +152,10 @@ def _looks_generic(ip: str, name: str, place: Place) -> Finding:
     return Finding(
         rule="ptr-generic",
         level=Level.RISK,
-        title=f"The name of {ip}, {name}, looks like an access line's",
+        title=f"The reverse DNS of {ip}, {name}, looks generic",
         place=place,
         evidence=(name,),
-        reason="Receivers take a name made from the address for a home connection and distrust it.",
-        remedy="Give the host a name of its own, such as mx1 in your domain, in both directions.",
+        reason="Receivers treat a name made from the IP as a consumer connection and distrust it.",
+        remedy="Give the host its own name, such as mx1 in your domain, in both directions.",
         reference="RFC 1912 §2.1",
     )

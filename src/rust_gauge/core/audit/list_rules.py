@@ -8,10 +8,10 @@ from rust_gauge.core.transport import ListAnswer, ListState, ask_list
 
 _MAX_SUBJECTS = 64  # times every list: DNS list operators block clients that ask too much
 _USELESS = {
-    ListState.REFUSED: "does not let us ask",
+    ListState.REFUSED: "refuses queries",
     ListState.ANSWERS_ALL: "lists everything",
     ListState.EMPTY: "lists nothing, not even its test entry",
-    ListState.FAILED: "does not answer",
+    ListState.FAILED: "does not respond",
 }
 
 
@@ -29,9 +29,9 @@ def examine_lists(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings.append(_unusable(answer))
     heard = [answer for answer in out.lists if answer.state in (ListState.LISTED, ListState.NOT_LISTED)]
     if not request.lists:
-        out.point("lists", "Blocklists", CheckState.UNMEASURED, "No list is followed; choose them in the settings")
+        out.point("lists", "Blocklists", CheckState.UNMEASURED, "No lists configured; add them in the audit settings")
     elif not heard:
-        out.point("lists", "Blocklists", CheckState.UNMEASURED, "No list gave an answer that counts")
+        out.point("lists", "Blocklists", CheckState.UNMEASURED, "No list gave a usable answer")
     else:
         listed = sum(answer.state is ListState.LISTED for answer in heard)
         zones = len({answer.list.zone for answer in heard})
@@ -54,8 +54,8 @@ def _listed(answer: ListAnswer) -> Finding:
         place=Place(answer.list.zone, "A"),
         topic=answer.subject,
         evidence=codes + ((answer.text,) if answer.text else ()),
-        reason="Receivers that follow this list refuse or file away the mail.",
-        remedy="Find what was sent that led there and stop it first; then ask the list to take the entry out.",
+        reason="Receivers that use this list reject the mail or send it to spam.",
+        remedy="Find and stop the mail that caused the listing first; then request delisting.",
         reference="RFC 5782 §2.1",
     )
 
@@ -67,8 +67,8 @@ def _unusable(answer: ListAnswer) -> Finding:
         title=f"The list {answer.list.name} {_USELESS[answer.state]}",
         place=Place(answer.list.zone, "A"),
         evidence=(answer.detail, *(f"{code} {meaning}".strip() for code, meaning in answer.codes)),
-        reason="What it says of anybody counts for nothing, so it was left out.",
-        remedy="Ask it over a resolver of your own, or take it out of the settings.",
+        reason="Its answers mean nothing, so it was ignored.",
+        remedy="Query it through your own resolver, or remove it from the settings.",
         reference="RFC 5782 §5",
         scope="none",
     )

@@ -30,7 +30,7 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
     if answer.failed:
         out.unanswered("mx", answer)
         out.point("mx", "MX", CheckState.UNMEASURED, why_unmeasured(answer))
-        out.point("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, "The MX is not known")
+        out.point("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, "MX unknown")
         return out
     mxs = sorted((r for r in answer.records if isinstance(r, MX)), key=lambda mx: (mx.preference, mx.exchange))
     values = [f"{mx.preference} {mx.exchange.to_text(omit_final_dot=True)}" for mx in mxs]
@@ -38,7 +38,7 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
     if not mxs:
         out.findings.append(_missing(domain))
         out.point("mx", "MX", CheckState.ABSENT, "No MX record")
-        out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "Nothing takes mail for this name")
+        out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "No host accepts mail for this name")
         return out
     null = [index for index, mx in enumerate(mxs) if mx.exchange == dns.name.root]
     if null:
@@ -58,11 +58,11 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
             out.findings.append(_dead(domain, host, place, all_dead=len(hosts) == 1))
     out.point("mx", "MX", CheckState.GOOD, ", ".join(values[:4]))
     if null:
-        out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "Nothing takes mail for this name")
+        out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "No host accepts mail for this name")
     elif request.ask_mailboxes and hosts:
         yield from _mailboxes(domain, hosts[0], out)
     else:
-        what = "Not measured: mail hosts are not asked (setting ask_mailboxes)"
+        what = "Not measured: mail hosts are not queried (setting ask_mailboxes)"
         out.point("mailboxes", "postmaster and abuse", CheckState.UNMEASURED, what)
     return out
 
@@ -77,15 +77,15 @@ def _mailboxes(domain: str, host: str, out: Examination) -> DnsProgram[None]:
                 Finding(
                     rule=f"mailbox-no-{role}",
                     level=Level.RISK if role == "postmaster" else Level.NOTE,
-                    title=f"{host} takes no mail for {role}@{domain}",
+                    title=f"{host} does not accept mail for {role}@{domain}",
                     place=Place(domain, "MX"),
                     topic=role,
                     evidence=(answer.reply,),
-                    reason="Whoever runs the receiving side has no way to tell you what is wrong with your mail; some "
-                    "refuse domains without it."
+                    reason="Receiving operators cannot report problems with your mail to you; some reject "
+                    "domains without it."
                     if role == "postmaster"
-                    else "Complaints go to your provider instead of to you.",
-                    remedy=f"Set up {role}@{domain}, and let somebody read it.",
+                    else "Complaints go to your provider instead of you.",
+                    remedy=f"Set up {role}@{domain}, and make sure that somebody reads it.",
                     reference="RFC 5321 §4.5.1" if role == "postmaster" else "RFC 2142 §2",
                     scope="none",
                 )
@@ -96,8 +96,8 @@ def _mailboxes(domain: str, host: str, out: Examination) -> DnsProgram[None]:
         out.point("mailboxes", title, CheckState.UNMEASURED, f"No usable answer: {said}")
         return
     taken = [role for role, answer in zip(_ROLES, answers, strict=True) if answer.status == "taken"]
-    tls = "TLS is offered" if known[0].tls else "TLS is not offered"
-    out.point("mailboxes", title, CheckState.GOOD, f"{' and '.join(taken) or 'neither'} taken by {host}; {tls}")
+    tls = "TLS offered" if known[0].tls else "no TLS offered"
+    out.point("mailboxes", title, CheckState.GOOD, f"{' and '.join(taken) or 'neither'} accepted by {host}; {tls}")
 
 
 def _is_address(host: str) -> bool:
@@ -114,9 +114,9 @@ def _missing(domain: str) -> Finding:
         level=Level.NOTE,
         title=f"No MX record on {domain}",
         place=Place(domain, "MX"),
-        reason="Replies and bounces to this name may be lost, and some receivers refuse senders whose "
-        "domain takes no mail.",
-        remedy="Publish an MX that takes mail for postmaster and bounces at least.",
+        reason="Replies and bounces to this name may be lost, and some receivers reject senders whose domain "
+        "accepts no mail.",
+        remedy="Publish an MX that accepts at least bounces and mail to postmaster.",
         reference="RFC 5321 §5.1",
     )
 
@@ -125,13 +125,13 @@ def _null(domain: str, values: list[str], index: int, *, alone: bool, sends: boo
     return Finding(
         rule="mx-null" if alone else "mx-null-beside-others",
         level=Level.FAULT if not alone else Level.RISK if sends else Level.NOTE,
-        title=f"{domain} says that it takes no mail" + ("" if alone else ", and names hosts that do"),
+        title=f"{domain} states that it accepts no mail" + ("" if alone else ", and names hosts that do"),
         place=Place(domain, "MX", index),
         evidence=tuple(values),
-        reason="A null MX refuses all mail: bounces and replies cannot come back, and receivers may refuse the sender."
+        reason="With a null MX, bounces and replies cannot be delivered, and receivers may reject the sender."
         if alone
-        else "A null MX must stand alone; beside others it is undefined what happens.",
-        remedy="Publish an MX that takes bounces and replies if this name sends."
+        else "A null MX must be the only MX record; otherwise the behaviour is undefined.",
+        remedy="If this name sends, publish an MX that accepts bounces and replies."
         if alone
         else "Remove the null MX, or all the others.",
         reference="RFC 7505 §4.2" if alone else "RFC 7505 §3",
@@ -146,8 +146,8 @@ def _is_ip(domain: str, host: str, place: Place) -> Finding:
         place=place,
         topic=host,
         evidence=(host,),
-        reason="An MX holds a host name; senders look the address up as a name, and find nothing.",
-        remedy=f"Give {host} a name with an A record, and put that name into the MX.",
+        reason="An MX must contain a host name; senders look the address up as a name and find nothing.",
+        remedy=f"Give {host} a name with an A record, and use that name in the MX.",
         reference="RFC 5321 §5.1",
     )
 
@@ -160,8 +160,8 @@ def _alias(domain: str, host: str, target: str, place: Place) -> Finding:
         place=place,
         topic=host,
         evidence=(f"{host} CNAME {target}",),
-        reason="An MX must not point to a CNAME; some senders refuse to follow it.",
-        remedy="Put the name that the alias leads to into the MX.",
+        reason="An MX must not point to a CNAME; some senders do not follow it.",
+        remedy="Use the target of the alias in the MX.",
         record=target.removesuffix("."),
         reference="RFC 2181 §10.3",
     )
@@ -175,8 +175,8 @@ def _dead(domain: str, host: str, place: Place, *, all_dead: bool) -> Finding:
         place=place,
         topic=host,
         evidence=(f"{host} has neither A nor AAAA",),
-        reason="Mail to this name cannot be handed to it"
-        + ("." if all_dead else "; senders lose time before the next."),
-        remedy="Give the host its address back, or remove it from the MX records.",
+        reason="Mail to this name cannot be delivered to it"
+        + ("." if all_dead else "; senders lose time before they try the next."),
+        remedy="Restore the address of the host, or remove it from the MX records.",
         reference="RFC 5321 §5.1",
     )

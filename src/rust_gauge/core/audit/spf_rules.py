@@ -100,8 +100,9 @@ def examine_spf_names(request: AuditRequest) -> DnsProgram[Examination]:
                     place=Place(name, "TXT"),
                     reason="SPF is checked for the envelope domain, not for From; without a record it cannot pass."
                     if envelope
-                    else "Mail with an empty sender is checked by the HELO name; without a record it proves nothing.",
-                    remedy=f"Publish a record at {name} that lists the addresses which send for it.",
+                    else "Mail with an empty sender is checked by the HELO name; without a record it is not "
+                    "authenticated.",
+                    remedy=f"Publish a record at {name} that lists its sending IPs.",
                     record="v=spf1 a -all" if not envelope else None,
                     reference="RFC 7208 §2.4" if envelope else "RFC 7208 §2.3",
                     scope=f"stream:{stream.name}",
@@ -114,7 +115,7 @@ def _summary(tree: LookupTree | None, networks: Authorised | None, count: int) -
     if tree is None or networks is None:
         return f"{count} records"
     six = ", and IPv6" if networks.ipv6_addresses else ""
-    return f"{tree.cost} of {LOOKUP_LIMIT} look-ups; {networks.ipv4_addresses:,} IPv4 addresses may send{six}"
+    return f"{tree.cost} of {LOOKUP_LIMIT} lookups; {networks.ipv4_addresses:,} IPv4 addresses authorised{six}"
 
 
 def _closed(record: SpfRecord) -> bool:
@@ -125,10 +126,10 @@ def _open_though_parked(domain: str) -> Finding:
     return Finding(
         rule="spf-parked-open",
         level=Level.RISK,
-        title=f"{domain} never sends, but its SPF record lets somebody send",
+        title=f"{domain} never sends, but its SPF record authorises senders",
         place=Place(domain, "TXT"),
-        reason="A name that never sends is the easiest one to forge when it is left open.",
-        remedy="Publish a record that allows nobody.",
+        reason="An unprotected name that never sends is easy to forge.",
+        remedy="Publish a record that authorises nobody.",
         record=_PARKED,
         reference="RFC 7208 §10.1.2",
         scope="none",
@@ -143,9 +144,9 @@ def _type_99(domain: str, answer: DnsAnswer, beside: bool) -> Finding:
         title=f"{domain} publishes SPF in the record type SPF (99)" + ("" if beside else ", and not as TXT"),
         place=Place(domain, "SPF"),
         evidence=texts,
-        reason="That type was given up: nobody asks for it, and it is one more record to forget."
+        reason="That type is obsolete and never queried; it is one more record to maintain."
         if beside
-        else "Nobody asks for that type any more, so for receivers there is no SPF record.",
+        else "That type is never queried, so receivers see no SPF record.",
         remedy="Remove the record of type SPF." if beside else "Publish it as a TXT record instead.",
         record=None if beside or not texts else texts[0],
         reference="RFC 7208 §3.1",
@@ -163,11 +164,11 @@ def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
         evidence=tuple(near),
         reason="Receivers cannot tell which servers may send for this domain. "
         + (
-            "There is a record that was meant as one, but it does not begin with exactly v=spf1 and a space."
+            "A record looks like SPF, but does not start with exactly v=spf1 and a space."
             if near
-            else "Mail from it counts as not authenticated by SPF, and anybody may use the name."
+            else "Its mail is not authenticated by SPF, and anybody can use the name."
         ),
-        remedy="Publish one TXT record that begins with v=spf1 and lists every relay; "
+        remedy="Publish one TXT record that starts with v=spf1 and lists every relay; "
         "v=spf1 -all if this name never sends.",
         record=_PARKED if sends is False else mended,
         reference="RFC 7208 §4.5",
@@ -181,8 +182,8 @@ def _several(place: Place, records: list[SpfRecord]) -> Finding:
         title=f"{len(records)} SPF records on {place.name}",
         place=place,
         evidence=tuple(record.text for record in records),
-        reason="With more than one SPF record every check ends in permerror: none of them counts, "
-        "and mail from every relay fails SPF.",
+        reason="With more than one SPF record every check ends in permerror: none of them is used, and mail "
+        "from every relay fails SPF.",
         remedy="Publish one merged record and remove the others.",
         record=merge_records(records),
         reference="RFC 7208 §4.5",
@@ -248,13 +249,13 @@ def _split(domain: str, index: int, txt: TxtRecord) -> list[Finding]:
                 Finding(
                     rule="spf-strings-run-together",
                     level=Level.FAULT,
-                    title=f"The SPF record of {domain} is split without a blank, so two terms run together",
+                    title=f"The SPF record of {domain} is split without a space, so two terms run together",
                     place=Place(domain, "TXT", index, at + 1, 1),
                     topic=str(index) if index else "",
                     evidence=tuple(f'"{part}"' for part in parts),
-                    reason="A record in several strings is put together without anything between: "
-                    f"{left[-20:]}{right[:20]} is what receivers read.",
-                    remedy="End each string but the last with a blank, or publish the record as one string.",
+                    reason="Strings of a record are joined without a space: {left[-20:]}{right[:20]} is what "
+                    "receivers see.",
+                    remedy="End each string except the last with a space, or publish the record as one string.",
                     record=" ".join(part.strip() for part in parts),
                     reference="RFC 7208 §3.3",
                 )
@@ -278,10 +279,10 @@ def _size(domain: str, answer: DnsAnswer, records: list[SpfRecord]) -> list[Find
             title=f"The TXT answer of {domain} has about {octets:,} octets",
             place=Place(domain, "TXT"),
             evidence=(f"{len(answer.texts)} TXT records, the SPF record has {longest} characters",),
-            reason="It does not fit into one UDP answer; receivers that cannot ask again over TCP get no record."
+            reason="It does not fit into one UDP response; receivers that cannot retry over TCP get no record."
             if large
-            else f"It fits only where EDNS is spoken; without it {_UDP_PLAIN} octets are the limit.",
-            remedy="Remove TXT records that have done their duty, and shorten the SPF record.",
+            else f"It fits only with EDNS; without EDNS the limit is {_UDP_PLAIN} bytes.",
+            remedy="Remove TXT records that are no longer needed, and shorten the SPF record.",
             reference="RFC 7208 §3.4",
         )
     ]
@@ -323,9 +324,9 @@ def _networks(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 place=Place(domain, "TXT", index, term.column, len(term.text)),
                 topic=str(index) if index else "",
                 evidence=tuple(f"{directive.text}: {what}" for directive, what in strange[:20]),
-                reason="No mail reaches a receiver from there, so the term does nothing; the address that was "
-                "meant is missing.",
-                remedy="Put the public address there by which these servers send, or remove the term.",
+                reason="No mail arrives from such an address, so the term has no effect; the intended address "
+                "is missing.",
+                remedy="Use the public IP of these servers, or remove the term.",
                 reference="RFC 6890 §2",
             )
         )
@@ -340,13 +341,13 @@ def _wide(domain: str, index: int, terms: list[Directive], *, everybody: bool) -
         Finding(
             rule="spf-everyone" if everybody else "spf-wide-network",
             level=Level.FAULT if everybody else Level.RISK,
-            title=f"The SPF record of {domain} lets the whole Internet send"
+            title=f"The SPF record of {domain} authorises the whole Internet"
             if everybody
-            else f"The SPF record of {domain} lets far too many addresses send",
+            else f"The SPF record of {domain} authorises too many addresses",
             place=Place(domain, "TXT", index, terms[0].column, len(terms[0].text)),
             topic=terms[0].text if everybody else str(index) if index else "",
             evidence=tuple(term.text for term in terms[:20]),
-            reason="Whoever sends as this domain passes SPF; receivers treat such a record as worse than none."
+            reason="Anybody who sends as this domain passes SPF; receivers treat such a record as worse than none."
             if everybody
             else "Every customer of that network passes SPF as this domain; some receivers distrust records this wide.",
             remedy="List only the networks that your own relays send from.",
@@ -379,14 +380,14 @@ def _repeated(domain: str, index: int, record: SpfRecord) -> list[Finding]:
         Finding(
             rule="spf-duplicates",
             level=Level.RISK if costs else Level.NOTE,
-            title=f"The SPF record of {domain} says the same twice",
+            title=f"The SPF record of {domain} repeats itself",
             place=Place(domain, "TXT", index, twice[0].column, len(twice[0].text)),
             topic=str(index) if index else "",
             evidence=tuple(term.text for term in twice),
-            reason=f"Each repetition costs a DNS look-up for nothing: {costs} here."
+            reason=f"Each repetition wastes a DNS lookup: {costs} here."
             if costs
-            else "It makes the record longer without letting anybody else send.",
-            remedy="Remove what is there already.",
+            else "It makes the record longer without effect.",
+            remedy="Remove the repetition.",
             record=" ".join(["v=spf1", *kept]) if not record.problems else None,
             reference="RFC 7208 §4.6.4" if costs else "RFC 7208 §3.4",
             scope="none",
@@ -402,11 +403,11 @@ def _syntax(domain: str, index: int, record: SpfRecord) -> list[Finding]:
         Finding(
             rule="spf-syntax",
             level=Level.FAULT,
-            title=f"The SPF record of {domain} cannot be read: {first.what}",
+            title=f"The SPF record of {domain} has a syntax error: {first.what}",
             place=Place(domain, "TXT", index, first.column, first.length),
             topic=str(index) if index else "",
             evidence=tuple(f"column {problem.column}: {problem.what}" for problem in record.problems),
-            reason="One wrong term makes the whole record a permerror: mail from every relay fails SPF.",
+            reason="One invalid term makes the whole record a permerror: mail from every relay fails SPF.",
             remedy=f"Correct the record at column {first.column}"
             + (f" and at {len(record.problems) - 1} more" if len(record.problems) > 1 else "")
             + ".",
@@ -426,11 +427,11 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-everyone",
                 level=Level.FAULT,
-                title=f"The SPF record of {domain} lets the whole Internet send",
+                title=f"The SPF record of {domain} authorises the whole Internet",
                 place=Place(domain, "TXT", index, last.column, len(last.text)),
                 topic=topic,
                 evidence=(last.text,),
-                reason="Whoever sends as this domain passes SPF; receivers treat such a record as worse than none.",
+                reason="Anybody who sends as this domain passes SPF; receivers treat such a record as worse than none.",
                 remedy="Replace it with ~all, and with -all once every relay is listed.",
                 record=_with_all(record, "~all"),
                 reference="RFC 7208 §5.1",
@@ -446,7 +447,7 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 topic=topic,
                 evidence=(last.text,),
                 reason="It says nothing about servers that are not listed, so it protects nobody.",
-                remedy="End it in ~all, and in -all once every relay is listed.",
+                remedy="End it with ~all, and with -all once every relay is listed.",
                 record=_with_all(record, "~all"),
                 reference="RFC 7208 §8.2",
             )
@@ -473,12 +474,12 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 Finding(
                     rule="spf-after-all",
                     level=Level.RISK,
-                    title=f"Terms after all are never looked at on {domain}",
+                    title=f"Terms after all are ignored on {domain}",
                     place=Place(domain, "TXT", index, dead[0].column, _span(dead[0].column, dead[-1])),
                     topic=topic,
                     evidence=tuple(term.text for term in dead),
-                    reason="Evaluation ends at all: what these terms were meant to permit is not permitted.",
-                    remedy=f"Move {last.text} to the end, or drop the terms behind it.",
+                    reason="Evaluation ends at all, so these terms authorise nobody.",
+                    remedy=f"Move {last.text} to the end, or remove the terms after it.",
                     record=_with_all(record, last.text),
                     reference="RFC 7208 §5.1",
                 )
@@ -494,11 +495,11 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-ignored-term",
                 level=Level.FAULT,
-                title=f"{meant[0].text} in the SPF record of {domain} is passed over",
+                title=f"{meant[0].text} in the SPF record of {domain} is ignored",
                 place=Place(domain, "TXT", index, meant[0].column, len(meant[0].text)),
                 topic=topic,
                 evidence=tuple(term.text for term in meant),
-                reason="With = it is an unknown modifier, which receivers ignore: what it was meant to permit fails.",
+                reason="With = it is an unknown modifier, which receivers ignore: the intended senders fail.",
                 remedy=f"Write {meant[0].name}: with a colon.",
                 record=_mended(record.text),
                 reference="RFC 7208 §6",
@@ -514,8 +515,8 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 place=Place(domain, "TXT", index, redirect.column, len(redirect.text)),
                 topic=topic,
                 evidence=(redirect.text, last.text),
-                reason="Beside all it has no effect: all decides before it.",
-                remedy=f"Remove {last.text} if the other record should decide, else remove the redirect.",
+                reason="With all in the record it has no effect: all decides first.",
+                remedy=f"Remove {last.text} if the other record should decide; otherwise remove the redirect.",
                 reference="RFC 7208 §6.1",
             )
         )
@@ -529,7 +530,7 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 place=Place(domain, "TXT", index, pointers[0].column, len(pointers[0].text)),
                 topic=topic,
                 evidence=tuple(term.text for term in pointers),
-                reason="ptr is slow and unreliable, and some receivers skip it or reject the record for it.",
+                reason="ptr is slow and unreliable, and some receivers ignore it or reject the record.",
                 remedy="List the sending addresses with ip4: and ip6: instead.",
                 reference="RFC 7208 §5.5",
             )
@@ -559,11 +560,11 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-too-many-lookups",
                 level=Level.FAULT,
-                title=f"SPF on {domain} needs {more}{tree.cost} DNS look-ups; {LOOKUP_LIMIT} are allowed",
+                title=f"SPF on {domain} needs {more}{tree.cost} DNS lookups; the limit is {LOOKUP_LIMIT}",
                 place=place,
                 evidence=costs,
-                reason="A check that comes past the tenth look-up ends in permerror, whichever relay sent the mail.",
-                remedy="Drop relays that no longer send, move a relay to a subdomain, or list its addresses.",
+                reason="A check that exceeds ten lookups ends in permerror, whichever relay sent the mail.",
+                remedy="Remove relays that no longer send, move a relay to a subdomain, or list its addresses.",
                 reference="RFC 7208 §4.6.4",
             )
         )
@@ -572,11 +573,11 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-lookups-close",
                 level=Level.RISK,
-                title=f"SPF on {domain} needs {tree.cost} of {LOOKUP_LIMIT} DNS look-ups",
+                title=f"SPF on {domain} needs {tree.cost} of {LOOKUP_LIMIT} DNS lookups",
                 place=place,
                 evidence=costs,
-                reason="A relay that adds one include to its own record takes yours over the limit.",
-                remedy="Drop relays that no longer send, or move one to a subdomain.",
+                reason="If a relay adds an include to its record, yours exceeds the limit.",
+                remedy="Remove relays that no longer send, or move one to a subdomain.",
                 reference="RFC 7208 §4.6.4",
             )
         )
@@ -585,10 +586,10 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-void-lookups",
                 level=Level.FAULT,
-                title=f"{len(tree.voids)} names in the SPF record of {domain} lead to nothing",
+                title=f"{len(tree.voids)} names in the SPF record of {domain} are void lookups",
                 place=_term_place(domain, record, tree, tree.voids[0]),
                 evidence=tuple(f"{node.term}: {node.name}" for node in tree.voids),
-                reason=f"After {VOID_LIMIT} void look-ups a check may end in permerror.",
+                reason=f"After {VOID_LIMIT} void lookups a check may end in permerror.",
                 remedy="Remove the terms whose names have no address or MX records.",
                 reference="RFC 7208 §4.6.4",
             )
@@ -598,12 +599,12 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-dead-name",
                 level=Level.RISK,
-                title=f"{tree.voids[0].name}, in the SPF record of {domain}, leads to nothing",
+                title=f"{tree.voids[0].name}, in the SPF record of {domain}, is a void lookup",
                 place=_term_place(domain, record, tree, tree.voids[0]),
                 evidence=tuple(f"{node.term}: {node.name}" for node in tree.voids),
-                reason=f"It lets nobody send, costs a look-up, and counts as one of {VOID_LIMIT} void look-ups; "
-                "whoever registers a name that was given up may send as you.",
-                remedy="Remove the term, or give the name its records back.",
+                reason=f"It authorises nobody, costs a lookup, and is one of {VOID_LIMIT} allowed void lookups; "
+                "whoever registers an abandoned name can send as you.",
+                remedy="Remove the term, or restore the records of the name.",
                 reference="RFC 7208 §4.6.4",
             )
         )
@@ -611,7 +612,7 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
         "dead": "has no SPF record",
         "loop": "includes itself",
         "several": "has several SPF records",
-        "syntax": "has an SPF record that cannot be read",
+        "syntax": "has an SPF record with a syntax error",
         "many_mx": "has too many MX records",
     }
     broken = [node for node in tree.flat() if node.problem in words]
@@ -621,12 +622,12 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-include-loop" if node.problem == "loop" else "spf-include-broken",
                 level=Level.FAULT,
-                title=f"{name}, which the SPF record of {domain} leads to, {words[node.problem]}",
+                title=f"{name}, which the SPF record of {domain} references, {words[node.problem]}",
                 place=_term_place(domain, record, tree, node),
                 topic=name,
                 evidence=(node.term, *((node.detail,) if node.detail else ())),
                 reason="A check that reaches it ends in permerror, whichever relay sent the mail.",
-                remedy="Remove it if that relay no longer sends; otherwise ask its operator for the right name.",
+                remedy="Remove it if that relay no longer sends; otherwise ask its operator for the correct name.",
                 reference="RFC 7208 §5.2" if node.problem != "many_mx" else "RFC 7208 §4.6.4",
             )
         )
@@ -637,12 +638,12 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
             Finding(
                 rule="spf-include-silent",
                 level=Level.RISK,
-                title=f"No usable answer for {name}, which the SPF record of {domain} leads to",
+                title=f"No usable answer for {name}, which the SPF record of {domain} references",
                 place=_term_place(domain, record, tree, node),
                 topic=name,
                 evidence=(node.term, node.detail),
-                reason="A check that reaches it ends in temperror: the mail is put off, or not authenticated.",
-                remedy="Tell the operator of that name; measure again before you change anything.",
+                reason="A check that reaches it ends in temperror: the mail is deferred, or not authenticated.",
+                remedy="Tell the operator of that name; re-check before you change anything.",
                 reference="RFC 7208 §2.6.6",
             )
         )

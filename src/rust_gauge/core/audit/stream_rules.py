@@ -21,7 +21,7 @@ def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings += part.findings
         out.streams += part.streams
     if not out.streams:
-        what = "No stream is described yet: say which envelope domain and d= each kind of mail has"
+        what = "No streams described yet: add the envelope domain and d= of each stream"
         out.point("alignment", "Alignment", CheckState.UNMEASURED, what)
     else:
         good = sum(any(identity.counts for identity in stream.by_list.aligned) for stream in out.streams)
@@ -36,7 +36,7 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
     if stream.envelope or stream.helo:
         passed = bool(spf) and all(result == SpfResult.PASS for _, result, _ in spf)
         bad = next((reason for _, result, reason in spf if result != SpfResult.PASS), "")
-        why = bad if spf else "no sending address is known, so SPF was not tried"
+        why = bad if spf else "no sending IPs known, so SPF was not evaluated"
         identifiers.append(Identifier("spf", stream.envelope or stream.helo, passed or not spf, why))
     if stream.dkim_domain:
         detail = yield from _key(stream)
@@ -68,8 +68,8 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 place=Place(stream.envelope or stream.helo, "TXT"),
                 topic=stream.name,
                 evidence=tuple(f"{ip}: {result}, {reason}" for ip, result, reason in failing),
-                reason="Mail from this address counts as not authorised by the envelope domain.",
-                remedy=f"Add the address to the SPF record of {stream.envelope or stream.helo}.",
+                reason="Mail from this IP is not authorised by the envelope domain.",
+                remedy=f"Add the IP to the SPF record of {stream.envelope or stream.helo}.",
                 record=" ".join(f"ip{4 if '.' in ip else 6}:{ip}" for ip, _, _ in failing),
                 reference="RFC 7208 §2.6",
                 scope=scope,
@@ -79,8 +79,8 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
         by_list.result == "none" and identifiers and not any(a.relaxed for a in by_list.aligned)
     ):
         policy = by_list.policy.policy
-        happens = {"reject": "refused", "quarantine": "filed as spam"}.get(
-            by_list.disposition, "delivered without proof"
+        happens = {"reject": "refused", "quarantine": "sent to spam"}.get(
+            by_list.disposition, "delivered unauthenticated"
         )
         out.findings.append(
             Finding(
@@ -89,9 +89,10 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 title=f"The stream {stream.name} does not align with {stream.header_from}: its mail would be {happens}",
                 place=place,
                 topic=stream.name,
-                evidence=tuple(_line(a.identifier, a.relaxed) for a in by_list.aligned) or ("nothing is proved",),
+                evidence=tuple(_line(a.identifier, a.relaxed) for a in by_list.aligned)
+                or ("nothing is authenticated",),
                 reason=by_list.reason[:1].upper() + by_list.reason[1:] + ".",
-                remedy=f"Let the relay sign with d={by_list.organisation}, or use an envelope domain below it.",
+                remedy=f"Have the relay sign with d={by_list.organisation}, or use an envelope domain below it.",
                 reference="RFC 7489 §3.1",
                 scope=scope,
             )
@@ -118,7 +119,7 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 Finding(
                     rule="stream-only-spf",
                     level=Level.RISK,
-                    title=f"The stream {stream.name} aligns by SPF alone",
+                    title=f"The stream {stream.name} aligns by SPF only",
                     place=place,
                     topic=stream.name,
                     evidence=tuple(_line(a.identifier, a.counts) for a in by_list.aligned),
@@ -169,4 +170,4 @@ def _key(stream: Stream) -> DnsProgram[str]:
         return f"no key at {name}"
     if any(key.usable for key in keys):
         return ""
-    return f"the key at {name} is revoked" if keys[0].revoked else f"the key at {name} cannot be read"
+    return f"the key at {name} is revoked" if keys[0].revoked else f"the key at {name} has a syntax error"

@@ -37,7 +37,7 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
         return False
     texts = [txt.text for txt in answer.texts if txt.text.lower().lstrip().startswith("v=sts")]
     if not texts:
-        out.point("mta-sts", title, CheckState.ABSENT, "Not in use: nothing keeps mail to this name from being read")
+        out.point("mta-sts", title, CheckState.ABSENT, "Not in use: mail to this name may be sent without TLS")
         return False
     out.show("mta-sts", answer, texts)
     place = Place(name, "TXT")
@@ -47,7 +47,7 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
     record = read_sts_record(texts[0])
     if record.problems:
         first = record.problems[0]
-        out.findings.append(_sts("sts-record", f"The MTA-STS record at {name} has a mistake: {first.what}",
+        out.findings.append(_sts("sts-record", f"The MTA-STS record at {name} has an error: {first.what}",
                                  Place(name, "TXT", 0, first.column, first.length), _said(record.problems),
                                  f"Correct the record at column {first.column}.", "RFC 8461 §3.1"))  # fmt: skip
     if not request.ask_pages:
@@ -63,8 +63,8 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
         why = page.detail or f"HTTP status {page.code}"
         out.findings.append(_sts("sts-no-policy", f"The MTA-STS policy of {request.domain} cannot be fetched",
                                  Place(host, "A"), (url, why),
-                                 "Serve the policy over HTTPS with a certificate for this name and no redirect; "
-                                 "or remove the record.", "RFC 8461 §3.3"))  # fmt: skip
+                                 "Serve the policy over HTTPS with a certificate for this name and without "
+                                 "redirects, or remove the record.", "RFC 8461 §3.3"))  # fmt: skip
         out.point("mta-sts", title, CheckState.GOOD, "The policy cannot be fetched")
         return True
     policy = read_sts_policy(page.text)
@@ -80,7 +80,7 @@ def _sts(rule: str, title: str, place: Place, evidence: tuple[str, ...], remedy:
         title=title,
         place=place,
         evidence=evidence,
-        reason="Senders act as if there were no policy, or go on with the last one they saw.",
+        reason="Senders ignore the policy, or keep using the last one they fetched.",
         remedy=remedy,
         reference=reference,
         scope="none",
@@ -96,7 +96,7 @@ def _policy(domain: str, url: str, policy: StsPolicy, hosts: list[str], content_
     place = Place(f"mta-sts.{domain}", "A")
     if policy.problems:
         said = tuple(problem.what for problem in policy.problems)
-        findings.append(_sts("sts-policy", f"The MTA-STS policy of {domain} has a mistake: {said[0]}", place,
+        findings.append(_sts("sts-policy", f"The MTA-STS policy of {domain} has an error: {said[0]}", place,
                              (url, *said), "Correct the policy file, then change id= in the record.",
                              "RFC 8461 §3.2"))  # fmt: skip
     loose = [host for host in hosts if not any(covers(pattern, host) for pattern in policy.mx)]
@@ -120,11 +120,11 @@ def _policy(domain: str, url: str, policy: StsPolicy, hosts: list[str], content_
             Finding(
                 rule="sts-testing",
                 level=Level.NOTE,
-                title=f"The MTA-STS policy of {domain} is only tried",
+                title=f"The MTA-STS policy of {domain} is in testing mode",
                 place=place,
                 evidence=(url, "mode: testing"),
-                reason="Failures are reported, and the mail is delivered without TLS all the same.",
-                remedy="Go to mode: enforce when the TLS reports show no failure.",
+                reason="Failures are reported, but the mail is still delivered without TLS.",
+                remedy="Change to mode: enforce when the TLS reports show no failures.",
                 reference="RFC 8461 §5",
                 scope="none",
             )
@@ -134,11 +134,11 @@ def _policy(domain: str, url: str, policy: StsPolicy, hosts: list[str], content_
             Finding(
                 rule="sts-short-age",
                 level=Level.RISK,
-                title=f"The MTA-STS policy of {domain} is forgotten after {policy.max_age} s",
+                title=f"The MTA-STS policy of {domain} expires after {policy.max_age} s",
                 place=place,
                 evidence=(url, f"max_age: {policy.max_age}"),
-                reason="An attacker only has to keep senders from the policy for that long.",
-                remedy="Set max_age: to some weeks.",
+                reason="An attacker only needs to block the policy for that long.",
+                remedy="Set max_age: to several weeks.",
                 record="max_age: 2592000",
                 reference="RFC 8461 §10.1",
                 scope="none",
@@ -152,7 +152,7 @@ def _policy(domain: str, url: str, policy: StsPolicy, hosts: list[str], content_
                 title=f"The MTA-STS policy of {domain} is served as {content_type[:60]}",
                 place=place,
                 evidence=(url,),
-                reason="It should be text/plain, so that nobody serves a policy by accident.",
+                reason="It must be text/plain, so that no policy is served by accident.",
                 remedy="Serve it as text/plain.",
                 reference="RFC 8461 §3.2",
                 scope="none",
@@ -170,16 +170,16 @@ def _tls_rpt(domain: str, sts: bool, out: Examination) -> DnsProgram[None]:
         return
     texts = [txt.text for txt in answer.texts if txt.text.lower().lstrip().startswith("v=tlsrpt")]
     if not texts:
-        out.point("tls-rpt", title, CheckState.ABSENT, "Not asked for")
+        out.point("tls-rpt", title, CheckState.ABSENT, "Not requested")
         if sts:
             out.findings.append(
                 Finding(
                     rule="tlsrpt-missing",
                     level=Level.NOTE,
-                    title=f"{domain} has MTA-STS, and asks for no reports on it",
+                    title=f"{domain} has MTA-STS without TLS reports",
                     place=Place(name, "TXT"),
-                    reason="When senders cannot deliver because of the policy, nobody here hears of it.",
-                    remedy="Ask for reports.",
+                    reason="You are not told when senders cannot deliver because of the policy.",
+                    remedy="Request reports.",
                     record=f"v=TLSRPTv1; rua=mailto:tls-reports@{domain}",
                     reference="RFC 8460 §3",
                     scope="none",
@@ -190,14 +190,14 @@ def _tls_rpt(domain: str, sts: bool, out: Examination) -> DnsProgram[None]:
     record = read_tls_rpt(texts[0])
     problems = record.problems
     if len(texts) > 1:
-        problems = (Problem(f"{len(texts)} records; only one may be there", 0), *problems)
+        problems = (Problem(f"{len(texts)} records; only one is allowed", 0), *problems)
     if problems:
         first = problems[0]
         out.findings.append(
             Finding(
                 rule="tlsrpt-record",
                 level=Level.RISK,
-                title=f"The TLS report record at {name} has a mistake: {first.what}",
+                title=f"The TLS report record at {name} has an error: {first.what}",
                 place=Place(name, "TXT", 0, first.column, first.length if first.column else 0),
                 evidence=_said(problems),
                 reason="No reports are sent.",
@@ -212,7 +212,7 @@ def _tls_rpt(domain: str, sts: bool, out: Examination) -> DnsProgram[None]:
 def _dane(domain: str, hosts: list[str], out: Examination) -> DnsProgram[None]:
     title = "DANE"
     if not hosts:
-        out.point("dane", title, CheckState.ABSENT, "There is no MX host")
+        out.point("dane", title, CheckState.ABSENT, "No MX host")
         return
     answers = yield tuple(DnsQuestion(f"_25._tcp.{host}", "TLSA") for host in hosts[:10])
     there = [(host, answer) for host, answer in zip(hosts, answers, strict=False) if answer.records]
@@ -230,10 +230,10 @@ def _dane(domain: str, hosts: list[str], out: Examination) -> DnsProgram[None]:
                 Finding(
                     rule="dane-not-signed",
                     level=Level.RISK,
-                    title=f"The TLSA record of {host} is not vouched for by DNSSEC",
+                    title=f"The TLSA record of {host} is not signed with DNSSEC",
                     place=place,
                     evidence=tuple(rdata.to_text() for rdata in records[:4]),
-                    reason="Without DNSSEC the record may not be used, so it does nothing.",
+                    reason="Without DNSSEC the record must not be used, so it has no effect.",
                     remedy="Sign the zone of the MX host and publish its DS record, or remove the TLSA record.",
                     reference="RFC 7672 §2.2",
                     scope="none",
@@ -248,7 +248,7 @@ def _dane(domain: str, hosts: list[str], out: Examination) -> DnsProgram[None]:
                     place=place,
                     topic="usage",
                     evidence=tuple(rdata.to_text() for rdata in records[:4]),
-                    reason="Between mail servers only the usages 2 and 3 count.",
+                    reason="Only the usages 2 and 3 apply between mail servers.",
                     remedy="Publish 3 1 1 with the SHA-256 of the server's public key.",
                     reference="RFC 7672 §3.1.3",
                     scope="none",

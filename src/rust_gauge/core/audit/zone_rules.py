@@ -23,7 +23,7 @@ def examine_zone(request: AuditRequest) -> DnsProgram[Examination]:
     out = Examination()
     zone, soa = yield from find_zone(request.domain)
     if zone is None or soa is None:
-        what = why_unmeasured(soa) if soa is not None else "The zone could not be found"
+        what = why_unmeasured(soa) if soa is not None else "Zone not found"
         yield from _bogus(request.domain, out)
         out.point("dnssec", "DNSSEC", CheckState.UNMEASURED, what)
         out.point("dns", "Name servers", CheckState.UNMEASURED, what)
@@ -57,12 +57,12 @@ def _bogus(domain: str, out: Examination) -> DnsProgram[None]:
             Finding(
                 rule="dnssec-bogus",
                 level=Level.FAULT,
-                title=f"The DNSSEC signatures of {domain} do not hold",
+                title=f"DNSSEC validation of {domain} fails",
                 place=Place(domain, "DS"),
                 evidence=(f"{checked.question}: {checked.detail or checked.status}", f"{unchecked.question}: answered"),
-                reason="Receivers that validate get no record at all: SPF, DKIM and DMARC all end in temperror, and "
-                "mail to this name is put off.",
-                remedy="Sign the zone again, or take the DS record out of the zone above until it is mended.",
+                reason="Validating receivers get no records: SPF, DKIM and DMARC end in temperror, and mail to "
+                "this name is deferred.",
+                remedy="Sign the zone again, or remove the DS record from the parent zone until it is fixed.",
                 reference="RFC 4035 §5",
             )
         )
@@ -86,11 +86,11 @@ def _dnssec(zone: str, soa: DnsAnswer, out: Examination) -> DnsProgram[None]:
                 Finding(
                     rule="dnssec-no-ds",
                     level=Level.NOTE,
-                    title=f"{zone} is signed, but the zone above does not say so",
+                    title=f"{zone} is signed, but the parent zone has no DS record",
                     place=place,
                     evidence=(f"{len(signers)} DNSKEY records, no DS record",),
-                    reason="Without the DS record nobody validates: the signatures do nothing.",
-                    remedy="Give the DS record to the registrar.",
+                    reason="Without the DS record nobody validates, so the signatures have no effect.",
+                    remedy="Submit the DS record to the registrar.",
                     record=_ds_text(zone, signers),
                     reference="RFC 4035 §5",
                     scope="none",
@@ -107,8 +107,8 @@ def _dnssec(zone: str, soa: DnsAnswer, out: Examination) -> DnsProgram[None]:
                 title=f"No key of {zone} matches its DS record",
                 place=place,
                 evidence=tuple(rdata.to_text() for rdata in digests),
-                reason="Receivers that validate get no record at all: SPF, DKIM and DMARC all end in temperror.",
-                remedy="Give the registrar the DS record of the key that signs now, or take the old one out.",
+                reason="Validating receivers get no records: SPF, DKIM and DMARC end in temperror.",
+                remedy="Submit the DS record of the current signing key to the registrar, and remove the old one.",
                 record=_ds_text(zone, signers),
                 reference="RFC 4035 §5",
             )
@@ -157,7 +157,7 @@ def _servers(request: AuditRequest, zone: str, out: Examination) -> DnsProgram[N
                 title=f"{zone} has a single name server",
                 place=Place(zone, "NS"),
                 evidence=tuple(names),
-                reason="When it is away, nobody can check this domain's mail.",
+                reason="If it fails, nobody can authenticate this domain's mail.",
                 remedy="Add a second name server in another network.",
                 reference="RFC 2182 §5",
                 scope="none",
@@ -166,7 +166,7 @@ def _servers(request: AuditRequest, zone: str, out: Examination) -> DnsProgram[N
     asked, summary = 0, f"{len(names)} name servers"
     if request.ask_servers:
         asked = yield from _ask_each(request.domain, zone, names[:_MAX_SERVERS], out)
-        summary += f", {asked} of them asked" if asked else ", none of them could be asked from here"
+        summary += f", {asked} of them queried" if asked else ", none of them could be queried from here"
     out.point("dns", title, CheckState.GOOD if asked else CheckState.UNMEASURED, summary)
 
 
@@ -196,7 +196,7 @@ def _ask_each(domain: str, zone: str, names: list[str], out: Examination) -> Dns
         serial = next((rdata.serial for rdata in soa.records if isinstance(rdata, SOA)), None)
         if soa.failed or serial is None or not soa.authoritative:
             if name not in lame:
-                why = soa.detail or ("it is not in charge of the zone" if not soa.failed else str(soa.status))
+                why = soa.detail or ("it is not authoritative for the zone" if not soa.failed else str(soa.status))
                 out.findings.append(_lame(zone, name, f"{name} ({ip}): {why}"))
             lame.add(name)
             continue
@@ -220,11 +220,11 @@ def _lame(zone: str, server: str, why: str) -> Finding:
     return Finding(
         rule="dns-lame-server",
         level=Level.RISK,
-        title=f"{server} is named as a name server of {zone} and does not answer for it",
+        title=f"{server} is listed as a name server of {zone} but does not answer for it",
         place=Place(zone, "NS"),
         topic=server,
         evidence=(why,),
-        reason="Receivers that ask it lose time, or get no record: mail is put off, or fails now and then.",
+        reason="Receivers that query it lose time or get no record: mail is deferred, or fails occasionally.",
         remedy="Set the zone up on it, or remove it from the NS records here and at the registrar.",
         reference="RFC 1912 §2.8",
     )
@@ -234,14 +234,14 @@ def _disagree(zone: str, serials: dict[str, int], differing: list[str]) -> Findi
     return Finding(
         rule="dns-servers-differ",
         level=Level.FAULT if differing else Level.NOTE,
-        title=f"The name servers of {zone} do not say the same"
+        title=f"The name servers of {zone} differ"
         + (f" about {differing[0]}" if differing else ": their serial numbers differ"),
         place=Place(zone, "SOA"),
         evidence=tuple(f"{server}: serial {serial}" for server, serial in serials.items()) + tuple(differing),
-        reason="Which record a receiver sees is chance: the same mail passes here and fails there."
+        reason="Which record a receiver sees is random: the same mail may pass or fail."
         if differing
-        else "A change is on its way, or a server does not get the zone any more.",
-        remedy="Wait for the zone transfer; if it does not come, mend it on the server with the older serial number.",
+        else "A zone transfer is pending, or a server no longer gets the zone.",
+        remedy="Wait for the zone transfer; if it does not happen, fix it on the server with the older serial number.",
         reference="RFC 1034 §4.3.5",
     )
 
@@ -251,13 +251,13 @@ def _ttl(name: str, kind: str, ttl: int) -> Finding:
     return Finding(
         rule="dns-ttl-long" if long else "dns-ttl-short",
         level=Level.NOTE,
-        title=f"{name} {kind} is kept for {ttl} s",
+        title=f"{name} {kind} has a TTL of {ttl} s",
         place=Place(name, kind),
         evidence=(f"TTL {ttl}",),
-        reason="A mistake in it, and its correction, stay in caches for that long."
+        reason="An error, and its correction, stay in caches for that long."
         if long
-        else "Nearly every check has to ask anew; when the name servers are slow, checks fail.",
-        remedy="Use an hour; less only on the day of a change.",
+        else "Nearly every check has to query again; if the name servers are slow, checks fail.",
+        remedy="Use one hour; less only on the day of a change.",
         record=None,
         reference="RFC 1912 §2.2",
         scope="none",

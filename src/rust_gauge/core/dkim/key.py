@@ -90,11 +90,11 @@ def _parse(text: str) -> DkimKey:
     kind = tags.get("k")
     key_type = kind.value if kind else "rsa"
     if kind and key_type not in ("rsa", "ed25519"):
-        problems.append(Problem(f"{key_type[:40]} is no key type", kind.value_column, max(1, len(key_type))))
+        problems.append(Problem(f"{key_type[:40]} is not a key type", kind.value_column, max(1, len(key_type))))
     measured, revoked = _Measured(), False
     key = tags.get("p")
     if key is None:
-        problems.append(Problem("the tag p=, which holds the key, is missing", 1, len(text) or 1))
+        problems.append(Problem("the tag p= with the key is missing", 1, len(text) or 1))
     elif not key.value:
         revoked = True
     else:
@@ -120,10 +120,10 @@ def _without_wrapping(text: str) -> tuple[str, list[Problem]]:
     if tail > 0 and text[tail] in "\"'“”":
         spots.append(tail)
     for at in spots:
-        problems.append(Problem("a quote stands around the record", at + 1))
+        problems.append(Problem("the record is in quotes", at + 1))
         chars[at] = " "
     for escape in _ESCAPED.finditer(text):
-        problems.append(Problem("a backslash stands in front of the semicolon", escape.start() + 1))
+        problems.append(Problem("a backslash is before the semicolon", escape.start() + 1))
         chars[escape.start()] = " "
     return "".join(chars), problems
 
@@ -161,14 +161,14 @@ def _measure(value: str, column: int, key_type: str) -> _Measured:
             run_start = index
         elif good and run_start is not None:
             run = stripped[run_start:index]
-            problems.append(Problem(f"{_named(run)} inside the key is no base64", column + run_start, len(run)))
+            problems.append(Problem(f"{_named(run)} inside the key is not base64", column + run_start, len(run)))
             run_start = None
     compact = "".join(_BASE64.findall(stripped[: len(stripped) - padding])) + "=" * padding
     end = column + len(stripped) - 1
     try:
         raw = base64.b64decode(compact, validate=True)
     except ValueError:
-        cut = Problem("the key's base64 is incomplete: its end was cut off", end)
+        cut = Problem("the base64 of the key is truncated", end)
         return _Measured(None, problems or [cut])
     loaded = (
         _load_ed25519(raw, column, len(stripped)) if key_type == "ed25519" else _load_rsa(raw, column, len(stripped))
@@ -184,10 +184,10 @@ def _load_ed25519(raw: bytes, column: int, length: int) -> _Measured:
     """32 octets, nothing around them (RFC 8463 §4)."""
     bare = raw[len(_ED25519_SPKI) :] if raw.startswith(_ED25519_SPKI) and len(raw) == 44 else raw
     if len(bare) != 32:
-        return _Measured(None, [Problem(f"an Ed25519 key has 32 octets, this one {len(raw)}", column, length)])
+        return _Measured(None, [Problem(f"an Ed25519 key has 32 bytes, this one {len(raw)}", column, length)])
     found = _Measured(256, [], base64.b64encode(bare).decode(), "ed25519", Ed25519PublicKey.from_public_bytes(bare))
     if bare is not raw:
-        what = "the key stands in a wrapping that RSA keys have; an Ed25519 key is published as its 32 octets alone"
+        what = "the key is wrapped like an RSA key; an Ed25519 key is published as its 32 bytes only"
         found.problems = [Problem(what, column, length)]
     return found
 
@@ -196,20 +196,20 @@ def _load_rsa(raw: bytes, column: int, length: int) -> _Measured:
     end = column + length - 1
     declared = _der_length(raw)
     if declared is not None and declared > len(raw):
-        return _Measured(None, [Problem(f"the key was cut off: {len(raw)} of {declared} octets are there", end)])
+        return _Measured(None, [Problem(f"the key is truncated: {len(raw)} of {declared} bytes", end)])
     extra = len(raw) - declared if declared is not None else 0
     try:
         key = load_der_public_key(raw[: len(raw) - extra])
     except (ValueError, UnsupportedAlgorithm):
         if len(raw) == 32:
-            what = "the base64 holds no public key of RSA; its 32 octets may be one of Ed25519, without k=ed25519"
+            what = "the base64 is not an RSA public key; its 32 bytes may be an Ed25519 key without k=ed25519"
             return _Measured(None, [Problem(what, column, length)], base64.b64encode(raw).decode(), "ed25519")
-        return _Measured(None, [Problem("the base64 holds no public key", column, length)])
+        return _Measured(None, [Problem("the base64 is not a public key", column, length)])
     if not isinstance(key, RSAPublicKey):
-        return _Measured(None, [Problem("the key is no RSA key, though k= says so", column, length)])
+        return _Measured(None, [Problem("not an RSA key, although k= says so", column, length)])
     found = _Measured(key.key_size, [], "", "rsa", key)
     if extra:
-        found.problems = [Problem(f"{extra} octets too many follow the key", end)]
+        found.problems = [Problem(f"{extra} extra bytes follow the key", end)]
         found.value = base64.b64encode(raw[:-extra]).decode()
     return found
 

@@ -55,31 +55,31 @@ def read_signature(text: str) -> DkimSignature:
         wrong(version, f"v= is 1, not {version.value[:20] or 'empty'}")
     algorithm = value("a").lower()
     if (tag := tags.get("a")) and algorithm not in ALGORITHMS:
-        why = "rsa-sha1 must not be used any more (RFC 8301 §3.1)" if algorithm == "rsa-sha1" else "no such algorithm"
+        why = "rsa-sha1 must no longer be used (RFC 8301 §3.1)" if algorithm == "rsa-sha1" else "no such algorithm"
         wrong(tag, f"a={tag.value[:40]}: {why}")
     header_form, _, body_form = value("c").lower().partition("/")
     header_form, body_form = header_form or SIMPLE, body_form or SIMPLE
     if (tag := tags.get("c")) and not {header_form, body_form} <= {SIMPLE, RELAXED}:
-        wrong(tag, f"c={tag.value[:40]} names no canonicalisation")
+        wrong(tag, f"c={tag.value[:40]} is not a canonicalization")
     headers = tuple([name.strip() for name in value("h").lower().split(":")])
     if (tag := tags.get("h")) and "from" not in headers:
-        wrong(tag, "h= does not hold From, which must be signed (§5.4)")
+        wrong(tag, "h= does not contain From, which must be signed (§5.4)")
     domain, selector = _a_labels(value("d")), _a_labels(value("s"))
     for name, text_ in (("d", domain), ("s", selector)):
         if (tag := tags.get(name)) and not _is_name(text_[:300]):
-            wrong(tag, f"{name}={tag.value[:60] or 'empty'} is no name")
+            wrong(tag, f"{name}={tag.value[:60] or 'empty'} is not a name")
     identity = value("i") or f"@{domain}"
     if tag := tags.get("i"):
         host = _a_labels(identity.rpartition("@")[2])
         if "@" not in identity:
             wrong(tag, "i= has no @")
         elif host != domain and not host.endswith(f".{domain}"):
-            wrong(tag, f"i= is in {host[:60]}, which is not {domain[:60]} nor below it (§3.5)")
+            wrong(tag, f"i= is in {host[:60]}, which is neither {domain[:60]} nor a subdomain of it (§3.5)")
 
     def number(name: str) -> int | None:
         tag = tags.get(name)
         if tag and not _NUMBER.match(tag.value):
-            wrong(tag, f"{name}= is no number")
+            wrong(tag, f"{name}= is not a number")
             return None
         return int(tag.value) if tag else None
 
@@ -87,13 +87,13 @@ def read_signature(text: str) -> DkimSignature:
     if (tag := tags.get("x")) and signed_at is not None and expires_at is not None and expires_at <= signed_at:
         wrong(tag, "x= is not later than t= (§3.5)")
     if (tag := tags.get("q")) and "dns/txt" not in [text.strip().lower() for text in tag.value.split(":")]:
-        wrong(tag, f"q={tag.value[:40]} names no way to ask for the key")
+        wrong(tag, f"q={tag.value[:40]} is not a key query method")
     decoded = {}
     for name in ("b", "bh"):
         tag = tags.get(name)
         raw = _base64(tag.value) if tag else b""
         if tag and not raw:
-            wrong(tag, f"{name}= is no base64")
+            wrong(tag, f"{name}= is not base64")
         decoded[name] = raw or b""
     return DkimSignature(
         tag_list, algorithm, decoded["b"], decoded["bh"], header_form, body_form, domain, selector, identity, headers,

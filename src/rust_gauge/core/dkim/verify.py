@@ -186,7 +186,7 @@ def _verify(
 
 def _no_key(name: str, answer: DnsAnswer) -> str:
     if answer.texts:
-        return f"{name} has a TXT record, but it is no DKIM key: {answer.texts[0].text[:60]}"
+        return f"{name} has a TXT record, but it is not a DKIM key: {answer.texts[0].text[:60]}"
     return f"{name} {'does not exist' if answer.status == 'no_name' else 'has no TXT record'}"
 
 
@@ -196,7 +196,7 @@ def _unusable(key: DkimKey, signature: DkimSignature) -> tuple[str, str] | None:
     identity_host = signature.identity.rpartition("@")[2].lower()
     if key.problems:
         first = key.problems[0]
-        return "key-unreadable", f"the key cannot be read, column {first.column}: {first.what}"
+        return "key-unreadable", f"the key has a syntax error in column {first.column}: {first.what}"
     if key.revoked:
         return "key-revoked", "the key is revoked: its p= is empty"
     if key.key_type != algorithm:
@@ -208,7 +208,7 @@ def _unusable(key: DkimKey, signature: DkimSignature) -> tuple[str, str] | None:
     if "s" in key.flags and identity_host != signature.domain:
         return "key-strict", f"the key is strict (t=s), and i= is in {identity_host}, not in {signature.domain}"
     if key.key_type == "rsa" and (key.bits or 0) < MIN_RSA_BITS:
-        return "key-short", f"the key has {key.bits} bits; fewer than {MIN_RSA_BITS} must not count (RFC 8301 §3.2)"
+        return "key-short", f"the key has {key.bits} bits; fewer than {MIN_RSA_BITS} are not accepted (RFC 8301 §3.2)"
     return None
 
 
@@ -231,7 +231,7 @@ def _compute(
         )  # fmt: skip
 
     if length > len(body):
-        detail = f"l={length} is more than the {len(body)} octets that the body has: its end is missing"
+        detail = f"l={length} is more than the {len(body)} bytes of the body: its end is missing"
         return verdict(DkimResult.PERMERROR, "body-too-short", detail, body_ok=False)
     body_ok = digest == signature.body_hash
     data = _hash_input(chosen, header, signature.header_form)
@@ -240,7 +240,7 @@ def _compute(
         return verdict(DkimResult.PASS, "good", f"signed by {signature.domain}", body_ok=True, header_ok=True)
     if header_ok:  # what was signed is as it was, bh= among it: so the body is another
         clues = tuple(_body_clues(hashes, signature))
-        detail = f"the body was changed after signing: the hash over {min(length, len(body))} octets is not bh="
+        detail = f"the body was changed after signing: the hash over {min(length, len(body))} bytes does not match bh="
         return verdict(DkimResult.FAIL, "body-changed", detail, body_ok=False, header_ok=True, clues=clues)
     made_by_key = _digest_signed(key, signature.signature)
     if made_by_key is None and isinstance(key.public_key, RSAPublicKey):
@@ -307,7 +307,7 @@ def _body_clues(hashes: _Hashes, signature: DkimSignature) -> Iterator[str]:
         yield "it was signed over an empty body"
         return
     if len(wanted) != 32:
-        yield f"bh= has {len(wanted)} octets; a SHA-256 hash has 32"
+        yield f"bh= has {len(wanted)} bytes; a SHA-256 hash has 32"
         return
     body = hashes.body(signature.body_form)
     if not hashes.may_try(len(body)):
@@ -321,7 +321,7 @@ def _body_clues(hashes: _Hashes, signature: DkimSignature) -> Iterator[str]:
         at = end + 2
         if running.digest() == wanted:
             added = " ".join(body[at : at + 80].decode("utf-8", "replace").split())
-            yield f"the first {at} octets are as signed; {len(body) - at} were appended, beginning with: {added}"
+            yield f"the first {at} bytes are as signed; {len(body) - at} were appended, starting with: {added}"
             return
 
 
@@ -349,7 +349,7 @@ def _guesses(
     form = signature.header_form
     other = RELAXED if form == SIMPLE else SIMPLE
     yield (
-        f"the header would match with {other} canonicalisation: blanks or folds were changed on the way",
+        f"the header would match with {other} canonicalisation: spaces or line folding changed in transit",
         chosen,
         other,
     )
@@ -372,7 +372,7 @@ def _guesses(
             cut = _SUBJECT_TAG.sub(b" ", header.value)
             if cut != header.value:
                 tag = header.value[: len(header.value) - len(cut) + 1].decode("utf-8", "replace").strip()
-                yield f"{tag!r} was put in front of the Subject", _with(chosen, at, b"Subject:" + cut), form
+                yield f"{tag!r} was added before the Subject", _with(chosen, at, b"Subject:" + cut), form
         yield f"{header.name} was added after signing", [*chosen[:at], None, *chosen[at + 1 :]], form
         for again in message.all(header.name):
             if again is not header:
@@ -391,16 +391,16 @@ def _notes(message: MailMessage, signature: DkimSignature, key: DkimKey, octets:
     notes = []
     if signature.length is not None:
         loose = octets - min(signature.length, octets)
-        notes.append(f"l={signature.length}: {loose} octets of the body are not covered, and anybody may append more")
+        notes.append(f"l={signature.length}: {loose} bytes of the body are not covered, so text can be appended")
     if key.key_type == "rsa" and (key.bits or 0) < 2048:
         notes.append(f"the key has only {key.bits} bits")
     if "y" in key.flags:
-        notes.append("the key says that it is only a test (t=y)")
+        notes.append("the key is in test mode (t=y)")
     senders = len(message.by_name.get("from", ()))
     if signature.headers.count("from") == senders:
         notes.append("From is not oversigned: a second From field could be put in front without breaking the signature")
     if senders > 1:
         notes.append(f"the message has {senders} From fields; receivers may show another one")
     if message.bare_lf:
-        notes.append("lines ended in a bare LF and were taken as CRLF")
+        notes.append("lines ended in a bare LF and were read as CRLF")
     return tuple(notes)

@@ -116,14 +116,14 @@ def judge(found: Discovery, exists: bool, compared: list[tuple[Identifier, str, 
 
 def _why_not(domain: str, aligned: list[Aligned]) -> str:
     if not aligned:
-        return f"nothing was proved that could align with {domain}"
+        return f"nothing authenticated that could align with {domain}"
     parts = []
     for identity in aligned:
         kind, name = identity.identifier.kind.upper(), identity.identifier.domain or "nothing"
         if not identity.identifier.passed:
             parts.append(f"{kind} did not pass for {name}")
         elif identity.relaxed:
-            parts.append(f"{kind} passed for {name}, which aligns only relaxed, and strict is asked for")
+            parts.append(f"{kind} passed for {name}, which aligns in relaxed mode only, but strict is required")
         else:
-            parts.append(f"{kind} passed for {name}, which is another organisation than {domain}")
+            parts.append(f"{kind} passed for {name}, which belongs to another organisation than {domain}")
     return "; ".join(parts)

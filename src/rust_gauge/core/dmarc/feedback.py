@@ -21,7 +21,7 @@ _MAX_ROWS = 100_000  # a large receiver sends some thousands; the rest are count
 _MAX_PARTS = 50  # of MIME, in a report mail
 _MAX_DEPTH = 20  # of XML elements; RFC 7489 Appendix C nests six deep
 _MAX_ELEMENTS = 2000  # in one record, and outside of them
-_SEND_AGAIN = "Hand in the report as it came: XML, .xml.gz, .zip, or the whole message"
+_SEND_AGAIN = "Send the report unchanged: XML, .xml.gz, .zip, or the whole message"
 
 
 class ReportError(InputError):
@@ -84,7 +84,7 @@ def unpack(octets: bytes) -> bytes:
             content.startswith((b"\x1f\x8b", b"PK\x03\x04")) or content.lstrip().startswith(b"<?xml")
         ):
             return unpack(content)
-    raise ReportError("There is no aggregate report in this", remedy=_SEND_AGAIN)
+    raise ReportError("No aggregate report found", remedy=_SEND_AGAIN)
 
 
 def _gunzip(octets: bytes) -> bytes:
@@ -92,7 +92,9 @@ def _gunzip(octets: bytes) -> bytes:
         with gzip.GzipFile(fileobj=io.BytesIO(octets)) as packed:
             return _within(packed.read(MAX_UNPACKED + 1))
     except (OSError, EOFError, zlib.error) as error:
-        raise ReportError("The gzip file is broken", why=str(error)[:200], remedy="Fetch the report again") from None
+        raise ReportError(
+            "The gzip file is damaged", why=str(error)[:200], remedy="Download the report again"
+        ) from None
 
 
 def _unzip(octets: bytes) -> bytes:
@@ -104,14 +106,14 @@ def _unzip(octets: bytes) -> bytes:
             with packed.open(inside_it[0]) as inside:
                 return _within(inside.read(MAX_UNPACKED + 1))
     except (zipfile.BadZipFile, zlib.error, EOFError, OSError, RuntimeError, NotImplementedError, ValueError) as error:
-        raise ReportError("The zip file is broken", why=str(error)[:200], remedy="Fetch the report again") from None
+        raise ReportError("The zip file is damaged", why=str(error)[:200], remedy="Download the report again") from None
 
 
 def _within(octets: bytes) -> bytes:
     if len(octets) > MAX_UNPACKED:
         raise ReportError(
             f"The report is larger than {MAX_UNPACKED // 1024 // 1024} MB when unpacked",
-            remedy="Leave it out: no receiver sends reports of that size",
+            remedy="Skip it: no receiver sends reports of that size",
         )
     return octets
 
@@ -143,7 +145,7 @@ def read_report(xml: bytes) -> AggregateReport:
     root = reader.read(_within(xml))
     if root.name != "feedback":
         raise ReportError(
-            f"This is no aggregate report: its root is <{root.name[:40]}>, not <feedback>", remedy=_SEND_AGAIN
+            f"Not an aggregate report: its root is <{root.name[:40]}>, not <feedback>", remedy=_SEND_AGAIN
         )
     return AggregateReport(
         root.value("report_metadata", "org_name")[:200],
@@ -175,15 +177,13 @@ class _Reader:
         try:
             parser.Parse(xml, True)
         except (expat.ExpatError, ValueError, LookupError) as error:
-            raise ReportError("The XML cannot be read", why=str(error)[:200], remedy=_SEND_AGAIN) from None
+            raise ReportError("The XML is malformed", why=str(error)[:200], remedy=_SEND_AGAIN) from None
         return top.children[0]
 
     def _start(self, name: str, _: object) -> None:
         self._elements += 1
         if len(self._open) > _MAX_DEPTH or self._elements > _MAX_ELEMENTS:
-            raise ReportError(
-                "There is more in one record of this XML than in any aggregate report", remedy=_SEND_AGAIN
-            )
+            raise ReportError("One record of this XML is larger than any aggregate report", remedy=_SEND_AGAIN)
         element = _Element(name.rpartition("}")[2])
         self._open[-1].children.append(element)
         self._open.append(element)
@@ -205,8 +205,8 @@ class _Reader:
 def _refuse(*_: object) -> None:
     raise ReportError(
         "The XML declares a document type or entities",
-        why="no aggregate report does, and entities can be used to attack who reads them",
-        remedy="Leave it out",
+        why="aggregate reports do not, and entities can be used for attacks",
+        remedy="Skip it",
     )
 
 

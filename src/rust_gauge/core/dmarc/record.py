@@ -74,7 +74,7 @@ def read_policy(text: str) -> DmarcRecord:
             problems.append(_value(tag, f"{name}= is a number from {low} to {high}, not {tag.value[:40] or 'empty'}"))
     fo = tags.get("fo")
     if fo and not re.fullmatch(r"\s*[01dsDS]\s*(?::\s*[01dsDS]\s*)*", fo.value):
-        problems.append(_value(fo, "fo= holds 0, 1, d or s, separated by colons"))
+        problems.append(_value(fo, "fo= is 0, 1, d or s, separated by colons"))
     for tag in tags.tags:
         if tag.name in _KNOWN:
             continue
@@ -82,17 +82,17 @@ def read_policy(text: str) -> DmarcRecord:
         if near:
             problems.append(Problem(f"the tag {tag.name} is written {near}", tag.column, len(tag.name)))
         else:  # §6.3: unknown tags are ignored, so this breaks nothing
-            unknown.append(Problem(f"no tag {tag.name[:30]} is known; it is passed over", tag.column, len(tag.name)))
+            unknown.append(Problem(f"unknown tag {tag.name[:30]}; it is ignored", tag.column, len(tag.name)))
     rua, found = _addresses(tags.get("rua"))
     ruf, found_ruf = _addresses(tags.get("ruf"))
     problems += found + found_ruf
     policy_tag = tags.get("p")
     policy = policy_tag.value.lower() if policy_tag and policy_tag.value.lower() in POLICIES else None
     if policy_tag is None:
-        problems.append(Problem("the tag p=, which holds the policy, is missing", 1, len("v=DMARC1")))
+        problems.append(Problem("the tag p= with the policy is missing", 1, len("v=DMARC1")))
     elif len(tags.tags) > 1 and tags.tags[1] is not policy_tag:  # §6.4: p= follows the version
         length = 2 + len(policy_tag.value)
-        problems.append(Problem("p= must stand right behind v=DMARC1", policy_tag.column, length, POLICY_NOT_SECOND))
+        problems.append(Problem("p= must follow v=DMARC1 directly", policy_tag.column, length, POLICY_NOT_SECOND))
     sub, absent = _policy(tags, "sp"), _policy(tags, "np")
     broken = policy is None or (tags.get("sp") and sub is None) or (tags.get("np") and absent is None)
     if broken:  # §6.6.3 step 6: with a usable rua= the record counts as p=none, without one as no record
@@ -139,11 +139,11 @@ def _without_escapes(text: str) -> tuple[str, list[Problem]]:
     problems = []
     chars = list(text)
     for match in _ESCAPED.finditer(text):
-        problems.append(Problem("a backslash stands in front of the semicolon", match.start() + 1))
+        problems.append(Problem("a backslash is before the semicolon", match.start() + 1))
         chars[match.start()] = " "
     tail = len(text.rstrip(" ;")) - 1
     if tail > 0 and text[tail] in "\"'“”":
-        problems.append(Problem("a quote stands at the end of the record", tail + 1))
+        problems.append(Problem("a quote is at the end of the record", tail + 1))
         chars[tail] = " "
     return "".join(chars), problems
 
@@ -160,12 +160,12 @@ def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
         column = at + len(piece) - len(piece.lstrip())
         at += len(piece) + 1
         if not uri:
-            problems.append(Problem("nothing stands beside the comma", max(1, column - 1), 1))
+            problems.append(Problem("an address is missing next to the comma", max(1, column - 1), 1))
             continue
         scheme, colon, rest = uri.partition(":")
         if not colon or scheme.lower() != "mailto":
-            hint = ": mailto: is missing in front" if "@" in uri and not colon else ""
-            problems.append(Problem(f"{uri[:60] or 'nothing'} is no mailto: URI{hint}", column, max(1, len(uri))))
+            hint = ": mailto: is missing" if "@" in uri and not colon else ""
+            problems.append(Problem(f"{uri[:60] or 'nothing'} is not a mailto: URI{hint}", column, max(1, len(uri))))
             continue
         try:
             good.append(str(parse_address(unquote(_SIZE.sub("", rest).partition("?")[0]))))

@@ -59,7 +59,7 @@ class TxtRecord:
 
 @dataclass(frozen=True, slots=True)
 class DnsAnswer:
-    """What came back for one question."""
+    """Response for one question."""
 
     question: DnsQuestion
     status: AnswerStatus

@@ -36,12 +36,12 @@ def read_zone(text: str, origin: str | None = None, file: str = "the zone file")
         zone = dns.zone.from_text(text, start, relativize=False, check_origin=False, allow_include=False)
     except dns.exception.DNSException as error:
         said = str(error) or type(error).__name__
-        remedy = "Give a master file as a name server reads it; $INCLUDE is not followed"
+        remedy = "Use a zone file as a name server reads it, without $INCLUDE"
         if isinstance(error, dns.zone.UnknownOrigin):
-            said, remedy = "it does not say which zone it is", "Put $ORIGIN on its first line, or name the zone"
-        raise ZoneFileError(f"{file} cannot be read as a zone", why=said, remedy=remedy) from None
+            said, remedy = "it does not name its zone", "Put $ORIGIN on its first line, or name the zone"
+        raise ZoneFileError(f"{file} is not a valid zone file", why=said, remedy=remedy) from None
     except (ValueError, KeyError, AttributeError) as error:  # dnspython's own slips on odd input
-        raise ZoneFileError(f"{file} cannot be read as a zone", why=str(error) or type(error).__name__) from None
+        raise ZoneFileError(f"{file} is not a valid zone file", why=str(error) or type(error).__name__) from None
     if zone.origin is None:
         raise ZoneFileError(f"{file} is empty", remedy="Put $ORIGIN on its first line, then the records")
     return zone
@@ -53,11 +53,11 @@ def answers_from_zones(zones: Iterable[dns.zone.Zone]) -> Callable[[Questions], 
 
     def answer(question: Question) -> Answer:
         if isinstance(question, PageQuestion):
-            return PageAnswer(question, "not_held", detail="pages are not fetched off line")
+            return PageAnswer(question, "not_held", detail="pages are not fetched offline")
         if isinstance(question, MailboxQuestion):
-            return MailboxAnswer(question, "not_held", detail="hosts are not asked off line")
+            return MailboxAnswer(question, "not_held", detail="hosts are not queried offline")
         if question.server:
-            return DnsAnswer(question, AnswerStatus.NOT_HELD, detail="servers are not asked off line")
+            return DnsAnswer(question, AnswerStatus.NOT_HELD, detail="servers are not queried offline")
         return _from_zones(held, question)
 
     return lambda questions: tuple(answer(question) for question in questions)
@@ -68,13 +68,13 @@ def _from_zones(zones: Mapping[dns.name.Name, dns.zone.Zone], question: DnsQuest
         name = dns.name.from_text(question.name)
         rdtype = dns.rdatatype.from_text(question.rdtype)
     except (dns.exception.DNSException, ValueError):
-        return DnsAnswer(question, AnswerStatus.NO_NAME, detail="the name breaks the limits of DNS")
+        return DnsAnswer(question, AnswerStatus.NO_NAME, detail="the name exceeds the limits of DNS")
     aliases: list[str] = []
     ttl: int | None = None
     while len(aliases) <= _MAX_ALIASES:
         zone = _zone_of(zones, name, rdtype)
         if zone is None:
-            detail = f"{name.to_text(omit_final_dot=True)} is in none of the zone files"
+            detail = f"{name.to_text(omit_final_dot=True)} is not in any of the zone files"
             return DnsAnswer(question, AnswerStatus.NOT_HELD, aliases=tuple(aliases), detail=detail)
         node = zone.get_node(name) or wildcard_node(zone, name)
         if node is None:
@@ -91,7 +91,7 @@ def _from_zones(zones: Mapping[dns.name.Name, dns.zone.Zone], question: DnsQuest
         name = alias[0].target
         ttl = alias.ttl if ttl is None else min(ttl, alias.ttl)
         aliases.append(name.to_text(omit_final_dot=True))
-    return DnsAnswer(question, AnswerStatus.SERVFAIL, aliases=tuple(aliases), detail="the CNAMEs never end")
+    return DnsAnswer(question, AnswerStatus.SERVFAIL, aliases=tuple(aliases), detail="CNAME loop")
 
 
 def _zone_of(
@@ -147,13 +147,13 @@ def write_recording(answers: Iterable[Answer]) -> dict[str, Any]:
 def answers_from_recording(document: Mapping[str, Any]) -> Callable[[Questions], Answers]:
     """Answers as they were recorded; what was not asked then is `not_held`. InputError for another document."""
     if document.get("format") != RECORDING_FORMAT or not isinstance(document.get("answers"), list):
-        raise InputError("this is no recording of answers", why=f"its format is not {RECORDING_FORMAT}")
+        raise InputError("not a recording of answers", why=f"its format is not {RECORDING_FORMAT}")
     held: dict[Question, Answer] = {}
     for number, entry in enumerate(document["answers"], 1):
         try:
             read = _read_entry(entry)
         except (KeyError, TypeError, ValueError, dns.exception.DNSException) as error:
-            raise InputError(f"answer {number} of the recording cannot be read", why=str(error)) from None
+            raise InputError(f"answer {number} of the recording is invalid", why=str(error)) from None
         held[read.question] = read
 
     def answer(question: Question) -> Answer:

@@ -16,7 +16,7 @@ class PageQuestion:
 
 @dataclass(frozen=True, slots=True)
 class PageAnswer:
-    """What came back. `status` is `found` for a 200, `no_data` for another code, `not_held` off line, or a failure."""
+    """Response. `status` is `found` for a 200, `no_data` for another code, `not_held` off line, or a failure."""
 
     question: PageQuestion
     status: str

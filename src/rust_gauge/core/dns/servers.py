@@ -13,5 +13,5 @@ def split_server(text: str) -> tuple[str, int]:
         host, _, port = text.partition(":")
     ipaddress.ip_address(host)
     if not port.isdigit() or not 0 < int(port) < 65536:
-        raise ValueError(f"{text!r} is no server: write address or address:port")
+        raise ValueError(f"{text!r} is not a server. Write address or address:port")
     return host, int(port)

@@ -172,7 +172,7 @@ def judge_again(
 def permanence_of(kind: Kind, found: Permanence) -> Permanence:
     """Return what a code's permanence means for an event of this kind."""
     if kind is Kind.DELAYED:
-        return Permanence.TRANSIENT  # it is still being tried, whatever the code was
+        return Permanence.TRANSIENT  # it is delayed, whatever the code was
     if found is Permanence.NONE:
         return Permanence.TRANSIENT  # nothing says that it is final, so no address is judged by it
     return found
@@ -208,17 +208,17 @@ def make_event(
     the shipped rules. Without `judged` a refusal is left as it was stated: `judge` is for who knows other rules.
     """
     if time.tzinfo is None:
-        raise EventError("time has no zone", why="", remedy="Write it as 2026-11-20T08:00:00Z", field="time")
+        raise EventError("time has no UTC offset", why="", remedy="Write it as 2026-11-20T08:00:00Z", field="time")
     time = time.astimezone(UTC)
     if time > now + CLOCK_TOLERANCE:
         raise EventError(
-            f"time {time:%Y-%m-%dT%H:%M:%SZ} lies in the future",
+            f"time {time:%Y-%m-%dT%H:%M:%SZ} is in the future",
             why=f"it is now {now:%Y-%m-%dT%H:%M:%SZ}",
-            remedy="Check the clock and the zone of the source",
+            remedy="Check the clock and time zone of the source",
             field="time",
         )
     if time < EARLIEST:
-        raise EventError(f"time {time:%Y-%m-%d} lies before 2000", remedy="Check its unit and zone", field="time")
+        raise EventError(f"time {time:%Y-%m-%d} is before 2000", remedy="Check its unit and time zone", field="time")
     try:
         sender = normalise_domain(domain)
     except DomainNameError as error:

@@ -35,8 +35,8 @@ def _path(text: str) -> JSONPathQuery:
     try:
         return compile("$" + text[1:] if text.startswith("@") else text)
     except (JSONPathError, RecursionError, ValueError) as error:
-        remedy = "Write a path of RFC 9535, such as $.message.id"
-        raise MappingError(f"{text[:100]!r} is no JSONPath", why=str(error)[:200], remedy=remedy) from None
+        remedy = "Use a JSONPath (RFC 9535) such as $.message.id"
+        raise MappingError(f"{text[:100]!r} is not a JSONPath", why=str(error)[:200], remedy=remedy) from None
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +48,7 @@ class Unwrap:
 
     def __post_init__(self) -> None:
         if self.form not in ("json", "base64", "base64-json"):
-            raise MappingError(f"{self.form!r} is no way to unwrap", remedy="It is json, base64 or base64-json")
+            raise MappingError(f"{self.form!r} is not a way to unwrap", remedy="Use json, base64 or base64-json")
         _path(self.at)
 
 
@@ -64,12 +64,12 @@ class FieldRule:
 
     def __post_init__(self) -> None:
         if self.form not in _FORMS:
-            raise MappingError(f"{self.form!r} is no form", remedy=f"It is one of {', '.join(filter(None, _FORMS))}")
+            raise MappingError(f"{self.form!r} is not a format", remedy=f"Use one of {', '.join(filter(None, _FORMS))}")
         if bool(self.path) == (self.constant is not None):
-            raise MappingError("A field has either a path or a constant")
+            raise MappingError("Give either a path or a constant")
         if self.path:
             if self.path[0] not in "$@":
-                raise MappingError(f"{self.path[:100]!r} begins neither with $ nor with @")
+                raise MappingError(f"{self.path[:100]!r} must start with $ or @")
             _path(self.path)
 
 
@@ -112,7 +112,7 @@ class Mapping:
         for text in texts:
             self._paths[text] = _path(text)
         if not self.each and any(rule.path.startswith("@") for rule in self.fields.values()):
-            raise MappingError("A path that begins with @ needs `each`")
+            raise MappingError("A path that starts with @ needs `each`")
 
     def apply(self, document: Any) -> Iterator[MappedRow]:
         """Yield the rows of a document. MappingError when it does not fit at all."""
@@ -131,7 +131,7 @@ class Mapping:
         try:
             return list(self._paths[text].find(value).values())
         except (JSONPathError, RecursionError) as error:
-            raise MappingError(f"{text} cannot be looked up", why=str(error)[:200]) from None
+            raise MappingError(f"{text} is not in the table", why=str(error)[:200]) from None
 
     def _open(self, document: Any, step: Unwrap) -> Any:
         """Return the document with what stands at the step's path opened. What is no wrapped text stays as it is."""
@@ -167,14 +167,14 @@ def _opened(value: Any, step: Unwrap) -> Any:
     if not isinstance(value, str):
         return value
     if len(value) > _MAX_TEXT:
-        raise MappingError(f"What stands at {step.at} is too long to unwrap")
+        raise MappingError(f"The value at {step.at} is too long to unwrap")
     try:
         text = value
         if step.form.startswith("base64"):
             text = base64.b64decode(value + "=" * (-len(value) % 4), validate=True).decode("utf-8")
         return json.loads(text) if step.form.endswith("json") else text
     except (ValueError, binascii.Error, RecursionError) as error:
-        raise MappingError(f"What stands at {step.at} is no {step.form}", why=str(error)[:200]) from None
+        raise MappingError(f"The value at {step.at} is not {step.form}", why=str(error)[:200]) from None
 
 
 def _one(found: list[Any], name: str) -> Any:

@@ -106,7 +106,7 @@ class FlowCounts:
 
     @property
     def attempted(self) -> int:
-        """Messages whose fate is known: taken or given up; one taken and then returned is one message."""
+        """Messages with a final result: delivered or bounced; one taken and then returned is one message."""
         return self.delivered + self.bounced_permanent + self.bounced_transient - self.returned
 
     @property

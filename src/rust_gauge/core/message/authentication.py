@@ -31,7 +31,7 @@ def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
     if not fields:
         return "", "the message has no From"
     if len(fields) > 1:
-        return "", f"the message has {len(fields)} From fields; receivers refuse it, or choose one"
+        return "", f"the message has {len(fields)} From fields; receivers reject it or choose one"
     text = fields[0].text
     try:
         addresses = getattr(_registry("From", text[:2000]), "addresses", ())
@@ -42,9 +42,9 @@ def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
         try:
             domains = {parse_address(text).domain}
         except AddressError as error:
-            return "", f"From holds no usable address: {error.why}"
+            return "", f"From has no usable address: {error.why}"
     if len(domains) > 1:
-        return "", f"From holds addresses of {len(domains)} domains: {', '.join(sorted(domains))}"
+        return "", f"From has addresses of {len(domains)} domains: {', '.join(sorted(domains))}"
     return domains.pop(), ""
 
 
@@ -55,7 +55,7 @@ def authenticate(
     message = split_message(raw)
     problems = []
     if message.strays:
-        problems.append(f"{len(message.strays)} lines of the header are no field: {message.strays[0]}")
+        problems.append(f"{len(message.strays)} lines of the header are not fields: {message.strays[0]}")
     header_from, wrong = header_from_domain(message.all("From"))
     if wrong:
         problems.append(wrong)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.names.domain import normalise_domain
 
-MAX_LOCAL = 64  # octets (RFC 5321 §4.5.3.1.1)
+MAX_LOCAL = 64  # bytes (RFC 5321 §4.5.3.1.1)
 MAX_ADDRESS = 254  # octets: a path of 256 less its angle brackets (RFC 5321 §4.5.3.1.3)
 
 # atext of RFC 5322 §3.2.3, with UTF8-non-ascii of RFC 6531 §3.3
@@ -48,7 +48,7 @@ def address_key(address: Address) -> bytes:
 def _error(text: str, why: str) -> AddressError:
     shown = text if len(text) <= 80 else text[:80] + "…"
     return AddressError(
-        f"{shown!r} is no mailbox address", why=why, remedy="Give an address such as someone@tidepost.example"
+        f"{shown!r} is not a mailbox address", why=why, remedy="Use an address such as someone@tidepost.example"
     )
 
 
@@ -62,7 +62,7 @@ def parse_address(text: str) -> Address:
         except DomainNameError:
             pass  # what exactly is wrong is found below
     if len(text) > 2000:
-        raise _error(text, "it is far longer than an address can be")
+        raise _error(text, "it is too long for an address")
     spec = text.strip()
     if spec.endswith(">"):
         named = _NAMED.match(spec)
@@ -75,25 +75,25 @@ def parse_address(text: str) -> Address:
     if not at:
         raise _error(text, "it has no @")
     if not local:
-        raise _error(text, "nothing stands before the @")
+        raise _error(text, "nothing before the @")
     if not domain:
-        raise _error(text, "nothing stands after the @")
+        raise _error(text, "nothing after the @")
     if _QUOTED.match(local):
         content = re.sub(r"\\(.)", r"\1", local[1:-1])
         if _DOT_STRING.match(content):
             local = content
     elif not _DOT_STRING.match(local):
         if local.startswith(".") or local.endswith(".") or ".." in local:
-            raise _error(text, "a dot stands first, last or twice in its local part (RFC 5321 §4.1.2)")
+            raise _error(text, "its local part has a leading, trailing or double dot (RFC 5321 §4.1.2)")
         bad = next((c for c in local if not re.match(_ATOM, c) and c != "."), local[0])
         raise _error(text, f"its local part holds {bad!r}, which needs quotes (RFC 5321 §4.1.2)")
     if len(local.encode("utf-8", "surrogatepass")) > MAX_LOCAL:
-        raise _error(text, f"its local part is longer than {MAX_LOCAL} octets (RFC 5321 §4.5.3.1.1)")
+        raise _error(text, f"its local part is longer than {MAX_LOCAL} bytes (RFC 5321 §4.5.3.1.1)")
     try:
         name = normalise_domain(domain)
     except DomainNameError as error:
         raise _error(text, error.why) from None
     address = Address(local, name)
     if len(str(address).encode("utf-8", "surrogatepass")) > MAX_ADDRESS:
-        raise _error(text, f"it is longer than {MAX_ADDRESS} octets (RFC 5321 §4.5.3.1.3)")
+        raise _error(text, f"it is longer than {MAX_ADDRESS} bytes (RFC 5321 §4.5.3.1.3)")
     return address

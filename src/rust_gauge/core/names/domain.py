@@ -21,15 +21,15 @@ _SHOWN = 80  # how much of a bad name an error repeats
 def _error(text: str, why: str) -> DomainNameError:
     shown = text if len(text) <= _SHOWN else text[:_SHOWN] + "…"
     return DomainNameError(
-        f"{shown!r} is no domain name",
+        f"{shown!r} is not a domain name",
         why=why,
-        remedy="Give a name such as news.glasswort.example, without a scheme, a path or an address in front",
+        remedy="Use a name such as news.glasswort.example, without scheme, path or local part",
     )
 
 
 @lru_cache(maxsize=100_000)  # a load names the same few domains again and again
 def normalise_domain(text: str) -> str:
-    """`text` as A-labels in lower case without the last dot. DomainNameError when it is no domain name."""
+    """`text` as A-labels in lower case without the last dot. DomainNameError when it is not a domain name."""
     name = text.strip()
     if not name:
         raise _error(text, "it is empty")
@@ -46,7 +46,7 @@ def normalise_domain(text: str) -> str:
     try:
         name = name.lower() if name.isascii() else idna.encode(name, uts46=True).decode("ascii")
     except idna.IDNAError as error:
-        raise _error(text, f"it cannot be written in A-labels ({error})") from None
+        raise _error(text, f"it cannot be converted to A-labels ({error})") from None
     if len(name) > MAX_NAME:
         raise _error(text, f"it is longer than {MAX_NAME} characters")
     labels = name.split(".")
@@ -58,7 +58,7 @@ def normalise_domain(text: str) -> str:
         if len(label) > 63:
             raise _error(text, f"the label {label[:20]}… is longer than 63 characters")
         if not _LABEL.match(label):
-            raise _error(text, f"the label {label!r} holds something other than letters, digits and inner hyphens")
+            raise _error(text, f"the label {label!r} contains characters other than letters, digits and inner hyphens")
     if labels[-1].isdigit():
         raise _error(text, "its last label is a number")
     return name

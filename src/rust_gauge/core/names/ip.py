@@ -11,5 +11,5 @@ def parse_ip(text: str) -> IPv4Address | IPv6Address:
         return ip_address(text.strip())
     except ValueError:
         raise IpAddressError(
-            f"`{text[:60]}` is not an IP address", remedy="Give one such as 192.0.2.43 or 2001:db8::43"
+            f"`{text[:60]}` is not an IP address", remedy="Use one such as 192.0.2.43 or 2001:db8::43"
         ) from None

@@ -95,7 +95,7 @@ def read_notice(raw: bytes, sent_to: str = "") -> Notice:
     if len(raw) > MAX_NOTICE:
         size = f"{len(raw) // 2**20} MB"
         raise NoticeError(
-            f"The message has {size}; {MAX_NOTICE // 2**20} MB are read", remedy="No notice is that large"
+            f"The message has {size}; {MAX_NOTICE // 2**20} MB is the limit", remedy="Notices are never that large"
         )
     message = parse_entity(raw[:_LOOKED_AT])
     parts = list(message.walk())
@@ -156,7 +156,7 @@ def _status(message: Entity, status: Entity, parts: list[Entity], common: dict[s
         )
     if not recipients:
         return Notice(
-            NoticeKind.OTHER, "RFC 3464", problem="the status names no recipient that is an address", **common,
+            NoticeKind.OTHER, "RFC 3464", problem="the status has no recipient address", **common,
         )  # fmt: skip
     return Notice(
         NoticeKind.DELIVERY, "RFC 3464", tuple(recipients), reporter=_typed(_first(about, "reporting-mta"))[:255],
@@ -273,7 +273,7 @@ def _feedback(message: Entity, feedback: Entity, parts: list[Entity], common: di
     at = _date(_first(fields, "arrival-date")) or _date(_first(fields, "received-date"))
     what = {"auth-failure": NoticeKind.AUTHENTICATION, "not-spam": NoticeKind.NOT_SPAM}.get(kind, NoticeKind.COMPLAINT)
     named = tuple(NoticeRecipient(fromkey, "reported", at=at) for fromkey in dict.fromkeys(recipients))
-    problem = "" if named or what is not NoticeKind.COMPLAINT else "the report does not say whose complaint it is"
+    problem = "" if named or what is not NoticeKind.COMPLAINT else "the report does not name the recipient"
     ip = _first(fields, "source-ip").strip()
     merged = {**original, "of_mail_from": mail_from}
     return Notice(
@@ -325,7 +325,7 @@ def _free(message: Entity, parts: list[Entity], common: dict[str, Any], sent_to:
         for fromkey in list(dict.fromkeys(people))[:_MAX_RECIPIENTS]
     )
     if not recipients:
-        problem = "it looks like a bounce, but names no recipient"
+        problem = "it looks like a bounce, but has no recipient"
         return Notice(NoticeKind.OTHER, problem=problem, **common, **original)
     return Notice(NoticeKind.DELIVERY, "none", recipients, **common, **original)
 

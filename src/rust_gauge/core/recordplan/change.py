@@ -51,16 +51,18 @@ def plan_changes(records: Iterable[PlannedRecord], server: str) -> DnsProgram[Zo
     obstacles: list[str] = []
     for ((name, rdtype), group), answer in zip(wanted.items(), answers, strict=False):
         if answer.failed:
-            obstacles.append(f"{name} {rdtype}: the server gave no answer ({answer.detail or answer.status})")
+            obstacles.append(f"{name} {rdtype}: no response from the server ({answer.detail or answer.status})")
         elif answer.aliases and rdtype != "CNAME":
             obstacles.append(
-                f"{name} is a CNAME to {answer.aliases[0]}: take it out first, nothing can stand beside it"
+                f"{name} is a CNAME to {answer.aliases[0]}: remove it first, other records cannot coexist with it"
             )
         else:
             if rdtype == "CNAME" and not answer.records:
                 others = yield tuple(DnsQuestion(name, other, server) for other in ("TXT", "A", "AAAA", "MX"))
                 if any(other.records and not other.aliases for other in others):
-                    obstacles.append(f"{name} has other records: a CNAME can only stand alone, so take them out first")
+                    obstacles.append(
+                        f"{name} has other records: a CNAME cannot coexist with them, so remove them first"
+                    )
                     continue
             change = _change(name, rdtype, group, answer)
             changes += [change] if change else []

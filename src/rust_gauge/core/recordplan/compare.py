@@ -92,7 +92,7 @@ def _compare(
         found = _values(record, usable[0][1])
         keys = [parse_dkim_key(text) for text in found] if record.purpose is Purpose.DKIM else []
         if len(keys) == 1 and keys[0].usable:
-            taken = Cause("taken-as-it-is", "a usable key stands there, and the plan takes it as it is")
+            taken = Cause("taken-as-it-is", "a usable key is published, and the plan keeps it")
             return Comparison(record, State.MATCHES, found, (taken,), ttl=usable[0][1].ttl)
         return Comparison(record, State.WAITING, found, detail=f"The plan still needs {record.waits_for}")
     judged = [(server, judge(record, answer, plan)) for server, answer in usable]
@@ -158,7 +158,7 @@ def _judge_text(record: PlannedRecord, answer: DnsAnswer, plan: RecordPlan) -> C
 def _alias(record: PlannedRecord, answer: DnsAnswer) -> tuple[Cause, ...]:
     if not answer.aliases or record.rdtype == "CNAME":
         return ()
-    text = f"the name is a CNAME to {answer.aliases[0]}; nothing else can stand at it: take the CNAME out first"
+    text = f"the name is a CNAME to {answer.aliases[0]}; other records cannot coexist with it: remove the CNAME first"
     return (Cause("cname-in-the-way", text),)
 
 
@@ -179,16 +179,16 @@ def _several(record: PlannedRecord, values: tuple[str, ...], right: list[str], a
                 )
     if right:
         old = next(value for value in values if value not in right)
-        cause = Cause("old-record", f"the right one is there, and beside it an older one that has to go: {old[:80]}")
+        cause = Cause("old-record", f"the planned record is published, but an older one must be removed: {old[:80]}")
     elif record.purpose is Purpose.SPF:
         cause = Cause(
             "several-spf",
-            "several SPF records are a permanent error (RFC 7208 §4.5): put this one in place of all of them",
+            "several SPF records are a permanent error (RFC 7208 §4.5): replace all of them with this one",
         )
     else:
         cause = Cause(
             "several",
-            f"{len(values)} {what} stand there, and none is the planned one: put this one in place of all of them",
+            f"{len(values)} {what} are published, none of them planned: replace all of them with this one",
         )
     closest = (
         right[0] if right else max(values, key=lambda value: SequenceMatcher(None, record.value, value).quick_ratio())
@@ -199,9 +199,11 @@ def _several(record: PlannedRecord, values: tuple[str, ...], right: list[str], a
 def _notes(record: PlannedRecord, txt: TxtRecord, answer: DnsAnswer) -> Iterator[Cause]:
     """Yield what is no mistake and may still surprise."""
     if answer.ttl is not None and answer.ttl > _DAY:
-        yield Cause("ttl-long", f"its TTL is {answer.ttl} s: a change takes up to {answer.ttl // _DAY} days to be seen")
+        yield Cause(
+            "ttl-long", f"its TTL is {answer.ttl} s: a change takes up to {answer.ttl // _DAY} days to take effect"
+        )
     if txt.text != record.value:
-        yield Cause("written-otherwise", "written otherwise than planned, and means the same")
+        yield Cause("written-otherwise", "written differently, same meaning")
 
 
 def diagnose(record: PlannedRecord, txt: TxtRecord, plan: RecordPlan) -> tuple[tuple[Cause, ...], tuple[Piece, ...]]:
@@ -219,7 +221,7 @@ def diagnose(record: PlannedRecord, txt: TxtRecord, plan: RecordPlan) -> tuple[t
         return (seam,), pieces
     found = list(explain(record, cleaned, text))
     if not found and not slips:
-        found = [Cause("other-text", "this is another text than the planned one")]
+        found = [Cause("other-text", "differs from the planned text")]
     return (*slips, *found), pieces
 
 
@@ -238,17 +240,17 @@ def _seam(record: PlannedRecord, txt: TxtRecord) -> Cause | None:
     if means_the_same(record, "".join(part.strip() for part in strings)):
         column = len(strings[0])
         return Cause(
-            "blank-at-seam", "a blank stands where two strings meet: strings are joined without one", column, 1
+            "blank-at-seam", "a space is at the join of two strings: strings are joined without one", column, 1
         )
     if means_the_same(record, " ".join(strings)) or means_the_same(record, " ".join(part.strip() for part in strings)):
         return Cause(
             "seam-without-blank",
-            "two strings meet in the middle of the text and the blank between them is lost",
+            "two strings are joined inside the text, so the space between them is lost",
             len(strings[0]) + 1,
             1,
         )
     if means_the_same(record, "".join(reversed(strings))):
-        return Cause("strings-swapped", "the strings stand in the wrong order", 1, len(strings[0]))
+        return Cause("strings-swapped", "the strings are in the wrong order", 1, len(strings[0]))
     return None
 
 
@@ -262,7 +264,7 @@ def _judge_host(record: PlannedRecord, answer: DnsAnswer) -> Comparison:
         return Comparison(record, State.MISSING, causes=_alias(record, answer), ttl=answer.ttl)
     if record.value in values:
         if len(values) > 1 and record.rdtype == "PTR":
-            cause = Cause("old-record", f"{len(values)} names are given for the address; one is enough")
+            cause = Cause("old-record", f"{len(values)} names are published for the address; one is enough")
             return Comparison(record, State.DUPLICATED, values, (cause,), ttl=answer.ttl)
         notes = tuple(_host_notes(answer))
         return Comparison(record, State.MATCHES, values, (*_alias(record, answer), *notes), ttl=answer.ttl)
@@ -272,7 +274,9 @@ def _judge_host(record: PlannedRecord, answer: DnsAnswer) -> Comparison:
 
 def _host_notes(answer: DnsAnswer) -> Iterator[Cause]:
     if answer.ttl is not None and answer.ttl > _DAY:
-        yield Cause("ttl-long", f"its TTL is {answer.ttl} s: a change takes up to {answer.ttl // _DAY} days to be seen")
+        yield Cause(
+            "ttl-long", f"its TTL is {answer.ttl} s: a change takes up to {answer.ttl // _DAY} days to take effect"
+        )
 
 
 def host_causes(record: PlannedRecord, found: str) -> Iterator[Cause]:
@@ -283,35 +287,37 @@ def host_causes(record: PlannedRecord, found: str) -> Iterator[Cause]:
     end = f".{zone}"
     tail = len(planned) + 1, len(end)
     if planned and found == f"{planned}{end}":
-        yield Cause("last-dot-missing", f"the panel put {zone} behind the target: end it with a dot, {planned}.", *tail)
+        yield Cause(
+            "last-dot-missing", f"the panel appended {zone} to the target: end it with a dot, {planned}.", *tail
+        )
     elif planned and found == f"{planned}.{record.name}":
         yield Cause(
-            "last-dot-missing", f"the panel put {record.name} behind the target: end it with a dot, {planned}.", *tail
+            "last-dot-missing", f"the panel appended {record.name} to the target: end it with a dot, {planned}.", *tail
         )
     elif re.match(r"https?:", bare) or bare.startswith("//"):
-        yield Cause("address-of-a-page", "this is the address of a page: only the host belongs here", 1, len(found))
+        yield Cause("address-of-a-page", "this is a URL: use the host only", 1, len(found))
     elif found == record.name:
         yield Cause("points-to-itself", "it points to itself", 1, len(found))
     elif bare != plain and bare in (planned, f"{planned}{end}", f"{planned}."):
         blank = plain != plain.strip()
-        what = "a blank was pasted with the target" if blank else "quotes were pasted with the target"
+        what = "a space was pasted with the target" if blank else "quotes were pasted with the target"
         yield Cause("blank-in-target" if blank else "quotes-in-target", what, 1, 1)
     elif re.fullmatch(rf"\d+[\s.]+{re.escape(planned)}(?:{re.escape(end)})?", bare):
         yield Cause(
             "priority-in-target",
-            "the priority was pasted into the target: it has a field of its own",
+            "the priority was pasted into the target: it has its own field",
             1,
             bare.index(planned[0]),
         )
     elif re.fullmatch(r"\d+\.\d+\.\d+\.\d+", bare.removesuffix(end)):
-        yield Cause("address-for-host", "an IP address stands where the name of a host belongs", 1, len(found))
+        yield Cause("address-for-host", "an IP address instead of a host name", 1, len(found))
     elif not found or found == ".":
         yield Cause("null-target", "it points to nothing (a single dot)")
     elif bare.endswith(end) and SequenceMatcher(None, planned, bare.removesuffix(end)).ratio() > 0.85:
-        yield Cause("last-dot-missing", f"the panel put {zone} behind the target, and the target is mistyped", *tail)
+        yield Cause("last-dot-missing", f"the panel appended {zone} to the target, and the target is mistyped", *tail)
     elif planned.startswith(found + ".") or found.startswith(planned + "."):
         yield Cause("cut" if len(found) < len(planned) else "text-behind",
-                    "the end of the target is missing" if len(found) < len(planned) else "something stands behind the target",
+                    "the end of the target is missing" if len(found) < len(planned) else "extra text after the target",
                     min(len(found), len(planned)) + 1, 1)  # fmt: skip
     elif planned.endswith("." + found):
         yield Cause("front-missing", "the first label of the target is missing", 1, 1)
@@ -339,11 +345,11 @@ def _judge_mx(record: PlannedRecord, answer: DnsAnswer, plan: RecordPlan) -> Com
         if others:
             host = others[0][1] or "."
             what = (
-                "a null MX, which says that the domain takes no mail"
+                "a null MX, which states that the domain accepts no mail"
                 if host == "."
                 else f"{host}, which is not planned: an older one"
             )
-            cause = Cause("old-record", f"another MX stands beside it: {what}")
+            cause = Cause("old-record", f"another MX is published: {what}")
             return Comparison(record, State.DUPLICATED, values, (cause,), ttl=answer.ttl)
         return Comparison(
             record, State.MATCHES, values, (*_alias(record, answer), *_host_notes(answer)), ttl=answer.ttl
@@ -352,7 +358,7 @@ def _judge_mx(record: PlannedRecord, answer: DnsAnswer, plan: RecordPlan) -> Com
         if host == record.value:
             cause = Cause(
                 "other-priority",
-                f"its priority is {preference}, and should be {record.priority}",
+                f"its priority is {preference}, expected {record.priority}",
                 1,
                 len(str(preference)),
             )
@@ -391,7 +397,7 @@ def _look_around(
             more, _ = diagnose(record, TxtRecord((value.encode(),)), plan)
             causes += more
         if verdict.state is State.DIFFERS:
-            return replace(verdict, causes=(*verdict.causes, Cause(place.cause, f"the planned one stands at {place.name}: {place.text}")),
+            return replace(verdict, causes=(*verdict.causes, Cause(place.cause, f"the planned one is at {place.name}: {place.text}")),
                            found_at=place.name, found_value=value)  # fmt: skip
         return replace(verdict, state=State.MISPLACED, causes=(*verdict.causes, *causes), found_at=place.name, found_value=value,
                        pieces=differences(record.value, value))  # fmt: skip
@@ -433,17 +439,17 @@ def _other_types(record: PlannedRecord, verdict: Comparison, server: str) -> Dns
             continue
         shown = _values(record, answer)
         if rdtype == "SPF":
-            cause = Cause(
-                "type-99", "it was published with the type SPF, which is not used any more (RFC 7208 §3.1): use TXT"
-            )
+            cause = Cause("type-99", "it was published with the type SPF, which is obsolete (RFC 7208 §3.1): use TXT")
         elif rdtype == "TXT" and any(record.value.lower() in value.lower() for value in shown if record.value):
-            cause = Cause("wrong-type", f"it was published as TXT: the type has to be {record.rdtype}")
+            cause = Cause("wrong-type", f"it was published as TXT: the type must be {record.rdtype}")
         elif rdtype == "CNAME":
-            cause = Cause("cname-in-the-way", f"the name is a CNAME to {shown[0]}; nothing else can stand at it")
+            cause = Cause(
+                "cname-in-the-way", f"the name is a CNAME to {shown[0]}; other records cannot coexist with it"
+            )
         elif record.rdtype == "CNAME":
             cause = Cause(
                 "other-data",
-                f"{rdtype} records stand at the name: a CNAME can only stand alone, so take them out first",
+                f"{rdtype} records exist at the name: a CNAME cannot coexist with them, so remove them first",
             )
         else:
             continue

@@ -91,14 +91,14 @@ def explain(record: PlannedRecord, text: str, published: str) -> Iterator[Cause]
     planned = record.value
     hit = _PLACEHOLDER.search(published)
     if hit and not _PLACEHOLDER.search(planned):
-        yield Cause("placeholder", f"a placeholder was left in it: {hit.group()}", hit.start() + 1, len(hit.group()))
+        yield Cause("placeholder", f"it contains a placeholder: {hit.group()}", hit.start() + 1, len(hit.group()))
     if not text.strip():
         yield Cause("empty", "the record is empty")
         return
     if record.purpose is Purpose.DKIM and _PRIVATE.search(published) and not _PRIVATE.search(planned):
         yield Cause(
             "private-key",
-            "this is the private key: anybody can sign as you now. Take it out, make a new pair and use that",
+            "this is the private key: anybody can sign as you now. Remove it and create a new key pair",
         )
         return
     key = parse_dkim_key(text) if record.purpose is Purpose.DKIM else None
@@ -119,7 +119,7 @@ def explain(record: PlannedRecord, text: str, published: str) -> Iterator[Cause]
     elif record.purpose in (Purpose.MTA_STS, Purpose.TLS_RPT):
         yield from _tag_differences(planned, text, published)
     elif record.purpose is Purpose.PROOF:
-        yield Cause("other-token", "this is another token: it may be an older one, or that of another domain")
+        yield Cause("other-token", "this is another token, maybe an older one or that of another domain")
 
 
 def _shape(planned: str, text: str, published: str) -> Iterator[Cause]:
@@ -128,7 +128,7 @@ def _shape(planned: str, text: str, published: str) -> Iterator[Cause]:
     if len(tight) >= 8 and wanted.startswith(tight):
         octets = len(published.encode("utf-8"))
         at = f"at {octets}" if octets in (254, 255, 256) else f"after {len(text)} of {len(planned)} characters"
-        limit = ": one string holds no more than 255; split it into several" if octets in (254, 255, 256) else ""
+        limit = ": a string has at most 255 bytes; split it into several" if octets in (254, 255, 256) else ""
         yield Cause("cut-at-255" if limit else "cut", f"the end is missing; it was cut {at}{limit}", len(published), 1)
     elif len(tight) >= 8 and wanted.endswith(tight):
         yield Cause(
@@ -142,16 +142,14 @@ def _shape(planned: str, text: str, published: str) -> Iterator[Cause]:
     elif len(wanted) >= 8 and tight.startswith(wanted):
         begin = published.find(planned) + len(planned) if planned in published else len(planned)
         more = text[len(planned) :].strip()[:60]
-        yield Cause(
-            "text-behind", f"something stands behind the value: {more}", begin + 1, max(1, len(published) - begin)
-        )
+        yield Cause("text-behind", f"extra text after the value: {more}", begin + 1, max(1, len(published) - begin))
     elif len(wanted) >= 8 and tight.endswith(wanted):
-        yield Cause("text-in-front", f"something stands in front of the value: {text[: len(text) - len(planned)].strip()[:60]}",
+        yield Cause("text-in-front", f"extra text before the value: {text[: len(text) - len(planned)].strip()[:60]}",
                     1, max(1, len(text) - len(planned)))  # fmt: skip
     elif tight == wanted:
-        yield Cause("blanks-inside", "blanks were put into it where none may be, or are missing between its words")
+        yield Cause("blanks-inside", "spaces were added or are missing")
     elif tight.lower() == wanted.lower():
-        yield Cause("case-changed", "capital and small letters were changed; they matter here")
+        yield Cause("case-changed", "upper and lower case were changed; case matters here")
 
 
 def _at(published: str, value: str) -> tuple[int, int]:
@@ -164,16 +162,16 @@ def _key_differences(planned: str, text: str, published: str) -> Iterator[Cause]
     mine, theirs = one.tags.get("p"), other.tags.get("p")
     low = text.lower()
     if is_spf1(text) or is_dmarc1(text):
-        yield Cause("other-record", f"this is {'an SPF' if is_spf1(text) else 'a DMARC'} record, put at the wrong host")
+        yield Cause("other-record", f"this is {'an SPF' if is_spf1(text) else 'a DMARC'} record, at the wrong host")
         return
     if theirs is None:
         bare = "".join(text.split())
         if mine and bare.rstrip(";") == "".join(mine.value.split()):
-            yield Cause("tags-missing", "only the key was pasted: v=DKIM1; k=rsa; p= is missing in front of it", 1, 1)
+            yield Cause("tags-missing", "only the key was pasted: v=DKIM1; k=rsa; p= is missing before it", 1, 1)
         elif mine and "".join(mine.value.split()) in bare:
-            yield Cause("tag-broken", "the key is there, but the tag p= in front of it is not as it should be", 1, 8)
+            yield Cause("tag-broken", "the key is there, but the tag p= before it is damaged", 1, 8)
         else:
-            yield Cause("no-key", "there is no p= in it, so it holds no key", 1, len(published))
+            yield Cause("no-key", "p= is missing, so it has no key", 1, len(published))
         return
     if not theirs.value:
         yield Cause("revoked", "p= is empty: that revokes the key", *_at(published, "p="))
@@ -186,16 +184,16 @@ def _key_differences(planned: str, text: str, published: str) -> Iterator[Cause]
         and mine
         and theirs.value == mine.value
     ):
-        yield Cause("version-missing", "v=DKIM1 is missing in front", 1, 1)
+        yield Cause("version-missing", "v=DKIM1 is missing at the start", 1, 1)
     elif version is not None and version.value != "DKIM1":
         yield Cause(
             "version-wrong",
-            f"the version is {version.value[:20]}, it has to be DKIM1, in these letters",
+            f"the version is {version.value[:20]}, it must be exactly DKIM1",
             version.column,
             8,
         )
     elif version is not None and other.tags.tags[0] is not version:
-        yield Cause("version-not-first", "v=DKIM1 has to be the first tag", *_at(published, "v="))
+        yield Cause("version-not-first", "v=DKIM1 must be the first tag", *_at(published, "v="))
     if one.key_type != other.key_type:
         yield Cause("key-type", f"k= is {other.key_type[:20]}, and the key is {one.key_type}", *_at(published, "k="))
     for tag, what in (("t", "flags"), ("h", "hashes"), ("s", "services")):
@@ -206,7 +204,7 @@ def _key_differences(planned: str, text: str, published: str) -> Iterator[Cause]
                 if theirs_tag
                 else f"{tag}={mine_tag.value[:20] if mine_tag else ''} is missing"
             )
-            more = ": the key counts as a test" if tag == "t" and theirs_tag and "y" in theirs_tag.value else ""
+            more = ": the key is in test mode" if tag == "t" and theirs_tag and "y" in theirs_tag.value else ""
             yield Cause("other-flags", f"{said} ({what} of the key){more}", *_at(published, f"{tag}="))
     a, b = "".join(mine.value.split()) if mine else "", "".join(theirs.value.split())
     if a == b:
@@ -215,11 +213,11 @@ def _key_differences(planned: str, text: str, published: str) -> Iterator[Cause]
     if len(b) >= 16 and a.startswith(b):
         octets = len(published.encode("utf-8"))
         yield Cause("cut-at-255" if 250 <= octets <= 256 else "cut",
-                    f"the end of the key is missing: {len(b)} of {len(a)} characters are there", len(published), 1)  # fmt: skip
+                    f"the end of the key is missing: {len(b)} of {len(a)} characters are present", len(published), 1)  # fmt: skip
     elif b.startswith(a):
         yield Cause(
             "text-behind",
-            f"something stands behind the key: {b[len(a) : len(a) + 40]}",
+            f"extra text after the key: {b[len(a) : len(a) + 40]}",
             at + 1 + len(a),
             len(b) - len(a),
         )
@@ -228,13 +226,13 @@ def _key_differences(planned: str, text: str, published: str) -> Iterator[Cause]
     elif b.endswith(a):
         yield Cause(
             "text-in-front",
-            f"something stands in front of the key: {b[: len(b) - len(a)][:40]}",
+            f"extra text before the key: {b[: len(b) - len(a)][:40]}",
             at + 1,
             len(b) - len(a),
         )
     elif a.lower() == b.lower():
         yield Cause(
-            "case-changed", "capital and small letters of the key were changed; they matter", at + 1, len(theirs.value)
+            "case-changed", "upper and lower case of the key were changed; case matters", at + 1, len(theirs.value)
         )
     else:
         yield from _typed_wrong_or_other(a, b, at, other.public_key is not None, other.bits)
@@ -247,10 +245,10 @@ def _typed_wrong_or_other(a: str, b: str, at: int, usable: bool, bits: int | Non
         first = next((op for op in matcher.get_opcodes() if op[0] != "equal"), None)
         if first is not None:
             tag, i, j, m, n = first
-            said = {"delete": f"{a[i:j][:20]!r} is missing", "insert": f"{b[m:n][:20]!r} is too much",
+            said = {"delete": f"{a[i:j][:20]!r} is missing", "insert": f"{b[m:n][:20]!r} is extra",
                     "replace": f"{b[m:n][:20]!r} stands where {a[i:j][:20]!r} belongs"}[tag]  # fmt: skip
             odd = (
-                f"; {b[m:n][:1]!r} cannot stand in base64"
+                f"; {b[m:n][:1]!r} is not a base64 character"
                 if tag != "delete" and re.search(r"[^A-Za-z0-9+/=]", b[m:n])
                 else ""
             )
@@ -266,13 +264,13 @@ def _typed_wrong_or_other(a: str, b: str, at: int, usable: bool, bits: int | Non
             len(b),
         )
     else:
-        yield Cause("key-unusable", "this is no usable key at all", at + 1, len(b))
+        yield Cause("key-unusable", "not a usable key", at + 1, len(b))
 
 
 def _spf_differences(planned: str, text: str, published: str) -> Iterator[Cause]:
     if not is_spf1(text):
         start = re.match(r"\S*", text)
-        yield Cause("version-wrong", f"it has to begin with v=spf1 and a blank; it begins with {start.group()[:30] if start else ''}", 1,
+        yield Cause("version-wrong", f"it must start with v=spf1 and a space; it starts with {start.group()[:30] if start else ''}", 1,
                     max(1, len(start.group()) if start else 1))  # fmt: skip
     record = parse_spf(text)
     for problem in record.problems[:5]:
@@ -284,48 +282,40 @@ def _spf_differences(planned: str, text: str, published: str) -> Iterator[Cause]
         if term not in found and not term.endswith("all"):
             near = next((t for t in found if t not in wanted and SequenceMatcher(None, term, t).ratio() > 0.85), "")
             if near:
-                yield Cause("term-mistyped", f"{near} stands where {term} belongs", *_at(published.lower(), near))
+                yield Cause("term-mistyped", f"{near} instead of {term}", *_at(published.lower(), near))
             else:
-                yield Cause("term-missing", f"{term} is missing: what it lets send fails SPF")
+                yield Cause("term-missing", f"{term} is missing: its senders fail SPF")
     mistyped = {t for t in found if any(SequenceMatcher(None, w, t).ratio() > 0.85 for w in wanted if w not in found)}
     for term in dict.fromkeys(found):
         if term not in wanted and term not in ends and term not in mistyped:
-            yield Cause("term-extra", f"{term} is published and no relay here explains it: an older sender, or one to add to the plan",
+            yield Cause("term-extra", f"{term} is published but belongs to no relay here: an older sender, or one to add",
                         *_at(published.lower(), term))  # fmt: skip
         if found.count(term) > 1:
-            yield Cause("term-twice", f"{term} stands more than once", *_at(published.lower(), term))
+            yield Cause("term-twice", f"{term} appears more than once", *_at(published.lower(), term))
     if not ends:
-        yield Cause(
-            "all-missing", f"{end} is missing at the end: nothing is said about all other hosts", len(published), 1
-        )
+        yield Cause("all-missing", f"{end} is missing at the end: other hosts get neutral", len(published), 1)
     elif ends[0] != end:
-        meaning = {"all": "lets everybody send", "?all": "says nothing about other hosts", "~all": "is the milder ending",
+        meaning = {"all": "authorises everybody", "?all": "says nothing about other hosts", "~all": "is the weaker ending",
                    "-all": "is the stricter ending"}.get(ends[0], "")  # fmt: skip
-        yield Cause(
-            "other-ending", f"{ends[0]} stands in place of {end}; it {meaning}", *_at(published.lower(), ends[0])
-        )
+        yield Cause("other-ending", f"{ends[0]} instead of {end}; it {meaning}", *_at(published.lower(), ends[0]))
     if ends and found and not found[-1].endswith("all") and not found[-1].startswith(("exp=", "redirect=")):
-        yield Cause(
-            "terms-behind-all", "terms stand behind all, and are never looked at", *_at(published.lower(), found[-1])
-        )
+        yield Cause("terms-behind-all", "terms after all are ignored", *_at(published.lower(), found[-1]))
 
 
 def _dmarc_differences(planned: str, text: str, published: str) -> Iterator[Cause]:
     if is_spf1(text) or "k=rsa" in text:
-        yield Cause(
-            "other-record", f"this is {'an SPF record' if is_spf1(text) else 'a DKIM key'}, put at the wrong host"
-        )
+        yield Cause("other-record", f"this is {'an SPF record' if is_spf1(text) else 'a DKIM key'}, at the wrong host")
         return
     tags = parse_tag_list(text)
     first = tags.tags[0] if tags.tags else None
     if tags.get("v") is None:
-        yield Cause("version-missing", "v=DMARC1 is missing in front", 1, 1)
+        yield Cause("version-missing", "v=DMARC1 is missing at the start", 1, 1)
     elif first is not None and first.name != "v":
-        yield Cause("version-not-first", "v=DMARC1 has to be the first tag", *_at(published, "v="))
+        yield Cause("version-not-first", "v=DMARC1 must be the first tag", *_at(published, "v="))
     elif not is_dmarc1(text):
         yield Cause(
             "version-wrong",
-            f"the version is {first.value[:20] if first else ''}, it has to be DMARC1, in these letters",
+            f"the version is {first.value[:20] if first else ''}, it must be exactly DMARC1",
             1,
             8,
         )
@@ -336,18 +326,18 @@ def _dmarc_differences(planned: str, text: str, published: str) -> Iterator[Caus
     elif other.policy is None or policy.value.lower() not in _SEVERITY:
         yield Cause(
             "policy-unknown",
-            f"p={policy.value[:20]} is no policy: none, quarantine or reject",
+            f"p={policy.value[:20]} is not a policy: none, quarantine or reject",
             *_at(published, "p="),
         )
     elif one.policy and other.policy != one.policy:
         word = "weaker" if _SEVERITY.index(other.policy) < _SEVERITY.index(one.policy) else "stricter"
         yield Cause(
             "other-policy",
-            f"p={other.policy} is {word} than the p={one.policy} that is planned",
+            f"p={other.policy} is {word} than the planned p={one.policy}",
             *_at(published, f"p={other.policy}"),
         )
     elif len(tags.tags) > 1 and tags.tags[1] is not policy and first is not None and first.name == "v":
-        yield Cause("policy-not-second", "p= has to stand right behind v=DMARC1 (RFC 7489 §6.3)", policy.column, 2)
+        yield Cause("policy-not-second", "p= must follow v=DMARC1 directly (RFC 7489 §6.3)", policy.column, 2)
     for address in one.rua:
         if address not in other.rua:
             bare = address.removeprefix("mailto:")
@@ -373,7 +363,7 @@ def _tag_differences(planned: str, text: str, published: str, skip: tuple[str, .
         elif _loose(found) != _loose(tag):
             yield Cause(
                 "tag-differs",
-                f"{tag.name}= is {found.value[:60]}, and should be {tag.value[:60]}",
+                f"{tag.name}= is {found.value[:60]}, expected {tag.value[:60]}",
                 *_at(published, found.value),
             )
     for tag in other.tags:

@@ -35,14 +35,14 @@ def _places(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) -> I
     host = "" if name == zone else name.removesuffix(f".{zone}")
     if record.elsewhere:
         return
-    twice = "the zone's name stands twice: the panel adds it by itself, so type only the part in front of it"
+    twice = "the zone name appears twice: the panel appends it, so enter only the part before it"
     yield WrongPlace(f"{name}.{zone}", "zone-twice", twice)
     if domain != zone and name.endswith(f".{domain}") and host:
-        yield WrongPlace(f"{host}.{domain}", "subdomain-twice", "the subdomain stands twice in the host")
+        yield WrongPlace(f"{host}.{domain}", "subdomain-twice", "the subdomain appears twice in the host")
         yield WrongPlace(f"{name}.{domain}", "zone-twice", twice)
     if not host:
         yield WrongPlace(
-            f"@.{zone}", "at-sign", "the panel took @ for a name: leave the host empty, or type the domain"
+            f"@.{zone}", "at-sign", "the panel read @ as a name: leave the host empty, or enter the domain"
         )
     yield from _by_purpose(record, domain, selectors)
     if domain != zone and name.endswith(f".{domain}"):  # late: it may rightly stand there for the organisation
@@ -56,15 +56,15 @@ def _places(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) -> I
         first = ".".join([labels[0].removeprefix("_"), *labels[1:]])
         yield WrongPlace(first, "underscore-missing", "the underscore is missing in the host")
         dashed = ".".join("-" + label[1:] if label.startswith("_") else label for label in labels)
-        yield WrongPlace(dashed, "hyphen-for-underscore", "the host begins with a hyphen in place of an underscore")
-        yield WrongPlace(domain, "at-the-domain", "it was put at the domain itself; the host was left out", strict=True)
-    yield WrongPlace(f"\\032{name}", "blank-in-host", "a blank was pasted in front of the host")
-    yield WrongPlace(f"{labels[0]}\\032.{'.'.join(labels[1:])}", "blank-in-host", "a blank was pasted behind the host")
+        yield WrongPlace(dashed, "hyphen-for-underscore", "the host begins with a hyphen instead of an underscore")
+        yield WrongPlace(domain, "at-the-domain", "it is at the domain itself; the host was omitted", strict=True)
+    yield WrongPlace(f"\\032{name}", "blank-in-host", "a space was pasted before the host")
+    yield WrongPlace(f"{labels[0]}\\032.{'.'.join(labels[1:])}", "blank-in-host", "a space was pasted after the host")
     if host:
         yield WrongPlace(f'\\"{host}\\".{zone}', "quotes-in-host", "quotes were pasted around the host")
-        yield WrongPlace(f"{host}.www.{zone}", "at-www", "it was put below www")
+        yield WrongPlace(f"{host}.www.{zone}", "at-www", "it is below www")
     else:
-        yield WrongPlace(f"www.{zone}", "at-www", "it was put at www in place of the domain itself", strict=True)
+        yield WrongPlace(f"www.{zone}", "at-www", "it is at www instead of the domain itself", strict=True)
 
 
 def _by_purpose(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) -> Iterator[WrongPlace]:
@@ -79,7 +79,7 @@ def _by_purpose(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) 
             f"{selector}.domainkey.{rest}", "underscore-missing", "the underscore of _domainkey is missing"
         )
         yield WrongPlace(f"{name.partition('.')[0]}._domainkey._domainkey.{rest}", "domainkey-twice",
-                         "_domainkey stands twice: the panel adds it by itself")  # fmt: skip
+                         "_domainkey appears twice: the panel appends it")  # fmt: skip
         for wrong in ("_domainkeys", "_domain_key", "_domain-key", "_domainskey", "_dkim", "_domankey", "-domainkey"):
             yield WrongPlace(f"{selector}.{wrong}.{rest}", "domainkey-misspelt", f"_domainkey is written {wrong}")
         for joint in ("_", "-", ""):
@@ -87,18 +87,18 @@ def _by_purpose(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) 
                              "the dot between selector and _domainkey is missing")  # fmt: skip
         yield WrongPlace(f"{selector}_domainkey.{rest}", "dot-missing", "the dot before _domainkey is missing")
         yield WrongPlace(
-            f"_{selector}._domainkey.{rest}", "underscore-too-many", "an underscore stands before the selector"
+            f"_{selector}._domainkey.{rest}", "underscore-too-many", "an underscore is before the selector"
         )
         for other in dict.fromkeys((*selectors, *USUAL_SELECTORS)):
             yield WrongPlace(
-                f"{other}._domainkey.{rest}", "other-selector", f"it stands at the selector {other}", strict=True
+                f"{other}._domainkey.{rest}", "other-selector", f"it is at the selector {other}", strict=True
             )
     elif record.purpose is Purpose.DMARC and name.startswith("_dmarc."):
         rest = name.removeprefix("_dmarc.")
         yield WrongPlace(
             f"dmarc.{rest}", "underscore-missing", "the underscore is missing: the host is _dmarc, not dmarc"
         )
-        yield WrongPlace(f"_dmarc._dmarc.{rest}", "label-twice", "_dmarc stands twice: the panel adds it by itself")
+        yield WrongPlace(f"_dmarc._dmarc.{rest}", "label-twice", "_dmarc appears twice: the panel appends it")
         for wrong in (
             "_dmark",
             "_demarc",
@@ -115,7 +115,7 @@ def _by_purpose(record: PlannedRecord, domain: str, selectors: tuple[str, ...]) 
     elif record.purpose is Purpose.SPF:
         for wrong in ("spf", "_spf", "txt", "spf1", "_spf1", "v=spf1"):
             yield WrongPlace(f"{wrong}.{name}", "host-too-much",
-                             f"it was put at {wrong}: SPF stands at the domain itself", strict=wrong != "txt")  # fmt: skip
+                             f"it is at {wrong}: SPF belongs at the domain itself", strict=wrong != "txt")  # fmt: skip
     elif record.purpose is Purpose.TLS_RPT:
         rest = name.removeprefix("_smtp._tls.")
         for wrong in ("_tls._smtp", "smtp._tls", "_smtp.tls", "_smtp-tls", "_smtp_tls", "_tls", "_tlsrpt", "_smtp"):

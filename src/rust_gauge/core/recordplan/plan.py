@@ -28,7 +28,7 @@ class PlanSettings:
     `spf_ending` keeps the published one, and is `~all` where there is none.
 
     `reports_to` and `tls_reports_to` are addresses; `mta_sts` is empty, `testing` or `enforce`, with the `id` that its
-    record carries and the host that serves the policy. `keep_terms` are SPF terms of senders that are no relay here.
+    record carries and the host that serves the policy. `keep_terms` are SPF terms of senders that are not relays here.
     """
 
     stage: str = ""
@@ -161,9 +161,9 @@ def _parked(request: PlanRequest) -> RecordPlan:
     records = [
         PlannedRecord(Purpose.SPF, zone, domain, "TXT", "v=spf1 -all", ttl=s.ttl, why="No host may send as this name"),
         PlannedRecord(Purpose.DMARC, zone, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p=reject{reports}", ttl=s.ttl,
-                      why="Whoever uses it in From all the same is refused"),
+                      why="Mail that uses it in From is rejected"),
         PlannedRecord(Purpose.MX, zone, domain, "MX", "", priority=0, ttl=s.ttl,
-                      why="It takes no mail (null MX, RFC 7505), so bounces do not wander"),
+                      why="Accepts no mail (null MX, RFC 7505)"),
     ]  # fmt: skip
     if s.proof:
         records.insert(0, _proof(request))
@@ -173,7 +173,7 @@ def _parked(request: PlanRequest) -> RecordPlan:
 def _proof(request: PlanRequest) -> PlannedRecord:
     return PlannedRecord(
         Purpose.PROOF, request.zone, f"_rustgauge.{request.domain}", "TXT", request.settings.proof,
-        ttl=request.settings.ttl, why="Shows that the domain is yours",
+        ttl=request.settings.ttl, why="Proves that the domain is yours",
     )  # fmt: skip
 
 
@@ -235,7 +235,11 @@ class _Planner:
             )  # fmt: skip
             self.spf.append(merged)
             who = ", ".join(dict.fromkeys(relay.name for relay in relays))
-            why = f"Lets {who} send with this envelope domain" if who else "No host sends with this envelope domain"
+            why = (
+                f"Authorises {who} to send with this envelope domain"
+                if who
+                else "No host sends with this envelope domain"
+            )
             self.add(Purpose.SPF, name, "TXT", merged.value, why)
 
     def _uses_return_path(self, relay: Relay) -> bool:
@@ -249,13 +253,13 @@ class _Planner:
     def _return_path_records(self, relay: Relay, need: HostNeed) -> None:
         for domain in self._from_domains(relay):
             name = f"{need.label}.{domain}"
-            self._host(Purpose.RETURN_PATH, name, relay, need, domain, f"Mail that comes back goes to {relay.name}")
+            self._host(Purpose.RETURN_PATH, name, relay, need, domain, f"Bounces return to {relay.name}")
             if need.rdtype == "MX":
                 value = relay.filled(need.spf, domain) or (
                     f"v=spf1 include:{relay.include} -all" if relay.include else ""
                 )
                 if value:
-                    self.add(Purpose.SPF, name, "TXT", value, f"Lets {relay.name} send with its return path",
+                    self.add(Purpose.SPF, name, "TXT", value, f"Authorises {relay.name} to send with its return path",
                              relay=relay.name)  # fmt: skip
 
     def _host(self, purpose: Purpose, name: str, relay: Relay, need: HostNeed, domain: str, why: str) -> None:
@@ -281,12 +285,12 @@ class _Planner:
                     what = "points to the key that" if rdtype == "CNAME" else "is the key that"
                     self.add(Purpose.DKIM, f"{selector}._domainkey.{domain}", rdtype, value,
                              f"Selector {selector} {what} {relay.name} signs with", relay=relay.name,
-                             waits_for="" if value else "the public key: make one here, or paste it")  # fmt: skip
+                             waits_for="" if value else "the public key: generate one here, or paste it")  # fmt: skip
 
         for selector, value in made.items():
             if (selector, self.request.domain) not in done:
                 self.add(Purpose.DKIM, f"{selector}._domainkey.{self.request.domain}", "TXT", value,
-                         f"Selector {selector}: the key that was made here")  # fmt: skip
+                         f"Selector {selector}: the key generated here")  # fmt: skip
 
     # Policy
 
@@ -295,25 +299,25 @@ class _Planner:
         if not s.stage and (published.covered_by or published.dmarc):
             if published.dmarc:
                 self.add(Purpose.DMARC, f"_dmarc.{self.request.domain}", "TXT", published.dmarc,
-                         "The policy that is published; choose a stage to change it")  # fmt: skip
+                         "The published policy; choose another to change it")  # fmt: skip
             else:
                 title = f"{published.covered_by} covers it with p={published.covering_policy}"
-                why = "A policy of its own is needed only to be stricter or milder than the organisation"
+                why = "Its own policy is needed only if it differs from the organisation's"
                 self.advice.append(Advice(title, why, self.request.domain))
             return
         stage = s.stage or "watch"
         reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
         why = {
-            "watch": "Asks for reports and changes nothing yet; the first stage",
-            "quarantine": "What does not align goes to spam; the second stage",
-            "reject": "What does not align is refused; the last stage",
+            "watch": "First stage: requests reports, changes nothing",
+            "quarantine": "Second stage: mail that does not align goes to spam",
+            "reject": "Last stage: mail that does not align is rejected",
         }[stage]
         domain = self.request.domain
         self.add(Purpose.DMARC, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p={_POLICIES[stage]}{reports}", why)
         host = s.reports_to.rpartition("@")[2].lower()
         if host and registered_domain(host) != registered_domain(domain):
             self.add(Purpose.DMARC, f"{domain}._report._dmarc.{host}", "TXT", "v=DMARC1",
-                     f"{host} agrees to take reports about {domain} (RFC 7489 §7.1)")  # fmt: skip
+                     f"{host} agrees to receive reports about {domain} (RFC 7489 §7.1)")  # fmt: skip
 
     # Mail in, links, transport
 
@@ -322,14 +326,14 @@ class _Planner:
         for relay in [takes_in] if takes_in else []:
             for priority, host in relay.inbound:
                 self.add(Purpose.MX, self.request.domain, "MX", relay.filled(host, self.request.domain),
-                         f"{relay.name} takes in replies and bounces", priority=priority, relay=relay.name)  # fmt: skip
+                         f"{relay.name} receives replies and bounces", priority=priority, relay=relay.name)  # fmt: skip
 
     def tracking(self) -> None:
         for relay in self.used:
             if relay.tracking is not None:
                 for domain in self._from_domains(relay):
                     self._host(Purpose.TRACKING, f"{relay.tracking.label}.{domain}", relay, relay.tracking, domain,
-                               f"Links that {relay.name} counts bear your name")  # fmt: skip
+                               "Tracking links use your own domain")  # fmt: skip
 
     def transport(self) -> None:
         s, domain = self.settings, self.request.domain
@@ -355,12 +359,12 @@ class _Planner:
                     continue
                 address = ipaddress.ip_address(host.ip)
                 self.add(Purpose.PTR, address.reverse_pointer, "PTR", host.helo,
-                         f"{host.ip} has the name it greets with; whoever gave you the address sets this",
+                         f"{host.ip} has its HELO name as reverse DNS; set by the provider of the IP",
                          relay=relay.name, elsewhere=True)  # fmt: skip
                 self.add(Purpose.HELO, host.helo, "A" if address.version == 4 else "AAAA", str(address),
-                         "The name leads back to the address", relay=relay.name)  # fmt: skip
+                         "The name resolves to the address", relay=relay.name)  # fmt: skip
                 self.add(Purpose.HELO, host.helo, "TXT", "v=spf1 a -all",
-                         "SPF for the greeting, and for notices with an empty sender (RFC 7208 §2.3)",
+                         "SPF for the HELO name and for notices with an empty sender (RFC 7208 §2.3)",
                          relay=relay.name)  # fmt: skip
 
     def _relays(self, stream: PlannedStream) -> list[Relay]:
@@ -380,21 +384,21 @@ def _advice(request: PlanRequest) -> Iterable[Advice]:
         names = " and ".join(f"{label_of(stream.name)}.{request.domain}" for stream in own[1:3])
         yield Advice(
             f"{len(own)} streams share {request.domain}",
-            f"Mailbox providers judge the domain as one: complaints about one stream delay the others. A subdomain "
-            f"each, such as {names}, has its own reading, its own keys and its own SPF record; the organisation's "
-            "DMARC policy still covers it",
+            "Mailbox providers rate the domain as a whole: complaints about one stream delay the others. With "
+            f"a subdomain each, such as {names}, every stream has its own reading, keys and SPF record; the "
+            "organisation's DMARC policy still covers it",
             request.domain,
         )
     if own and registered_domain(request.domain) == request.domain and len(own) == 1:
         yield Advice(
             f"{own[0].name} is sent from the organisation's own domain",
-            "People's mail uses it too. What bulk mail does to its standing hits that as well; "
-            f"{label_of(own[0].name)}.{request.domain} would keep the two apart",
+            "Personal mail uses it too and suffers from the reputation of bulk mail; "
+            f"{label_of(own[0].name)}.{request.domain} would separate the two",
             request.domain,
         )
     if not request.streams:
         yield Advice(
-            f"No stream is described for {request.domain}",
-            "Without one, the plan cannot know which relays send. Say what mail it is and which relays carry it",
+            f"No streams described for {request.domain}",
+            "The plan needs streams to know which relays send. Add a stream and its relays",
             request.domain,
         )

@@ -13,11 +13,11 @@ from rust_gauge.core.spf import LOOKUP_LIMIT, parse_spf, walk_lookups
 from rust_gauge.core.spf.record import Network
 
 _PROBLEMS = {
-    "dead": "it publishes no SPF record",
+    "dead": "it has no SPF record",
     "void": "it does not exist",
     "several": "it publishes several records",
-    "failed": "it did not answer",
-    "syntax": "its record is broken",
+    "failed": "it did not respond",
+    "syntax": "its record has an error",
     "loop": "it includes itself",
 }
 _FITS = 450  # octets of text that pass in one UDP answer beside the rest of it (RFC 7208 §3.4)
@@ -43,7 +43,7 @@ def include_costs(names: Iterable[str]) -> DnsProgram[dict[str, IncludeCost]]:
 def _cost(name: str) -> DnsProgram[IncludeCost]:
     record = parse_spf(f"v=spf1 include:{name} -all")
     if record.problems:
-        return IncludeCost(name, 1, problem="it is no name that can be included")
+        return IncludeCost(name, 1, problem="not a name that can be included")
     tree = yield from walk_lookups("", record)  # no name of its own: nothing in it is a loop back to here
     networks: list[Network] = []
     for node in tree.flat():
@@ -126,7 +126,7 @@ def merge_spf(
         if relay.include and cost is not None and cost.problem:
             problems.append(f"include:{relay.include} of {relay.name}: {cost.problem}")
     if len(value) > _FITS:
-        problems.append(f"the record has {len(value)} octets: more than {_FITS} may not fit one UDP answer")
+        problems.append(f"the record has {len(value)} bytes: more than {_FITS} may not fit into one UDP response")
     options: list[SpfOption] = []
     if lookups > LOOKUP_LIMIT:
         for relay, (_, count) in zip(users, per_relay, strict=True):
@@ -182,7 +182,7 @@ def _options(
     after = lookups - count
     options = [
         SpfOption("drop", relay.name, count, after,
-                  f"mail that {relay.name} sends as {name} fails SPF from then on", without),
+                  f"mail that {relay.name} sends as {name} would fail SPF", without),
         SpfOption("move", relay.name, count, after,
                   f"streams over {relay.name} need another envelope domain, such as "
                   f"{label_of(relay.name)}.{name}; alignment stays, if it is relaxed", without),
@@ -191,11 +191,11 @@ def _options(
     if cost and cost.networks:
         value = _record(users, extra, costs, listed | {relay.name}, ending)
         price = (
-            f"{len(cost.networks)} network{'s' if len(cost.networks) > 1 else ''} written out; when {relay.name} "
-            "changes its addresses, nobody tells this record, and its mail fails until somebody looks"
+            f"{len(cost.networks)} network{'s' if len(cost.networks) > 1 else ''} listed directly; when "
+            f"{relay.name} changes its addresses, its mail fails until the record is updated"
         )
         if len(value) > _FITS:
-            price += f"; with {len(value)} octets it may not fit one UDP answer"
+            price += f"; with {len(value)} bytes it may not fit into one UDP response"
         options.append(SpfOption("list", relay.name, count, after, price, value))
     return options
 

@@ -52,24 +52,26 @@ class CauseRule:
 
     def __post_init__(self) -> None:
         if not _NAME.match(self.name):
-            raise RuleError(f"{self.name[:60]!r} is no name of a rule", remedy="Use a-z, 0-9 and hyphens, up to 36")
+            raise RuleError(f"{self.name[:60]!r} is not a rule name", remedy="Use a-z, 0-9 and hyphens, up to 36")
         if self.cause is Cause.NONE:
-            raise RuleError(f"{self.name}: a rule finds a cause, and none is none")
+            raise RuleError(f"{self.name}: a rule must have a cause")
         for text in (self.pattern, self.unless):
             if len(text) > 4000:
                 raise RuleError(f"{self.name}: a pattern is longer than 4000 characters")
             try:
                 re.compile(text, re.IGNORECASE)
             except (re.error, OverflowError, RecursionError) as error:
-                raise RuleError(f"{self.name}: {text[:80]!r} is no regular expression", why=str(error)) from None
+                raise RuleError(f"{self.name}: {text[:80]!r} is not a regular expression", why=str(error)) from None
         for part in self.code.split():
             if not _CODE.match(part):
-                raise RuleError(f"{self.name}: {part!r} is no reply code", remedy="Write 550 or 5xx")
+                raise RuleError(f"{self.name}: {part!r} is not a reply code", remedy="Write 550 or 5xx")
         for part in self.enhanced.split():
             if not _ENHANCED.match(part):
-                raise RuleError(f"{self.name}: {part!r} is no enhanced code", remedy="Write 5.1.1, x.1.1 or 5.7.*")
+                raise RuleError(
+                    f"{self.name}: {part!r} is not an enhanced status code", remedy="Write 5.1.1, x.1.1 or 5.7.*"
+                )
         if any(not word.strip() or word != word.lower() or len(word) > 100 for word in self.words):
-            raise RuleError(f"{self.name}: words are written in lower case, and none is empty")
+            raise RuleError(f"{self.name}: words must be lower case and not empty")
         if not (self.words or self.pattern or self.code or self.enhanced):
             raise RuleError(f"{self.name}: it has no condition", remedy="Give words, pattern, code or enhanced")
 
@@ -181,10 +183,10 @@ class RuleSet:
     def __post_init__(self) -> None:
         names = [rule.name for rule in self.rules]
         if len(names) > MAX_RULES:
-            raise RuleError(f"{len(names)} rules are more than {MAX_RULES}")
+            raise RuleError(f"{len(names)} rules; the limit is {MAX_RULES}")
         doubled = {name for name in names if names.count(name) > 1}
         if doubled:
-            raise RuleError(f"Two rules are called {sorted(doubled)[0]}")
+            raise RuleError(f"Two rules are named {sorted(doubled)[0]}")
         for number, rule in enumerate(self.rules):
             try:
                 search, unless = _compile(rule.pattern, self.meter), _compile(rule.unless, self.meter)
@@ -238,10 +240,10 @@ def read_rules(text: str) -> tuple[CauseRule, ...]:
     try:
         document = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RuleError("The rules are no TOML", why=str(error)[:200]) from None
+        raise RuleError("The rules are not valid TOML", why=str(error)[:200]) from None
     rules = document.get("rule", [])
     if not isinstance(rules, list) or not all(isinstance(rule, dict) for rule in rules) or set(document) - {"rule"}:
-        raise RuleError("The rules are no list", remedy="Write each rule under [[rule]]")
+        raise RuleError("The rules are not a list", remedy="Write each rule under [[rule]]")
     return tuple(_rule(rule) for rule in rules)
 
 
@@ -249,7 +251,7 @@ def _rule(values: dict[str, object]) -> CauseRule:
     name = str(values.get("name", ""))
     unknown = sorted(values.keys() - _FIELDS)
     if unknown:
-        raise RuleError(f"{name or 'A rule'}: {unknown[0][:40]} is no part of a rule")
+        raise RuleError(f"{name or 'A rule'}: {unknown[0][:40]} is not a field of a rule")
     try:
         cause = Cause(str(values.get("cause", "")))
         stated = Permanence(str(values["permanence"])) if "permanence" in values else None
@@ -259,12 +261,12 @@ def _rule(values: dict[str, object]) -> CauseRule:
     for key in ("words", "fits", "not"):
         texts = values.get(key, [])
         if not isinstance(texts, list) or not all(isinstance(text, str) for text in texts):
-            raise RuleError(f"{name}: {key} is no list of texts")
+            raise RuleError(f"{name}: {key} is not a list of texts")
         lists[key] = tuple(texts)
     texts = {key: values.get(key, "") for key in ("pattern", "unless", "code", "enhanced", "provider")}
     for key, one in texts.items():
         if not isinstance(one, str):
-            raise RuleError(f"{name}: {key} is no text")
+            raise RuleError(f"{name}: {key} is not a text")
     return CauseRule(
         name, cause, lists["words"], permanence=stated, fits=lists["fits"], fits_not=lists["not"],
         **texts,  # type: ignore[arg-type]
@@ -335,9 +337,9 @@ def failures(rules: Sequence[CauseRule], ruleset: RuleSet) -> list[str]:
         for text in rule.fits:
             found = ruleset.find(parse_reply(wording_of(text)), rule.provider)
             if found is None or found[2] != ruleset.prefix + rule.name:
-                out.append(f"{rule.name}: {text!r} is decided by {found[2] if found else 'no rule'}")
+                out.append(f"{rule.name}: {text!r} is matched by {found[2] if found else 'no rule'}")
         for text in rule.fits_not:
             found = ruleset.find(parse_reply(wording_of(text)), rule.provider)
             if found is not None and found[2] == ruleset.prefix + rule.name:
-                out.append(f"{rule.name}: {text!r} should not be decided by it")
+                out.append(f"{rule.name}: {text!r} should not be matched by it")
     return out

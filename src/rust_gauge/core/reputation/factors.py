@@ -71,11 +71,11 @@ class Factor:
 
     def __post_init__(self) -> None:
         if not 0 < self.watch < self.stop:
-            raise FactorError(f"{self.name}: the watch line must lie above 0 and below the stop line")
+            raise FactorError(f"{self.name}: the watch line must be above 0 and below the stop line")
         if not 0 <= self.weight <= 100:
             raise FactorError(f"{self.name}: a weight is 0 to 100 points")
         if not 0.1 <= self.half_life <= 90 or not 0.1 <= self.quick <= self.half_life:
-            raise FactorError(f"{self.name}: half_life is 0.1 to 90 days, and quick no longer than that")
+            raise FactorError(f"{self.name}: half_life is 0.1 to 90 days, and quick at most half_life")
         if not 0 <= self.usual <= 1 or not 1 <= self.worth <= 1e6:
             raise FactorError(f"{self.name}: usual is a fraction, worth 1 to 1,000,000 messages")
 
@@ -112,9 +112,9 @@ def factors_with(changes: Mapping[str, Mapping[str, float]]) -> tuple[Factor, ..
     """Return the factors with a tenant's settings, by factor and setting. FactorError for what is unknown."""
     unknown = sorted(set(changes) - set(NAMES))
     if unknown:
-        raise FactorError(f"There is no factor {unknown[0]}", remedy="Factors are " + ", ".join(NAMES))
+        raise FactorError(f"Unknown factor {unknown[0]}", remedy="Factors: " + ", ".join(NAMES))
     for name, settings in changes.items():
         wrong = sorted(set(settings) - set(_CHANGED))
         if wrong:
-            raise FactorError(f"{name}: there is no setting {wrong[0]}", remedy="Settings are " + ", ".join(_CHANGED))
+            raise FactorError(f"{name}: unknown setting {wrong[0]}", remedy="Settings: " + ", ".join(_CHANGED))
     return tuple(replace(factor, **dict[str, Any](changes.get(factor.name, {}))) for factor in FACTORS)

@@ -213,14 +213,14 @@ class _Run:
 
     def check(self, domain: str, depth: int, given: str | None = None) -> DnsProgram[_Verdict]:
         """§4.3 to §4.7 for one domain: choose its record and evaluate it."""
-        # Step 1 (§4.3): what is no domain name has no policy.
+        # Step 1 (§4.3): what is not a domain name has no policy.
         if not domain.isascii():
             try:
                 domain = idna.encode(domain, uts46=True).decode("ascii")
             except idna.IDNAError:
-                return _Verdict(SpfResult.NONE, f"{domain} cannot be written in A-labels")
+                return _Verdict(SpfResult.NONE, f"{domain} cannot be converted to A-labels")
         if not _proper(domain):
-            return _Verdict(SpfResult.NONE, f"{domain or 'an empty name'} is no full domain name")
+            return _Verdict(SpfResult.NONE, f"{domain or 'an empty name'} is not a full domain name")
         # Step 2 (§4.4, §4.5): the record.
         if given is None:
             answer = yield from self.ask(domain, "TXT")
@@ -230,7 +230,7 @@ class _Run:
         else:
             texts = [given] if is_spf1(given) else []
         if not texts:
-            return _Verdict(SpfResult.NONE, f"{domain} publishes no SPF record", decided_by=domain)
+            return _Verdict(SpfResult.NONE, f"{domain} has no SPF record", decided_by=domain)
         if len(texts) > 1:
             raise _Stop(SpfResult.PERMERROR, f"{domain} publishes {len(texts)} SPF records")
         # Step 3 (§4.6): one mistake anywhere spoils the record before anything in it is evaluated.
@@ -247,7 +247,7 @@ class _Run:
         # Step 5 (§6.1): redirect, unless there is an all (which would have matched).
         if record.redirect is not None:
             return (yield from self.redirect(record.redirect, domain, depth))
-        return _Verdict(SpfResult.NEUTRAL, f"nothing in the record of {domain} matches (§4.7)", "", domain, record)
+        return _Verdict(SpfResult.NEUTRAL, f"no term of the record of {domain} matches (§4.7)", "", domain, record)
 
     def redirect(self, modifier: Modifier, domain: str, depth: int) -> DnsProgram[_Verdict]:
         self.count(modifier.text, domain, modifier.column, depth)
@@ -255,7 +255,7 @@ class _Run:
         self.step(depth, domain, modifier.text, modifier.column, "follow", note=target)
         verdict = yield from self.check(target, depth + 1)
         if verdict.result is SpfResult.NONE:  # §6.1
-            raise _Stop(SpfResult.PERMERROR, f"{modifier.text} of {domain} leads to no SPF record")
+            raise _Stop(SpfResult.PERMERROR, f"{modifier.text} of {domain} has no SPF record")
         return verdict
 
     # The mechanisms (§5)
@@ -274,7 +274,7 @@ class _Run:
         if mechanism == "include":
             return (yield from self.include(term, target, domain, depth))
         if not _askable(target):  # §4.8 leaves it open; a name that cannot exist matches nothing
-            note = f"{target!r} is no name that DNS could hold"
+            note = f"{target!r} is not a valid DNS name"
             self.step(depth, domain, term.text, term.column, "no match", note=note)
             return False
         if mechanism == "exists":
@@ -290,7 +290,7 @@ class _Run:
         self.step(depth, domain, term.text, term.column, "follow", note=target)
         verdict = yield from self.check(target, depth + 1)
         if verdict.result is SpfResult.NONE:  # §5.2, the table
-            raise self.error(at, SpfResult.PERMERROR, f"{term.text} of {domain} leads to no SPF record")
+            raise self.error(at, SpfResult.PERMERROR, f"{term.text} of {domain} has no SPF record")
         matched = verdict.result is SpfResult.PASS
         note = f"{target}: {verdict.result}"
         self.steps[at] = replace(self.steps[at], outcome="match" if matched else "no match", note=note)
@@ -312,7 +312,7 @@ class _Run:
             return self.told(term, domain, depth, [answer], False, answer.void)
         self.step(depth, domain, term.text, term.column, "no match")
         if len(mxs) > MX_LIMIT:
-            what = f"{target} has {len(mxs)} MX records; the addresses of {MX_LIMIT} at most may be asked for"
+            what = f"{target} has {len(mxs)} MX records; the limit is {MX_LIMIT}"
             raise self.error(at, SpfResult.PERMERROR, what)
         hosts = [mx.exchange.to_text(omit_final_dot=True).lower() for mx in mxs]
         hosts = [host for host in hosts if _askable(host)]  # a null MX (RFC 7505) is the root
@@ -330,7 +330,7 @@ class _Run:
         matched = any(name == wanted or name.endswith("." + wanted) for name in names)
         if answer.void:
             self.void(term.text, domain)
-        note = f"names that lead back: {', '.join(names) or 'none'}"
+        note = f"forward-confirmed names: {', '.join(names) or 'none'}"
         outcome = "match" if matched else "no match"  # §5.5: a failed PTR question is no match, not an error
         self.step(depth, domain, term.text, term.column, outcome, *_shown([answer]), note=note)
         return matched
@@ -407,7 +407,7 @@ class _Run:
             return []
         self.questions += len(names)
         if self.questions > _QUESTION_BOUND:
-            raise _Stop(SpfResult.PERMERROR, f"more than {_QUESTION_BOUND} questions would have to be asked")
+            raise _Stop(SpfResult.PERMERROR, f"more than {_QUESTION_BOUND} queries would be needed")
         if len(names) == 1:
             answers = [(yield from ask(names[0].lower(), rdtype))]
         else:
@@ -420,7 +420,7 @@ class _Run:
     def count(self, term: str, domain: str, column: int, depth: int) -> None:
         self.lookups += 1
         if self.lookups > LOOKUP_LIMIT:
-            what = f"{term} of {domain} would be look-up {self.lookups}; {LOOKUP_LIMIT} are allowed"
+            what = f"{term} of {domain} would be lookup {self.lookups}; the limit is {LOOKUP_LIMIT}"
             self.step(depth, domain, term, column, "permerror", note=what)
             raise _Stop(SpfResult.PERMERROR, what)
 
@@ -428,7 +428,7 @@ class _Run:
         self.voids += 1
         if self.voids > VOID_LIMIT:
             raise _Stop(
-                SpfResult.PERMERROR, f"{term} of {domain} is void look-up {self.voids}; {VOID_LIMIT} are allowed"
+                SpfResult.PERMERROR, f"{term} of {domain} is void lookup {self.voids}; the limit is {VOID_LIMIT}"
             )
 
     def told(

@@ -158,7 +158,7 @@ def _visit_mx(node: LookupNode, directive: Directive, name: str) -> DnsProgram[N
     mxs = sorted((r for r in answer.records if isinstance(r, MX)), key=lambda mx: mx.preference)
     _judge(node, [answer], void=answer.void)
     if len(mxs) > _MX_HOSTS:
-        node.problem, node.detail = "many_mx", f"{len(mxs)} MX records; {_MX_HOSTS} are allowed"
+        node.problem, node.detail = "many_mx", f"{len(mxs)} MX records; the limit is {_MX_HOSTS}"
         return
     hosts = [mx.exchange.to_text(omit_final_dot=True).lower() for mx in mxs]
     questions = tuple(DnsQuestion(host, kind) for host in hosts if host not in ("", ".") for kind in ("A", "AAAA"))
@@ -208,7 +208,7 @@ def _descend(node: LookupNode, above: tuple[str, ...], budget: list[int]) -> Dns
         node.problem = "several"
     elif not records:  # §5.2: an include without a record is a permerror for everybody who includes it
         node.problem = "dead"
-        node.detail = "no such name" if answer.status == "no_name" else "no SPF record there"
+        node.detail = "no such name" if answer.status == "no_name" else "no SPF record"
     else:
         record = parse_spf(records[0])
         node.record = records[0]

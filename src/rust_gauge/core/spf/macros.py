@@ -73,11 +73,11 @@ def parse_macro_string(text: str, column: int, *, explanation: bool = False) -> 
                 continue
             end = text.find("}", at)
             length = (end - at + 1) if escape == "%{" and end > 0 else min(2, len(text) - at)
-            problems.append(Problem(f"{text[at : at + length]} is no macro", column + at, length))
+            problems.append(Problem(f"{text[at : at + length]} is not a macro", column + at, length))
             at += length
             continue
         if not "\x21" <= char <= "\x7e" and not (explanation and char == " "):
-            problems.append(Problem(f"{char!r} may not stand in a name", column + at))
+            problems.append(Problem(f"{char!r} is not allowed in a name", column + at))
         pieces.append(char)
         at += 1
     return MacroString(text, tuple(_joined(pieces))), problems
@@ -117,7 +117,7 @@ def check_domain_spec(spec: MacroString, column: int) -> list[Problem]:
     head, dot, top = end.rpartition(".")
     if not dot:
         what = "it has no dot" if len(spec.pieces) == 1 else "its end has no dot after the macro"
-        return [Problem(f"{spec.text} is no full domain name: {what}", column, len(spec.text))]
+        return [Problem(f"{spec.text} is not a full domain name: {what}", column, len(spec.text))]
     if not _TOPLABEL.match(top):
         return [Problem(f"{spec.text} does not end in a top label", column, len(spec.text))]
     if ".." in spec.text or (len(spec.pieces) == 1 and (head == "" or head.startswith("."))):

@@ -133,7 +133,7 @@ def parse_spf(text: str) -> SpfRecord:
             term, found = _parse_modifier(word, column, *modifier.groups())
             if term.name in ("redirect", "exp"):
                 if term.name in seen:  # §6: more than one of either is a syntax error
-                    found = [*found, Problem(f"{term.name}= stands twice", column, len(word))]
+                    found = [*found, Problem(f"{term.name}= appears twice", column, len(word))]
                 seen.add(term.name)
             terms.append(term)
             problems += found
@@ -167,7 +167,7 @@ def _parse_directive(word: str, column: int) -> tuple[Directive | None, list[Pro
     match = _MECHANISM.match(body)
     name = match.group(1).lower() if match else ""
     if match is None or name not in _NAMES:
-        return None, [Problem(f"{word[:60]} is no mechanism that SPF knows", column, len(word))]
+        return None, [Problem(f"{word[:60]} is not an SPF mechanism", column, len(word))]
     separator, rest = match.group(2), match.group(3) or ""
     at += len(name) + 1  # where the argument begins
     base = Directive(word, column, qualifier, name, explicit=explicit)
@@ -209,7 +209,7 @@ def _with_domain_and_cidr(
     cidr_column = at + len(domain_text) if domain_text is not None else at - 1
     cidr = _CIDR.match(cidr_text)
     if cidr is None or (cidr.group(1) and int(cidr.group(1)) > 32) or (cidr.group(2) and int(cidr.group(2)) > 128):
-        return None, [Problem(f"{cidr_text} is no prefix length", cidr_column, len(cidr_text))]
+        return None, [Problem(f"{cidr_text} is not a valid prefix length", cidr_column, len(cidr_text))]
     directive, problems = (base, []) if domain_text is None else _with_domain(base, domain_text, at)
     if directive is None:
         return None, problems
@@ -228,10 +228,10 @@ def _with_network(base: Directive, separator: str | None, text: str, at: int) ->
         address = None
     if address is None or "%" in address_text or address.max_prefixlen != widest:
         family = "IPv4" if widest == 32 else "IPv6"
-        what = f"{address_text[:60] or 'nothing'} is no {family} address"
+        what = f"{address_text[:60] or 'nothing'} is not an {family} address"
         return None, [Problem(what, at, max(1, len(address_text)))]
     if slash and not (re.fullmatch(r"0|[1-9][0-9]{0,2}", prefix) and int(prefix) <= widest):
-        return None, [Problem(f"/{prefix} is no prefix length", at + len(address_text), len(prefix) + 1)]
+        return None, [Problem(f"/{prefix} is not a valid prefix length", at + len(address_text), len(prefix) + 1)]
     length = int(prefix) if slash else widest
     if widest == 32:
         return replace(base, address=int(address), prefix4=length), []

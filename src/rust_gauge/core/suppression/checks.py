@@ -101,17 +101,17 @@ def domain_facts(domain: str) -> DnsProgram[DomainFacts]:
     )
     hosts = tuple(record.exchange.to_text(omit_final_dot=True).lower().strip(".@") for record in records)
     if hosts == ("",):
-        return DomainFacts(False, "null_mx", f"{domain} says that it takes no mail (null MX, RFC 7505)")
+        return DomainFacts(False, "null_mx", f"{domain} states that it accepts no mail (null MX, RFC 7505)")
     if not hosts:
         found = yield from gather([_addresses(domain)])
         if found[0] is None:
             return DomainFacts(None, "dns_trouble", f"DNS gave no usable answer for the address of {domain}")
         if not found[0]:
             return DomainFacts(False, "no_mail_host", f"{domain} has no mail host: neither MX nor an address")
-        return DomainFacts(True, "address_only", f"{domain} has no MX, so its own address takes the mail", (domain,))
+        return DomainFacts(True, "address_only", f"{domain} has no MX, so its own address accepts the mail", (domain,))
     found = yield from gather([_addresses(host) for host in hosts[:4] if host])
     if any(found):
-        return DomainFacts(True, "mx", f"{domain} takes mail at {hosts[0]}", hosts)
+        return DomainFacts(True, "mx", f"{domain} accepts mail at {hosts[0]}", hosts)
     if None in found:
         return DomainFacts(None, "dns_trouble", f"DNS gave no usable answer for the mail hosts of {domain}", hosts)
     return DomainFacts(False, "dead_mx", f"none of the mail hosts of {domain} has an address", hosts)
@@ -135,9 +135,9 @@ def check_form(text: str) -> tuple[Address | None, Found]:
     except AddressError as error:
         return None, Found("no_address", Weight.AGAINST, error.why or error.what)
     if not address.local.isascii():
-        says = "its local part needs SMTPUTF8 (RFC 6531), which not all hosts speak"
+        says = "its local part needs SMTPUTF8 (RFC 6531), which not all hosts support"
         return address, Found("smtputf8", Weight.DOUBT, says)
-    return address, Found("form", Weight.FOR, "it is written as an address")
+    return address, Found("form", Weight.FOR, "its syntax is valid")
 
 
 def check_kind(address: Address, words: Words) -> tuple[list[Found], str]:
@@ -145,12 +145,12 @@ def check_kind(address: Address, words: Words) -> tuple[list[Found], str]:
     found: list[Found] = []
     local, domain = address
     if local.lower().partition("+")[0] in words.roles:
-        found.append(Found("role", Weight.DOUBT, f"{local} belongs to a role: who reads it did not sign up"))
+        found.append(Found("role", Weight.DOUBT, f"{local} is a role: its readers did not sign up"))
     if _is_below(domain, words.throw_away):
-        found.append(Found("throw_away", Weight.DOUBT, f"{domain} is for addresses that are used once"))
+        found.append(Found("throw_away", Weight.DOUBT, f"{domain} is a disposable domain"))
     meant = _meant(domain, words.usual)
     if meant:
-        found.append(Found("slip", Weight.DOUBT, f"{domain} looks like {meant} with a slip"))
+        found.append(Found("slip", Weight.DOUBT, f"{domain} looks like a typo of {meant}"))
         return found, f"{local}@{meant}"
     return found, ""
 

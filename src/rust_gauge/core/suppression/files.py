@@ -83,7 +83,7 @@ def find_encoding(sample: bytes) -> str:
     if sample[::2].count(0) > len(sample) // 4:
         return "utf-16-be"
     if b"\0" in sample:
-        raise FileError("This is no text", remedy="Give CSV, NDJSON or an address a line; unpack it first")
+        raise FileError("This is not a text", remedy="Use CSV, NDJSON or one address per line, uncompressed")
     if _is_western(sample):
         return "cp1252"
     best = charset_normalizer.from_bytes(sample).best()
@@ -105,14 +105,14 @@ def find_layout(
     try:
         decoder = codecs.getincrementaldecoder(encoding)("replace")
     except LookupError:
-        raise FileError(f"There is no encoding {encoding}", remedy="Leave it out to have it found") from None
+        raise FileError(f"Unknown encoding {encoding}", remedy="Omit it for automatic detection") from None
     lines = [line for line in decoder.decode(sample).splitlines() if line.strip()][:200]
     if not lines:
         raise FileError("The file is empty")
     stated = {name: column for name, column in (columns or {}).items() if column}
     unknown = sorted(set(stated) - set(FIELDS))
     if unknown:
-        raise FileError(f"There is no field {unknown[0]}", remedy="Fields are " + ", ".join(FIELDS))
+        raise FileError(f"Unknown field {unknown[0]}", remedy="Fields: " + ", ".join(FIELDS))
     if not form:
         form = "ndjson" if lines[0].lstrip().startswith("{") else "csv" if _is_table(lines) else "plain"
     if form == "plain":
@@ -153,7 +153,7 @@ def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> L
             places[name] = int(column) - 1
         else:
             there = ", ".join(heading) or f"1 to {len(first)}"
-            raise FileError(f"There is no column {column}", remedy=f"There are: {there}")
+            raise FileError(f"Unknown column {column}", remedy=f"Columns: {there}")
     for name, known in _NAMES.items():
         if name not in places and heading:
             found = next((n for n, cell in enumerate(heading) if cell.lower().replace(" ", "_") in known), None)
@@ -163,7 +163,7 @@ def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> L
         with_sign = [sum("@" in row[n] for row in rows[1:] or rows if n < len(row)) for n in range(len(first))]
         if max(with_sign, default=0) == 0:
             there = ", ".join(heading) or str(len(first))
-            raise FileError("No column holds addresses", remedy=f"Name the column; there are: {there}")
+            raise FileError("No column contains addresses", remedy=f"Name the column. Columns: {there}")
         places["address"] = with_sign.index(max(with_sign))
     columns = {name: heading[place] if heading else str(place + 1) for name, place in places.items()}
     return Layout("csv", encoding, delimiter, heading, columns, places)
@@ -173,7 +173,7 @@ def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]
     try:
         first = json.loads(lines[0])
     except ValueError as error:
-        raise FileError(f"The first line is no JSON: {error}", remedy="NDJSON has an object in each line") from None
+        raise FileError(f"The first line is not valid JSON: {error}", remedy="NDJSON has one object per line") from None
     names = {name.lower(): name for name in first} if isinstance(first, dict) else {}
     columns = dict(stated)
     for name, known in _NAMES.items():
@@ -181,7 +181,7 @@ def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]
         if name not in columns and found is not None:
             columns[name] = found
     if "address" not in columns:
-        raise FileError("No field holds addresses", remedy="Name the field; there are: " + ", ".join(names))
+        raise FileError("No field contains addresses", remedy="Name the field. Fields: " + ", ".join(names))
     return columns
 
 
@@ -229,7 +229,7 @@ def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
             cells = next(reader, None)
         except csv.Error as error:
             number += 1
-            yield Row(number, "", problem=f"it is no CSV: {error}")
+            yield Row(number, "", problem=f"it is not valid CSV: {error}")
             continue
         if cells is None:
             return
@@ -257,10 +257,10 @@ def _json_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
         try:
             value = json.loads(line)
         except (ValueError, RecursionError) as error:
-            yield Row(number, line.strip()[:200], problem=f"it is no JSON: {error}")
+            yield Row(number, line.strip()[:200], problem=f"not valid JSON: {error}")
             continue
         if not isinstance(value, dict):
-            yield Row(number, line.strip()[:200], problem="it is no JSON object")
+            yield Row(number, line.strip()[:200], problem="not a JSON object")
             continue
         found = {name: value.get(column) for name, column in columns.items()}
         texts = {name: "" if value is None else str(value).strip() for name, value in found.items()}

@@ -63,17 +63,17 @@ class Rule:
     def __post_init__(self) -> None:
         if self.whole_domain and (self.times > 1 or self.scope is not Scope.TENANT):
             raise PolicyError(
-                f"{self.name}: a whole domain is held at once and for all mail",
+                f"{self.name}: a whole domain is held immediately and for all mail",
                 remedy="Set times 1, scope tenant",
             )
         if self.over_days > self.within_days:
-            raise PolicyError(f"{self.name}: over_days is longer than within_days, so it can never act")
+            raise PolicyError(f"{self.name}: over_days is longer than within_days, so the rule never applies")
         if self.act is Act.WAIT and not self.wait_hours:
-            raise PolicyError(f"{self.name}: it waits, and says not how long", remedy="Set wait_hours, such as [4, 24]")
+            raise PolicyError(f"{self.name}: wait_hours is missing", remedy="Set wait_hours, such as [4, 24]")
         if self.times == 1 and self.over_days:
-            raise PolicyError(f"{self.name}: one message cannot lie over several days", remedy="Set times to 2 or more")
+            raise PolicyError(f"{self.name}: one message cannot span several days", remedy="Set times to 2 or more")
         if self.scope is not Scope.TENANT and Kind.COMPLAINED in self.kinds:
-            raise PolicyError(f"{self.name}: a complaint reaches all mail", remedy="Set scope to tenant")
+            raise PolicyError(f"{self.name}: a complaint applies to all mail", remedy="Set scope to tenant")
 
     def fits(self, kind: Kind, cause: Cause, permanence: Permanence, stream: str, provider: str) -> bool:
         """Return whether the rule is about such an event."""
@@ -149,14 +149,14 @@ SHIPPED = Policy(
     (
         Rule("complaint", Act.HOLD, (Kind.COMPLAINED,), reason=Reason.COMPLAINT),
         Rule("unsubscribe", Act.HOLD, (Kind.UNSUBSCRIBED,), reason=Reason.UNSUBSCRIBED, scope=Scope.STREAM),
-        Rule("still being tried", Act.NOTHING, (Kind.DELAYED,)),
+        Rule("delayed", Act.NOTHING, (Kind.DELAYED,)),
         Rule(
-            "domain gone", Act.HOLD, (Kind.BOUNCED,), (Cause.NO_SUCH_DOMAIN,), Permanence.PERMANENT,
+            "domain invalid", Act.HOLD, (Kind.BOUNCED,), (Cause.NO_SUCH_DOMAIN,), Permanence.PERMANENT,
             reason=Reason.DOMAIN_INVALID, whole_domain=True, for_days=30, longer=3, longest_days=365,
             ends_with_delivery=True,
         ),
         Rule("invalid address", Act.HOLD, (Kind.BOUNCED,), _GONE, Permanence.PERMANENT),
-        Rule("we are not wanted", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted(SENDER_CAUSES))),
+        Rule("sender rejected", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted(SENDER_CAUSES))),
         Rule(
             "mailbox full", Act.HOLD, (Kind.BOUNCED,), (Cause.MAILBOX_FULL,), reason=Reason.REPEATED_BOUNCES,
             times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,
@@ -164,19 +164,19 @@ SHIPPED = Policy(
         ),
         Rule("greylisted", Act.WAIT, (Kind.BOUNCED,), (Cause.GREYLISTED,), within_days=7, wait_hours=(1, 4, 24)),
         Rule(
-            "we send too fast", Act.WAIT, (Kind.BOUNCED,), (Cause.RATE_LIMITED,),
+            "sent too fast", Act.WAIT, (Kind.BOUNCED,), (Cause.RATE_LIMITED,),
             within_days=7, wait_hours=(6, 24, 72),
         ),
         Rule(
-            "trouble of the provider", Act.WAIT, (Kind.BOUNCED,), (Cause.PROVIDER_TROUBLE,),
+            "provider trouble", Act.WAIT, (Kind.BOUNCED,), (Cause.PROVIDER_TROUBLE,),
             within_days=7, wait_hours=(4, 12, 24),
         ),
         Rule(
-            "the message or the way", Act.NOTHING, (Kind.BOUNCED,),
+            "message or path", Act.NOTHING, (Kind.BOUNCED,),
             (Cause.TOO_LARGE, Cause.TLS_REQUIRED, Cause.LOOP),
         ),
         Rule(
-            "keeps bouncing", Act.HOLD, (Kind.BOUNCED,), reason=Reason.REPEATED_BOUNCES,
+            "repeated bounces", Act.HOLD, (Kind.BOUNCED,), reason=Reason.REPEATED_BOUNCES,
             times=3, over_days=7, within_days=60, for_days=7, longer=2, longest_days=180, ends_with_delivery=True,
             wait_hours=(4, 24, 72),
         ),

@@ -38,16 +38,16 @@ class Reason(StrEnum):
 
 _REASONS = tuple(Reason)
 _MEANINGS = {
-    Reason.INVALID_ADDRESS: "a permanent bounce said that this mailbox does not exist",
-    Reason.COMPLAINT: "its owner reported mail of yours as unwanted",
-    Reason.UNSUBSCRIBED: "its owner asked not to get this mail any more",
-    Reason.REPEATED_BOUNCES: "mail to it kept bouncing, with no delivery between",
-    Reason.DOMAIN_INVALID: "its domain takes no mail any more",
-    Reason.MANUAL: "somebody put it on the list",
-    Reason.SPAM_TRAP: "it looks like a trap for senders of unwanted mail",
-    Reason.ROLE_ADDRESS: "it belongs to a role, not to a person who asked for mail",
-    Reason.UNRESPONSIVE: "nobody opened, clicked or answered for a long time",
-    Reason.TRY_LATER: "its last refusal passes with time: better not before",
+    Reason.INVALID_ADDRESS: "a permanent bounce: the mailbox does not exist",
+    Reason.COMPLAINT: "the recipient reported your mail as spam",
+    Reason.UNSUBSCRIBED: "the recipient unsubscribed",
+    Reason.REPEATED_BOUNCES: "repeated bounces without a delivery between",
+    Reason.DOMAIN_INVALID: "its domain no longer accepts mail",
+    Reason.MANUAL: "added manually",
+    Reason.SPAM_TRAP: "it may be a spam trap",
+    Reason.ROLE_ADDRESS: "it is a role address",
+    Reason.UNRESPONSIVE: "no open, click or reply for a long time",
+    Reason.TRY_LATER: "its last rejection is temporary: retry later",
 }
 
 # What events make by the policy, so what can be withdrawn when an event turns out to have been read wrongly.

@@ -48,7 +48,7 @@ def unseal(secret: str, token: str) -> Link:
         octets = base64.b64decode(token + "=" * (-len(token) % 4), altchars=b"-_", validate=True)
         tenant_id, stream, domain, recipient = json.loads(_cipher(secret).decrypt(octets, [_PURPOSE]))
     except (binascii.Error, InvalidTag, ValueError, UnicodeError):
-        raise LinkError("This link was not made here, or a part of it is missing") from None
+        raise LinkError("This link is invalid or incomplete") from None
     return Link(tenant_id, stream, domain, recipient)
 
 

@@ -29,15 +29,15 @@ def read_bimi(text: str) -> BimiRecord:
     tags = parse_tag_list(text)
     problems = list(tags.problems)
     if not tags.tags or tags.tags[0].name != "v" or tags.tags[0].value != "BIMI1":
-        problems.append(Problem("it must begin with v=BIMI1;", 1, 7))
+        problems.append(Problem("it must start with v=BIMI1;", 1, 7))
     logo, proof = tags.get("l"), tags.get("a")
     if logo is None:
-        problems.append(Problem("l=, which says where the logo is, is missing", 1))
+        problems.append(Problem("l= with the URL of the logo is missing", 1))
     for tag in (logo, proof):
         if tag and tag.value and not _https(tag):
-            problems.append(Problem(f"{tag.name}= is no https: address", tag.value_column, len(tag.value)))
+            problems.append(Problem(f"{tag.name}= is not an https: URL", tag.value_column, len(tag.value)))
     if logo and logo.value and _https(logo) and not urlsplit(logo.value).path.lower().endswith((".svg", ".svgz")):
-        problems.append(Problem("the logo has to be an SVG file", logo.value_column, len(logo.value)))
+        problems.append(Problem("the logo must be an SVG file", logo.value_column, len(logo.value)))
     return BimiRecord(text, logo.value if logo else "", proof.value if proof else "", tuple(problems))
 
 

@@ -73,7 +73,11 @@ def ask_list(dns_list: DnsList, subject: str) -> DnsProgram[ListAnswer]:
         state = ListState.REFUSED if bad.status == "refused" else ListState.FAILED
         return ListAnswer(dns_list, subject, state, detail=bad.detail or str(bad.status))
     if unlisted.records or any(ipaddress.ip_address(code) not in _LOOPBACK for code in codes):
-        what = f"it lists {unlisted_test}, which must never be listed" if unlisted.records else "its answer is no code"
+        what = (
+            f"it lists {unlisted_test}, which must never be listed"
+            if unlisted.records
+            else "its answer is not a listing code"
+        )
         return ListAnswer(dns_list, subject, ListState.ANSWERS_ALL, detail=what)
     if not listed.records:
         detail = f"it does not list {listed_test}, as every list must"

@@ -36,9 +36,9 @@ def read_sts_record(text: str) -> StsRecord:
     problems = list(tags.problems)
     id = tags.get("id")
     if not tags.tags or tags.tags[0].name != "v" or tags.tags[0].value != "STSv1":
-        problems.append(Problem("it must begin with v=STSv1;", 1, 8))
+        problems.append(Problem("it must start with v=STSv1;", 1, 8))
     if id is None:
-        problems.append(Problem("id= is missing, by which senders see that the policy changed", 1))
+        problems.append(Problem("id= is missing; it tells senders that the policy changed", 1))
     elif not _ID.match(id.value):
         problems.append(Problem("id= is 1 to 32 letters and digits", id.value_column, max(1, len(id.value))))
     return StsRecord(text, id.value if id else "", tuple(problems))
@@ -55,10 +55,10 @@ def read_sts_policy(text: str) -> StsPolicy:
         if not line.strip():
             continue
         if not colon:
-            problems.append(Problem(f"line {number} is no key: value pair", number))
+            problems.append(Problem(f"line {number} is not a key: value pair", number))
         elif key == "mx":
             if not _MX.match(value):
-                problems.append(Problem(f"mx: {value[:60]} is no host name pattern", number))
+                problems.append(Problem(f"mx: {value[:60]} is not a host name pattern", number))
             mx.append(value.lower())
         else:
             values.setdefault(key, value)  # §3.2: of a key that stands twice the first counts
@@ -72,7 +72,7 @@ def read_sts_policy(text: str) -> StsPolicy:
     if max_age is None or max_age > MAX_AGE:
         problems.append(Problem(f"max_age: is a number of seconds up to {MAX_AGE}, not {age[:20] or 'missing'}", 1))
     if not mx and mode != "none":
-        problems.append(Problem("it names no mx:", 1))
+        problems.append(Problem("mx: is missing", 1))
     return StsPolicy(mode, tuple(mx), max_age, tuple(problems))
 
 

@@ -22,11 +22,11 @@ def read_tls_rpt(text: str) -> TlsRptRecord:
     tags = parse_tag_list(text)
     problems = list(tags.problems)
     if not tags.tags or tags.tags[0].name != "v" or tags.tags[0].value != "TLSRPTv1":
-        problems.append(Problem("it must begin with v=TLSRPTv1;", 1, 10))
+        problems.append(Problem("it must start with v=TLSRPTv1;", 1, 10))
     rua = tags.get("rua")
     good: list[str] = []
     if rua is None:
-        problems.append(Problem("rua=, which says where reports go, is missing", 1))
+        problems.append(Problem("rua= with the report address is missing", 1))
     else:
         at = rua.value_column
         for piece in rua.value.split(","):
@@ -36,7 +36,7 @@ def read_tls_rpt(text: str) -> TlsRptRecord:
             if _usable(uri):
                 good.append(uri)
             else:
-                what = f"{uri[:60] or 'nothing'} is neither a mailto: nor an https: address"
+                what = f"{uri[:60] or 'nothing'} is neither a mailto: nor an https: URI"
                 problems.append(Problem(what, column, max(1, len(uri))))
     return TlsRptRecord(text, tuple(good), tuple(problems))
 

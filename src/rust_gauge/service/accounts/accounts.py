@@ -30,7 +30,7 @@ def sign_in(context: Context, email: str, password: str) -> tuple[str, Principal
     email = email.strip().lower()
     store = context.store
     if store.transaction(lambda c: accounts.count_failures(c, email, now - _WINDOW)) >= _ATTEMPTS:
-        raise ServiceProblem("too-many-attempts", "There were too many failed attempts for this address")
+        raise ServiceProblem("too-many-attempts", "Too many failed attempts for this address")
     found = store.transaction(lambda c: accounts.find_account(c, email))
     try:
         _hasher.verify(found[1] if found else _NOBODY, password)
@@ -64,7 +64,7 @@ def add_token(context: Context, principal: Principal, new: NewToken) -> MadeToke
     if new.tenant is not None and tenant is None:
         raise ServiceProblem("not-found", f"There is no tenant {new.tenant}")
     if principal.token_id is not None:
-        raise ServiceProblem("not-found", "A token cannot make tokens", remedy="Sign in as a person")
+        raise ServiceProblem("not-found", "Tokens cannot create tokens", remedy="Sign in with a password")
     now = context.clock()
     expires = now + timedelta(days=new.expires_in_days) if new.expires_in_days else None
     secret = TOKEN_PREFIX + secrets.token_urlsafe(32)
@@ -84,4 +84,4 @@ def list_tokens(context: Context, principal: Principal) -> list[Token]:
 
 def delete_token(context: Context, principal: Principal, id: int) -> None:
     if not context.store.transaction(lambda c: accounts.delete_token(c, principal.account_id, id)):
-        raise ServiceProblem("not-found", f"You have no token {id}")
+        raise ServiceProblem("not-found", f"Token {id} not found")

@@ -13,7 +13,7 @@ router = api_router()
 
 @router.post("/session", tags=["session"], operation_id="sign_in")
 def sign_in(context: Ctx, request: Request, response: Response, body: SignIn) -> Who:
-    """Sign in as a person; the session comes as a cookie."""
+    """Sign in with a password; the session comes as a cookie."""
     check_same_site(request)
     secret, principal = accounts.sign_in(context, body.email, body.password.get_secret_value())
     response.set_cookie(

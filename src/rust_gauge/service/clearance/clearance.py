@@ -149,7 +149,7 @@ class Desk:
             answers[number] = self._show(texts[number], no_address(error))
         if self._pause is not None:  # whoever is on the list is told so; all others wait for a person's word
             since = self._pause["since"].replace("+00:00", "Z")
-            why = f"this stream is stopped: {self._pause['why']}"
+            why = f"this stream is paused: {self._pause['why']}"
             answers = [
                 Answer(answer.address, "held", PAUSED, why, since) if answer.verdict == "clear" else answer
                 for answer in answers
@@ -368,7 +368,7 @@ class Stream:
         lines = (self._rest + octets).split(b"\n")
         self._rest = lines.pop()
         if len(self._rest) > 10_000:
-            raise ServiceProblem("invalid-request", f"Line {self.lines + 1} is longer than 10,000 octets")
+            raise ServiceProblem("invalid-request", f"Line {self.lines + 1} is longer than 10,000 bytes")
         for line in lines:
             self._add(line)
 
@@ -401,7 +401,7 @@ def _address_in(line: bytes, number: int) -> str:
             if isinstance(value, dict):
                 value = value.get("address")
             if not isinstance(value, str):
-                raise ServiceProblem("invalid-request", f"Line {number} names no address")
+                raise ServiceProblem("invalid-request", f"Line {number} has no address")
             return value
         return line.decode()
     except (msgspec.DecodeError, UnicodeDecodeError) as error:

@@ -42,7 +42,7 @@ def add_gate(context: Context, tenant: TenantAccess, new: NewGate) -> MadeGate:
 
     def write(connection: Connection) -> GateRow:
         if len(store.list_gates(connection, tenant.id)) >= _MOST_GATES:
-            raise ServiceProblem("too-large", f"{_MOST_GATES} gates are kept already", remedy="Drop some")
+            raise ServiceProblem("too-large", f"{_MOST_GATES} gates exist, the limit", remedy="Delete some")
         return store.add_gate(
             connection, tenant_id=tenant.id, name=new.name, digest=_digest(key), stream=new.stream, relay=new.relay,
             created_at=now,
@@ -51,7 +51,9 @@ def add_gate(context: Context, tenant: TenantAccess, new: NewGate) -> MadeGate:
     try:
         row = context.store.transaction(write)
     except IntegrityError:
-        raise ServiceProblem("already-there", f"There is a gate {new.name}", remedy="Choose another name") from None
+        raise ServiceProblem(
+            "already-there", f"The gate {new.name} already exists", remedy="Choose another name"
+        ) from None
     where = f"inet:{context.settings.policy_host}:{context.settings.policy_port or 'PORT'}"
     line = f"check_policy_service {{ {where}, timeout=10s, policy_context={key} }}"
     return MadeGate(key=key, line=line, **_show(row).model_dump())
@@ -106,7 +108,7 @@ class Gatekeeper:
             return self._answer(questions)
         except StoreError as error:
             log.warning("gate_trouble", error=str(error))
-            return [defer("The suppression list cannot be read just now")] * len(questions)
+            return [defer("The suppression list is temporarily unavailable")] * len(questions)
 
     def _answer(self, questions: Sequence[Asked]) -> list[bytes]:
         out = [NOTHING] * len(questions)
@@ -116,7 +118,7 @@ class Gatekeeper:
                 continue
             gate = self._gate(asked.context)
             if gate is None:
-                out[number] = defer("This gate is not known here: check policy_context")
+                out[number] = defer("Unknown gate: check policy_context")
                 continue
             question = Question(gate.stream or None, asked.sender_domain or None, gate.relay or None)
             groups[gate.tenant_id, question].append(number)
@@ -148,7 +150,7 @@ class Gatekeeper:
                 if connection is not None:
                     connection.invalidate()
                 if attempt == 2:
-                    raise StoreUnavailable("The database cannot be reached", why=type(error).__name__) from error
+                    raise StoreUnavailable("The database is unavailable", why=type(error).__name__) from error
         raise AssertionError("the second attempt returns or raises")
 
     def _answers(

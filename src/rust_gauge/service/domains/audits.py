@@ -293,8 +293,8 @@ def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int |
     row = find_domain(context, tenant, text)
     found = context.store.transaction(lambda c: store_domains.get_audit(c, row.id, audit_id))
     if found is None:
-        what = "was never audited" if audit_id is None else f"has no audit {audit_id}"
-        raise ServiceProblem("not-found", f"{row.name} {what}", remedy="Start one: POST to its audits")
+        what = "has not been audited yet" if audit_id is None else f"has no audit {audit_id}"
+        raise ServiceProblem("not-found", f"{row.name} {what}", remedy="Run an audit first")
     return _with_proof(_show(row.name, found), row)
 
 
@@ -314,7 +314,7 @@ def compare_audits(
         found = context.store.transaction(lambda c: store_domains.list_audits(c, row.id, before=last.id, limit=1))
         if not found:
             raise ServiceProblem(
-                "not-found", f"{last.domain} has no audit before {last.id}", remedy="Audit it again later"
+                "not-found", f"{last.domain} has no audit before {last.id}", remedy="Run another audit first"
             )
         before = found[0].id
     first = get_audit(context, tenant, text, before)
@@ -387,7 +387,7 @@ def check_message(
 ) -> MessageCheck:
     """SPF, DKIM and DMARC of a message. Selectors that sign for a domain of the tenant are remembered, nothing else."""
     if not raw.strip():
-        raise ServiceProblem("invalid-request", "The body is empty", remedy="Send the message as it was received")
+        raise ServiceProblem("invalid-request", "The body is empty", remedy="Send the full source of the message")
     now = int(context.clock().timestamp())
     run = authenticate(raw, ip=_ip(ip) if ip else "", helo=helo, mail_from=mail_from, now=now)
     found = message_document(context.resolver.run(run, fresh=True))

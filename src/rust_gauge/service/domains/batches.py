@@ -31,7 +31,7 @@ def start_batch(context: Context, tenant: TenantAccess, request: BatchRequest, b
     """Audit many domains; none of them has to be watched."""
     names = list(dict.fromkeys(name.strip() for name in request.names if name.strip()))
     if not names:
-        raise ServiceProblem("invalid-request", "No name is there", remedy="Send at least one domain name")
+        raise ServiceProblem("invalid-request", "The list of names is empty", remedy="Send at least one domain name")
     now = context.clock()
 
     def write(connection: Connection) -> int:
@@ -102,7 +102,7 @@ def run_batch(context: Context, job: Job) -> None:
         number, name, _ = programs[index]
         if isinstance(result, Exception):
             log.error("audit_failed", domain=name, error=repr(result))
-            results.append(_result(number, name, problem="It could not be audited; see the service's log"))
+            results.append(_result(number, name, problem="The audit failed; see the service log"))
         else:
             results.append(_result(number, name, result))
         return write() if len(results) >= CHUNK else True

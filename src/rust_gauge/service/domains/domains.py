@@ -36,7 +36,7 @@ def add_domain(context: Context, tenant: TenantAccess, new: NewDomain) -> Domain
     name, now = domain_name(new.name), context.clock()
     selectors = list(dict.fromkeys(selector.lower() for selector in new.selectors))
     if not context.store.transaction(lambda c: store_domains.add_domain(c, tenant.id, name, selectors, now)):
-        raise ServiceProblem("already-there", f"{name} is watched already", remedy="Change its settings instead")
+        raise ServiceProblem("already-there", f"{name} has already been added", remedy="Update its settings instead")
     return show_domain(tenant, find_domain(context, tenant, name))
 
 

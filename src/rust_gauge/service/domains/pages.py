@@ -10,7 +10,7 @@ from rust_gauge.service.http.access import Ctx
 from rust_gauge.service.http.pages import page
 
 router = APIRouter()
-_EXPIRED = ("This link has expired", "Links are valid for 24 hours, and once. Request a new message.")
+_EXPIRED = ("This link has expired", "Links are valid once and for 24 hours. Request a new message.")
 Link = Annotated[str, Path(min_length=20, max_length=100, pattern=r"^[A-Za-z0-9_-]+$")]
 
 

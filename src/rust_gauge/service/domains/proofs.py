@@ -34,7 +34,7 @@ log = structlog.get_logger()
 _VALID = timedelta(hours=24)  # long enough for a colleague in another time zone
 _TRIES = 5  # wrong codes, after which a new one is needed: guessing must stay hopeless
 A_DAY = 50  # messages of one tenant
-_NOT_PROVEN = "not verified: publish its record, or have a message sent to postmaster"
+_NOT_PROVEN = "not verified: publish its record, or request a code to postmaster"
 _PAUSE = timedelta(minutes=1)  # between two messages for the same proof
 _AGAIN = timedelta(days=1)  # between two looks at a record
 _LETTERS = "23456789ABCDEFGHJKLMNPQRSTUVWXYZ"  # without those that look alike
@@ -99,10 +99,16 @@ def _start_mail(
         known = store_proofs.find_proof(connection, tenant.id, kind, subject, method)
         if known is not None and known.sent_at is not None and now - known.sent_at.replace(tzinfo=UTC) < _PAUSE:
             raise ServiceProblem(
-                "too-many-attempts", f"A message went to {to} less than a minute ago", remedy="Wait for it"
+                "too-many-attempts",
+                f"A message went to {to} less than a minute ago",
+                remedy="Wait for the message, or try again in a minute",
             )
         if store_proofs.sent_since(connection, tenant.id, now - timedelta(days=1)) >= A_DAY:
-            raise ServiceProblem("too-many-attempts", f"{A_DAY} messages were sent today", remedy="Go on tomorrow")
+            raise ServiceProblem(
+                "too-many-attempts",
+                f"{A_DAY} messages have been sent today, the daily limit",
+                remedy="Try again tomorrow",
+            )
         values = _fresh(tenant, kind, subject, method, now) | {
             "sent_to": to, "sends": (known.sends if known is not None else 0) + 1, "sent_at": now,
             "code_digest": _digest(tenant, code), "link_digest": hashlib.sha256(link.encode()).digest(),
@@ -129,15 +135,15 @@ def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code
     message = EmailMessage()
     message["From"] = f"Rust Gauge <{context.settings.mail_from}>"
     message["To"] = to
-    message["Subject"] = f"Is {subject} yours? Code {code}"
+    message["Subject"] = f"Confirm {subject}: code {code}"
     message["Date"] = format_datetime(context.clock())
     message["Message-ID"] = make_msgid(domain=context.settings.mail_from.rpartition("@")[2])
     message["Auto-Submitted"] = "auto-generated"
     message.set_content(
-        f"{tenant.name} says that {subject} may send its mail.\n\n"
-        f"If that is right, give this code where you asked for it:\n\n    {code}\n\n"
-        f"or open this page and confirm there:\n\n    {base}/confirm/{link}\n\n"
-        "Both hold for 24 hours. If you know nothing of this, do nothing: without the code nobody gets anywhere.\n"
+        f"{tenant.name} has registered {subject} as a sender of its mail.\n\n"
+        f"To confirm, enter this code:\n\n    {code}\n\n"
+        f"or open this page:\n\n    {base}/confirm/{link}\n\n"
+        "Both are valid for 24 hours. If you did not expect this message, ignore it.\n"
     )
     return message
 
@@ -146,7 +152,9 @@ def check_record(context: Context, tenant: TenantAccess, id: int) -> Proof:
     """Look for the record now."""
     row = _row(context, tenant, id)
     if row.method != "record":
-        raise ServiceProblem("invalid-request", "This proof waits for its code", remedy="Give the code of the message")
+        raise ServiceProblem(
+            "invalid-request", "This proof is waiting for its code", remedy="Submit the code of the message"
+        )
     look(context, row)
     return get_proof(context, tenant, id)
 
@@ -180,7 +188,7 @@ def _keep(connection: Any, row: ProofRow, values: dict[str, Any], now: Any) -> N
     for watched in store_domains.list_domains(connection, row.tenant_id, name=domain):
         words = {
             "verified": f"{row.subject} is verified",
-            "lost": f"The proof of {row.subject} is lost: its record is gone",
+            "lost": f"{row.subject} is no longer verified: its record is gone",
         }
         entry = {"tenant_id": row.tenant_id, "domain_id": watched.id, "audit_id": 0, "happened_at": now,
                  "kind": "proof", "title": words[state][:500], "document": {"proof": row.id}}  # fmt: skip
@@ -195,7 +203,7 @@ def look_at_due(context: Context) -> None:
 
 
 def confirm_proof(context: Context, tenant: TenantAccess, id: int, code: str) -> Proof:
-    """The code of the message. ServiceProblem `wrong-code` tells how many tries are left."""
+    """The code of the message. ServiceProblem `wrong-code` tells how many attempts left."""
     now = context.clock()
     given = "".join(code.split()).replace("-", "").upper()
 
@@ -206,13 +214,13 @@ def confirm_proof(context: Context, tenant: TenantAccess, id: int, code: str) ->
         if row.state == "verified":
             return ""
         if row.code_digest is None or row.expires_at is None or row.expires_at.replace(tzinfo=UTC) < now:
-            return "It is over: the code held for 24 hours"
+            return "This code has expired. Codes are valid for 24 hours; request a new one"
         if row.tries >= _TRIES:
-            return "Too many wrong codes were given"
+            return "Too many wrong codes"
         if not secrets.compare_digest(bytes(row.code_digest), _digest(tenant, given)):
             store_proofs.change_proof(connection, id, tries=row.tries + 1)
             left = _TRIES - row.tries - 1
-            return f"This is not the code; {left} {'try is' if left == 1 else 'tries are'} left"
+            return f"Wrong code; {left} {'attempt' if left == 1 else 'attempts'} left"
         _prove(connection, row, now)
         return ""
 
@@ -220,7 +228,7 @@ def confirm_proof(context: Context, tenant: TenantAccess, id: int, code: str) ->
     if said == "not-found":
         raise _no_proof(tenant, id)
     if said:
-        raise ServiceProblem("wrong-code", said, remedy="Have another message sent")
+        raise ServiceProblem("wrong-code", said, remedy="Request another message")
     return get_proof(context, tenant, id)
 
 
@@ -271,7 +279,7 @@ def _row(context: Context, tenant: TenantAccess, id: int) -> ProofRow:
 
 
 def _no_proof(tenant: TenantAccess, id: int) -> ServiceProblem:
-    return ServiceProblem("not-found", f"{tenant.name} has no proof {id}", remedy="See the list of proofs")
+    return ServiceProblem("not-found", f"{tenant.name} has no proof {id}", remedy="List the proofs to find its id")
 
 
 def _shown(context: Context, row: ProofRow) -> Proof:
@@ -316,7 +324,7 @@ def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
             result = by_name.get(stream["name"])
             aligned = None if result is None else result == "pass"
             lacks = [] if covered else [_NOT_PROVEN]
-            lacks += ["not aligned: neither SPF nor DKIM proves the domain in From"] if aligned is False else []
+            lacks += ["not aligned: neither SPF nor DKIM authenticates the domain in From"] if aligned is False else []
             relays = list(dict.fromkeys(n for n in [stream.get("relay", ""), *stream.get("relays", [])] if n))
             out.append(
                 Sender(domain=domain.name, stream=stream["name"], relays=relays, verified=covered, aligned=aligned,

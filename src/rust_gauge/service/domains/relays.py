@@ -109,7 +109,7 @@ def _network(text: str) -> str:
     try:
         return str(ipaddress.ip_network(text.strip(), strict=False)).removesuffix("/32").removesuffix("/128")
     except ValueError:
-        raise _refuse("networks", f"{text[:60]} is no network", "Give one such as 192.0.2.40/29") from None
+        raise _refuse("networks", f"{text[:60]} is not a network", "Write it as 192.0.2.40/29") from None
 
 
 def _name(text: str, field: str) -> str:

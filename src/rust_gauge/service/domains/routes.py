@@ -89,8 +89,8 @@ def compare_audits(
     context: Ctx,
     tenant: Tenant,
     name: Name,
-    before: Annotated[int | None, Query(ge=1, description="The earlier one; else the one before `after`")] = None,
-    after: Annotated[int | None, Query(ge=1, description="The later one; else the newest")] = None,
+    before: Annotated[int | None, Query(ge=1, description="The earlier audit; default: the one before `after`")] = None,
+    after: Annotated[int | None, Query(ge=1, description="The later audit; default: the newest")] = None,
 ) -> AuditComparison:
     """Two audits of a domain beside each other: records, findings, check-list."""
     return audits.compare_audits(context, tenant, name, before, after)
@@ -128,9 +128,9 @@ async def check_message(
     context: Ctx,
     tenant: Tenant,
     request: Request,
-    ip: Annotated[str, Query(max_length=45, description="The address that it came from")] = "",
-    helo: Annotated[str, Query(max_length=1000, description="The name that it greeted with")] = "",
-    mail_from: Annotated[str, Query(max_length=400, description="Its envelope sender")] = "",
+    ip: Annotated[str, Query(max_length=45, description="IP of the client")] = "",
+    helo: Annotated[str, Query(max_length=1000, description="HELO name")] = "",
+    mail_from: Annotated[str, Query(max_length=400, description="MAIL FROM")] = "",
 ) -> MessageCheck:
     """SPF, DKIM and DMARC of a message as it was captured, with the reason for each result.
 

@@ -39,7 +39,7 @@ def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
 
     def write(connection: Connection) -> None:
         if len(store_feeds.list_feeds(connection, tenant.id)) >= _MAX_FEEDS:
-            raise ServiceProblem("too-large", f"{_MAX_FEEDS} feeds are there already", remedy="Drop some")
+            raise ServiceProblem("too-large", f"{_MAX_FEEDS} feeds exist, the limit", remedy="Delete some")
         store_feeds.add_feed(
             connection, tenant_id=tenant.id, name=new.name, kind=new.kind, feed_key=secrets.token_hex(12),
             token_digest=hashlib.sha256(token.encode()).digest(), secret=encrypt(context.settings, secret),
@@ -51,7 +51,9 @@ def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
     try:
         context.store.transaction(write)
     except IntegrityError:
-        raise ServiceProblem("already-there", f"There is a feed {new.name}", remedy="Choose another name") from None
+        raise ServiceProblem(
+            "already-there", f"The feed {new.name} already exists", remedy="Choose another name"
+        ) from None
     return MadeFeed(token=token, secret=secret, **get_feed(context, tenant, new.name).model_dump())
 
 
@@ -77,12 +79,12 @@ def _check(context: Context, kind: str, source: FeedSource, mapping: FeedMapping
         }
         raise ServiceProblem("invalid-request", f"A feed of kind {kind} needs {needed[kind]}")
     if kind in ("mailbox", "log") and source.path and not context.settings.may_read(source.path):
-        remedy = "Whoever runs the service names folders in feed_folders"
-        raise ServiceProblem("invalid-request", f"{source.path[:200]} is not to be read", remedy=remedy)
+        remedy = "The directory must be listed in feed_folders of the service settings"
+        raise ServiceProblem("invalid-request", f"{source.path[:200]} may not be read", remedy=remedy)
     if kind in ("mailbox", "queue") and source.host and not _may_reach(context, source):
         where = f"{source.host}:{source.port}" if source.port else source.host
-        remedy = "Whoever runs the service names it in feed_hosts"
-        raise ServiceProblem("invalid-request", f"{where[:200]} is not to be reached", remedy=remedy)
+        remedy = "The host must be listed in feed_hosts of the service settings"
+        raise ServiceProblem("invalid-request", f"{where[:200]} may not be contacted", remedy=remedy)
 
 
 def _may_reach(context: Context, source: FeedSource) -> bool:
@@ -175,7 +177,7 @@ def _said(row: FeedRow, last: LoadRow | None, lags: list[float], now: datetime) 
     if row.error:
         return str(row.error)
     if last is None:
-        return "nothing has come yet"
+        return "no events yet"
     age = (now - last.arrived_at.replace(tzinfo=UTC)).total_seconds()
     return f"last event {_time(age)} ago, usually {_time(median(lags))} late" if lags else f"last {_time(age)} ago"
 

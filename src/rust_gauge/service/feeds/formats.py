@@ -112,15 +112,15 @@ def rows_of_csv(text: str) -> Iterator[tuple[int, dict[str, Any]]]:
     except (StopIteration, csv.Error):
         raise FormError("The file is empty") from None
     if not 1 <= len(head) <= _COLUMNS or not all(head) or len(set(head)) < len(head):
-        remedy = "Give each column a name of its own"
-        raise FormError("The first line does not name the columns", remedy=remedy)
+        remedy = "Give each column a unique name"
+        raise FormError("The first line is not a header with column names", remedy=remedy)
     while True:
         try:
             values = next(reader)
         except StopIteration:
             return
         except csv.Error as error:
-            raise FormError(f"Line {reader.line_num} is no CSV", why=str(error)) from None
+            raise FormError(f"Line {reader.line_num} is not valid CSV", why=str(error)) from None
         if any(value.strip() for value in values):
             row = {name: value.strip() for name, value in zip(head, values, strict=False) if value.strip()}
             if "tags" in row:

@@ -29,7 +29,7 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingDryRun) ->
         try:
             document = json.loads(lines[0]) if lines else None
         except (ValueError, RecursionError) as error:
-            return MappingDryRunResult(problem="The sample is no JSON", remedy=str(error)[:200])
+            return MappingDryRunResult(problem="The sample is not valid JSON", remedy=str(error)[:200])
     if trial.mapping is None:
         documents = document if isinstance(document, list) else [document]
         return MappingDryRunResult(rows=[_tried(context, document, [], trial.defaults) for document in documents[:100]])
@@ -46,8 +46,8 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingDryRun) ->
             rows.append(TrialRow(left_out=True, steps=steps, event=None, problems=[]))
         else:
             rows.append(_tried(context, row.values, steps, trial.defaults))
-    problem = "" if rows else "The paths find no row in this sample"
-    return MappingDryRunResult(problem=problem, rows=rows, remedy="" if rows else "Look at `rows` and `each`")
+    problem = "" if rows else "The paths match no rows of this sample"
+    return MappingDryRunResult(problem=problem, rows=rows, remedy="" if rows else "Check `rows` and `each`")
 
 
 def _tried(context: Context, value: Any, steps: list[TrialStep], defaults: FeedDefaults) -> TrialRow:

@@ -35,7 +35,7 @@ _ITEM = 64 * 1024  # characters of a rejected row that are kept
 def feed_for(context: Context, key: str, authorization: str, headers: dict[str, str], body: bytes) -> FeedRow:
     """The feed of an address, when the request proves that it may: its token, or its signature over time and body."""
     row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
-    rejected = ServiceProblem("not-signed-in", "This needs the feed's token, or a signature with its key")
+    rejected = ServiceProblem("not-signed-in", "The feed's token or a signature with its key is required")
     if row is None:
         raise rejected
     scheme, _, token = authorization.partition(" ")
@@ -57,7 +57,7 @@ def receive(
 ) -> IntakeResult:
     """Take in what came by a feed, in the form that its type states. ServiceProblem `feed-paused` when it is paused."""
     if row.paused:
-        raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Send it again later")
+        raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Retry later")
     kind = content_type.partition(";")[0].strip().lower()
     if kind in ("message/rfc822", "application/mbox"):
         raws = [body] if kind == "message/rfc822" else list(split_mbox(body))
@@ -112,7 +112,7 @@ def _take_csv(context: Context, row: FeedRow, body: bytes, position: Mapping[str
     except FormError as error:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
     if len(found) > context.settings.max_event_rows:
-        raise ServiceProblem("too-large", f"{len(found)} rows in one request", remedy="Send it in pieces")
+        raise ServiceProblem("too-large", f"{len(found)} rows in one request", remedy="Split it into smaller requests")
     if row.mapping is not None:
         return take_documents(context, row, found, position)
     lines, values = [line for line, _ in found], [value for _, value in found]
@@ -142,7 +142,7 @@ def take_documents(
     rejected: list[tuple[Any, list[ProblemError]]] = []
     for line, document in documents:
         if isinstance(document, BrokenDocument):
-            rejected.append((str(document), [ProblemError(line=line, what="This line is no JSON")]))
+            rejected.append((str(document), [ProblemError(line=line, what="This line is not valid JSON")]))
             continue
         try:
             kept = orjson.dumps(document).decode() if mapping.unwrap else ""

@@ -37,7 +37,7 @@ def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) ->
     taken = context.store.transaction(lambda c: store_feeds.list_rejected_rows(c, row.id, None, store_feeds.MAX_KEPT))
     taken = [row for row in reversed(taken) if id is None or row.id == id]
     if id is not None and not taken:
-        raise ServiceProblem("not-found", f"The feed {name} keeps no rejected row {id}")
+        raise ServiceProblem("not-found", f"The feed {name} has no rejected row {id}")
     totals = {"tried": len(taken), "stored": 0, "duplicates": 0, "rejected": 0}
     for form in ("document", "row"):
         some = [row for row in taken if row.form == form]

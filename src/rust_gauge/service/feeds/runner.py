@@ -122,7 +122,7 @@ class Runner:
     def _check_path(self, row: FeedRow) -> Path:
         path = str(row.source["path"])
         if not self._context.settings.may_read(path):
-            raise OSError(f"{path} is not to be read: whoever runs the service names folders in feed_folders")
+            raise OSError(f"{path} may not be read: its directory is not in feed_folders of the service settings")
         return Path(path)
 
     def _read_log(self, row: FeedRow) -> bool:

@@ -19,8 +19,8 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store.accounts import Principal, TenantAccess
 
 COOKIE = "rust_gauge_session"
-_bearer = HTTPBearer(auto_error=False, description="A token made on the Settings page or by /api/v1/tokens")
-_cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's session")
+_bearer = HTTPBearer(auto_error=False, description="An API token, created in Settings or with /api/v1/tokens")
+_cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="Session of the console")
 
 
 def get_context(request: Request) -> Context:
@@ -38,7 +38,7 @@ def check_same_site(request: Request) -> None:
     if origin is not None and urlsplit(origin).netloc != request.headers.get("host", ""):
         foreign = True
     if foreign:
-        raise ServiceProblem("cross-site", "This came from another site's page")
+        raise ServiceProblem("cross-site", "The request came from a page of another site")
 
 
 def get_principal(
@@ -57,7 +57,7 @@ def get_principal(
     else:
         principal = None
     if principal is None:
-        raise ServiceProblem("not-signed-in", "This needs a session or a token that is still good")
+        raise ServiceProblem("not-signed-in", "A valid session or token is required")
     return principal
 
 
@@ -79,7 +79,7 @@ def get_tenant(
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
     operation = request.scope["route"].operation_id
     if operation not in ROLES:
-        raise ServiceProblem("role-too-low", "No role may do this")
+        raise ServiceProblem("role-too-low", "No role has access to this call")
     require_role(found, ROLES[operation])
     return found
 
@@ -90,7 +90,7 @@ def require_role(tenant: TenantAccess, needed: Role) -> None:
         raise ServiceProblem(
             "role-too-low",
             f"This needs the role {needed} in {tenant.slug}; you have {tenant.role}",
-            remedy="Ask an admin of the tenant to do it, or to give you the role",
+            remedy="Ask an admin of the tenant to do it or to change your role",
         )
 
 

@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException
 
 from rust_gauge import __version__
 from rust_gauge.contract.common import Problem, ProblemError
+from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.service.http.document import completed
 from rust_gauge.service.http.middleware import BodyTooLarge, RequestFrame
 from rust_gauge.service.http.paging import use_key
@@ -73,7 +74,7 @@ def unexpected(request: Request, error: Exception) -> Response:
     if isinstance(error, BodyTooLarge):
         limit = request.app.state.context.settings.max_body_bytes
         return problem_response(
-            request, "too-large", f"The body is larger than {limit:,} octets", "Split it into several requests"
+            request, "too-large", f"The body is larger than {limit:,} bytes", "Split it into smaller requests"
         )
     log.error("unhandled", error=repr(error), exc_info=error)
     return problem_response(
@@ -150,9 +151,7 @@ def _add_problems(app: FastAPI) -> None:
         if any(detail["type"] == "json_invalid" for detail in details):
             return problem_response(request, "not-json", str(details[0].get("ctx", {}).get("error", "")))
         errors = [
-            ProblemError(
-                field=".".join(str(part) for part in detail["loc"][1:]) or str(detail["loc"][0]), what=detail["msg"]
-            )
+            ProblemError(field=field_of(detail, 1) or str(detail["loc"][0]), what=explain(detail))
             for detail in details[:50]
         ]
         first = f"{errors[0].field}: {errors[0].what}"
@@ -164,10 +163,10 @@ def _add_problems(app: FastAPI) -> None:
         return problem_response(request, slug, str(error.detail), headers=dict(error.headers or {}))
 
     @app.get("/problems/{slug}", include_in_schema=False)
-    def explain(slug: str) -> Response:
+    def show_problem(slug: str) -> Response:
         kind = KINDS.get(slug)
         if kind is None:
-            return PlainTextResponse("There is no problem of this kind.\n", 404)
+            return PlainTextResponse("Unknown problem type.\n", 404)
         return PlainTextResponse(f"{kind.title} ({kind.status})\n\n{kind.meaning}\n")
 
 
@@ -183,7 +182,9 @@ def _add_health(app: FastAPI) -> None:
         context: Context = app.state.context
         context.store.ping()
         if not is_current(context.store):
-            raise ServiceProblem("database-unavailable", "The schema is not current", remedy="Run rustgauged migrate")
+            raise ServiceProblem(
+                "database-unavailable", "The database schema is not up to date", remedy="Run rustgauged migrate"
+            )
         return {"status": "ready"}
 
 
@@ -193,7 +194,7 @@ def _add_console(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     def console(request: Request, path: str) -> Response:
         if path.startswith("api/"):
-            return problem_response(request, "not-found", f"There is nothing at /{path[:100]}")
+            return problem_response(request, "not-found", f"Nothing at /{path[:100]}")
         root = CONSOLE.resolve()
         file = (root / path).resolve()
         if path and file.is_relative_to(root) and file.is_file():

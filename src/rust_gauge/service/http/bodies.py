@@ -19,15 +19,19 @@ def unpack_body(body: bytes, encoding: str, limit: int) -> bytes:
             unpacker = zlib.decompressobj(wbits=31)
             out = unpacker.decompress(body, limit + 1)
             if not unpacker.eof and len(out) <= limit:
-                raise ServiceProblem("not-packed", "The gzip data ends in the middle")
+                raise ServiceProblem("not-packed", "The gzip data is truncated")
         elif name == "zstd":
             out = _zstd(body, limit)
         else:
-            raise ServiceProblem("unsupported-type", f"{name[:40]} is no encoding that is read", remedy="gzip or zstd")
+            raise ServiceProblem(
+                "unsupported-type", f"{name[:40]} is not a supported content encoding", remedy="Use gzip or zstd"
+            )
     except (zlib.error, zstandard.ZstdError) as error:
-        raise ServiceProblem("not-packed", f"This is no {name}: {error}"[:200]) from None
+        raise ServiceProblem("not-packed", f"Not valid {name}: {error}"[:200]) from None
     if len(out) > limit:
-        raise ServiceProblem("too-large", f"Unpacked it has more than {limit} octets", remedy="Send it in pieces")
+        raise ServiceProblem(
+            "too-large", f"Unpacked, the body is larger than {limit} bytes", remedy="Split it into smaller requests"
+        )
     return out
 
 
@@ -43,5 +47,5 @@ def _zstd(body: bytes, limit: int) -> bytes:
         whole = zstandard.ZstdDecompressor(max_window_size=2**27).decompressobj()
         whole.decompress(body)
         if not whole.eof:
-            raise ServiceProblem("not-packed", "The zstd data ends in the middle")
+            raise ServiceProblem("not-packed", "The zstd data is truncated")
     return bytes(out)

@@ -39,7 +39,7 @@ def read_cursor(name: str, cursor: str | None, *types: type) -> list[Any] | None
     except (ValueError, binascii.Error, RecursionError):
         position = None
     if not isinstance(position, list) or [type(value) for value in position] != list(types):
-        raise ServiceProblem("bad-cursor", "This cursor was not given out by this list")
+        raise ServiceProblem("bad-cursor", "The cursor does not belong to this list")
     return position
 
 

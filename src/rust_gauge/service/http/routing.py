@@ -48,7 +48,7 @@ def _unknown(unknown: list[str], known: list[str]) -> ServiceProblem:
     for name in unknown[:20]:
         near = difflib.get_close_matches(name, known, n=1)
         remedy = f"Did you mean {near[0]}?" if near else f"Parameters: {', '.join(known) or 'none'}"
-        errors.append(ProblemError(field=name[:100], what="This call has no such parameter", remedy=remedy))
+        errors.append(ProblemError(field=name[:100], what="Unknown parameter", remedy=remedy))
     what = f"{unknown[0][:100]} is not a parameter of this call"
     return ServiceProblem("invalid-request", what, errors=errors, remedy=errors[0].remedy)
 

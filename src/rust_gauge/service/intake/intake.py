@@ -53,9 +53,7 @@ def _with_rules_of_today(context: Context, tenant_id: int, work: Callable[[Known
             return work(known_names(context, tenant_id))
         except StaleRulesError:
             forget_names(context, tenant_id)
-    raise ServiceProblem(
-        "busy", "The rules of causes keep changing", remedy="Nothing was stored. Try again in a moment"
-    )
+    raise ServiceProblem("busy", "The cause rules keep changing", remedy="Nothing was stored. Try again in a moment")
 
 
 def _take_in(

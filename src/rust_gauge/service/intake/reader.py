@@ -164,8 +164,8 @@ class Reader:
 
 
 def _too_old(line: int, time: datetime, earliest: datetime) -> ProblemError:
-    what = f"time {time:%Y-%m-%d} lies before what is kept (since {earliest:%Y-%m-%d})"
-    remedy = "What was dropped would count twice when it is told again; keep events longer to load older ones"
+    what = f"time {time:%Y-%m-%d} is before the retention period (since {earliest:%Y-%m-%d})"
+    remedy = "Events that were deleted would be counted twice. Increase the retention to load older events"
     return ProblemError(line=line, field="time", what=what, remedy=remedy)
 
 

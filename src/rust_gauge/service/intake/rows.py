@@ -10,6 +10,7 @@ from pydantic import ValidationError
 
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.contract.events import NewEvent
+from rust_gauge.contract.validation import explain
 from rust_gauge.core.errors import EventError
 from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.replies import Cause, Permanence
@@ -40,7 +41,7 @@ def split_body(body: bytes, content_type: str, max_rows: int) -> Rows:
     """The rows of a request's body. ServiceProblem when the body as a whole cannot be used."""
     kind = content_type.partition(";")[0].strip().lower()
     if kind not in ("application/x-ndjson", "application/ndjson", "application/json"):
-        raise ServiceProblem("unsupported-type", f"Events cannot be read from {kind or 'an unnamed type'}")
+        raise ServiceProblem("unsupported-type", f"Content type not supported: {kind or 'an unnamed type'}")
     try:
         body.decode("utf-8")
     except UnicodeDecodeError as error:
@@ -58,7 +59,7 @@ def split_body(body: bytes, content_type: str, max_rows: int) -> Rows:
     else:
         rows = split_lines(body)
     if len(rows) > max_rows:
-        raise ServiceProblem("too-large", f"{len(rows)} rows in one request; {max_rows} are allowed")
+        raise ServiceProblem("too-large", f"{len(rows)} rows in one request; the limit is {max_rows}")
     return rows
 
 
@@ -105,17 +106,21 @@ def _problem(line: int, details: Any) -> ProblemError:
     field = ".".join(str(part) for part in details["loc"])
     kind, given = details["type"], str(details.get("input"))[:60]
     if kind == "json_invalid":
-        return ProblemError(line=line, what="This line is no JSON", remedy=str(details["msg"]))
+        return ProblemError(line=line, what="This line is not valid JSON", remedy=str(details["msg"]))
     if kind in ("model_type", "model_attributes_type"):
-        return ProblemError(line=line, what="This is no JSON object", remedy="An event is an object with named fields")
+        return ProblemError(
+            line=line, what="This is not a JSON object", remedy="An event is an object with named fields"
+        )
     if kind == "missing":
         return ProblemError(line=line, field=field, what=f"{field} is missing")
     if kind == "extra_forbidden":
-        return ProblemError(line=line, field=field, what=f"{field[:60]} is no field of an event")
+        return ProblemError(line=line, field=field, what=f"{field[:60]} is not a field of an event")
     if kind == "literal_error":
         allowed = str(details["ctx"]["expected"]).replace("'", "")
-        return ProblemError(line=line, field=field, what=f"{given!r} is no {field}", remedy=f"It is {allowed}")
+        return ProblemError(
+            line=line, field=field, what=f"{given!r} is not a valid {field}", remedy=f"Allowed: {allowed}"
+        )
     if kind == "timezone_aware":
         remedy = "Write it as 2026-11-20T08:00:00Z"
-        return ProblemError(line=line, field=field, what="time has no zone", remedy=remedy)
-    return ProblemError(line=line, field=field, what=f"{given!r} cannot be {field}: {details['msg']}")
+        return ProblemError(line=line, field=field, what="time has no UTC offset", remedy=remedy)
+    return ProblemError(line=line, field=field, what=f"{given!r} is not a valid {field}: {explain(details)}")

@@ -86,11 +86,11 @@ def put_piece(context: Context, tenant: TenantAccess, id: int, number: int, octe
     def write(connection: Connection) -> None:
         job = find(connection, tenant, id, lock=True)
         if job.state != store.COLLECTING:
-            raise ServiceProblem("changed-meanwhile", f"This job takes no pieces any more: it is {job.state}")
+            raise ServiceProblem("changed-meanwhile", f"This job accepts no more pieces: it is {job.state}")
         there = dict(store.sizes(connection, id, store.FILE))
         there[number] = len(octets)
         if len(there) > _MOST_PIECES or sum(there.values()) > MAX_OCTETS:
-            raise ServiceProblem("too-large", f"A file may have {MAX_OCTETS:,} octets")
+            raise ServiceProblem("too-large", f"The file is larger than {MAX_OCTETS:,} bytes")
         store.put_piece(connection, id, store.FILE, number, octets)
 
     context.store.transaction(write)
@@ -110,7 +110,7 @@ def run(context: Context, tenant: TenantAccess, id: int, *, dry: bool) -> Job:
             raise ServiceProblem("changed-meanwhile", "This job is done", remedy="Start another one")
         if job.state in (store.COLLECTING, store.DONE):
             if not store.sizes(connection, id, store.FILE):
-                raise ServiceProblem("invalid-request", "No piece of the file was sent yet")
+                raise ServiceProblem("invalid-request", "No piece of the file has been uploaded")
             values = {"position": {"dry": dry}, "result": {}, "done": 0}
             for part in store.parts(connection, id):
                 store.drop_part(connection, id, part)

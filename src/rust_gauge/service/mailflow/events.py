@@ -56,7 +56,7 @@ def list_events(
     try:
         before = (datetime.fromisoformat(position[0]), base64.b64decode(position[1])) if position else None
     except ValueError:
-        raise ServiceProblem("bad-cursor", "This cursor was not made by this list") from None
+        raise ServiceProblem("bad-cursor", "The cursor does not belong to this list") from None
     if not recipient and not message_id and since is None:
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
     if ip:

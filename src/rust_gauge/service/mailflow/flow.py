@@ -62,10 +62,10 @@ def _period(context: Context, query: FlowQuery) -> tuple[date, date]:
     last = query.last or today
     first = query.first or last - timedelta(days=6)
     if first > last:
-        raise ServiceProblem("invalid-request", f"The period begins ({first}) after it ends ({last})")
+        raise ServiceProblem("invalid-request", f"The period starts ({first}) after its end ({last})")
     length = (last - first).days + 1
     if length > 800:
-        raise ServiceProblem("invalid-request", f"A period of {length} days is too long; 800 are allowed")
+        raise ServiceProblem("invalid-request", f"A period of {length} days is too long; the limit is 800")
     return first, last
 
 
@@ -74,8 +74,8 @@ def _filter(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowFil
     domain_id = find_domain(context, tenant, query.domain).id if query.domain else None
     labels = [(what, name) for what, name in ((IP, query.ip), (CAMPAIGN, query.campaign), (TAG, query.tag)) if name]
     if len(labels) > 1 or (labels and (query.stream or query.relay)):
-        what = "Sending address, campaign and tag are counted each on its own"
-        raise ServiceProblem("invalid-request", what, remedy="Ask for one of them, alone or with a domain")
+        what = "Sending IP, campaign and tag cannot be combined"
+        raise ServiceProblem("invalid-request", what, remedy="Use one of them, alone or with a domain")
 
     def find(connection: Connection) -> FlowFilter:
         ids: dict[str, int | None] = {}
@@ -209,7 +209,7 @@ def _examples(
 def list_reply_patterns(
     context: Context, tenant: TenantAccess, first: date | None, last: date | None, cause: str | None, limit: int
 ) -> list[ReplyPattern]:
-    """Wordings of replies, the most frequent first; those that no rule knows with `unclassified`."""
+    """Reply patterns of replies, the most frequent first; those that no rule knows with `unclassified`."""
     begin, end = _period(context, FlowQuery(first=first, last=last))
     chosen = Cause(cause) if cause else None
 
@@ -290,12 +290,12 @@ def _differences(
         if attribute == "complaint_rate" and heard is not None:
             one, two = (flow_counts.complaint_rate for flow_counts in heard) if heard else (None, None)
             said = (
-                "no provider of this mail reports them" if one is None and two is None else "reported on one side only"
+                "no provider of this mail sends reports" if one is None and two is None else "reported on one side only"
             )
         row = RateDifference(name=name, first=_rate(one), second=_rate(two), summary=said)
         if one is not None and two is not None:
             found = difference(one, two)
-            said, better = "not enough mail to tell", None
+            said, better = "not enough mail to decide", None
             if found.can_be_told:
                 is_second = (found.value > 0) == more_is_better
                 said, better = f"{names[is_second]} is better", "second" if is_second else "first"

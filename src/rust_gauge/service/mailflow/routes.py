@@ -36,12 +36,14 @@ def list_events(
     message_id: Annotated[str | None, Query(max_length=255)] = None,
     domain: Annotated[str | None, Query(max_length=1000)] = None,
     kind: Annotated[list[Kind] | None, Query()] = None,
-    provider: Annotated[str | None, Query(max_length=253, description="Registered domain of its MX")] = None,
+    provider: Annotated[
+        str | None, Query(max_length=253, description="Mailbox provider: registered domain of its MX")
+    ] = None,
     stream: Annotated[str | None, Query(max_length=60)] = None,
     relay: Annotated[str | None, Query(max_length=60)] = None,
     ip: Annotated[str, Query(max_length=45, description="Sending address")] = "",
     cause: Annotated[list[Cause] | None, Query()] = None,
-    reply: Annotated[str, Query(max_length=200, description="Text that stands in the reply")] = "",
+    reply: Annotated[str, Query(max_length=200, description="Text in the reply")] = "",
     since: Moment | None = None,
     until: Moment | None = None,
     cursor: Cursor = None,
@@ -148,7 +150,9 @@ def list_reply_patterns(
     tenant: Tenant,
     first: First = None,
     last: Last = None,
-    cause: Annotated[Cause | None, Query(description="Only these; `unclassified` for those that no rule knows")] = None,
+    cause: Annotated[
+        Cause | None, Query(description="Only these causes; `unclassified` for replies that no rule matches")
+    ] = None,
     limit: Limit = 200,
 ) -> Page[ReplyPattern]:
     """Replies grouped by their fixed part, the most frequent first."""
@@ -193,7 +197,7 @@ def cancel_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
 
 @router.get("/tenants/{tenant}/shifts", tags=["flow"], operation_id="list_shifts")
 def list_shifts(
-    context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=800, description="How far back")] = 7
+    context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=800, description="Days to look back")] = 7
 ) -> Page[Shift]:
     """Sudden rises of a rate at one provider or relay, the newest first."""
     return Page(items=shifts.list_shifts(context, tenant, days))

@@ -160,9 +160,11 @@ def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: s
     def write(unit: UnitOfWork) -> None:
         connection = unit.connection
         if lock_counters(connection, tenant.id) != change.version:
-            raise ServiceProblem("changed-meanwhile", "Somebody else changed the rules", remedy="Look at them again")
+            raise ServiceProblem(
+                "changed-meanwhile", "The rules have changed since you loaded them", remedy="Reload the rules"
+            )
         store_settings.put_setting(connection, tenant.id, _SETTING, document, now)
-        annotations.annotate_policy(connection, tenant.id, now, by, "the rules for causes were changed")
+        annotations.annotate_policy(connection, tenant.id, now, by, "the cause rules changed")
         rejudge.raise_rules_version(connection, tenant.id)
         if change.apply:
             _ask(unit)
@@ -180,10 +182,11 @@ def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[Wordin
         if time.monotonic() > end:
             return [
                 *problems,
-                "The rules take too long together; words make a rule quick, as only then its pattern is tried",
+                "The rules take too long together. Add words to rules: patterns are tried only on replies with one of "
+                "the words",
             ]
     slow = [
-        f"{name}: its pattern takes too long; repetitions inside repetitions do that" for name in ruleset.slow_rules
+        f"{name}: its pattern takes too long, for example because of nested repetitions" for name in ruleset.slow_rules
     ]
     return slow + problems
 
@@ -218,7 +221,7 @@ def backtest_rules(context: Context, tenant: TenantAccess, request: RulesBacktes
         if found.rule.startswith(ruleset.prefix):
             decided[found.rule.removeprefix(ruleset.prefix)] += n
         final = n if permanence is Permanence.PERMANENT else min(n, bounces.get((row.id, row.provider_id), 0))
-        # What is put off stays transient whatever a rule says; so only bounces can become permanent.
+        # A delay stays transient whatever a rule says; so only bounces can become permanent.
         for new, count in ((permanence_of(Kind.BOUNCED, found.permanence), final), (permanence, n - final)):
             if not count or (found.cause, new) == (cause, permanence):
                 continue
@@ -291,7 +294,7 @@ def _ask(unit: UnitOfWork) -> None:
     lock_counters(connection, tenant_id)
     _stop(connection, tenant_id, now)
     request = {"rules_version": rules_version(connection, tenant_id)}
-    jobs.add(connection, KIND, tenant_id, now, name="rules applied to the past", request=request, created_by=unit.by)
+    jobs.add(connection, KIND, tenant_id, now, name="re-classification", request=request, created_by=unit.by)
 
 
 def _stop(connection: Connection, tenant_id: int, now: datetime) -> None:

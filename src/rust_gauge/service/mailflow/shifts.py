@@ -37,7 +37,7 @@ _TOLD = timedelta(days=1)  # shifts that began longer ago are news to nobody
 _NEAR = timedelta(hours=6)  # two findings closer than this are the same shift, seen again with more mail
 _WORDS = {
     "permanent": "permanent bounces", "transient": "transient bounces", "delayed": "delays",
-    "unwanted": "refusals that speak of you", "complaints": "complaints",
+    "unwanted": "reputation refusals", "complaints": "complaints",
 }  # fmt: skip
 
 
@@ -231,7 +231,9 @@ def show_shift(context: Context, tenant: TenantAccess, id: int) -> ShiftDetails:
     def read(connection: Connection) -> tuple[ShiftRow, Columns, list[BehindRow]]:
         rows = store.list_shifts(connection, tenant.id, id=id)
         if not rows:
-            raise ServiceProblem("not-found", f"{tenant.name} has no shift {id}", remedy="See the list of shifts")
+            raise ServiceProblem(
+                "not-found", f"{tenant.name} has no shift {id}", remedy="List the shifts to find its id"
+            )
         row = rows[0]
         lines = store.behind(connection, row, row.began_at, row.ended_at or _plain(now))
         return row, columns_of(connection, tenant.id, now.date()), lines

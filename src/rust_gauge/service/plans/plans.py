@@ -63,8 +63,8 @@ def compute(context: Context, tenant: TenantAccess, row: DomainRow) -> RecordPla
 
     plan = context.resolver.run(program())
     if len(plan.records) > _MAX_RECORDS:
-        what = f"The plan would have {len(plan.records)} records; {_MAX_RECORDS} is the limit"
-        raise ServiceProblem("too-large", what, remedy="Give streams to subdomains that are domains of their own here")
+        what = f"The plan would have {len(plan.records)} records; the limit is {_MAX_RECORDS}"
+        raise ServiceProblem("too-large", what, remedy="Move streams to subdomains and add those as domains")
     return plan
 
 
@@ -115,7 +115,7 @@ def add_plan_key(context: Context, tenant: TenantAccess, text: str, new: NewKey)
     row = find_domain(context, tenant, text)
     selector = new.selector.lower()
     if len(row.plan.get("keys", {})) >= 50:
-        raise ServiceProblem("too-large", "50 keys were made for this domain", remedy="Forget some of them first")
+        raise ServiceProblem("too-large", "This domain has 50 planned keys, the limit", remedy="Delete some first")
     private: Any
     if new.kind == "ed25519":
         private = ed25519.Ed25519PrivateKey.generate()

@@ -63,9 +63,9 @@ def put_settings(context: Context, tenant: TenantAccess, settings: WatchSettings
                 "invalid-request", str(error), remedy="Write 198.51.100.53 or 198.51.100.53:5353"
             ) from None
         if not may_reach(host, context.resolver.reach):
-            what = f"{resolver.address} is no public address"
+            what = f"{resolver.address} is not a public address"
             raise ServiceProblem(
-                "invalid-request", what, remedy="Private resolvers are named in the service's settings"
+                "invalid-request", what, remedy="Private resolvers must be listed in the service settings"
             )
     kept = settings.model_dump(mode="json", exclude={"given"})
     context.store.transaction(lambda c: store_audits.put_setting(c, tenant.id, _SETTING, kept, context.clock()))
@@ -85,14 +85,18 @@ def start_watch(context: Context, tenant: TenantAccess, text: str, request: Watc
             if missing
             else "The plan has no record to watch"
         )
-        raise ServiceProblem("invalid-request", what, remedy="Use keys of the plan; describe streams and relays first")
+        raise ServiceProblem(
+            "invalid-request", what, remedy="Use record keys of the plan; add streams and relays first"
+        )
     servers = _servers(context, tenant, plan)
     if len(records) * len(servers) > _MAX_QUESTIONS:
-        what = f"{len(records)} records at {len(servers)} servers are more than {_MAX_QUESTIONS} questions a round"
+        what = f"{len(records)} records at {len(servers)} servers exceed {_MAX_QUESTIONS} queries per round"
         raise ServiceProblem("too-large", what, remedy="Watch fewer records at a time")
     now = context.clock()
     if context.store.transaction(lambda c: store_watches.running(c, tenant.id)) >= _MAX_RUNNING:
-        raise ServiceProblem("too-large", f"{_MAX_RUNNING} watches run already", remedy="Stop some that are not needed")
+        raise ServiceProblem(
+            "too-large", f"{_MAX_RUNNING} watches are running, the limit", remedy="Cancel watches that are not needed"
+        )
 
     def write(connection: Any) -> int:
         id = store_watches.add_watch(
@@ -130,7 +134,9 @@ def list_watches(context: Context, tenant: TenantAccess, text: str) -> list[Watc
 def get_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
     row = context.store.transaction(lambda c: store_watches.get_watch(c, id, tenant.id))
     if row is None:
-        raise ServiceProblem("not-found", f"{tenant.name} has no watch {id}", remedy="See the watches of the domain")
+        raise ServiceProblem(
+            "not-found", f"{tenant.name} has no watch {id}", remedy="List the watches of the domain to find its id"
+        )
     return _shown(row)
 
 
@@ -194,7 +200,7 @@ def _tell(
     """Whoever looks at the domain's history finds how it ended."""
     names = ", ".join(dict.fromkeys(f"{record.name} {record.rdtype}" for record in records[:3]))
     more = f" and {len(records) - 3} more" if len(records) > 3 else ""
-    how = f"seen by all {len(servers)} servers" if over == "agreed" else "not seen by all; the watch gave up"
+    how = f"seen by all {len(servers)} servers" if over == "agreed" else "not seen by all servers; the watch gave up"
     entry = {"tenant_id": row.tenant_id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now, "kind": "watch",
              "title": f"{names}{more}: {how}"[:500], "document": {"watch": row.id, "state": over}}  # fmt: skip
     store_audits.add_history(connection, [entry])
@@ -244,18 +250,18 @@ def _shown(row: WatchRow) -> Watch:
 
 def _said(row: WatchRow, seen: list[Sighting], records: list[WatchedRecord], left: int | None) -> str:
     if not seen:
-        return "It has not looked yet"
+        return "Not checked yet"
     whole = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.NEW}
     failed = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.FAILED}
     many = "the record" if len(records) == 1 else f"all {len(records)} records"
     text = f"{len(whole)} of {len(row.servers)} servers have {many}"
     if failed:
-        text += f"; {len(failed)} do not answer"
+        text += f"; {len(failed)} do not respond"
     if row.state == "gave_up":
         return f"{text}; it gave up"
     if row.state == "running" and left:
         minutes = -(-left // 60)
         text += f"; the last will in {left} s" if left < 90 else f"; the last will in {minutes} minutes"
     elif row.state == "running" and left is None and any(e.holds in (Holds.OLD, Holds.NOTHING) for e in seen):
-        text += "; the zone's own servers do not all have it, so nobody knows when"
+        text += "; not all name servers of the zone have it, so the time is unknown"
     return text

@@ -48,13 +48,13 @@ def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdate
     except ValueError as error:
         raise ServiceProblem("invalid-request", str(error), remedy="Write 192.0.2.53 or 192.0.2.53:5353") from None
     if not allowed:
-        remedy = "Servers that are not public have to stand in the service's own settings (update_servers)"
-        raise ServiceProblem("invalid-request", f"{new.address} is no public address", remedy=remedy)
+        remedy = "Private name servers must be listed in the service settings (update_servers)"
+        raise ServiceProblem("invalid-request", f"{new.address} is not a public address", remedy=remedy)
     try:
         base64.b64decode(new.secret.get_secret_value(), validate=True)
     except ValueError:
         raise ServiceProblem(
-            "invalid-request", "secret: it is no base64", remedy="Copy it as tsig-keygen gave it"
+            "invalid-request", "secret: not valid base64", remedy="Copy it as printed by tsig-keygen"
         ) from None
     kept = {
         "address": f"[{host}]:{port}" if ":" in host else f"{host}:{port}",
@@ -67,7 +67,7 @@ def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdate
         known = store_audits.get_setting(connection, tenant.id, _SETTING) or {}
         if len({*known, zone}) > _MAX_SERVERS:
             raise ServiceProblem(
-                "too-large", f"{_MAX_SERVERS} zones can be changed already", remedy="Forget some first"
+                "too-large", f"{_MAX_SERVERS} zones have an update server, the limit", remedy="Delete some first"
             )
         store_audits.put_setting(connection, tenant.id, _SETTING, {**known, zone: kept}, context.clock())
 
@@ -86,7 +86,7 @@ def forget_server(context: Context, tenant: TenantAccess, zone: str) -> None:
         return there
 
     if not context.store.transaction(write):
-        raise ServiceProblem("not-found", f"No server is kept for {zone}", remedy="See the list of update servers")
+        raise ServiceProblem("not-found", f"{zone} has no update server", remedy="List the update servers")
 
 
 def preview_publication(context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest) -> ZoneChange:
@@ -107,9 +107,11 @@ def add_publication(
     server, change = _change(context, tenant, row, request.keys)
     shown = _shown_change(server, change)
     if shown.digest != request.digest:
-        raise ServiceProblem("changed-meanwhile", "The change is not the one that was shown", remedy="Look at it again")
+        raise ServiceProblem(
+            "changed-meanwhile", "The changes differ from the preview", remedy="Preview the changes again"
+        )
     if not change.changes:
-        raise ServiceProblem("already-there", "The zone holds all of it already", remedy="There is nothing to do")
+        raise ServiceProblem("already-there", "The zone already has all records", remedy="Nothing to do")
     _send(server, change.changes)
     now = context.clock()
     verified = _holds(context, server, change.changes)
@@ -133,14 +135,14 @@ def roll_back_publication(context: Context, tenant: TenantAccess, id: int, made_
     """Put everything back as it was before a change, if nobody changed it since."""
     row = _publication(context, tenant, id)
     if row.state != "applied":
-        raise ServiceProblem("already-there", "It was taken back already", remedy="There is nothing to do")
+        raise ServiceProblem("already-there", "It has already been rolled back", remedy="Nothing to do")
     server = _server(context, tenant, row.zone)
     _send(server, [_in(change).reversed() for change in row.changes])
     now = context.clock()
 
     def write(connection: Any) -> None:
         store_publications.change_publication(connection, id, state="rolled_back", rolled_back_at=now)
-        title = f"Change {row.id} of {row.made_at:%Y-%m-%d} taken back by {made_by}"[:500]
+        title = f"Change {row.id} of {row.made_at:%Y-%m-%d} rolled back by {made_by}"[:500]
         entry = {"tenant_id": tenant.id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now,
                  "kind": "published", "title": title,
                  "document": {"publication": id}}  # fmt: skip
@@ -166,7 +168,9 @@ def list_publications(context: Context, tenant: TenantAccess, text: str) -> list
 def _publication(context: Context, tenant: TenantAccess, id: int) -> PublicationRow:
     row = context.store.transaction(lambda c: store_publications.get_publication(c, tenant.id, id))
     if row is None:
-        raise ServiceProblem("not-found", f"{tenant.name} made no change {id}", remedy="See the changes of the domain")
+        raise ServiceProblem(
+            "not-found", f"{tenant.name} has no publication {id}", remedy="List the publications of the domain"
+        )
     return row
 
 
@@ -177,12 +181,12 @@ def _servers(context: Context, tenant: TenantAccess) -> Mapping[str, dict[str, A
 def _server(context: Context, tenant: TenantAccess, zone: str) -> Server:
     kept = _servers(context, tenant).get(zone)
     if kept is None:
-        what = f"No update server is kept for the zone {zone}"
-        raise ServiceProblem("not-found", what, remedy="Give its address and TSIG key first, or publish by hand")
+        what = f"There is no update server for the zone {zone}"
+        raise ServiceProblem("not-found", what, remedy="Add its address and TSIG key, or publish manually")
     host, port = split_server(kept["address"])
     if not context.resolver.may_ask(kept["address"]):  # the settings may have changed since
         raise ServiceProblem(
-            "invalid-request", f"{kept['address']} may not be contacted", remedy="Ask who runs the service"
+            "invalid-request", f"{kept['address']} may not be contacted", remedy="Ask the operator of the service"
         )
     return Server(host, port, zone, kept["key_name"], kept["algorithm"], decrypt(context.settings, kept["secret"]))
 
@@ -197,7 +201,7 @@ def _change(
     missing = wanted - {record.key for record in records}
     if missing:
         what = f"The plan has no record {sorted(missing)[0][:100]!r}"
-        raise ServiceProblem("invalid-request", what, remedy="Use keys of the plan")
+        raise ServiceProblem("invalid-request", what, remedy="Use record keys of the plan")
     return server, context.resolver.run(plan_changes(records, server.where), fresh=True)
 
 

@@ -89,7 +89,7 @@ def list_update_servers(context: Ctx, tenant: Tenant) -> Page[UpdateServer]:
     return Page(items=publishing.list_servers(context, tenant))
 
 
-Zone = Annotated[str, Path(max_length=253, description="The zone that is changed")]
+Zone = Annotated[str, Path(max_length=253, description="Zone")]
 
 
 @router.put("/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], operation_id="set_update_server")

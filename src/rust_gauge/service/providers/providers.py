@@ -89,7 +89,7 @@ def rename_provider(context: Context, tenant: TenantAccess, provider: str, label
     def write(connection: Connection) -> None:
         id = provider_id(connection, tenant, provider)
         if provider.startswith("("):
-            raise ServiceProblem("invalid-request", f"{provider} stands for several providers and keeps its name")
+            raise ServiceProblem("invalid-request", f"{provider} stands for several providers and cannot be renamed")
         providers.set_label(connection, tenant.id, id, label)
 
     context.store.transaction(write)

@@ -54,7 +54,7 @@ def annotations_of(
     for of_day in provider_norms.provider_days(connection, first, columns.names):
         if of_day.day <= last and of_day.outage:
             label = columns.label(of_day.provider_id)
-            text = f"{label} put off {of_day.outage:.0%} of everybody's mail by its own trouble"
+            text = f"{label} delayed {of_day.outage:.0%} of all senders' mail (provider outage)"
             found.append(Annotation(day=of_day.day, kind="outage", text=text, provider=label))
     for address in reading_counters.new_addresses(connection, tenant.id, first, last):
         found.append(Annotation(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
@@ -85,7 +85,9 @@ def add_annotation(context: Context, tenant: TenantAccess, new: NewAnnotation, b
             len(annotations.list_annotations(connection, tenant.id, date(2000, 1, 1), date(9999, 1, 1), None))
             >= _MOST_ANNOTATIONS
         ):
-            raise ServiceProblem("too-large", f"{_MOST_ANNOTATIONS:,} notes are kept already", remedy="Drop some")
+            raise ServiceProblem(
+                "too-large", f"{_MOST_ANNOTATIONS:,} annotations exist, the limit", remedy="Delete some"
+            )
         return annotations.add_annotation(
             connection,
             tenant_id=tenant.id,
@@ -102,4 +104,4 @@ def add_annotation(context: Context, tenant: TenantAccess, new: NewAnnotation, b
 
 def delete_annotation(context: Context, tenant: TenantAccess, id: int) -> None:
     if not context.store.transaction(lambda c: annotations.delete_annotation(c, tenant.id, id)):
-        raise ServiceProblem("not-found", f"{tenant.name} has no note {id}")
+        raise ServiceProblem("not-found", f"{tenant.name} has no annotation {id}")

@@ -437,9 +437,9 @@ def run_subjects(context: Context, job: Job) -> None:
 def ask_for_stale(context: Context) -> int:
     """Have the readings of all domains computed that end before today, and look at providers now and then."""
     now = context.clock()
-    looked = context.memory.get("providers looked at")
+    looked = context.memory.get("providers looked up")
     if looked is None or not timedelta(0) <= now - looked < _LOOK_EVERY:
-        context.memory["providers looked at"] = now
+        context.memory["providers looked up"] = now
         context.store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
         for tenant_id in context.store.transaction(store_accounts.tenant_ids):
             context.store.transaction(lambda c, id=tenant_id: jobs.enqueue(c, "held", id, 0, now))  # type: ignore[misc]

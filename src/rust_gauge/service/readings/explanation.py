@@ -27,19 +27,19 @@ def explain_reading(
     """What moved a reading between two days, and what else happened then."""
     today = context.clock().date()
     if not first < last <= today:
-        raise ServiceProblem("invalid-request", "first has to lie before last, and last not in the future")
+        raise ServiceProblem("invalid-request", "first must be before last, and last not in the future")
 
     found = examine(context, tenant, subject, name)
 
     def read(connection: Connection) -> Explanation:
         provider_id = provider_id_of(tenant, columns_of(connection, tenant.id, today), provider)
         if found is None or not (first - found.first).days >= 0 or not (last - found.first).days < found.days:
-            raise ServiceProblem("not-found", f"There are no readings of {name} on both days")
+            raise ServiceProblem("not-found", f"{name} does not have readings on both days")
         if provider_id != ALL_PROVIDERS and provider_id not in found.providers:
-            raise ServiceProblem("not-found", f"{name} sends nothing there")
+            raise ServiceProblem("not-found", f"{name} sends no mail there")
         days = [readings_between(found, provider_id, day, day) for day in (first, last)]
         if not all(days):
-            raise ServiceProblem("not-found", f"There are no readings of {name} on both days")
+            raise ServiceProblem("not-found", f"{name} does not have readings on both days")
         (one,), (other,) = days
         moves = _moves(found, provider_id, one, other)
         streams = _stream_moves(connection, tenant, found, subject, first, last, moves)

@@ -30,7 +30,7 @@ def forecast_reading(
     columns = context.store.transaction(lambda c: columns_of(c, tenant.id, today))
     provider_id = provider_id_of(tenant, columns, provider)
     if found is None or (provider_id != ALL_PROVIDERS and provider_id not in found.providers):
-        raise ServiceProblem("not-found", f"{name} has no mail to look ahead from")
+        raise ServiceProblem("not-found", f"{name} has no mail to forecast from")
     change = Change(wanted.volume, {str(name): share for name, share in wanted.remains.items()})
     sides = []
     for none in (None, change):

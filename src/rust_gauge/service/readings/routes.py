@@ -33,7 +33,7 @@ def get_wall(
     days: Annotated[int, Query(ge=1, le=190)] = 7,
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
     subject: Subject = "domain",
-    last: Annotated[Day | None, Query(description="The day it is of, today if none is named")] = None,
+    last: Annotated[Day | None, Query(description="Day; default: today")] = None,
 ) -> Response:
     """All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider."""
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
@@ -49,7 +49,7 @@ First = Annotated[Day | None, Query(description="First day, UTC")]
 Last = Annotated[Day | None, Query(description="Last day, UTC")]
 
 
-Provider = Annotated[str | None, Query(max_length=253, description="A provider, or (others); else overall")]
+Provider = Annotated[str | None, Query(max_length=253, description="Provider, or (others); default: all")]
 
 
 SubjectName = Annotated[str, Query(min_length=1, max_length=253, description="Name of the subject")]
@@ -113,7 +113,7 @@ def reset_reading_settings(context: Ctx, tenant: Tenant, principal: Asker) -> Re
 @router.get("/tenants/{tenant}/annotations", tags=["readings"], operation_id="list_annotations")
 def list_annotations(
     context: Ctx, tenant: Tenant, first: First = None, last: Last = None,
-    domain: Annotated[str | None, Query(max_length=253, description="Only what is about this domain")] = None,
+    domain: Annotated[str | None, Query(max_length=253, description="Only annotations of this domain")] = None,
 ) -> Page[Annotation]:  # fmt: skip
     """What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies."""
     return Page(items=annotations.list_annotations(context, tenant, first, last, domain))

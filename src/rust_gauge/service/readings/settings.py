@@ -61,9 +61,9 @@ def put_settings(
         else:
             document = {"factors": given, "changed_at": now.isoformat(), "changed_by": by}
             store_settings.put_setting(connection, tenant.id, SETTING, document, now)
-        annotations.annotate_policy(connection, tenant.id, now, by, "how readings are computed was changed")
+        annotations.annotate_policy(connection, tenant.id, now, by, "reading settings changed")
         return jobs.add(
-            connection, "recompute", tenant.id, now, name="readings by new settings", request={"settings": given},
+            connection, "recompute", tenant.id, now, name="recompute readings", request={"settings": given},
             created_by=by,
         )  # fmt: skip
 

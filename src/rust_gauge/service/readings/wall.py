@@ -36,7 +36,7 @@ def get_wall(
     now = context.clock().date()
     today = last or now
     if today > now:
-        raise ServiceProblem("invalid-request", "last: this day has not come yet")
+        raise ServiceProblem("invalid-request", "last: this day is in the future")
     first = today - timedelta(days=days - 1)
     ids = [tenant.id for tenant in tenants]
     kind = kind_of(subject)

@@ -15,9 +15,13 @@ def relay_of(settings: Settings, relay: str = "") -> tuple[str, int]:
     """
     relays = settings.mail_relays
     if not relays:
-        raise ServiceProblem("mail-not-sent", "No relay is set for messages of our own", remedy="Set mail_relays")
+        raise ServiceProblem(
+            "mail-not-sent",
+            "No relay is configured for outgoing messages",
+            remedy="Set mail_relays in the service settings in the service settings in the service settings",
+        )
     if relay and relay not in relays:
-        what = f"{relay[:60]} is no relay for messages of our own"
+        what = f"{relay[:60]} is not a configured mail relay"
         raise ServiceProblem("invalid-request", what, remedy=f"Choose one of {', '.join(sorted(relays))}")
     return split_server(relays[relay] if relay else next(iter(relays.values())))
 

@@ -25,37 +25,51 @@ KINDS = {
     kind.slug: kind
     for kind in (
         ProblemKind("not-signed-in", 401, "Not signed in", "Sign in, or send a token as Authorization: Bearer."),
-        ProblemKind("wrong-password", 401, "Address and password do not match", "Nothing says which of the two."),
-        ProblemKind("too-many-attempts", 429, "Too many attempts", "Wait a quarter of an hour, then try again."),
-        ProblemKind("cross-site", 403, "Request from another site", "Cookies only count for the console's own pages."),
-        ProblemKind("role-too-low", 403, "Your role does not allow this", "`detail` names the role that it needs."),
-        ProblemKind("not-found", 404, "Not found", "It does not exist, or is not yours to see."),
-        ProblemKind("method-not-allowed", 405, "Method not allowed", "See /docs for what this address takes."),
-        ProblemKind("already-there", 409, "Already there", "Nothing was changed."),
-        ProblemKind("not-a-domain", 422, "Not a domain name", "A name such as news.glasswort.example is wanted."),
-        ProblemKind("not-an-address", 422, "Not a mailbox address", "An address such as a@b.example is wanted."),
-        ProblemKind("invalid-request", 422, "Invalid request", "`errors` names each field and what is wrong with it."),
-        ProblemKind("changed-meanwhile", 409, "Changed meanwhile", "Nothing was changed. Look again, then confirm."),
-        ProblemKind("needs-confirmation", 409, "Needs a word more", "Nothing was changed; `detail` says why."),
-        ProblemKind("update-failed", 502, "The name server did not do it", "Nothing was changed in the zone."),
-        ProblemKind("mail-not-sent", 502, "The message was not sent", "No code was sent; try another relay."),
-        ProblemKind("wrong-code", 422, "Not the code", "Codes hold for 24 hours and five tries."),
         ProblemKind(
-            "not-a-report", 422, "Not an aggregate report", "XML, gzip or zip of it, or its message is wanted."
+            "wrong-password",
+            401,
+            "Address and password do not match",
+            "For security the service does not say which of the two is wrong.",
         ),
-        ProblemKind("not-packed", 400, "Not what its encoding says", "Content-Encoding and body do not fit together."),
+        ProblemKind("too-many-attempts", 429, "Too many attempts", "Wait 15 minutes, then try again."),
+        ProblemKind(
+            "cross-site",
+            403,
+            "Request from another site",
+            "Session cookies are accepted from the console's own pages only.",
+        ),
+        ProblemKind("role-too-low", 403, "Your role does not allow this", "`detail` names the role that is required."),
+        ProblemKind("not-found", 404, "Not found", "It does not exist, or you do not have access to it."),
+        ProblemKind("method-not-allowed", 405, "Method not allowed", "See /docs for the methods of this path."),
+        ProblemKind("already-there", 409, "Already exists", "Nothing was changed."),
+        ProblemKind("not-a-domain", 422, "Not a domain name", "Expected a name such as news.glasswort.example."),
+        ProblemKind(
+            "not-an-address", 422, "Not a mailbox address", "Expected an address such as kim@tidepost.example."
+        ),
+        ProblemKind("invalid-request", 422, "Invalid request", "`errors` lists each field with its problem."),
+        ProblemKind(
+            "changed-meanwhile", 409, "Changed since you loaded it", "Nothing was changed. Reload, then confirm."
+        ),
+        ProblemKind("needs-confirmation", 409, "Confirmation required", "Nothing was changed; `detail` says why."),
+        ProblemKind("update-failed", 502, "Update refused by the name server", "Nothing was changed in the zone."),
+        ProblemKind("mail-not-sent", 502, "Message not sent", "No code was sent; try another relay."),
+        ProblemKind("wrong-code", 422, "Wrong code", "Codes are valid for 24 hours and five attempts."),
+        ProblemKind(
+            "not-a-report", 422, "Not an aggregate report", "Expected XML, gzip or zip, or the message that carries it."
+        ),
+        ProblemKind("not-packed", 400, "Wrong content encoding", "The body does not match its Content-Encoding."),
         ProblemKind("busy", 503, "Busy", "Nothing was stored. Try again in a moment."),
-        ProblemKind("feed-paused", 503, "Paused", "Send it again later; nothing was stored."),
-        ProblemKind("bad-cursor", 400, "Not a cursor of this list", "Use `next` of the page before, unchanged."),
-        ProblemKind("not-utf-8", 400, "Not UTF-8", "Convert the file to UTF-8; nothing of it was stored."),
-        ProblemKind("not-json", 400, "Not JSON", "The body cannot be read as JSON; nothing of it was stored."),
+        ProblemKind("feed-paused", 503, "Paused", "Nothing was stored. Retry later."),
+        ProblemKind("bad-cursor", 400, "Invalid cursor", "Use `next` of the previous page, unchanged."),
+        ProblemKind("not-utf-8", 400, "Not UTF-8", "Nothing was stored. Convert the file to UTF-8."),
+        ProblemKind("not-json", 400, "Not JSON", "Nothing was stored. The body is not valid JSON."),
         ProblemKind(
             "unsupported-type", 415, "Unsupported content type", "Send application/x-ndjson or application/json."
         ),
         ProblemKind("too-large", 413, "Too large", "Send it in several smaller requests."),
-        ProblemKind("nothing-stored", 422, "No row could be stored", "Every row was refused; `errors` says why."),
+        ProblemKind("nothing-stored", 422, "No rows stored", "Every row was rejected; `errors` says why."),
         ProblemKind("database-unavailable", 503, "Database unavailable", "Nothing was stored. Try again in a moment."),
-        ProblemKind("internal", 500, "Something went wrong here", "The log has it under the id in `instance`."),
+        ProblemKind("internal", 500, "Internal error", "The service log has the details under the id in `instance`."),
     )
 }
 

@@ -20,8 +20,8 @@ def decrypt(settings: Settings, token: str) -> str:
     try:
         return _fernet(settings).decrypt(token.encode()).decode()
     except InvalidToken:
-        what = "A stored credential cannot be read: the service's secret_key is not the one that it was kept with"
-        raise ServiceProblem("invalid-request", what, remedy="Give the credential again") from None
+        what = "A stored credential cannot be decrypted: secret_key has changed since it was stored"
+        raise ServiceProblem("invalid-request", what, remedy="Enter the credential again") from None
 
 
 def service_key(settings: Settings) -> str:

@@ -61,10 +61,10 @@ def put_words(context: Context, tenant: TenantAccess, words: AddressWords) -> Ad
 def words_of(context: Context, tenant_id: int, settings: AddressWords) -> Words:
     """The lists as the core wants them, with the domains that this tenant's mail usually goes to."""
     now = context.clock()
-    known: tuple[datetime, tuple[str, ...]] | None = context.memory.get(("usual domains", tenant_id))
+    known: tuple[datetime, tuple[str, ...]] | None = context.memory.get(("well-known domains", tenant_id))
     if known is None or not timedelta(0) <= now - known[0] < _USUAL_FOR:
         usual = context.store.transaction(lambda c: store_checks.usual_domains(c, tenant_id))
-        known = context.memory[("usual domains", tenant_id)] = (now, tuple(usual))
+        known = context.memory[("well-known domains", tenant_id)] = (now, tuple(usual))
     return Words(
         (ROLES | frozenset(settings.roles)) - frozenset(settings.people), frozenset(settings.throw_away),
         frozenset(settings.parked), known[1],
@@ -179,10 +179,10 @@ def _said(recipient: Recipient) -> list[Found]:
             if bounced.permanence is Permanence.PERMANENT and bounced.cause in _MAILBOX_CAUSES
             else Weight.DOUBT
         )
-        says = f"mail to it bounced on {bounced.at:%Y-%m-%d} ({str(bounced.cause).replace('_', ' ')})"
+        says = f"a message to it bounced on {bounced.at:%Y-%m-%d} ({str(bounced.cause).replace('_', ' ')})"
         return [Found("bounced", weight, says)]
     if delivered is not None:
-        return [Found("delivered", Weight.FOR, f"mail to it was delivered on {delivered:%Y-%m-%d}")]
+        return [Found("delivered", Weight.FOR, f"a message to it was delivered on {delivered:%Y-%m-%d}")]
     return []
 
 
@@ -202,7 +202,7 @@ def _probed(context: Context, checks: list[Check], settings: AddressWords) -> li
         if not known.hosts:
             continue
         if not _may_probe(context, providers[check.address.domain][1], settings.probes_a_minute):
-            says = "its provider was asked as often as is allowed for now"
+            says = "the query limit of its provider is reached for now"
             out[number] = _with(check, Found("not_probed", Weight.OPEN, says))
             continue
         chosen[number] = _probe(known.hosts[0], check.address)
@@ -235,9 +235,11 @@ def _probe(host: str, address: Address) -> DnsProgram[Found]:
     answer: MailboxAnswer = answers[0]
     other: MailboxAnswer = answers[1]
     if answer.status == "refused":
-        return Found("refused", Weight.AGAINST, f"its mail host refused it: {answer.reply[:200]}")
+        return Found("refused", Weight.AGAINST, f"its mail host rejected it: {answer.reply[:200]}")
     if answer.status == "taken" and other.status == "taken":
-        return Found("catch_all", Weight.OPEN, "its mail host takes every address, so it says nothing of this one")
+        return Found("catch_all", Weight.OPEN, "its mail host accepts every address, so nothing is known of this one")
     if answer.status == "taken":
-        return Found("taken", Weight.FOR, "its mail host takes mail for it, and not for an address that nobody has")
-    return Found("no_answer", Weight.OPEN, f"its mail host did not say: {(answer.reply or answer.detail)[:200]}")
+        return Found("taken", Weight.FOR, "its mail host accepts it and rejects a non-existent address")
+    return Found(
+        "no_answer", Weight.OPEN, f"its mail host gave no clear answer: {(answer.reply or answer.detail)[:200]}"
+    )

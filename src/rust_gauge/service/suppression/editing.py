@@ -1,4 +1,4 @@
-"""Changing the suppression list: entries are added, lifted, decided about, and ended when their time is over."""
+"""Changing the suppression list: enattempts added, lifted, decided about, and ended when their time is over."""
 
 from collections import defaultdict
 from datetime import datetime
@@ -34,9 +34,9 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
     """Hold addresses by hand or by a program. What is no address is told, the others are held."""
     now = context.clock()
     if new.until is not None and new.until <= now:
-        raise ServiceProblem("invalid-request", "until lies in the past", remedy="Leave it out for no end")
+        raise ServiceProblem("invalid-request", "until is in the past", remedy="Omit it for no end")
     if new.reason == "try_later":
-        raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
+        raise ServiceProblem("invalid-request", "reason: try_later is advice only and cannot hold an address")
     parsed: list[tuple[str, Address | None]] = []
     rejected: list[RefusedAddress] = []
     for row, text in enumerate(new.addresses, 1):
@@ -78,7 +78,7 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
 def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin: str) -> Lifted:
     """Take entries off, all or none. One from a complaint needs a word more."""
     if bool(request.ids) == bool(request.address):
-        raise ServiceProblem("invalid-request", "Name entries by ids, or one address", remedy="Send one of the two")
+        raise ServiceProblem("invalid-request", "Give either ids or one address", remedy="Give exactly one of the two")
 
     def write(unit: UnitOfWork, lookup: ProviderLookup) -> list[SuppressionEntry]:
         connection, now = unit.connection, unit.now
@@ -86,13 +86,13 @@ def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin:
         rows = _rows_to_change(unit, lookup, request)
         live = {where: row for where, row in rows.items() if row.state != State.ENDED.number}
         if not live:
-            raise ServiceProblem("not-found", "Nothing stands there that could be lifted")
+            raise ServiceProblem("not-found", "There is no active entry to lift")
         complained = [where for where in live if where.reason is Reason.COMPLAINT]
         if complained and not request.despite_complaint:
             raise ServiceProblem(
                 "needs-confirmation",
-                f"{len(complained)} of these came from a complaint: the owner reported your mail as unwanted",
-                remedy="Lift the others alone, or say despite_complaint if its owner asked for mail again",
+                f"{len(complained)} of these were made by a complaint: the recipient reported your mail as spam",
+                remedy="Lift the others only, or set despite_complaint if the recipient has opted in again",
             )
         asks = [
             Ask(where, Target(row.address), partial(_lift, now=now), now, (), request.why, origin)
@@ -119,7 +119,7 @@ def _rows_to_change(unit: UnitOfWork, lookup: ProviderLookup, request: Lift) -> 
         rows = store.rows_of(unit.connection, unit.tenant_id, {where.key for where in wanted})
         missing = [where for where in wanted if where not in rows]
         if missing:
-            raise ServiceProblem("not-found", f"There is no entry {entry_id(missing[0])}")
+            raise ServiceProblem("not-found", f"Entry not found: {entry_id(missing[0])}")
         return {where: rows[where] for where in wanted}
     return store.rows_of(unit.connection, unit.tenant_id, keys_of(unit, lookup, request.address))
 
@@ -140,7 +140,7 @@ def decide(context: Context, tenant: TenantAccess, decision: Decision, by: str) 
         rows = store.rows_of(connection, tenant.id, {where.key for where in wanted})
         known = [where for where in wanted if where in rows]
         if len(known) < len(wanted):
-            raise ServiceProblem("not-found", "One of these is no entry of this list")
+            raise ServiceProblem("not-found", "One of these is not an entry of this list")
         asks = [Ask(where, Target(rows[where].address), act, now, (), decision.why, "hand") for where in known]
         done = store.change(connection, tenant.id, asks, by, now)
         holding.tell(unit, done, by)

@@ -23,7 +23,7 @@ def growth(context: Context, tenant: TenantAccess, first: date | None, last: dat
     last = last or context.clock().date()
     first = first or last - timedelta(days=89)
     if first > last or (last - first).days > 1100:
-        raise ServiceProblem("invalid-request", "first: a period of at most three years is wanted")
+        raise ServiceProblem("invalid-request", "first: the period must not exceed three years")
     dates = [first + timedelta(days=n) for n in range((last - first).days + 1)]
 
     def read(connection: Connection) -> Growth:

@@ -1,6 +1,6 @@
 """What events make of the suppression list, in the transaction that stores them.
 
-So an entry is in force for the next question after the event was acknowledged, and a load that is taken back takes its
+So an enattempt in force for the next question after the event was acknowledged, and a load that is taken back takes its
 entries along.
 """
 
@@ -243,7 +243,7 @@ def settle(unit: UnitOfWork, keys: Sequence[bytes], kept_since: datetime) -> tup
         unfounded = where.reason in FROM_BOUNCES and where.reason not in wanted[where.key]
         if unfounded and where in standing and row.origin == "event" and store.aware(row.since) >= since:  # type: ignore[operator]
             decide = partial(_withdraw, now=now)
-            note = "its events are read otherwise by now"
+            note = "its events have been re-classified"
             asks.append(Ask(where, Target(row.address), decide, now, note=note, origin="event"))
         elif where in standing and row.origin == "event" and (times := speaking.get((where.key, where.reason), 0)):
             asks.append(Ask(where, Target(row.address), partial(_counted, times=times), now, origin="event"))

@@ -52,7 +52,7 @@ def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: st
     """An import that waits for its file."""
     now = context.clock()
     if request.reason == "try_later":
-        raise ServiceProblem("invalid-request", "reason: try_later only advises; it holds nothing")
+        raise ServiceProblem("invalid-request", "reason: try_later is advice only and cannot hold an address")
     if request.until is not None and (request.until.tzinfo is None or request.until <= now):
         raise ServiceProblem(
             "invalid-request", "until must be a time in the future with a UTC offset, for example 2026-12-01T09:00:00Z"
@@ -159,7 +159,7 @@ class _Import:
         self._total = sum(size for _, size in sizes)
         missing = set(range(len(sizes))) - {number for number, _ in sizes}
         if missing:
-            raise ServiceProblem("invalid-request", f"Piece {min(missing)} of the file is missing", remedy="Send it")
+            raise ServiceProblem("invalid-request", f"Piece {min(missing)} of the file is missing", remedy="Upload it")
 
     def run(self) -> dict[str, Any]:
         for piece in read_ahead(self._pieces()):
@@ -248,12 +248,12 @@ class _Import:
             if row.since:
                 at = read_time(row.since)
                 if at > self._began:
-                    raise ValueError(f"since {row.since[:40]} lies in the future")
+                    raise ValueError(f"since {row.since[:40]} is in the future")
                 since = str(at.replace(tzinfo=None))
             if row.until:
                 end = read_time(row.until)
                 if end <= self._began:
-                    raise ValueError(f"until {row.until[:40]} is over")
+                    raise ValueError(f"until {row.until[:40]} is in the past")
                 until = str(end.replace(tzinfo=None))
         except (ValueError, OverflowError, OSError) as error:
             piece.rejected.append((row.number, row.address[:200], str(error)))
@@ -335,7 +335,7 @@ class _Import:
             scope_id=self._reach_id, stream_id=stream_id, at=now, by=self._by,
         )  # fmt: skip
         if done.warnings != done.skipped or done.records != len(merged):
-            raise StoreError("MariaDB doubted a row that we thought right", why=f"{done}", remedy="See the log")
+            raise StoreError("The database rejected a row", why=f"{done}", remedy="See the service log")
         suppression_state.set_last_number(connection, self._tenant_id, first + len(merged) - 1)
         there: Sequence[Wanted] = ()
         if done.skipped:
@@ -414,7 +414,7 @@ class _Import:
 
 
 def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
-    """One row for each entry: the first, or the widest or last where standing entries are treated so."""
+    """One row for each entry: the first, or the widest or last where standing enattempts treated so."""
     found: dict[tuple[bytes, int], Wanted] = {}
     for entry in wanted:
         key = (entry.key, entry.reason)
@@ -453,7 +453,7 @@ def _reason(text: str) -> str:
     for reason, words in _WORDS.items():
         if word in words:
             return reason.value
-    raise ValueError(f"{text[:40]!r} is no reason that is known here")
+    raise ValueError(f"{text[:40]!r} is not a known reason")
 
 
 def _stored(time: datetime | None) -> str:

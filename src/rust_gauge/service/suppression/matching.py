@@ -39,11 +39,11 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
         if settings == before:
             return
         if row.matching_before is not None:
-            raise ServiceProblem("busy", "The list is being rewritten", remedy="Wait until that is done")
+            raise ServiceProblem("busy", "The list is being rebuilt", remedy="Retry when that is done")
         if before.digests_only:
             raise ServiceProblem(
-                "invalid-request", "Only digests are kept, and no address can be made from them again",
-                remedy="To compare otherwise, import the addresses into a new tenant",
+                "invalid-request", "Only digests are stored; addresses cannot be restored from them",
+                remedy="To change matching, import the addresses into a new tenant",
             )  # fmt: skip
         values: dict[str, Any] = {"matching": settings.model_dump(), "matching_before": before.model_dump()}
         if settings.digests_only:

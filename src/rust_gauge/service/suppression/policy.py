@@ -63,7 +63,7 @@ def core_policy(policy: SuppressionPolicy) -> Policy:
     rules = []
     for number, rule in enumerate(policy.rules):
         if rule.name in names:
-            raise ServiceProblem("invalid-request", f"rules.{number}: there are two rules named {rule.name}")
+            raise ServiceProblem("invalid-request", f"rules.{number}: two rules are named {rule.name}")
         names.add(rule.name)
         try:
             rules.append(_core_rule(rule))
@@ -130,7 +130,7 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
             store_settings.drop_setting(connection, tenant.id, _POLICY)
         else:
             store_settings.put_setting(connection, tenant.id, _POLICY, document, now)
-        annotations.annotate_policy(connection, tenant.id, now, by, "the suppression policy was changed")
+        annotations.annotate_policy(connection, tenant.id, now, by, "suppression policy changed")
 
     context.store.transaction(write)
     return get_policy(context, tenant)

@@ -65,11 +65,11 @@ def run_look(context: Context, job: Job) -> None:
             )
             roles = sorted((ROLES | set(words.roles)) - set(words.people))
             for role in store.roles_mailed(connection, tenant_id, now - _RECENT, roles, _MOST):
-                found.append((Reason.ROLE_ADDRESS, role, "mail was sent to a role"))
+                found.append((Reason.ROLE_ADDRESS, role, "mail was sent to a role address address"))
         if settings.revived_after_days:
             before = now - timedelta(days=settings.revived_after_days)
             for back in store.revived(connection, tenant_id, now - _RECENT, before, _MOST):
-                says = f"it did not exist on {back.since:%Y-%m-%d}, and takes mail again"
+                says = f"it did not exist on {back.since:%Y-%m-%d}, and accepts mail again"
                 found.append((Reason.SPAM_TRAP, back, says))
         return found
 
@@ -97,6 +97,6 @@ def _propose(unit: UnitOfWork, found: list[Found]) -> int:
     held = {where.key for where, row in there.items() if row.state == State.HELD.number}
     known = {where for where in there if there[where].state != State.ENDED.number}
     asks = [ask for ask in asks if ask.where.key not in held and ask.where not in known]
-    done = store_list.change(connection, tenant_id, asks, "daily look", now)
+    done = store_list.change(connection, tenant_id, asks, "daily proposals", now)
     holding.tell(unit, done)
     return len(done)

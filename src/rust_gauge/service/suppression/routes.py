@@ -91,9 +91,9 @@ _Name = Annotated[str | None, Query(max_length=253)]
 def _filter(
     context: Ctx,
     tenant: Tenant,
-    text: Annotated[str, Query(max_length=320, description="Beginning of an address, or of a domain behind @")] = "",
+    text: Annotated[str, Query(max_length=320, description="Start of an address, or of a domain after @")] = "",
     address: Annotated[str, Query(max_length=1000, description="Only this address, or @domain")] = "",
-    state: Annotated[list[State], Query(description="held if none is named")] = [],  # noqa: B006
+    state: Annotated[list[State], Query(description="Default: held")] = [],  # noqa: B006
     reason: Annotated[list[Reason], Query()] = [],  # noqa: B006
     provider: _Name = None,
     stream: _Name = None,
@@ -176,9 +176,9 @@ def get_address_status(
 async def list_suppression_changes(
     context: Ctx,
     tenant: Tenant,
-    after: Annotated[int, Query(ge=0, le=2**63 - 1, description="`last` of the answer before; 0 for all")] = 0,
+    after: Annotated[int, Query(ge=0, le=2**63 - 1, description="`last` of the previous response; 0 for all")] = 0,
     limit: Limit = 500,
-    wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for a change where there is none")] = 0,
+    wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for a change if there is none")] = 0,
 ) -> ListChanges:
     """What changed, in order, each change once. Ask again with `last`: nothing is missed or told twice."""
     return await changes.await_changes(context, tenant, after, limit, wait)

@@ -65,7 +65,7 @@ def replay_webhook(
     context: Ctx,
     tenant: Tenant,
     id: Id,
-    call: Annotated[str | None, Query(max_length=60, description="Only this dead call")] = None,
+    call: Annotated[str | None, Query(max_length=60, description="Only this failed call")] = None,
 ) -> int:
     """Try calls that were given up anew, under the same ids. Gives how many."""
     return webhooks.replay(context, tenant, id, call)

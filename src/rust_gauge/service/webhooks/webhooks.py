@@ -66,7 +66,7 @@ def run_call(context: Context, id: int) -> None:
     headers = headers_of(decrypt(context.settings, row.secret), row.message_id, int(now.timestamp()), body)
     answer = _caller(context).post(row.url, headers, body, context.resolver.answer_all)
     now, attempts = context.clock(), row.attempts + 1
-    values: dict[str, Any] = {"attempts": attempts, "response": answer.summary or "nothing came back"}
+    values: dict[str, Any] = {"attempts": attempts, "response": answer.summary or "no response"}
     pause = None if answer.status == _GONE else pause_after(attempts)
     if answer.taken:
         values |= {"state": "delivered", "finished_at": now, "next_at": None}
@@ -105,7 +105,7 @@ def add_webhook(context: Context, tenant: TenantAccess, new: NewWebhook) -> Made
 
     def write(connection: Connection) -> int:
         if len(store_webhooks.list_webhooks(connection, tenant.id)) >= _MAX_WEBHOOKS:
-            raise ServiceProblem("too-large", f"{_MAX_WEBHOOKS} webhooks are kept already", remedy="Drop some")
+            raise ServiceProblem("too-large", f"{_MAX_WEBHOOKS} webhooks exist, the limit", remedy="Delete some")
         return store_webhooks.add_webhook(
             connection, tenant_id=tenant.id, name=new.name, url=new.url, subjects=list(dict.fromkeys(new.subjects)),
             secret=encrypt(context.settings, secret), paused=False, created_at=now, last_response="",
@@ -154,7 +154,7 @@ def test_webhook(context: Context, tenant: TenantAccess, id: int) -> WebhookCall
     """Send a message that says nothing, now, and tell what came back."""
     row = _row(context, tenant, id)
     if row.paused:
-        raise ServiceProblem("invalid-request", f"{row.name} is paused", remedy="Let it go on first")
+        raise ServiceProblem("invalid-request", f"{row.name} is paused", remedy="Resume it first")
     now = context.clock()
     call_id = context.store.transaction(lambda c: _add_call(c, row, "test", {"tenant": tenant.slug}, now))
     run_call(context, call_id)
@@ -189,14 +189,16 @@ def replay(context: Context, tenant: TenantAccess, id: int, message_id: str | No
 
     count = context.store.transaction(write)
     if message_id is not None and not count:
-        raise ServiceProblem("not-found", f"No dead call {message_id[:60]}", remedy="See the webhook's calls")
+        raise ServiceProblem("not-found", f"No failed call {message_id[:60]}", remedy="List the calls of the webhook")
     return count
 
 
 def _row(context: Context, tenant: TenantAccess, id: int) -> WebhookRow:
     rows = context.store.transaction(lambda c: store_webhooks.list_webhooks(c, tenant.id, id))
     if not rows:
-        raise ServiceProblem("not-found", f"{tenant.name} has no webhook {id}", remedy="See the list of webhooks")
+        raise ServiceProblem(
+            "not-found", f"{tenant.name} has no webhook {id}", remedy="List the webhooks to find its id"
+        )
     return rows[0]
 
 

@@ -209,7 +209,7 @@ def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Inc
 def list_items(
     context: Context, tenants: tuple[TenantAccess, ...], states: tuple[str, ...], assigned: str | None
 ) -> list[WorkItem]:
-    """Items of these tenants, what comes first first. Without states: all that lives, but for what is put off."""
+    """Items of these tenants, what comes first first. Without states: everything open that is not snoozed."""
     now = context.clock()
     names = {tenant.id: tenant for tenant in tenants}
     chosen = states or (str(State.WAITING), str(State.OPEN), str(State.ACKNOWLEDGED))

@@ -39,7 +39,7 @@ def check_channel(context: Context, number: int, channel: AlertChannel) -> None:
     """ServiceProblem for a channel that can never be told by."""
     if channel.kind == "mail":
         if not channel.to:
-            raise ServiceProblem("invalid-request", f"channels.{number}.to: name who is to get the mail")
+            raise ServiceProblem("invalid-request", f"channels.{number}.to: at least one address is required")
         for address in channel.to:
             try:
                 parse_address(address)
@@ -55,7 +55,7 @@ def check_channel(context: Context, number: int, channel: AlertChannel) -> None:
             fill(channel.template, dict.fromkeys(("title", "text", "level", "what", "tenant", "remedy", "link"), "x"))
         )
     except ValueError as error:
-        raise ServiceProblem("invalid-request", f"channels.{number}.template: this is no JSON: {error}") from None
+        raise ServiceProblem("invalid-request", f"channels.{number}.template: not valid JSON: {error}") from None
 
 
 def fill(template: str, values: dict[str, str]) -> str:
@@ -157,7 +157,7 @@ def run_notification(context: Context, job: Any) -> None:
 
 def _send_mail(context: Context, row: NotificationRow, channel: AlertChannel) -> tuple[bool, str]:
     if not context.settings.mail_relays:
-        return False, "No relay is set for messages of our own: mail_relays"
+        return False, "No relay is configured for outgoing messages: mail_relays"
     mail_from = context.settings.mail_from
     refused = []
     for to in channel.to:
@@ -177,7 +177,7 @@ def _send_mail(context: Context, row: NotificationRow, channel: AlertChannel) ->
 
 def _call_chat(context: Context, row: NotificationRow, channel: AlertChannel) -> tuple[bool, str]:
     answer = _caller(context).post(channel.url, {}, row.body.encode(), context.resolver.answer_all)
-    return answer.taken, answer.summary or "nothing came back"
+    return answer.taken, answer.summary or "no response"
 
 
 def list_notifications(context: Context, tenant: TenantAccess) -> list[Notification]:

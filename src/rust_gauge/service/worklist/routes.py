@@ -31,9 +31,9 @@ def list_worklist(
     context: Ctx,
     principal: Asker,
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
-    state: Annotated[list[ItemState], Query(description="All that live and are not put off if none is named")] = [],  # noqa: B006
+    state: Annotated[list[ItemState], Query(description="Default: everything open that is not snoozed")] = [],  # noqa: B006
     assigned_to: Annotated[str | None, Query(max_length=254)] = None,
-    on: Annotated[Day | None, Query(description="What lived on this day, whatever became of it; alone")] = None,
+    on: Annotated[Day | None, Query(description="Items that were open on this day; cannot be combined")] = None,
 ) -> Page[WorkItem]:
     """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
@@ -101,9 +101,7 @@ def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, l
     """Send the report now to the people of the alert settings."""
     to = items.get_settings(context, tenant).report_to
     if not to:
-        raise ServiceProblem(
-            "invalid-request", "Nobody is to get a report", remedy="Set report_to in the alert settings"
-        )
+        raise ServiceProblem("invalid-request", "No report recipients", remedy="Set report_to in the alert settings")
     reports.send_report(context, tenant, to, days)
 
 
