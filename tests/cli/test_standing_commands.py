@@ -166,11 +166,11 @@ def test_headroom_names_lines_that_are_crossed(loaded: Office, run: Any) -> None
 
 def test_annotations_are_added_and_removed(loaded: Office, run: Any) -> None:
     assert run("reading", "annotate", "the list was cleaned", "--domain", DOMAIN)[0] == 0
-    (note,) = [a for a in items(run("reading", "annotations", "--format", "ndjson")) if a["kind"] == "note"]
+    (note,) = [a for a in items(run("reading", "annotations", "--format", "ndjson")) if a["kind"] == "annotation"]
     assert (note["domain"], note["text"]) == (DOMAIN, "the list was cleaned")
     assert run("reading", "remove-annotation", str(note["id"]))[0] == 2, "nobody can be asked here"
     assert run("reading", "remove-annotation", str(note["id"]), "--yes")[0] == 0
-    assert [a for a in items(run("reading", "annotations", "--format", "ndjson")) if a["kind"] == "note"] == []
+    assert [a for a in items(run("reading", "annotations", "--format", "ndjson")) if a["kind"] == "annotation"] == []
     assert run("reading", "remove-annotation", str(note["id"]), "--yes")[0] == 1
     assert run("reading", "annotate", "x", "--on", "soon")[0] == 2
 

@@ -38,7 +38,7 @@ class Running:
         )
         assert self.process.stdout is not None
         for line in self.process.stdout:
-            if "serves on" in line:
+            if "is ready on" in line:
                 return
         raise AssertionError("rustgauged ended before it served")
 

@@ -224,7 +224,7 @@ def test_one_click_holds_the_stream_alone_at_once_and_following_the_link_does_no
     (event,) = client.events.list(office.slug, kinds=["unsubscribed"])
     assert (event.stream, event.domain) == ("newsletter", "news.d.example")
     shown = client.addresses.unsubscribes(office.slug)
-    assert (shown.asked, shown.by_way, shown.late, shown.mailed_after) == (1, {"post": 1}, 0, 0)
+    assert (shown.asked, shown.by_method, shown.late, shown.mailed_after) == (1, {"post": 1}, 0, 0)
     assert shown.lines[0].seconds == 0
 
 
@@ -237,7 +237,7 @@ def test_forms_in_both_encodings_and_the_page_unsubscribe_and_others_do_not(offi
     assert client.suppression.clearance(office.slug, ["a@tidepost.example"]).held == 1, "no stream: from everything"
     other = links(office, client, "b@tidepost.example")
     assert httpx.post(other, data={**ONE_CLICK, "way": "page"}).status_code == 200
-    assert client.addresses.unsubscribes(office.slug).by_way == {"post": 1, "page": 1}
+    assert client.addresses.unsubscribes(office.slug).by_method == {"post": 1, "page": 1}
 
 
 @pytest.mark.parametrize(
@@ -274,7 +274,7 @@ def test_mail_to_the_unsubscribe_mailbox_does_the_same(
     finally:
         runner.close()
     assert client.suppression.clearance(office.slug, ["c@tidepost.example"], stream="newsletter").held == 1
-    assert client.addresses.unsubscribes(office.slug).by_way == {"mailto": 1}
+    assert client.addresses.unsubscribes(office.slug).by_method == {"mailto": 1}
 
 
 def test_mail_that_goes_on_for_more_than_two_days_is_told(office: Office, client: Client) -> None:

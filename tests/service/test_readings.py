@@ -220,13 +220,13 @@ def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(offic
         stream.stream: (stream.before, stream.after) for stream in moved.streams if stream.factor == "authentication"
     }
     assert by_stream == {"alerts": (0.0, pytest.approx(30 / 7, abs=0.1))}
-    assert [annotation.text for annotation in moved.annotations if annotation.kind == "note"] == ["a new key"]
+    assert [annotation.text for annotation in moved.annotations if annotation.kind == "annotation"] == ["a new key"]
     with pytest.raises(InvalidInputError, match="first must be before"):
         client.readings.explain(office.slug, DOMAIN, today, today)
     (note,) = [
         annotation
         for annotation in client.readings.annotations(office.slug, domain=DOMAIN)
-        if annotation.kind == "note"
+        if annotation.kind == "annotation"
     ]
     assert note.id is not None
     client.readings.delete_annotation(office.slug, note.id)

@@ -290,7 +290,7 @@ def test_a_policy_of_ones_own_decides_from_then_on(office: Office, client: Clien
     "rule",
     [
         PolicyRule(name="a", act="hold", whole_domain=True, times=2),
-        PolicyRule(name="a", act="hold", causes=["no such word"]),
+        PolicyRule(name="a", act="hold").model_copy(update={"causes": ["no_such_cause"]}),
         PolicyRule(name="a", act="hold", times=2, over_days=90),
     ],
 )

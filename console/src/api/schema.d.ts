@@ -13,18 +13,18 @@ export interface paths {
         };
         /**
          * Get Session
-         * @description Who is asking, and which tenants they may see.
+         * @description Return who is signed in and which tenants they can see.
          */
         get: operations["get_session"];
         put?: never;
         /**
          * Sign In
-         * @description Sign in with a password; the session comes as a cookie.
+         * @description Sign in with a password. The session is set as a cookie.
          */
         post: operations["sign_in"];
         /**
          * Sign Out
-         * @description End the session.
+         * @description Sign out.
          */
         delete: operations["sign_out"];
         options?: never;
@@ -41,13 +41,13 @@ export interface paths {
         };
         /**
          * List Tokens
-         * @description The asker's tokens, without their secrets.
+         * @description List your API tokens, without their secrets.
          */
         get: operations["list_tokens"];
         put?: never;
         /**
          * Add Token
-         * @description Make a token for a program. Its secret is shown this once.
+         * @description Create an API token for a program. Its secret is in this answer and is not shown again.
          */
         post: operations["add_token"];
         delete?: never;
@@ -68,7 +68,7 @@ export interface paths {
         post?: never;
         /**
          * Delete Token
-         * @description Make a token worthless.
+         * @description Revoke an API token.
          */
         delete: operations["delete_token"];
         options?: never;
@@ -85,13 +85,13 @@ export interface paths {
         };
         /**
          * List Domains
-         * @description A tenant's sending domains by name, with the summary of each one's newest audit.
+         * @description List a tenant's sending domains by name, each with the summary of its latest audit.
          */
         get: operations["list_domains"];
         put?: never;
         /**
          * Add Domain
-         * @description Watch a domain.
+         * @description Add a sending domain. It is audited from now on.
          */
         post: operations["add_domain"];
         delete?: never;
@@ -109,14 +109,14 @@ export interface paths {
         };
         /**
          * Get Domain
-         * @description One domain.
+         * @description Return one domain.
          */
         get: operations["get_domain"];
         put?: never;
         post?: never;
         /**
          * Delete Domain
-         * @description Stop watching a domain; what is known of it stays.
+         * @description Stop auditing a domain. Its past audits are kept.
          */
         delete: operations["delete_domain"];
         options?: never;
@@ -137,7 +137,7 @@ export interface paths {
         };
         /**
          * List Audits
-         * @description A domain's audits, newest first.
+         * @description List a domain's audits, newest first.
          */
         get: operations["list_audits"];
         put?: never;
@@ -161,7 +161,7 @@ export interface paths {
         };
         /**
          * Get Newest Audit
-         * @description A domain's newest audit.
+         * @description Return a domain's latest audit.
          */
         get: operations["get_newest_audit"];
         put?: never;
@@ -181,7 +181,7 @@ export interface paths {
         };
         /**
          * Compare Audits
-         * @description Two audits of a domain beside each other: records, findings, check-list.
+         * @description Compare two audits of a domain: records, findings, requirements.
          */
         get: operations["compare_audits"];
         put?: never;
@@ -201,7 +201,7 @@ export interface paths {
         };
         /**
          * Get Audit
-         * @description One audit.
+         * @description Return one audit.
          */
         get: operations["get_audit"];
         put?: never;
@@ -221,7 +221,7 @@ export interface paths {
         };
         /**
          * List History
-         * @description What changed at a domain, newest first: records, findings that appeared or went.
+         * @description List what changed at a domain, newest first: records, and findings that appeared or disappeared.
          */
         get: operations["list_history"];
         put?: never;
@@ -243,7 +243,7 @@ export interface paths {
         put?: never;
         /**
          * Check Spf
-         * @description Would a message from this address pass SPF? With a record, before it is published.
+         * @description Check whether a message from this address would pass SPF. A record can be given that is not published yet.
          */
         post: operations["check_spf"];
         delete?: never;
@@ -263,9 +263,8 @@ export interface paths {
         put?: never;
         /**
          * Check Message
-         * @description SPF, DKIM and DMARC of a message as it was captured, with the reason for each result.
-         *
-         *     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+         * @description Verify SPF, DKIM and DMARC of a captured message, with the reason for each result. Only the selectors that sign
+         *     for the tenant's own domains are stored; audits check their keys from then on.
          */
         post: operations["check_message"];
         delete?: never;
@@ -285,9 +284,8 @@ export interface paths {
         put?: never;
         /**
          * Read Feedback Report
-         * @description What an aggregate report (RFC 7489) detail: XML, gzip, zip, or the message that carried it.
-         *
-         *     Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+         * @description Read an aggregate report (RFC 7489): XML, gzip, zip, or the message that carried it. Only the selectors that
+         *     sign for the tenant's own domains are stored; audits check their keys from then on.
          */
         post: operations["read_feedback_report"];
         delete?: never;
@@ -307,7 +305,7 @@ export interface paths {
         put?: never;
         /**
          * Start Batch
-         * @description Audit many domains as a job; none of them has to be watched.
+         * @description Audit many domains as a job. They do not have to be domains of the tenant.
          */
         post: operations["start_batch"];
         delete?: never;
@@ -325,7 +323,7 @@ export interface paths {
         };
         /**
          * List Batch Results
-         * @description Results in the order of the names.
+         * @description List the results of a batch, in the order of the names.
          */
         get: operations["list_batch_results"];
         put?: never;
@@ -345,12 +343,12 @@ export interface paths {
         };
         /**
          * Get Audit Settings
-         * @description What the tenant's audits look at: DNS lists, usual selectors, requirements for bulk mail.
+         * @description Return the tenant's audit settings: DNS lists, usual selectors, requirements for bulk mail.
          */
         get: operations["get_audit_settings"];
         /**
          * Set Audit Settings
-         * @description Replace what the tenant's audits look at.
+         * @description Replace the tenant's audit settings.
          */
         put: operations["set_audit_settings"];
         post?: never;
@@ -369,7 +367,7 @@ export interface paths {
         };
         /**
          * List Relays
-         * @description Relays that were described, named by a stream, or seen in events.
+         * @description List the relays that were described, that a stream names, or that events name.
          */
         get: operations["list_relays"];
         put?: never;
@@ -390,13 +388,13 @@ export interface paths {
         get?: never;
         /**
          * Set Relay
-         * @description Say what a relay is, what it wants published, and what it allows.
+         * @description Describe a relay: what it is, which records it needs, and what it allows.
          */
         put: operations["set_relay"];
         post?: never;
         /**
          * Delete Relay
-         * @description Forget what was said of a relay.
+         * @description Delete the description of a relay.
          */
         delete: operations["delete_relay"];
         options?: never;
@@ -413,13 +411,13 @@ export interface paths {
         };
         /**
          * List Proofs
-         * @description Proofs of a tenant, and how they stand.
+         * @description List a tenant's proofs and their state.
          */
         get: operations["list_proofs"];
         put?: never;
         /**
          * Start Proof
-         * @description Begin to prove a domain (by a record or a message) or a sender address (by a message).
+         * @description Start to verify a domain (by a record or a message) or a sender address (by a message).
          */
         post: operations["start_proof"];
         delete?: never;
@@ -439,7 +437,7 @@ export interface paths {
         put?: never;
         /**
          * Recheck Proof
-         * @description Look for the record now.
+         * @description Re-check the record now.
          */
         post: operations["recheck_proof"];
         delete?: never;
@@ -459,7 +457,7 @@ export interface paths {
         put?: never;
         /**
          * Confirm Proof
-         * @description The code of the message; five tries.
+         * @description Confirm a proof with the code from the message. Five attempts are allowed.
          */
         post: operations["confirm_proof"];
         delete?: never;
@@ -477,7 +475,7 @@ export interface paths {
         };
         /**
          * List Senders
-         * @description Every domain that mail is sent as, stream by stream: verified or not, aligned or not.
+         * @description List every domain that mail is sent as, by stream: verified or not, aligned or not.
          */
         get: operations["list_senders"];
         put?: never;
@@ -497,7 +495,7 @@ export interface paths {
         };
         /**
          * Get Plan
-         * @description All records that the domain ought to publish, in every form.
+         * @description Return all records that the domain should publish, in every form.
          */
         get: operations["get_plan"];
         put?: never;
@@ -519,7 +517,8 @@ export interface paths {
         put?: never;
         /**
          * Check Plan
-         * @description The plan beside what the zone's own name servers give now: states, causes, and where a record went.
+         * @description Compare the plan with what the zone's own name servers answer now: states, causes, and where a misplaced record
+         *     is.
          */
         post: operations["check_plan"];
         delete?: never;
@@ -538,7 +537,7 @@ export interface paths {
         get?: never;
         /**
          * Set Plan Settings
-         * @description Choose the stage of DMARC, where reports go, the ways out of too many look-ups.
+         * @description Set the DMARC stage, the report addresses, and how to stay within the SPF look-up limit.
          */
         put: operations["set_plan_settings"];
         post?: never;
@@ -559,7 +558,7 @@ export interface paths {
         put?: never;
         /**
          * Add Plan Key
-         * @description Make a DKIM key for a selector. The private half is in this answer and is not kept.
+         * @description Create a DKIM key for a selector. The private key is in this answer and is not stored.
          */
         post: operations["add_plan_key"];
         delete?: never;
@@ -577,13 +576,14 @@ export interface paths {
         };
         /**
          * List Watches
-         * @description The newest watches of a domain.
+         * @description List a domain's latest watches.
          */
         get: operations["list_watches"];
         put?: never;
         /**
          * Start Watch
-         * @description Watch records of the plan at the zone's name servers and at resolvers, until they all have them.
+         * @description Watch the records of the plan at the zone's name servers and at resolvers until all of them answer with the new
+         *     ones.
          */
         post: operations["start_watch"];
         delete?: never;
@@ -601,7 +601,7 @@ export interface paths {
         };
         /**
          * Get Watch
-         * @description Who has the records, who has not, and when all will at the latest.
+         * @description Return which servers have the records, which do not, and when all will at the latest.
          */
         get: operations["get_watch"];
         put?: never;
@@ -623,7 +623,7 @@ export interface paths {
         put?: never;
         /**
          * Cancel Watch
-         * @description Stop a watch; what it saw stays.
+         * @description Stop a watch. What it observed is kept.
          */
         post: operations["cancel_watch"];
         delete?: never;
@@ -643,7 +643,7 @@ export interface paths {
         put?: never;
         /**
          * Recheck Watch
-         * @description Look now in place of at the next time.
+         * @description Re-check now instead of at the next scheduled time.
          */
         post: operations["recheck_watch"];
         delete?: never;
@@ -661,12 +661,12 @@ export interface paths {
         };
         /**
          * Get Watch Settings
-         * @description Whom watches ask.
+         * @description List the resolvers that watches ask.
          */
         get: operations["get_watch_settings"];
         /**
          * Set Watch Settings
-         * @description Choose resolvers that watches ask beside those of the service; public addresses only.
+         * @description Set resolvers that watches ask beside the built-in ones. Public addresses only.
          */
         put: operations["set_watch_settings"];
         post?: never;
@@ -685,7 +685,7 @@ export interface paths {
         };
         /**
          * List Update Servers
-         * @description Where zones are changed by dynamic update; secrets are not shown.
+         * @description List the zones that can be changed by dynamic update. Secrets are not shown.
          */
         get: operations["list_update_servers"];
         put?: never;
@@ -706,13 +706,13 @@ export interface paths {
         get?: never;
         /**
          * Set Update Server
-         * @description Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945).
+         * @description Store the primary server of a zone and the TSIG key that can change it (RFC 2136, RFC 8945).
          */
         put: operations["set_update_server"];
         post?: never;
         /**
          * Delete Update Server
-         * @description Forget a server and its key.
+         * @description Delete a server and its key.
          */
         delete: operations["delete_update_server"];
         options?: never;
@@ -731,7 +731,7 @@ export interface paths {
         put?: never;
         /**
          * Preview Publication
-         * @description Exactly what publishing the plan would change in the zone. Nothing is changed.
+         * @description Preview exactly what publishing the plan would change in the zone. Nothing is changed.
          */
         post: operations["preview_publication"];
         delete?: never;
@@ -749,13 +749,13 @@ export interface paths {
         };
         /**
          * List Publications
-         * @description Changes that were made for a domain, newest first.
+         * @description List the changes published for a domain, newest first.
          */
         get: operations["list_publications"];
         put?: never;
         /**
          * Add Publication
-         * @description Make the change that was shown, all of it or nothing, and look whether it is there.
+         * @description Publish the previewed change, all of it or nothing, and check the result.
          */
         post: operations["add_publication"];
         delete?: never;
@@ -775,7 +775,7 @@ export interface paths {
         put?: never;
         /**
          * Roll Back Publication
-         * @description Put everything back as it was before a change, if nobody changed it since.
+         * @description Undo a change: restore what was there before, unless somebody changed it since.
          */
         post: operations["roll_back_publication"];
         delete?: never;
@@ -793,7 +793,7 @@ export interface paths {
         };
         /**
          * List Providers
-         * @description The mailbox providers that a tenant's mail goes to.
+         * @description List the mailbox providers that a tenant sends to.
          */
         get: operations["list_providers"];
         put?: never;
@@ -819,7 +819,7 @@ export interface paths {
         head?: never;
         /**
          * Rename Provider
-         * @description Give a provider a name of one's own.
+         * @description Rename a provider for this tenant.
          */
         patch: operations["rename_provider"];
         trace?: never;
@@ -833,16 +833,15 @@ export interface paths {
         };
         /**
          * List Events
-         * @description Events, newest first: the trail of a recipient or a message, or what happened lately.
+         * @description List events, newest first: the trail of a recipient or a message, or the latest events.
          */
         get: operations["list_events"];
         put?: never;
         /**
          * Load Events
-         * @description Take events in: one JSON object a line, or a JSON array.
-         *
-         *     Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
-         *     rejected row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
+         * @description Store events: one JSON object per line, or a JSON array. Safe to repeat: a known event counts once. Valid rows
+         *     are stored beside invalid ones; the answer names the line, field and reason of each rejected row. When no row is
+         *     valid, nothing is stored and the answer is a problem.
          */
         post: operations["load_events"];
         delete?: never;
@@ -860,9 +859,8 @@ export interface paths {
         };
         /**
          * Get Flow
-         * @description Mail flow per mailbox provider beside the period before; the last seven days if no dates are given.
-         *
-         *     For a domain, stream, relay, or for a sending address, campaign or tag.
+         * @description Return mail flow per mailbox provider and the period before; the last seven days if no dates are given. Filters:
+         *     domain, stream, relay, sending address, campaign or tag.
          */
         get: operations["get_flow"];
         put?: never;
@@ -882,7 +880,7 @@ export interface paths {
         };
         /**
          * Get Flow Days
-         * @description The same day by day, for plots.
+         * @description Return mail flow by day, for plots.
          */
         get: operations["get_flow_days"];
         put?: never;
@@ -902,7 +900,7 @@ export interface paths {
         };
         /**
          * Get Causes
-         * @description Causes of bounces and delays day by day, per provider, with a reply of each and what is new.
+         * @description List causes of bounces and delays by day and provider, with a sample reply of each and whether it is new.
          */
         get: operations["get_causes"];
         put?: never;
@@ -922,7 +920,7 @@ export interface paths {
         };
         /**
          * List Flow Names
-         * @description Streams, relays, sending addresses, campaigns and tags that mail is known of.
+         * @description List the streams, relays, sending addresses, campaigns and tags that events name.
          */
         get: operations["list_flow_names"];
         put?: never;
@@ -942,7 +940,8 @@ export interface paths {
         };
         /**
          * Compare Flow
-         * @description Two parts of the mail beside each other: each rate, the difference with its interval, or that nobody can tell.
+         * @description Compare two parts of the mail: each rate, and the difference with its interval or the statement that the data
+         *     cannot tell.
          */
         get: operations["compare_flow"];
         put?: never;
@@ -962,7 +961,7 @@ export interface paths {
         };
         /**
          * List Reply Patterns
-         * @description Replies grouped by their fixed part, the most frequent first.
+         * @description List reply patterns (replies grouped by their fixed part), the most frequent first.
          */
         get: operations["list_reply_patterns"];
         put?: never;
@@ -982,12 +981,13 @@ export interface paths {
         };
         /**
          * Get Cause Rules
-         * @description The tenant's own rules, asked before those that are shipped, and how far the past is judged by them.
+         * @description Return the tenant's own rules, which apply before the built-in ones, and how many past events they have
+         *     classified.
          */
         get: operations["get_cause_rules"];
         /**
          * Set Cause Rules
-         * @description Keep rules. Refused when one cannot be used or does not decide its own examples.
+         * @description Replace the tenant's rules. They are refused when one is invalid or does not match its own examples.
          */
         put: operations["set_cause_rules"];
         post?: never;
@@ -1006,7 +1006,7 @@ export interface paths {
         };
         /**
          * List Shipped Rules
-         * @description The rules that come with the service, in their order; a tenant's own are asked before them.
+         * @description List the built-in rules in their order. The tenant's own rules apply before them.
          */
         get: operations["list_shipped_rules"];
         put?: never;
@@ -1028,7 +1028,7 @@ export interface paths {
         put?: never;
         /**
          * Backtest Cause Rules
-         * @description What these rules would have made of the past. Nothing is changed.
+         * @description Try rules on past events (dry run). Nothing is changed.
          */
         post: operations["backtest_cause_rules"];
         delete?: never;
@@ -1048,12 +1048,12 @@ export interface paths {
         put?: never;
         /**
          * Apply Cause Rules
-         * @description Judge the past by the rules as they are: a job, with every counter following.
+         * @description Classify past events again with the present rules: a job; all counters follow.
          */
         post: operations["apply_cause_rules"];
         /**
          * Cancel Cause Rules
-         * @description Stop judging the past after the piece that is under way.
+         * @description Stop that job after the piece in progress.
          */
         delete: operations["cancel_cause_rules"];
         options?: never;
@@ -1070,7 +1070,7 @@ export interface paths {
         };
         /**
          * List Shifts
-         * @description Sudden rises of a rate at one provider or relay, the newest first.
+         * @description List shifts (sudden rises of a rate at one provider or relay), newest first.
          */
         get: operations["list_shifts"];
         put?: never;
@@ -1090,7 +1090,7 @@ export interface paths {
         };
         /**
          * Get Shift
-         * @description A shift with its causes, where it came from, and some of its events.
+         * @description Return a shift with its causes, its sources and some of its events.
          */
         get: operations["get_shift"];
         put?: never;
@@ -1110,12 +1110,12 @@ export interface paths {
         };
         /**
          * Get Flow Settings
-         * @description How long events are kept, and how often a shift may be reported that is none.
+         * @description Return the retention of events and the rate of false shifts that is accepted.
          */
         get: operations["get_flow_settings"];
         /**
          * Set Flow Settings
-         * @description Change them. Events that are too old by them are dropped within a minute or so.
+         * @description Change retention. Events that are too old are deleted within about a minute.
          */
         put: operations["set_flow_settings"];
         post?: never;
@@ -1134,7 +1134,7 @@ export interface paths {
         };
         /**
          * Get Recipient Data
-         * @description All that is kept of one recipient.
+         * @description Return all stored data about one recipient.
          */
         get: operations["get_recipient_data"];
         put?: never;
@@ -1154,13 +1154,14 @@ export interface paths {
         };
         /**
          * List Erasures
-         * @description That people were erased; not who.
+         * @description List erasures: when and by whom, not whose data.
          */
         get: operations["list_erasures"];
         put?: never;
         /**
          * Erase Recipient
-         * @description Take a recipient out of events, entries, replies and refused rows. Counters stay as they are. It is for good.
+         * @description Erase a recipient from events, suppression entries, replies and rejected rows. Counters are unchanged. This
+         *     cannot be undone.
          */
         post: operations["erase_recipient"];
         delete?: never;
@@ -1178,7 +1179,7 @@ export interface paths {
         };
         /**
          * Get Wall
-         * @description All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider.
+         * @description List readings of all domains (or streams, relays, sending addresses) that you can see, by mailbox provider.
          */
         get: operations["get_wall"];
         put?: never;
@@ -1198,7 +1199,7 @@ export interface paths {
         };
         /**
          * List Readings
-         * @description A subject's readings, a day each; the last 90 days if no dates are given.
+         * @description Return a subject's readings by day; the last 90 days if no dates are given.
          */
         get: operations["list_readings"];
         put?: never;
@@ -1218,7 +1219,7 @@ export interface paths {
         };
         /**
          * Explain Reading
-         * @description What moved a reading between two days: factors, providers, streams, and what else happened then.
+         * @description Explain the difference of a reading between two days: factors, providers, streams, and what else happened.
          */
         get: operations["explain_reading"];
         put?: never;
@@ -1240,7 +1241,7 @@ export interface paths {
         put?: never;
         /**
          * Forecast Reading
-         * @description The readings that would follow: as it goes, and with less volume, a cleaned list, a mended key.
+         * @description Forecast readings: unchanged, and with less volume, a cleaned list or a repaired key.
          */
         post: operations["forecast_reading"];
         delete?: never;
@@ -1258,7 +1259,8 @@ export interface paths {
         };
         /**
          * Get Headroom
-         * @description How many more complaints or bounces today until a line, and when it is reached at the present pace.
+         * @description Return the headroom: how many more complaints or bounces today until a line, and when it is reached at the
+         *     present pace.
          */
         get: operations["get_headroom"];
         put?: never;
@@ -1278,18 +1280,18 @@ export interface paths {
         };
         /**
          * Get Reading Settings
-         * @description The parameters of the tenant's readings.
+         * @description Return the parameters of the tenant's readings.
          */
         get: operations["get_reading_settings"];
         /**
          * Set Reading Settings
-         * @description Other parameters. The past is computed anew as a task, which shows old beside new.
+         * @description Change the parameters. Past readings are computed again as a job, which compares the old with the new.
          */
         put: operations["set_reading_settings"];
         post?: never;
         /**
          * Reset Reading Settings
-         * @description Back to the parameters that are shipped.
+         * @description Restore the default parameters.
          */
         delete: operations["reset_reading_settings"];
         options?: never;
@@ -1306,13 +1308,13 @@ export interface paths {
         };
         /**
          * List Annotations
-         * @description What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies.
+         * @description List what happened: annotations, changed records, findings, shifts, outages, new addresses, changed policies.
          */
         get: operations["list_annotations"];
         put?: never;
         /**
          * Add Annotation
-         * @description A note on the time axis.
+         * @description Add an annotation to the time axis.
          */
         post: operations["add_annotation"];
         delete?: never;
@@ -1333,7 +1335,7 @@ export interface paths {
         post?: never;
         /**
          * Delete Annotation
-         * @description Take a note away.
+         * @description Delete an annotation.
          */
         delete: operations["delete_annotation"];
         options?: never;
@@ -1350,7 +1352,7 @@ export interface paths {
         };
         /**
          * List Worklist
-         * @description What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon.
+         * @description List open items over all tenants that you can see, by mail at risk: how much mail, how bad, how soon.
          */
         get: operations["list_worklist"];
         put?: never;
@@ -1370,7 +1372,7 @@ export interface paths {
         };
         /**
          * Get Work Item
-         * @description An item with all that happened to it.
+         * @description Return an item with its history.
          */
         get: operations["get_work_item"];
         put?: never;
@@ -1392,7 +1394,7 @@ export interface paths {
         put?: never;
         /**
          * Act On Work Item
-         * @description Look after it, assign it, comment on it, put it off, or measure again: that closes it when it is mended.
+         * @description Acknowledge, assign, comment on, snooze or re-check an item. A re-check resolves it if the problem is gone.
          */
         post: operations["act_on_work_item"];
         delete?: never;
@@ -1412,7 +1414,7 @@ export interface paths {
         put?: never;
         /**
          * Run Detection
-         * @description Look for incident now instead of in some minutes; gives what lives.
+         * @description Detect problems now instead of at the next scheduled time, and return the open items.
          */
         post: operations["run_detection"];
         delete?: never;
@@ -1430,7 +1432,7 @@ export interface paths {
         };
         /**
          * List Members
-         * @description Who may see this tenant, and be given its items.
+         * @description List the people who can see this tenant and can be assigned its items.
          */
         get: operations["list_members"];
         put?: never;
@@ -1450,7 +1452,7 @@ export interface paths {
         };
         /**
          * List Lines
-         * @description Bounce and complaint rates of relays, streams, domains and providers against their watch and stop lines.
+         * @description Compare bounce and complaint rates of relays, streams, domains and providers with their watch and stop lines.
          */
         get: operations["list_lines"];
         put?: never;
@@ -1470,12 +1472,12 @@ export interface paths {
         };
         /**
          * Get Alert Settings
-         * @description Who is told of what, how soon and how often, and whether clearance brakes by itself.
+         * @description Return the alert settings: channels, delays, repetition, and whether streams are paused automatically.
          */
         get: operations["get_alert_settings"];
         /**
          * Set Alert Settings
-         * @description Replace them.
+         * @description Replace the alert settings.
          */
         put: operations["set_alert_settings"];
         post?: never;
@@ -1494,13 +1496,13 @@ export interface paths {
         };
         /**
          * Get Report
-         * @description The report of the last days beside as many before them, to read or to keep.
+         * @description Return the report: the last days and as many before them.
          */
         get: operations["get_report"];
         put?: never;
         /**
          * Send Report
-         * @description Send the report now to the people of the alert settings.
+         * @description Send the report now to the people in the alert settings.
          */
         post: operations["send_report"];
         delete?: never;
@@ -1518,7 +1520,7 @@ export interface paths {
         };
         /**
          * List Notifications
-         * @description The newest messages to people, and what became of them.
+         * @description List the latest notifications and whether they were delivered.
          */
         get: operations["list_notifications"];
         put?: never;
@@ -1538,13 +1540,13 @@ export interface paths {
         };
         /**
          * List Stream Pauses
-         * @description Streams over relays that clearance holds as a whole.
+         * @description List streams that clearance holds as a whole, by relay.
          */
         get: operations["list_stream_pauses"];
         put?: never;
         /**
          * Pause Stream
-         * @description Hold a stream over a relay by hand (an empty relay: over any).
+         * @description Pause a stream over one relay, or over all relays if `relay` is empty.
          */
         post: operations["pause_stream"];
         delete?: never;
@@ -1564,7 +1566,7 @@ export interface paths {
         put?: never;
         /**
          * Resume Stream
-         * @description Let a stream over a relay go on, with a reason.
+         * @description Resume a stream over a relay, with a reason.
          */
         post: operations["resume_stream"];
         delete?: never;
@@ -1584,7 +1586,7 @@ export interface paths {
         put?: never;
         /**
          * Start Import
-         * @description Put a list on the suppression list: start here, send the file by pieces, then run the task.
+         * @description Create a job that imports addresses into the suppression list: upload the file in pieces, then run the job.
          */
         post: operations["start_import"];
         delete?: never;
@@ -1604,7 +1606,7 @@ export interface paths {
         put?: never;
         /**
          * Start Policy Backtest
-         * @description Try a policy on the past, beside the one that holds. Begins at once.
+         * @description Backtest a policy against the present one on past events. The job starts at once.
          */
         post: operations["start_policy_backtest"];
         delete?: never;
@@ -1624,7 +1626,8 @@ export interface paths {
         put?: never;
         /**
          * Check Addresses
-         * @description Look at addresses: form, domain, kind, history. `good`, `doubtful`, `bad` or `unknown`, with reasons.
+         * @description Check addresses: form, domain, kind, history. The result is `good`, `doubtful`, `bad` or `unknown`, with
+         *     reasons.
          */
         post: operations["check_addresses"];
         delete?: never;
@@ -1642,12 +1645,12 @@ export interface paths {
         };
         /**
          * Get Address Words
-         * @description What addresses are held against, beside what the service knows itself.
+         * @description Return the lists that addresses are checked against, in addition to the service's own knowledge.
          */
         get: operations["get_address_words"];
         /**
          * Set Address Words
-         * @description Lists and settings of one's own.
+         * @description Replace the tenant's own lists and settings for address checks.
          */
         put: operations["set_address_words"];
         post?: never;
@@ -1666,13 +1669,13 @@ export interface paths {
         };
         /**
          * List Suppression
-         * @description The suppression list, what changed last first: what is held, unless `state` says otherwise.
+         * @description List suppression entries, last changed first. Only held addresses, unless `state` says otherwise.
          */
         get: operations["list_suppression"];
         put?: never;
         /**
          * Add Suppression
-         * @description Hold addresses, or whole domains. What is no address is told, the others are held.
+         * @description Suppress addresses or whole domains. Invalid addresses are reported; the others are suppressed.
          */
         post: operations["add_suppression"];
         delete?: never;
@@ -1690,7 +1693,7 @@ export interface paths {
         };
         /**
          * Count Suppression
-         * @description How many entries there are, counted up to 100,000.
+         * @description Count the entries, up to 100,000.
          */
         get: operations["count_suppression"];
         put?: never;
@@ -1710,7 +1713,7 @@ export interface paths {
         };
         /**
          * Export Suppression
-         * @description The whole list, or what the filters leave of it. In CSV no cell can be taken for a formula.
+         * @description Export the whole list, or what matches the filters. No CSV cell starts a formula.
          */
         get: operations["export_suppression"];
         put?: never;
@@ -1732,7 +1735,7 @@ export interface paths {
         put?: never;
         /**
          * Lift Suppression
-         * @description Take entries off, with a reason. One from a complaint needs `despite_complaint`.
+         * @description Remove entries, with a reason. An entry from a complaint also needs `despite_complaint`.
          */
         post: operations["lift_suppression"];
         delete?: never;
@@ -1752,7 +1755,7 @@ export interface paths {
         put?: never;
         /**
          * Decide Suppression
-         * @description Agree to proposals, or dismiss them.
+         * @description Accept or dismiss proposals.
          */
         post: operations["decide_suppression"];
         delete?: never;
@@ -1770,7 +1773,7 @@ export interface paths {
         };
         /**
          * Get Address Status
-         * @description One address, or @domain: what stands, and everything that ever happened to its status.
+         * @description Return one address, or @domain: its status, and every change of its status.
          */
         get: operations["get_address_status"];
         put?: never;
@@ -1790,7 +1793,7 @@ export interface paths {
         };
         /**
          * List Suppression Changes
-         * @description What changed, in order, each change once. Ask again with `last`: nothing is missed or told twice.
+         * @description List changes in order, each exactly once. Ask again with `last` to continue.
          */
         get: operations["list_suppression_changes"];
         put?: never;
@@ -1810,7 +1813,8 @@ export interface paths {
         };
         /**
          * Get Suppression Growth
-         * @description How the list grew by reason, provider and stream, and what withholding spared; ninety days if none are named.
+         * @description Return how the list grew by reason, provider and stream, and how many bounces it avoided; the last ninety days
+         *     if no dates are given.
          */
         get: operations["get_suppression_growth"];
         put?: never;
@@ -1830,18 +1834,18 @@ export interface paths {
         };
         /**
          * Get Suppression Policy
-         * @description What events make of an address's status.
+         * @description Return the suppression policy: what happens to an address after which events.
          */
         get: operations["get_suppression_policy"];
         /**
          * Set Suppression Policy
-         * @description A policy of one's own. It holds for events from now on; entries stay as they are.
+         * @description Set the tenant's own policy. It applies to events from now on; existing entries are unchanged.
          */
         put: operations["set_suppression_policy"];
         post?: never;
         /**
          * Reset Suppression Policy
-         * @description Go back to the shipped policy.
+         * @description Restore the default policy.
          */
         delete: operations["reset_suppression_policy"];
         options?: never;
@@ -1858,12 +1862,12 @@ export interface paths {
         };
         /**
          * Get Suppression Matching
-         * @description How addresses are compared, and whether they are kept in clear.
+         * @description Return how addresses are compared and whether they are stored in clear.
          */
         get: operations["get_suppression_matching"];
         /**
          * Set Suppression Matching
-         * @description Compare addresses otherwise. The list is rewritten as a job; until it is done both ways hold.
+         * @description Change how addresses are compared. The list is rewritten as a job; until it is done, both ways apply.
          */
         put: operations["set_suppression_matching"];
         post?: never;
@@ -1884,7 +1888,7 @@ export interface paths {
         put?: never;
         /**
          * Start List Check
-         * @description Look at a list before a send: start here, send the file by pieces, then run the task.
+         * @description Create a job that checks a list before a send: upload the file in pieces, then run the job.
          */
         post: operations["start_list_check"];
         delete?: never;
@@ -1902,13 +1906,13 @@ export interface paths {
         };
         /**
          * List Gates
-         * @description Ways in for MTAs that ask about recipients.
+         * @description List the gates: the doors through which MTAs ask about recipients.
          */
         get: operations["list_gates"];
         put?: never;
         /**
          * Add Gate
-         * @description A gate. Its key and the line for the MTA are shown this once.
+         * @description Add a gate. Its key and the configuration line for the MTA are in this answer and are not shown again.
          */
         post: operations["add_gate"];
         delete?: never;
@@ -1929,7 +1933,7 @@ export interface paths {
         post?: never;
         /**
          * Delete Gate
-         * @description Close a gate.
+         * @description Remove a gate.
          */
         delete: operations["delete_gate"];
         options?: never;
@@ -1948,7 +1952,7 @@ export interface paths {
         put?: never;
         /**
          * Get Clearance
-         * @description May I mail these? Each address is `clear` or `held`, and why, by the list as it is at this moment.
+         * @description Check addresses against the suppression list as it is now. Each one is `clear` or `held`, with the reason.
          */
         post: operations["get_clearance"];
         delete?: never;
@@ -1968,8 +1972,8 @@ export interface paths {
         put?: never;
         /**
          * Stream Clearance
-         * @description The same for millions: NDJSON in (a string, an object with `address`, or the bare address in each line), NDJSON
-         *     out in the same order, however many there are. The answer begins when all was sent.
+         * @description Check any number of addresses: NDJSON in (a string, an object with `address`, or the bare address in each line),
+         *     NDJSON out in the same order. The answer begins after the whole request was received.
          */
         post: operations["stream_clearance"];
         delete?: never;
@@ -1989,7 +1993,7 @@ export interface paths {
         put?: never;
         /**
          * Add Unsubscribe Links
-         * @description Values of List-Unsubscribe and List-Unsubscribe-Post for recipients of a stream.
+         * @description Return List-Unsubscribe and List-Unsubscribe-Post values (RFC 8058) for recipients of a stream.
          */
         post: operations["add_unsubscribe_links"];
         delete?: never;
@@ -2007,7 +2011,7 @@ export interface paths {
         };
         /**
          * List Unsubscribes
-         * @description How unsubscriptions went, against the two days that are allowed.
+         * @description Return how unsubscribe requests were handled, against the two days that are allowed.
          */
         get: operations["list_unsubscribes"];
         put?: never;
@@ -2027,7 +2031,7 @@ export interface paths {
         };
         /**
          * List Jobs
-         * @description Jobs of the last thirty days, newest first.
+         * @description List the jobs of the last thirty days, newest first.
          */
         get: operations["list_jobs"];
         put?: never;
@@ -2047,7 +2051,7 @@ export interface paths {
         };
         /**
          * Get Job
-         * @description How far it is, and what came out.
+         * @description Return a job's progress and result.
          */
         get: operations["get_job"];
         put?: never;
@@ -2068,7 +2072,7 @@ export interface paths {
         get?: never;
         /**
          * Add Job Piece
-         * @description A piece of the file, numbered from 0. Sent again it takes the place of what was sent before.
+         * @description Upload one piece of the file, numbered from 0. A piece that is sent again replaces the earlier one.
          */
         put: operations["add_job_piece"];
         post?: never;
@@ -2089,7 +2093,7 @@ export interface paths {
         put?: never;
         /**
          * Run Job
-         * @description Begin, begin in earnest after a dry run, or go on after it was stopped.
+         * @description Run a job, run it for real after a dry run, or resume it after it was cancelled.
          */
         post: operations["run_job"];
         delete?: never;
@@ -2109,7 +2113,7 @@ export interface paths {
         put?: never;
         /**
          * Cancel Job
-         * @description Stop after the piece that is under way; one that was never run is dropped.
+         * @description Cancel a job after the piece in progress. A job that never ran is deleted.
          */
         post: operations["cancel_job"];
         delete?: never;
@@ -2127,7 +2131,7 @@ export interface paths {
         };
         /**
          * Get Job Part
-         * @description What came out, as CSV.
+         * @description Download the result as CSV.
          */
         get: operations["get_job_part"];
         put?: never;
@@ -2147,13 +2151,13 @@ export interface paths {
         };
         /**
          * List Feeds
-         * @description All ways in, and how they go.
+         * @description List the feeds and their state.
          */
         get: operations["list_feeds"];
         put?: never;
         /**
          * Add Feed
-         * @description Open a way in. Its token and its key are shown this once.
+         * @description Add a feed. Its token and its key are in this answer and are not shown again.
          */
         post: operations["add_feed"];
         delete?: never;
@@ -2171,21 +2175,21 @@ export interface paths {
         };
         /**
          * Get Feed
-         * @description One way in.
+         * @description Return one feed.
          */
         get: operations["get_feed"];
         put?: never;
         post?: never;
         /**
          * Delete Feed
-         * @description Close it; what came by it stays.
+         * @description Remove a feed. Events that came through it are kept.
          */
         delete: operations["delete_feed"];
         options?: never;
         head?: never;
         /**
          * Update Feed
-         * @description Change it, pause it, or let it go on.
+         * @description Change, pause or resume a feed.
          */
         patch: operations["update_feed"];
         trace?: never;
@@ -2201,9 +2205,8 @@ export interface paths {
         put?: never;
         /**
          * Send To Feed
-         * @description Hand something to a feed as a person. Safe to repeat.
-         *
-         *     JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of a log (text/plain).
+         * @description Upload a file to a feed: JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of
+         *     a log (text/plain). Safe to repeat.
          */
         post: operations["send_to_feed"];
         delete?: never;
@@ -2221,14 +2224,14 @@ export interface paths {
         };
         /**
          * List Rejected Rows
-         * @description Rows that were rejected, newest first, with what is wrong with each.
+         * @description List rejected rows, newest first, each with its reason.
          */
         get: operations["list_rejected_rows"];
         put?: never;
         post?: never;
         /**
          * Delete Rejected Rows
-         * @description Forget what was rejected_rows. Gives how many rows.
+         * @description Delete rejected rows and return how many they were.
          */
         delete: operations["delete_rejected_rows"];
         options?: never;
@@ -2247,7 +2250,7 @@ export interface paths {
         put?: never;
         /**
          * Replay Rejected Rows
-         * @description Try rejected rows again, with the mapping as it is now.
+         * @description Retry rejected rows with the present mapping.
          */
         post: operations["replay_rejected_rows"];
         delete?: never;
@@ -2267,7 +2270,7 @@ export interface paths {
         put?: never;
         /**
          * Try Mapping
-         * @description A sample becoming events, field by field. Nothing is stored.
+         * @description Show how a sample becomes events, field by field. Nothing is stored.
          */
         post: operations["try_mapping"];
         delete?: never;
@@ -2287,11 +2290,10 @@ export interface paths {
         put?: never;
         /**
          * Receive
-         * @description What sources send to: JSON or NDJSON, plain, gzip or zstd.
-         *
-         *     Proven by the feed's token (Authorization: Bearer) or by a signature over time and body in the open Standard
-         *     Webhooks form, not older than five minutes. Answered when it is stored; safe to repeat. Rows that cannot be used
-         *     are kept with the reason, and answered with the others.
+         * @description Receive events from a source: JSON or NDJSON, plain, gzip or zstd. The source proves itself by the feed's token
+         *     (Authorization: Bearer) or by a signature over time and body as in the open Standard Webhooks form, not older
+         *     than five minutes. The answer follows once the events are stored. Safe to repeat. Rows that cannot be used are
+         *     kept with the reason.
          */
         post: operations["receive"];
         delete?: never;
@@ -2309,13 +2311,13 @@ export interface paths {
         };
         /**
          * List Webhooks
-         * @description All webhooks, and how their calls go.
+         * @description List the webhooks and the state of their calls.
          */
         get: operations["list_webhooks"];
         put?: never;
         /**
          * Add Webhook
-         * @description Tell an address what happens. The secret that signs is shown this once.
+         * @description Add a webhook. The secret that signs its calls is in this answer and is not shown again.
          */
         post: operations["add_webhook"];
         delete?: never;
@@ -2336,14 +2338,14 @@ export interface paths {
         post?: never;
         /**
          * Delete Webhook
-         * @description Forget it and its calls.
+         * @description Delete a webhook and its calls.
          */
         delete: operations["delete_webhook"];
         options?: never;
         head?: never;
         /**
          * Update Webhook
-         * @description Change it, pause it, or let it go on.
+         * @description Change, pause or resume a webhook.
          */
         patch: operations["update_webhook"];
         trace?: never;
@@ -2359,7 +2361,7 @@ export interface paths {
         put?: never;
         /**
          * Test Webhook
-         * @description Call it now with a message of subject `test`, and tell what came back.
+         * @description Send a message of subject `test` now, and return the answer.
          */
         post: operations["test_webhook"];
         delete?: never;
@@ -2377,7 +2379,7 @@ export interface paths {
         };
         /**
          * List Webhook Calls
-         * @description Calls, newest first; delivered ones are kept for 30 days.
+         * @description List calls, newest first. Delivered ones are kept for 30 days.
          */
         get: operations["list_webhook_calls"];
         put?: never;
@@ -2399,7 +2401,7 @@ export interface paths {
         put?: never;
         /**
          * Replay Webhook
-         * @description Try calls that were given up anew, under the same ids. Gives how many.
+         * @description Retry calls that were given up, under the same ids, and return how many.
          */
         post: operations["replay_webhook"];
         delete?: never;
@@ -2454,7 +2456,7 @@ export interface components {
     schemas: {
         /**
          * AddressCheck
-         * @description An address, what was found, and what it comes to.
+         * @description An address, its findings, and the verdict.
          * @example {
          *       "address": "kim@tidepost.example",
          *       "verdict": "good",
@@ -2498,7 +2500,7 @@ export interface components {
         };
         /**
          * AddressCheckRequest
-         * @description Addresses to look at. `probe` asks mail hosts, if the settings allow it.
+         * @description Addresses to check. `probe` asks the mail hosts, if the settings allow it.
          * @example {
          *       "addresses": [
          *         "text"
@@ -2517,7 +2519,7 @@ export interface components {
         };
         /**
          * AddressStatus
-         * @description One address: what stands, and everything that ever happened to it.
+         * @description One address: its entries, and every change of its status.
          * @example {
          *       "address": "kim@tidepost.example",
          *       "verdict": "clear",
@@ -2592,7 +2594,7 @@ export interface components {
         };
         /**
          * AddressWords
-         * @description A tenant's own words and settings for checks.
+         * @description A tenant's own lists and settings for address checks.
          * @example {
          *       "roles": [],
          *       "people": [],
@@ -2642,10 +2644,10 @@ export interface components {
         };
         /**
          * AlertChannel
-         * @description A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
+         * @description An alert channel: mail to addresses, or a chat's incoming webhook with a template.
          *
-         *     In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
-         *     text.
+         *     A template can use `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}`; values are
+         *     inserted as JSON text.
          * @example {
          *       "kind": "mail",
          *       "name": "news.glasswort.example",
@@ -2701,7 +2703,7 @@ export interface components {
         };
         /**
          * AlertSettings
-         * @description How a tenant is told of trouble, and whether clearance brakes by itself at a stop line.
+         * @description Who is notified of problems and when, and whether streams are paused automatically at a stop line.
          * @example {
          *       "wait_minutes": 15,
          *       "repeat_hours": 24,
@@ -2764,7 +2766,7 @@ export interface components {
         };
         /**
          * AlignedIdentifier
-         * @description One domain that was proved, or not, beside From.
+         * @description An authenticated domain and its alignment with the From domain.
          * @example {
          *       "kind": "spf",
          *       "domain": "news.glasswort.example",
@@ -2805,10 +2807,10 @@ export interface components {
         };
         /**
          * Annotation
-         * @description Something that happened on a day. `kind`: `note` was written by a person, the others were found.
+         * @description Something that happened on a day. An `annotation` was written by a person, the other kinds were detected.
          * @example {
          *       "day": "2026-11-20",
-         *       "kind": "note",
+         *       "kind": "annotation",
          *       "text": "The list was cleaned",
          *       "domain": "",
          *       "provider": "",
@@ -2826,7 +2828,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "note" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume";
+            kind: "annotation" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume";
             /** Text */
             text: string;
             /**
@@ -2852,7 +2854,7 @@ export interface components {
         };
         /**
          * Audit
-         * @description One examination of a domain, whole.
+         * @description One audit of a domain with all details.
          * @example {
          *       "id": 1,
          *       "domain": "news.glasswort.example",
@@ -3072,7 +3074,7 @@ export interface components {
         };
         /**
          * AuditComparison
-         * @description Two audits of a domain beside each other.
+         * @description Two audits of a domain compared.
          * @example {
          *       "before": {
          *         "id": 1,
@@ -3190,7 +3192,7 @@ export interface components {
         };
         /**
          * AuditSettings
-         * @description What a tenant's audits look at.
+         * @description A tenant's audit settings.
          * @example {
          *       "lists": [],
          *       "usual_selectors": [],
@@ -3289,7 +3291,7 @@ export interface components {
         };
         /**
          * BatchRequest
-         * @description Many domains to audit, none of which has to be watched.
+         * @description Domains to audit. They do not have to be domains of the tenant.
          * @example {
          *       "names": [
          *         "text"
@@ -3308,7 +3310,7 @@ export interface components {
         };
         /**
          * BatchResult
-         * @description One domain of a batch. `problem` says why it could not be audited; else the audit is there.
+         * @description One domain of a batch: its audit, or in `problem` why it could not be audited.
          * @example {
          *       "number": 1,
          *       "name": "news.glasswort.example",
@@ -3426,7 +3428,7 @@ export interface components {
         };
         /**
          * CauseRow
-         * @description How often one cause was given for bounces or delays, and how often it was final.
+         * @description How often a cause was found for bounces or delays, and how often it was permanent.
          * @example {
          *       "cause": "no_such_mailbox",
          *       "transient": 1,
@@ -3443,7 +3445,7 @@ export interface components {
         };
         /**
          * CauseRules
-         * @description A tenant's own rules in their order, asked before those that are shipped.
+         * @description A tenant's own rules in their order. They apply before the built-in ones.
          * @example {
          *       "version": 1,
          *       "changed_at": "2026-11-20T08:00:00Z",
@@ -3495,7 +3497,7 @@ export interface components {
         };
         /**
          * CauseSeries
-         * @description One cause at one provider, day by day.
+         * @description One cause at one provider, by day.
          * @example {
          *       "provider": "tidepost.example",
          *       "label": "Tidepost",
@@ -3582,7 +3584,7 @@ export interface components {
         };
         /**
          * CheckFinding
-         * @description One thing that was found.
+         * @description One finding of an address check.
          * @example {
          *       "word": "text",
          *       "weight": "for",
@@ -3602,7 +3604,7 @@ export interface components {
         };
         /**
          * CheckPoint
-         * @description One point of the check-list. `absent`: not published, and nobody has to. `unmeasured`: not known.
+         * @description One requirement of the checklist. `absent`: not published and not required. `unmeasured`: not known.
          * @example {
          *       "key": "text",
          *       "title": "2 SPF records on copperline.example",
@@ -3673,7 +3675,7 @@ export interface components {
         };
         /**
          * ClearanceRequest
-         * @description May I mail these? Without stream and domain only entries that scope all mail hold.
+         * @description A clearance request. Without stream and domain, only entries that apply to all mail count.
          * @example {
          *       "addresses": [
          *         "someone@tidepost.example"
@@ -3712,7 +3714,7 @@ export interface components {
         };
         /**
          * ClearanceResult
-         * @description Answers in the order of the addresses; with `only_held` those that are held.
+         * @description Answers in the order of the addresses. With `only_held`, only those that are held.
          * @example {
          *       "clear": 1,
          *       "held": 1,
@@ -3811,7 +3813,7 @@ export interface components {
         };
         /**
          * Decision
-         * @description Agree to proposals, or dismiss them; they are not proposed again.
+         * @description Proposals to accept or dismiss. Dismissed ones are not proposed again.
          * @example {
          *       "ids": [
          *         "text"
@@ -3833,7 +3835,7 @@ export interface components {
         };
         /**
          * DmarcPicture
-         * @description The policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis).
+         * @description The DMARC policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis).
          * @example {
          *       "by_list": {
          *         "way": "suffix-list",
@@ -3879,7 +3881,7 @@ export interface components {
         };
         /**
          * DmarcResult
-         * @description DMARC for a stream or a message, and what would happen to it.
+         * @description DMARC for a stream or a message, and the resulting disposition.
          * @example {
          *       "way": "suffix-list",
          *       "header_from": "news.glasswort.example",
@@ -3938,7 +3940,7 @@ export interface components {
         };
         /**
          * DnsListSetting
-         * @description A DNS list that audits ask (RFC 5782), and what its answers mean.
+         * @description A DNS list that audits query (RFC 5782), and the meaning of its answers.
          * @example {
          *       "zone": "bl.harbourmaster.example",
          *       "kind": "ip",
@@ -3973,7 +3975,7 @@ export interface components {
         };
         /**
          * Domain
-         * @description A sending domain. One that was only seen in events is `seen` until somebody adds it.
+         * @description A sending domain. A domain that appears only in events is `seen` until somebody adds it.
          * @example {
          *       "name": "news.glasswort.example",
          *       "tenant": "glasswort",
@@ -4041,7 +4043,7 @@ export interface components {
         };
         /**
          * DomainChange
-         * @description New settings of a domain; what is left out stays.
+         * @description New settings of a domain. Fields that are left out stay unchanged.
          * @example {
          *       "selectors": [
          *         "text"
@@ -4081,7 +4083,7 @@ export interface components {
         };
         /**
          * EntriesMade
-         * @description What became of them. `standing`: were there already and hold as long.
+         * @description The outcome. `standing`: were on the list already, for at least as long.
          * @example {
          *       "changed": 1,
          *       "standing": 1,
@@ -4104,7 +4106,7 @@ export interface components {
         };
         /**
          * EntryCount
-         * @description How many entries there are; `more`: counting stopped there.
+         * @description The number of entries. `more`: there are more, counting stopped.
          * @example {
          *       "count": 1,
          *       "more": true
@@ -4118,7 +4120,7 @@ export interface components {
         };
         /**
          * Erasure
-         * @description That somebody was erased; not who.
+         * @description A record that data was erased. It does not say whose.
          * @example {
          *       "erased_at": "2026-11-20T08:00:00Z",
          *       "erased_by": "text",
@@ -4147,7 +4149,7 @@ export interface components {
         };
         /**
          * ErasureRequest
-         * @description Whom to take out, and why.
+         * @description Whose data to erase, and why.
          * @example {
          *       "address": "kim@tidepost.example",
          *       "reason": "requested on 12 November, ticket 812",
@@ -4172,7 +4174,7 @@ export interface components {
         };
         /**
          * Event
-         * @description An event as it is kept, with what was found out about it.
+         * @description A stored event, with what was derived from it.
          * @example {
          *       "sender_lacks": "",
          *       "kind": "accepted",
@@ -4271,7 +4273,7 @@ export interface components {
         };
         /**
          * Evidence
-         * @description The event behind an entry, as it was told.
+         * @description The event behind an entry, as the source reported it.
          * @example {
          *       "kind": "text",
          *       "time": "2026-11-20T08:00:00Z",
@@ -4303,7 +4305,7 @@ export interface components {
         };
         /**
          * Explanation
-         * @description What moved a reading between two days: all changes of its pulls, the largest first, and what else happened.
+         * @description What changed a reading between two days: all changes of its pulls, the largest first, and what else happened.
          * @example {
          *       "subject": "domain",
          *       "name": "news.glasswort.example",
@@ -4381,7 +4383,7 @@ export interface components {
          *       "annotations": [
          *         {
          *           "day": "2026-11-20",
-         *           "kind": "note",
+         *           "kind": "annotation",
          *           "text": "The list was cleaned",
          *           "domain": "",
          *           "provider": "",
@@ -4410,7 +4412,7 @@ export interface components {
         };
         /**
          * FactorSettings
-         * @description What can be set of a factor; what is left out is as shipped.
+         * @description Parameters of a factor. Those that are left out have their defaults.
          * @example {
          *       "watch": 0.5,
          *       "stop": 0.5,
@@ -4439,7 +4441,7 @@ export interface components {
         };
         /**
          * FactorShown
-         * @description A factor as it holds, and as it is shipped.
+         * @description A factor's present and default parameters.
          * @example {
          *       "name": "complaints",
          *       "unit": "rate",
@@ -4488,7 +4490,7 @@ export interface components {
         };
         /**
          * Feed
-         * @description A way in, and how it goes.
+         * @description A feed and its state.
          * @example {
          *       "name": "news.glasswort.example",
          *       "kind": "http",
@@ -4597,7 +4599,7 @@ export interface components {
         };
         /**
          * FeedChange
-         * @description New settings; what is left out stays.
+         * @description New settings of a feed. Fields that are left out stay unchanged.
          * @example {
          *       "source": {
          *         "addresses": [],
@@ -4636,7 +4638,7 @@ export interface components {
         };
         /**
          * FeedDefaults
-         * @description What events get where the source says nothing.
+         * @description Values for events where the source gives none.
          * @example {
          *       "domain": "",
          *       "stream": "",
@@ -4662,7 +4664,7 @@ export interface components {
         };
         /**
          * FeedMapping
-         * @description How what a source sends becomes events. Paths are JSONPath (RFC 9535).
+         * @description How rows of a source become events. Paths are JSONPath (RFC 9535).
          * @example {
          *       "unwrap": [],
          *       "rows": "$",
@@ -4693,10 +4695,8 @@ export interface components {
         };
         /**
          * FeedSource
-         * @description Where a feed reads. What it needs depends on its kind.
-         *
-         *     mail: `addresses`; mailbox: `path` (Maildir or mbox) or `host`, `user`, `folder`; log: `path`; queue: `host` and
-         *     `queue`.
+         * @description Where a feed reads. Required fields depend on its kind. mail: `addresses`; mailbox: `path` (Maildir or mbox) or
+         *     `host`, `user`, `folder`; log: `path`; queue: `host` and `queue`.
          * @example {
          *       "addresses": [],
          *       "path": "",
@@ -4756,7 +4756,7 @@ export interface components {
         };
         /**
          * FeedbackReport
-         * @description An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on.
+         * @description Summary of an aggregate report (RFC 7489 §7.2). Audits check `new_selectors` from now on.
          * @example {
          *       "reporter": "text",
          *       "report_id": "text",
@@ -4829,7 +4829,7 @@ export interface components {
         };
         /**
          * FieldSource
-         * @description Where one field of an event comes from: a path or a constant, a table of words, a default, a form.
+         * @description Where one field of an event comes from: a path or a constant, a table of values, a default, a form.
          * @example {
          *       "path": "",
          *       "constant": null,
@@ -4865,7 +4865,7 @@ export interface components {
         };
         /**
          * FileLayout
-         * @description How a file is written; what is left out is found from its beginning.
+         * @description The format of a file. What is left out is detected from its beginning.
          * @example {
          *       "form": "",
          *       "encoding": "windows-1252",
@@ -4896,7 +4896,7 @@ export interface components {
         };
         /**
          * Finding
-         * @description One thing found, with the evidence and the remedy.
+         * @description A finding of the audit, with its evidence and remedy.
          * @example {
          *       "id": "spf-several-records:copperline.example",
          *       "rule": "spf-several-records",
@@ -4983,7 +4983,8 @@ export interface components {
         };
         /**
          * FindingPlace
-         * @description Where: the record's owner name and type, and in its text the column (from 1; 0: all of it) and length.
+         * @description The place of a finding: owner name and type of the record, and in its text the column (from 1; 0: the whole
+         *     text) and length.
          * @example {
          *       "name": "news.glasswort.example",
          *       "rdtype": "text",
@@ -5207,7 +5208,7 @@ export interface components {
         };
         /**
          * FlowComparison
-         * @description Two parts of the mail beside each other.
+         * @description Two parts of the mail compared.
          * @example {
          *       "first_day": "2026-11-20",
          *       "last_day": "2026-11-20",
@@ -5267,7 +5268,7 @@ export interface components {
         };
         /**
          * FlowDays
-         * @description Mail flow day by day: all of it first, then each provider.
+         * @description Mail flow by day: all mail first, then each provider.
          * @example {
          *       "first_day": "2026-11-20",
          *       "last_day": "2026-11-20",
@@ -5317,7 +5318,7 @@ export interface components {
         };
         /**
          * FlowNames
-         * @description What mail can be told apart by.
+         * @description Properties by which mail can be filtered and compared.
          * @example {
          *       "streams": [
          *         "text"
@@ -5350,7 +5351,7 @@ export interface components {
         };
         /**
          * FlowRow
-         * @description One provider's mail in the period. Rates are absent where there was no mail to take them of.
+         * @description One provider's mail in the period. A rate is absent where there was no mail to compute it from.
          * @example {
          *       "provider": "tidepost.example",
          *       "label": "Tidepost",
@@ -5460,7 +5461,7 @@ export interface components {
         };
         /**
          * FlowSeries
-         * @description One provider's mail day by day; every list has a number for each day.
+         * @description One provider's mail by day. Every list has one number per day.
          * @example {
          *       "provider": "tidepost.example",
          *       "label": "Tidepost",
@@ -5518,7 +5519,7 @@ export interface components {
         };
         /**
          * FlowSettings
-         * @description How long events are kept, and how often a shift may be reported that is none.
+         * @description How long events are stored, and the rate of false shifts that is accepted.
          * @example {
          *       "keep_events_days": 400,
          *       "false_alarms_a_year": 1
@@ -5540,7 +5541,7 @@ export interface components {
         };
         /**
          * Forecast
-         * @description Readings that would follow.
+         * @description The forecast readings.
          * @example {
          *       "days": [
          *         {
@@ -5564,7 +5565,7 @@ export interface components {
         };
         /**
          * ForecastDay
-         * @description A day to come: if all goes on as it does, and with the change.
+         * @description A day of the forecast: unchanged, and with the change.
          * @example {
          *       "day": "2026-11-20",
          *       "unchanged": 0.5,
@@ -5587,7 +5588,8 @@ export interface components {
         };
         /**
          * ForecastRequest
-         * @description A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none).
+         * @description A change to forecast. `volume`: factor for the amount of mail. `remains`: factor for the events behind a pull
+         *     (0: none left).
          * @example {
          *       "volume": 1,
          *       "remains": {},
@@ -5615,7 +5617,7 @@ export interface components {
         };
         /**
          * Gate
-         * @description A gate. Its key is shown when it is made.
+         * @description A gate. Its key is shown only when the gate is created.
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
@@ -5644,7 +5646,7 @@ export interface components {
         };
         /**
          * Growth
-         * @description How the list grew, day by day, and by reason, provider and stream.
+         * @description How the list grew by day, and by reason, provider and stream.
          * @example {
          *       "first": "text",
          *       "last": "text",
@@ -5724,7 +5726,7 @@ export interface components {
         };
         /**
          * GrowthDay
-         * @description A day: entries that came and went, what stood at its end, and mail withheld.
+         * @description One day: entries added and removed, the number at its end, and withheld mail.
          * @example {
          *       "day": "2026-11-20",
          *       "added": 1,
@@ -5747,7 +5749,7 @@ export interface components {
         };
         /**
          * GrowthPart
-         * @description One reason, provider or stream over the period.
+         * @description One reason, provider or stream in the period.
          * @example {
          *       "name": "news.glasswort.example",
          *       "label": "Tidepost",
@@ -5781,7 +5783,7 @@ export interface components {
         };
         /**
          * Headroom
-         * @description How many more of a factor's events until its lines are reached today, and when they would be at this pace.
+         * @description How many more events of a factor until its lines are reached today, and when that happens at this pace.
          * @example {
          *       "factor": "complaints",
          *       "provider": "tidepost.example",
@@ -5828,7 +5830,7 @@ export interface components {
         };
         /**
          * HeldElsewhere
-         * @description An entry that holds other mail than was asked about.
+         * @description An entry that holds mail other than what was asked about.
          * @example {
          *       "reason": "manual",
          *       "scope": "tenant",
@@ -5848,7 +5850,7 @@ export interface components {
         };
         /**
          * HistoryEntry
-         * @description Something that happened to a domain: a record changed, a finding appeared or went.
+         * @description A change at a domain: a record changed, or a finding appeared or disappeared.
          * @example {
          *       "id": 1,
          *       "at": "2026-11-20T08:00:00Z",
@@ -5914,7 +5916,7 @@ export interface components {
         };
         /**
          * HostSeen
-         * @description A sending address, its names, and those of them that lead back.
+         * @description A sending address, its host names, and those of them that resolve back to it.
          * @example {
          *       "ip": "192.0.2.10",
          *       "names": [
@@ -5938,7 +5940,7 @@ export interface components {
         };
         /**
          * ImportRequest
-         * @description A list to be put on the suppression list.
+         * @description A list to import into the suppression list.
          * @example {
          *       "name": "",
          *       "layout": {
@@ -6012,7 +6014,7 @@ export interface components {
         };
         /**
          * IntakeResult
-         * @description What became of a load: every row is stored, was there already, or is rejected with its reason.
+         * @description The outcome of an upload of events: every row is stored, already known, or rejected with its reason.
          * @example {
          *       "received": 1,
          *       "stored": 1,
@@ -6045,7 +6047,7 @@ export interface components {
         };
         /**
          * Job
-         * @description Work that takes its time. `done` of `total` in units of its kind: octets, recipients, domains, days.
+         * @description A job. `done` of `total` in units of its kind: octets, recipients, domains, days.
          * @example {
          *       "id": 1,
          *       "kind": "import",
@@ -6114,7 +6116,7 @@ export interface components {
         };
         /**
          * JobStart
-         * @description Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards.
+         * @description Start of a job. With `dry`, it only finds out what would happen; it can be run for real afterwards.
          * @example {
          *       "dry": false
          *     }
@@ -6192,7 +6194,7 @@ export interface components {
         };
         /**
          * Lift
-         * @description Take entries off: by their ids, or all that hold an address.
+         * @description Entries to remove: by their ids, or all that hold an address.
          * @example {
          *       "ids": [],
          *       "address": "",
@@ -6222,7 +6224,7 @@ export interface components {
         };
         /**
          * Lifted
-         * @description What was taken off.
+         * @description The removed entries.
          * @example {
          *       "entries": [
          *         {
@@ -6267,7 +6269,7 @@ export interface components {
         };
         /**
          * LineRow
-         * @description A rate against its lines, and how probable it is that it lies above them.
+         * @description A rate compared with its lines, and the probability that it is above them.
          * @example {
          *       "subject": "domain",
          *       "name": "news.glasswort.example",
@@ -6338,7 +6340,7 @@ export interface components {
         };
         /**
          * ListChange
-         * @description One change of the list. `number` grows; nothing is ever put before what was seen.
+         * @description One change of the list. `number` only grows; no change is ever inserted before one that was returned.
          * @example {
          *       "number": 1,
          *       "address": "kim@tidepost.example",
@@ -6403,7 +6405,7 @@ export interface components {
         };
         /**
          * ListChanges
-         * @description Changes in their order. Ask again after `last`.
+         * @description Changes in order. Ask again with `last` to continue.
          * @example {
          *       "items": [
          *         {
@@ -6441,7 +6443,7 @@ export interface components {
         };
         /**
          * ListCheckRequest
-         * @description A list to be looked at before a send.
+         * @description A list to check before a send.
          * @example {
          *       "name": "",
          *       "layout": {
@@ -6481,7 +6483,7 @@ export interface components {
         };
         /**
          * ListResult
-         * @description What one DNS list says of an address or a domain.
+         * @description The answer of one DNS list for an address or a domain.
          * @example {
          *       "zone": "glasswort.example",
          *       "label": "Tidepost",
@@ -6515,7 +6517,7 @@ export interface components {
         };
         /**
          * LookupNode
-         * @description A term of an SPF record that costs a DNS look-up, and what it drags in.
+         * @description A term of an SPF record that costs DNS look-ups, and how many.
          * @example {
          *       "term": "text",
          *       "name": "news.glasswort.example",
@@ -6570,7 +6572,7 @@ export interface components {
         };
         /**
          * MadeFeed
-         * @description With its secrets, shown this once: a bearer token, and the key that signs.
+         * @description A feed with its secrets, shown only once: a bearer token, and the key that signs.
          * @example {
          *       "name": "news.glasswort.example",
          *       "kind": "http",
@@ -6685,7 +6687,8 @@ export interface components {
         };
         /**
          * MadeGate
-         * @description With the key that the MTA sends as policy_context, shown this once, and a line for its configuration.
+         * @description A gate with the key that the MTA sends as policy_context, shown only once, and a line for the MTA's
+         *     configuration.
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
@@ -6720,7 +6723,7 @@ export interface components {
         };
         /**
          * MadeKey
-         * @description A new key. The private half is given this once and not kept.
+         * @description A new DKIM key. The private key is shown only once and not stored.
          * @example {
          *       "name": "news.glasswort.example",
          *       "selector": "d1",
@@ -6746,7 +6749,7 @@ export interface components {
         };
         /**
          * MadeToken
-         * @description A token just made.
+         * @description A new token. Its secret is shown only once.
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
@@ -6781,7 +6784,7 @@ export interface components {
         };
         /**
          * MadeWebhook
-         * @description With the secret that signs, shown this once.
+         * @description A webhook with the secret that signs its calls, shown only once.
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
@@ -6834,7 +6837,7 @@ export interface components {
         };
         /**
          * MailLinks
-         * @description What goes into a message for one recipient and stream (RFC 8058, RFC 2369).
+         * @description The unsubscribe headers of a message for one recipient and stream (RFC 8058, RFC 2369).
          * @example {
          *       "recipient": "kim@tidepost.example",
          *       "list_unsubscribe": "text",
@@ -6857,7 +6860,7 @@ export interface components {
         };
         /**
          * MailLinksRequest
-         * @description For whom. The stream and domain are those that the message is sent on.
+         * @description Recipients to make unsubscribe headers for. Stream and domain are those of the message.
          * @example {
          *       "recipients": [
          *         "text"
@@ -6880,7 +6883,7 @@ export interface components {
         };
         /**
          * MappingDryRun
-         * @description A sample, and the mapping to try it with (the feed's own without one).
+         * @description A sample, and the mapping to try it with (without one: the feed's own).
          * @example {
          *       "sample": "text",
          *       "mapping": {
@@ -6937,7 +6940,7 @@ export interface components {
         };
         /**
          * MatchingSettings
-         * @description How addresses are compared, and whether they are kept.
+         * @description How addresses are compared, and whether they are stored in clear.
          * @example {
          *       "fold_case": true,
          *       "same": [],
@@ -6965,7 +6968,7 @@ export interface components {
         };
         /**
          * MatchingView
-         * @description The settings that hold; `changing` while the list is being rewritten to them.
+         * @description The present settings. `changing`: the list is being rewritten to them.
          * @example {
          *       "settings": {
          *         "fold_case": true,
@@ -6989,7 +6992,7 @@ export interface components {
         };
         /**
          * Member
-         * @description Somebody who may see a tenant, and be given its items.
+         * @description A person who can see a tenant and can be assigned its items.
          * @example {
          *       "email": "isla@skerry.example",
          *       "name": "news.glasswort.example",
@@ -7009,7 +7012,7 @@ export interface components {
         };
         /**
          * MessageCheck
-         * @description A message looked at: its signatures, SPF where the connection is known, and DMARC both ways.
+         * @description A verified message: its signatures, SPF if the connection is known, and DMARC by both discovery methods.
          * @example {
          *       "header_from": "news.glasswort.example",
          *       "signatures": [
@@ -7148,7 +7151,7 @@ export interface components {
         };
         /**
          * Move
-         * @description How much more one factor at one provider takes off on the second day than on the first.
+         * @description How much more one factor at one provider pulls on the second day than on the first.
          * @example {
          *       "factor": "complaints",
          *       "provider": "tidepost.example",
@@ -7193,7 +7196,7 @@ export interface components {
         };
         /**
          * NetworkOverlap
-         * @description A network that is there already.
+         * @description A network that already has permission.
          * @example {
          *       "inner": "text",
          *       "outer": "text",
@@ -7217,7 +7220,7 @@ export interface components {
         };
         /**
          * NewAnnotation
-         * @description A note on the time axis. Without a domain it is about all of the tenant's mail.
+         * @description An annotation on the time axis. Without a domain, it applies to all mail of the tenant.
          * @example {
          *       "day": "2026-11-20",
          *       "text": "The list was cleaned",
@@ -7240,7 +7243,7 @@ export interface components {
         };
         /**
          * NewDomain
-         * @description A domain to watch. Selectors cannot be listed from DNS, so name those that sign its mail.
+         * @description A domain to add. DNS cannot list selectors, so name those that sign its mail.
          * @example {
          *       "name": "news.glasswort.example",
          *       "selectors": [
@@ -7267,7 +7270,7 @@ export interface components {
         };
         /**
          * NewEntries
-         * @description Addresses to hold. `@domain` means all of a domain.
+         * @description Addresses to suppress. `@domain` means a whole domain.
          * @example {
          *       "addresses": [
          *         "text"
@@ -7310,7 +7313,7 @@ export interface components {
         };
         /**
          * NewFeed
-         * @description A way in. `password` is for mailboxes and queues; it is kept encrypted.
+         * @description A feed to add. `password` is for mailboxes and queues; it is stored encrypted.
          * @example {
          *       "name": "news.glasswort.example",
          *       "kind": "http",
@@ -7377,7 +7380,7 @@ export interface components {
         };
         /**
          * NewGate
-         * @description A way in for an MTA that asks about each recipient (Postfix's policy delegation).
+         * @description A door for an MTA that asks about each recipient (Postfix policy delegation).
          * @example {
          *       "name": "news.glasswort.example",
          *       "stream": "",
@@ -7401,7 +7404,7 @@ export interface components {
         };
         /**
          * NewKey
-         * @description A DKIM key to make.
+         * @description A DKIM key to create.
          * @example {
          *       "selector": "d1",
          *       "kind": "rsa2048"
@@ -7419,7 +7422,8 @@ export interface components {
         };
         /**
          * NewProof
-         * @description What to prove. A domain by a TXT record or a message to postmaster or abuse, an address by a message to it.
+         * @description A proof to start. A domain is proved by a TXT record or a message to postmaster or abuse, an address by a
+         *     message to it.
          * @example {
          *       "subject": "news.glasswort.example",
          *       "method": "record",
@@ -7449,7 +7453,7 @@ export interface components {
         };
         /**
          * NewToken
-         * @description A token for a program, for one tenant or (without `tenant`) for all that its maker may see.
+         * @description A token for a program, for one tenant or (without `tenant`) for all tenants of its owner.
          * @example {
          *       "name": "nightly import",
          *       "tenant": "glasswort",
@@ -7504,7 +7508,7 @@ export interface components {
         };
         /**
          * NewWebhook
-         * @description An address to call. Without `subjects` it is told everything.
+         * @description An address to call. Without `subjects`, it is called for all of them.
          * @example {
          *       "name": "ticket desk",
          *       "url": "https://desk.glasswort.example/rust-gauge",
@@ -7530,7 +7534,7 @@ export interface components {
         };
         /**
          * Notification
-         * @description One message about an item on one way, and what became of it.
+         * @description One notification about an item on one channel, and its delivery.
          * @example {
          *       "id": 1,
          *       "channel": "text",
@@ -7574,7 +7578,7 @@ export interface components {
         };
         /**
          * OwnRule
-         * @description One rule. It looks at the reply pattern of a reply, and decides when all that it asks for is there.
+         * @description One rule. It looks at the reply pattern of a reply, and applies when all its conditions are met.
          * @example {
          *       "name": "harbour-closed",
          *       "cause": "none",
@@ -7691,7 +7695,7 @@ export interface components {
          *       "items": [
          *         {
          *           "day": "2026-11-20",
-         *           "kind": "note",
+         *           "kind": "annotation",
          *           "text": "The list was cleaned",
          *           "domain": "",
          *           "provider": "",
@@ -8691,7 +8695,7 @@ export interface components {
         };
         /**
          * Plan
-         * @description All records that a domain ought to publish. With `checked_at` they were compared with what is published.
+         * @description All records that a domain should publish. With `checked_at`, they were compared with the published ones.
          * @example {
          *       "domain": "news.glasswort.example",
          *       "zone": "glasswort.example",
@@ -8834,7 +8838,7 @@ export interface components {
         };
         /**
          * PlanAdvice
-         * @description Something to consider.
+         * @description A remark on the plan.
          * @example {
          *       "title": "2 SPF records on copperline.example",
          *       "why": "text"
@@ -8848,7 +8852,7 @@ export interface components {
         };
         /**
          * PlanRecord
-         * @description A record to publish. `elsewhere`: somebody else has to, it is outside the zone.
+         * @description A record to publish. `elsewhere`: somebody else publishes it, because it is outside the zone.
          * @example {
          *       "key": "text",
          *       "purpose": "text",
@@ -8931,7 +8935,7 @@ export interface components {
         };
         /**
          * PlanSettings
-         * @description What people choose about a domain's plan.
+         * @description Choices about a domain's plan.
          * @example {
          *       "stage": "",
          *       "reports_to": "dmarc@glasswort.example",
@@ -9002,7 +9006,7 @@ export interface components {
         };
         /**
          * PolicyBacktestRequest
-         * @description Try a policy on the past.
+         * @description A policy to backtest on past events.
          * @example {
          *       "policy": {
          *         "rules": [
@@ -9047,7 +9051,7 @@ export interface components {
         };
         /**
          * PolicyFound
-         * @description Which DMARC record governs, by one way of looking.
+         * @description The DMARC record that applies, by one discovery method.
          * @example {
          *       "way": "suffix-list",
          *       "organisation": "text",
@@ -9102,7 +9106,7 @@ export interface components {
         };
         /**
          * PolicyRule
-         * @description One rule; the first that fits an event decides. Empty lists mean any.
+         * @description One rule; the first that matches an event decides. Empty lists match anything.
          * @example {
          *       "name": "news.glasswort.example",
          *       "act": "hold",
@@ -9141,7 +9145,7 @@ export interface components {
              * Causes
              * @default []
              */
-            causes: string[];
+            causes: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble")[];
             /**
              * Permanence
              * @default
@@ -9222,7 +9226,7 @@ export interface components {
         };
         /**
          * PolicyView
-         * @description The policy that holds, and since when. `shipped`: the tenant chose none of its own.
+         * @description The present policy, and since when. `shipped`: it is the default one.
          * @example {
          *       "policy": {
          *         "rules": [
@@ -9273,7 +9277,7 @@ export interface components {
         };
         /**
          * Problem
-         * @description An error as RFC 9457 has it, with what to do about it.
+         * @description A problem as in RFC 9457, with what to do about it.
          * @example {
          *       "type": "/problems/not-found",
          *       "title": "2 SPF records on copperline.example",
@@ -9326,7 +9330,7 @@ export interface components {
         };
         /**
          * ProblemError
-         * @description One mistake in what was sent: where it is, what it is, and what to do.
+         * @description One invalid value in a request: where it is, what is wrong, and what to do.
          * @example {
          *       "line": 1,
          *       "field": "",
@@ -9356,7 +9360,7 @@ export interface components {
         };
         /**
          * Proof
-         * @description How a proof stands. `record` is what to publish, `sent_to` where the code went.
+         * @description The state of a proof. `record` is the record to publish, `sent_to` the address that the code was sent to.
          * @example {
          *       "id": 1,
          *       "kind": "domain",
@@ -9426,7 +9430,7 @@ export interface components {
         };
         /**
          * ProposalSettings
-         * @description What is looked for once a day and proposed.
+         * @description What is searched for once a day and proposed.
          * @example {
          *       "no_life_sends": 12,
          *       "no_life_days": 120,
@@ -9460,7 +9464,7 @@ export interface components {
         };
         /**
          * Provider
-         * @description A mailbox provider as this tenant calls it.
+         * @description A mailbox provider under the name that this tenant uses.
          * @example {
          *       "provider": "tidepost.example",
          *       "label": "Tidepost",
@@ -9480,7 +9484,7 @@ export interface components {
         };
         /**
          * ProviderChange
-         * @description A tenant's own name for a provider; empty to take it back.
+         * @description A tenant's own name for a provider. Empty: the default name.
          * @example {
          *       "label": "Tidepost"
          *     }
@@ -9491,7 +9495,7 @@ export interface components {
         };
         /**
          * Publication
-         * @description A change that was made. `verified`: the server gives it. It can be taken back.
+         * @description A published change. `verified`: the server answers with it. It can be undone.
          * @example {
          *       "id": 1,
          *       "domain": "news.glasswort.example",
@@ -9545,7 +9549,7 @@ export interface components {
         };
         /**
          * PublishedRecord
-         * @description What DNS gave at one name; `values` is empty where nothing is published (see `status`).
+         * @description The answer of DNS for one name. `values` is empty where nothing is published (see `status`).
          * @example {
          *       "purpose": "spf",
          *       "name": "news.glasswort.example",
@@ -9600,10 +9604,9 @@ export interface components {
         };
         /**
          * Pull
-         * @description What one factor at one provider takes off a reading, and the measure behind it with its 80 % interval.
-         *
-         *     `unit`: `rate` is a fraction of the mail; `drop` how far openings fell below what is usual; `doublings` of the last
-         *     week's mail over a usual week; `faults` of the audit, a risk counting a fifth.
+         * @description How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
+         *     `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
+         *     compares the last week's mail with a usual week; `faults` counts faults of the audit, a risk as a fifth.
          * @example {
          *       "factor": "complaints",
          *       "provider": "tidepost.example",
@@ -9669,7 +9672,7 @@ export interface components {
         };
         /**
          * Question
-         * @description One question that the audit asked, and how it ended.
+         * @description One DNS query of the audit and its outcome.
          * @example {
          *       "question": "text",
          *       "status": "text"
@@ -9706,7 +9709,7 @@ export interface components {
         };
         /**
          * RateDifference
-         * @description One rate of two sides, and how far they lie apart: `high` and `low` of the difference, 95 %.
+         * @description One rate of two sides and their difference: `high` and `low` are its 95 % interval.
          * @example {
          *       "name": "news.glasswort.example",
          *       "first": {
@@ -9754,7 +9757,7 @@ export interface components {
         };
         /**
          * Reading
-         * @description One day's reading: 100 minus its pulls. Without `value` there was too little mail to say.
+         * @description One day's reading: 100 minus its pulls. Without `value`, there was too little mail for a reading.
          * @example {
          *       "day": "2026-11-20",
          *       "value": 0.5,
@@ -9808,7 +9811,7 @@ export interface components {
         };
         /**
          * ReadingSeries
-         * @description Readings of one subject, overall or at one provider, a day each.
+         * @description Readings of one subject by day, overall or at one provider.
          * @example {
          *       "tenant": "glasswort",
          *       "subject": "domain",
@@ -9883,7 +9886,7 @@ export interface components {
         };
         /**
          * ReadingSettingsView
-         * @description Settings, and what they come to.
+         * @description Settings, and their effect.
          * @example {
          *       "settings": {
          *         "factors": {}
@@ -9928,7 +9931,7 @@ export interface components {
         };
         /**
          * RecipientData
-         * @description All that a tenant keeps of one recipient.
+         * @description All data that a tenant stores about one recipient.
          * @example {
          *       "tenant": "glasswort",
          *       "address": "kim@tidepost.example",
@@ -10042,7 +10045,7 @@ export interface components {
         };
         /**
          * RecordCause
-         * @description Why a published record is not the planned one; `column` counts from 1 in what is published, 0 is nowhere.
+         * @description Why a published record differs from the plan. `column` counts from 1 in the published text; 0: no place.
          * @example {
          *       "key": "text",
          *       "text": "The list was cleaned",
@@ -10089,7 +10092,7 @@ export interface components {
         };
         /**
          * RecordCheck
-         * @description How a planned record stands.
+         * @description The state of a planned record.
          * @example {
          *       "state": "matches",
          *       "published": [
@@ -10147,7 +10150,7 @@ export interface components {
         };
         /**
          * RecordForms
-         * @description A record in the forms that control panels want, each to be copied exactly.
+         * @description A record in the forms that control panels expect, each to be copied exactly.
          * @example {
          *       "host": "text",
          *       "host_or_blank": "text",
@@ -10188,7 +10191,7 @@ export interface components {
         };
         /**
          * RecordPiece
-         * @description A stretch of planned and published text beside each other.
+         * @description A piece of planned text and the piece of published text in its place.
          * @example {
          *       "kind": "same",
          *       "planned": "text",
@@ -10208,7 +10211,7 @@ export interface components {
         };
         /**
          * RefusedAddress
-         * @description What was not taken, and why.
+         * @description A rejected address and the reason.
          * @example {
          *       "row": 1,
          *       "text": "The list was cleaned",
@@ -10225,7 +10228,7 @@ export interface components {
         };
         /**
          * RejectedRow
-         * @description A row that was rejected: what it was, and why.
+         * @description A rejected row: its content and the reason.
          * @example {
          *       "id": 1,
          *       "arrived_at": "2026-11-20T08:00:00Z",
@@ -10255,7 +10258,7 @@ export interface components {
         };
         /**
          * RejudgedPattern
-         * @description A reply pattern that the rules on trial judge otherwise.
+         * @description A reply pattern that the tried rules classify differently.
          * @example {
          *       "pattern": "text",
          *       "example": "text",
@@ -10304,7 +10307,7 @@ export interface components {
         };
         /**
          * Relay
-         * @description A relay of a tenant. One that was only seen in events is not `described` yet.
+         * @description A relay of a tenant. One that appears only in events is not `described` yet.
          * @example {
          *       "own": false,
          *       "hosts": [],
@@ -10399,7 +10402,7 @@ export interface components {
         };
         /**
          * RelayDescription
-         * @description What a relay is, wants and allows.
+         * @description The description of a relay: what it is, which records it needs, what it allows.
          * @example {
          *       "own": false,
          *       "hosts": [],
@@ -10481,7 +10484,7 @@ export interface components {
         };
         /**
          * RelayHost
-         * @description An address that mail leaves from, and the name it greets with.
+         * @description An address that mail leaves from, and its HELO name.
          * @example {
          *       "ip": "192.0.2.41",
          *       "helo": "mta1.skerry.example"
@@ -10502,7 +10505,7 @@ export interface components {
         };
         /**
          * RelayInbound
-         * @description A host that takes in mail for the domain.
+         * @description A host that receives mail for the domain.
          * @example {
          *       "priority": 10,
          *       "host": "text"
@@ -10519,7 +10522,7 @@ export interface components {
         };
         /**
          * RelayKey
-         * @description A key that the relay signs with: a CNAME to its own record, or a TXT record to copy.
+         * @description A key that the relay signs with: a CNAME to the relay's own record, or a TXT record to copy.
          * @example {
          *       "selector": "d1",
          *       "type": "CNAME",
@@ -10544,7 +10547,7 @@ export interface components {
         };
         /**
          * RelayLimit
-         * @description How much the relay allows; empty is not known.
+         * @description Sending limits of the relay. Empty: not known.
          * @example {
          *       "region": "",
          *       "per_hour": 1,
@@ -10571,7 +10574,7 @@ export interface components {
         };
         /**
          * RelayLines
-         * @description The relay's own rates at which it warns and stops, as fractions; empty uses the defaults.
+         * @description The relay's own rates at which it warns and stops, as fractions. Empty: the defaults.
          * @example {
          *       "bounce_watch": 0.05,
          *       "bounce_stop": 0.1,
@@ -10644,7 +10647,7 @@ export interface components {
         };
         /**
          * ReplayResult
-         * @description What became of rejected rows that were tried again.
+         * @description The outcome of a retry of rejected rows.
          * @example {
          *       "tried": 1,
          *       "stored": 1,
@@ -10698,7 +10701,7 @@ export interface components {
         };
         /**
          * Report
-         * @description A period in words and as a page of its own: how each domain stood, what was mended, what is next.
+         * @description A report on a period, as text and as a page: the readings of each domain, what was resolved, what comes next.
          * @example {
          *       "title": "2 SPF records on copperline.example",
          *       "text": "The list was cleaned",
@@ -10718,7 +10721,7 @@ export interface components {
         };
         /**
          * ReportedSelector
-         * @description A selector that signs for a domain of the tenant, as a report tells.
+         * @description A selector that signs for a domain of the tenant, found in a report.
          * @example {
          *       "domain": "news.glasswort.example",
          *       "selector": "d1"
@@ -10732,7 +10735,7 @@ export interface components {
         };
         /**
          * ReportedSource
-         * @description One address that sent as the domain, as the receiver of the report saw it.
+         * @description One address that sent mail as the domain, as the receiver reported it.
          * @example {
          *       "source_ip": "192.0.2.10",
          *       "messages": 1,
@@ -10778,7 +10781,7 @@ export interface components {
         };
         /**
          * RrsetChange
-         * @description One set of records before and after, in the form of a zone file.
+         * @description One record set before and after, in zone file format.
          * @example {
          *       "name": "news.glasswort.example",
          *       "type": "text",
@@ -10808,7 +10811,7 @@ export interface components {
         };
         /**
          * RuleApplication
-         * @description How far the past has been judged by the rules as they are: a job, and its counts.
+         * @description How many past events are classified by the present rules: a job, and its counts.
          * @example {
          *       "job": 1,
          *       "rules_version": 1,
@@ -10870,7 +10873,7 @@ export interface components {
         };
         /**
          * RulesBacktest
-         * @description What the rules would have made of the past. Nothing is changed.
+         * @description What the rules would have done with past events. Nothing is changed.
          * @example {
          *       "first_day": "2026-11-20",
          *       "last_day": "2026-11-20",
@@ -10956,7 +10959,7 @@ export interface components {
         };
         /**
          * RulesBacktestRequest
-         * @description Rules to be tried in place of those that a tenant has.
+         * @description Rules to try in place of the tenant's own.
          * @example {
          *       "rules": [
          *         {
@@ -10988,7 +10991,8 @@ export interface components {
         };
         /**
          * RulesChange
-         * @description All rules as they shall be. `version` is the one that they were made from; another one meanwhile is refused.
+         * @description The new list of rules. `version` is the version that was edited; if another one is stored by now, the request is
+         *     refused.
          * @example {
          *       "version": 1,
          *       "rules": [
@@ -11023,7 +11027,7 @@ export interface components {
         };
         /**
          * SameMailbox
-         * @description At one provider: what of a local part makes no difference.
+         * @description For one provider: which differences in a local part are ignored.
          * @example {
          *       "provider": "tidepost.example",
          *       "tag_after": "",
@@ -11050,7 +11054,7 @@ export interface components {
         };
         /**
          * SavedRates
-         * @description What withheld mail would have done: rates as they are, and as they would be had it been sent.
+         * @description What withheld mail would have done: the rates as they are, and as they would be if it had been sent.
          * @example {
          *       "sent": 1,
          *       "bounced": 1,
@@ -11116,7 +11120,7 @@ export interface components {
         };
         /**
          * Sending
-         * @description Say this with a clearance that decides what is sent: those held are counted as withheld.
+         * @description The purpose of a clearance that decides what is sent: held addresses are counted as withheld.
          * @example {
          *       "domain": "news.glasswort.example",
          *       "campaign": "",
@@ -11215,7 +11219,7 @@ export interface components {
         };
         /**
          * ShiftDetails
-         * @description A shift with what is behind it.
+         * @description A shift with its causes and sources.
          * @example {
          *       "shift": {
          *         "id": 1,
@@ -11302,7 +11306,7 @@ export interface components {
         };
         /**
          * ShiftPart
-         * @description How much of a shift came from one domain, stream, provider or relay.
+         * @description The share of one domain, stream, provider or relay in a shift.
          * @example {
          *       "what": "domain",
          *       "name": "news.glasswort.example",
@@ -11325,7 +11329,7 @@ export interface components {
         };
         /**
          * SignIn
-         * @description What a person types.
+         * @description Email address and password.
          * @example {
          *       "email": "isla@skerry.example",
          *       "password": "text"
@@ -11345,7 +11349,7 @@ export interface components {
         };
         /**
          * SignatureResult
-         * @description One DKIM signature of a message, and why it holds or does not.
+         * @description One DKIM signature of a message, and why it passes or fails.
          * @example {
          *       "result": "pass",
          *       "reason": "manual",
@@ -11499,7 +11503,7 @@ export interface components {
         };
         /**
          * SpfCheckRequest
-         * @description Would this pass? `record` is tried in place of what the envelope domain publishes.
+         * @description A connection to check with SPF. `record` replaces what the envelope domain publishes.
          * @example {
          *       "ip": "192.0.2.43",
          *       "mail_from": "bounce@news.glasswort.example",
@@ -11531,7 +11535,7 @@ export interface components {
         };
         /**
          * SpfChoice
-         * @description A way to need fewer look-ups, and what it costs.
+         * @description A way to need fewer look-ups, and its cost.
          * @example {
          *       "way": "list",
          *       "relay": "driftline",
@@ -11619,7 +11623,7 @@ export interface components {
         };
         /**
          * SpfPicture
-         * @description What the SPF record costs and whom it lets send.
+         * @description The look-ups of an SPF record and the networks that it permits.
          * @example {
          *       "lookups": 1,
          *       "limit": 1,
@@ -11768,7 +11772,7 @@ export interface components {
         };
         /**
          * SpfShare
-         * @description What a relay costs in an SPF record.
+         * @description The look-ups that a relay costs in an SPF record.
          * @example {
          *       "relay": "driftline",
          *       "lookups": 1
@@ -11782,7 +11786,7 @@ export interface components {
         };
         /**
          * SpfStep
-         * @description One term as it was evaluated.
+         * @description One evaluated term.
          * @example {
          *       "depth": 1,
          *       "domain": "news.glasswort.example",
@@ -11818,7 +11822,7 @@ export interface components {
         };
         /**
          * SpfWay
-         * @description How a relay gets into the SPF record: addresses listed, streams moved to a name of their own, or dropped.
+         * @description How a relay gets into the SPF record: its addresses listed, its streams moved to a subdomain, or left out.
          * @example {
          *       "relay": "driftline",
          *       "way": "list"
@@ -11835,7 +11839,7 @@ export interface components {
         };
         /**
          * StreamMove
-         * @description What a factor's events came from: a stream's share in their change.
+         * @description A stream's share in the change of a factor's events.
          * @example {
          *       "factor": "complaints",
          *       "stream": "newsletter",
@@ -11864,7 +11868,7 @@ export interface components {
         };
         /**
          * StreamPath
-         * @description How one kind of mail of a domain is sent. What is not known stays empty.
+         * @description How one kind of mail of a domain is sent. Unknown values stay empty.
          * @example {
          *       "name": "newsletter",
          *       "header_from": "",
@@ -11932,7 +11936,7 @@ export interface components {
         };
         /**
          * StreamPause
-         * @description A stream over a relay that clearance holds until somebody releases it.
+         * @description A stream over a relay that clearance holds until somebody resumes it.
          * @example {
          *       "stream": "newsletter",
          *       "relay": "driftline",
@@ -11962,7 +11966,7 @@ export interface components {
         };
         /**
          * StreamPauseChange
-         * @description Let a stream over a relay go on.
+         * @description A stream to pause or resume over a relay.
          * @example {
          *       "stream": "newsletter",
          *       "relay": "driftline",
@@ -11979,7 +11983,7 @@ export interface components {
         };
         /**
          * StreamResult
-         * @description How one stream fares.
+         * @description Authentication of one stream.
          * @example {
          *       "name": "news.glasswort.example",
          *       "relay": "driftline",
@@ -12070,7 +12074,7 @@ export interface components {
         };
         /**
          * SuppressionEntry
-         * @description What stands for an address (or `@domain`, all of it), for one reason and scope.
+         * @description An entry: one address (or `@domain` for all of it), reason and scope.
          * @example {
          *       "id": "text",
          *       "address": "kim@tidepost.example",
@@ -12260,7 +12264,7 @@ export interface components {
         };
         /**
          * TenantRef
-         * @description A tenant that one may see.
+         * @description A tenant that the user can see.
          * @example {
          *       "slug": "glasswort",
          *       "name": "Glasswort Theatre",
@@ -12286,7 +12290,7 @@ export interface components {
         };
         /**
          * Token
-         * @description A token as it is listed; the secret itself is shown once, when it is made.
+         * @description A token in a list, without its secret.
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
@@ -12315,7 +12319,7 @@ export interface components {
         };
         /**
          * TrialRow
-         * @description One row of the sample as an event, or why it is none.
+         * @description One row of the sample as an event, or the reason why it is rejected.
          * @example {
          *       "left_out": true,
          *       "steps": [
@@ -12351,7 +12355,7 @@ export interface components {
         };
         /**
          * TrialStep
-         * @description One field: where it was looked for, what stood there, what became of it.
+         * @description One field: where it was looked for, what was there, and the resulting value.
          * @example {
          *       "field": "text",
          *       "path": "text",
@@ -12371,7 +12375,7 @@ export interface components {
         };
         /**
          * UnsubscribeLine
-         * @description Somebody unsubscribed: how, when, and how long it took until it was in force.
+         * @description An unsubscribe request: how it came, when, and how long it took to take effect.
          * @example {
          *       "address": "kim@tidepost.example",
          *       "stream": "newsletter",
@@ -12412,11 +12416,11 @@ export interface components {
         };
         /**
          * Unsubscribes
-         * @description The newest, and how they stand against the two days that mailbox providers allow (RFC 8058).
+         * @description The latest unsubscribe requests, compared with the two days that mailbox providers allow (RFC 8058).
          * @example {
          *       "days": 1,
          *       "asked": 1,
-         *       "by_way": {},
+         *       "by_method": {},
          *       "slowest_seconds": 0.5,
          *       "median_seconds": 0.5,
          *       "late": 1,
@@ -12439,8 +12443,8 @@ export interface components {
             days: number;
             /** Asked */
             asked: number;
-            /** By Way */
-            by_way: {
+            /** By Method */
+            by_method: {
                 [key: string]: number;
             };
             /** Slowest Seconds */
@@ -12462,7 +12466,7 @@ export interface components {
         };
         /**
          * UnwrapStep
-         * @description Opens what stands at a JSONPath: a text that holds JSON, base64, or both.
+         * @description Decodes the value at a JSONPath: text that holds JSON, base64, or both.
          * @example {
          *       "at": "$.Records[*].body",
          *       "form": "json"
@@ -12482,7 +12486,7 @@ export interface components {
         };
         /**
          * UpdateServer
-         * @description Where a zone is changed. The secret is not shown.
+         * @description A zone that can be changed. The secret is not shown.
          * @example {
          *       "zone": "glasswort.example",
          *       "address": "kim@tidepost.example",
@@ -12579,7 +12583,7 @@ export interface components {
         };
         /**
          * WallCell
-         * @description A crossing on the wall: the newest reading, and how it came there.
+         * @description A cell of the wall: the latest reading and its course.
          * @example {
          *       "provider": "tidepost.example",
          *       "value": 0.5,
@@ -12604,7 +12608,7 @@ export interface components {
         };
         /**
          * WallColumn
-         * @description One mailbox provider, or all, or the rest.
+         * @description One mailbox provider, all of them, or the rest.
          * @example {
          *       "provider": "tidepost.example",
          *       "label": "Tidepost",
@@ -12701,7 +12705,7 @@ export interface components {
         };
         /**
          * Watch
-         * @description A watch and what its newest round saw. `all_by` is when everybody will have it, where that is known.
+         * @description A watch and the result of its latest round. `all_by`: when every server has the records, if that is known.
          * @example {
          *       "id": 1,
          *       "domain": "news.glasswort.example",
@@ -12789,7 +12793,7 @@ export interface components {
         };
         /**
          * WatchRequest
-         * @description What to watch: records of the plan by their key, or all that are yours to publish.
+         * @description What to watch: records of the plan by their key, or all of your own.
          * @example {
          *       "keys": [],
          *       "hours": 48
@@ -12810,7 +12814,7 @@ export interface components {
         };
         /**
          * WatchResolver
-         * @description A resolver that watches ask beside those of the service. Only public addresses can be asked.
+         * @description A resolver that watches ask beside the built-in ones. Only public addresses can be asked.
          * @example {
          *       "label": "Tidepost",
          *       "address": "198.51.100.53"
@@ -12828,7 +12832,7 @@ export interface components {
         };
         /**
          * WatchSettings
-         * @description Whom watches of a tenant ask. `given` are those that the service's own settings name.
+         * @description The resolvers that a tenant's watches ask. `given`: those of the service's own settings.
          * @example {
          *       "resolvers": [],
          *       "given": []
@@ -12848,7 +12852,7 @@ export interface components {
         };
         /**
          * WatchSighting
-         * @description One record at one server. `until` is when an old answer runs out at the latest.
+         * @description One record at one server. `until`: when an old answer expires at the latest.
          * @example {
          *       "key": "text",
          *       "server": "text",
@@ -12879,7 +12883,7 @@ export interface components {
         };
         /**
          * WatchedRecord
-         * @description A record that is watched for.
+         * @description A watched record.
          * @example {
          *       "key": "text",
          *       "name": "news.glasswort.example",
@@ -12908,7 +12912,7 @@ export interface components {
         };
         /**
          * WatchedServer
-         * @description A server that is asked; `own` is one of the zone itself.
+         * @description A server that is asked. `own`: a name server of the zone itself.
          * @example {
          *       "label": "Tidepost",
          *       "address": "kim@tidepost.example",
@@ -12925,7 +12929,7 @@ export interface components {
         };
         /**
          * Webhook
-         * @description An address that is called, and how it goes. `waiting` calls are still tried; `dead` ones were given up.
+         * @description A webhook and its state. `waiting` calls are still tried; `dead` ones were given up.
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
@@ -12975,7 +12979,7 @@ export interface components {
         };
         /**
          * WebhookCall
-         * @description One message to one webhook. `id` is the `webhook-id` that every try carries.
+         * @description One call of one webhook. `id` is the `webhook-id` of every attempt.
          * @example {
          *       "id": "text",
          *       "subject": "text",
@@ -13021,7 +13025,7 @@ export interface components {
         };
         /**
          * WebhookChange
-         * @description New settings; what is left out stays.
+         * @description New settings of a webhook. Fields that are left out stay unchanged.
          * @example {
          *       "name": "news.glasswort.example",
          *       "url": "https://desk.glasswort.example/hook",
@@ -13043,7 +13047,7 @@ export interface components {
         };
         /**
          * Who
-         * @description Who is asking, and for which tenants they may.
+         * @description The user, and the tenants that they can see.
          * @example {
          *       "name": "news.glasswort.example",
          *       "email": "isla@skerry.example",
@@ -13066,8 +13070,8 @@ export interface components {
         };
         /**
          * WorkAct
-         * @description What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
-         *     `recheck` (look again now, and close it when it is mended).
+         * @description An action on an item: `acknowledge` (assign it to yourself), `assign`, `comment`, `snooze` (with `until` and a
+         *     reason), `recheck` (measure now, and resolve the item if the problem is gone).
          * @example {
          *       "act": "acknowledge",
          *       "text": "",
@@ -13094,16 +13098,17 @@ export interface components {
             to: string;
             /**
              * Until
-             * @description With snooze: when it ends: when it ends
+             * @description With snooze: when it ends
              */
             until?: string | null;
         };
         /**
          * WorkItem
-         * @description One incident: what is wrong, since when, the evidence, the exact remedy.
+         * @description One problem: what is wrong, since when, the evidence, the exact remedy.
          *
-         *     `level`: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost, `know` nothing of ours
-         *     is wrong. `waiting` was found and is not told yet; `minded` is looked after by somebody.
+         *     `level`: `stop`: this path is or will be stopped; `fix`: it costs deliveries; `investigate`: it may cost deliveries;
+         *     `info`: nothing of your own is wrong. `state`: `waiting` items were detected and nobody is notified yet;
+         *     `acknowledged` ones have been taken by somebody.
          * @example {
          *       "id": 1,
          *       "tenant": "glasswort",
@@ -13213,7 +13218,7 @@ export interface components {
         };
         /**
          * WorkItemDetails
-         * @description An item with all that happened to it.
+         * @description An item with its history.
          * @example {
          *       "id": 1,
          *       "tenant": "glasswort",
@@ -13333,7 +13338,7 @@ export interface components {
         };
         /**
          * WorkStep
-         * @description Something that happened to an item.
+         * @description One step in the history of an item.
          * @example {
          *       "at": "2026-11-20T08:00:00Z",
          *       "by": "isla@skerry.example",
@@ -13359,7 +13364,7 @@ export interface components {
         };
         /**
          * ZoneChange
-         * @description Exactly what would change. It is applied only with its `digest`.
+         * @description A preview of exactly what would change. It is applied only with its `digest`.
          * @example {
          *       "zone": "glasswort.example",
          *       "server": "text",
@@ -13400,7 +13405,7 @@ export interface components {
         };
         /**
          * ZoneChangeRequest
-         * @description Which records of the plan to publish (all that are yours without `keys`), and the digest of what was shown.
+         * @description Records of the plan to publish (without `keys`: all of your own), and the digest of the preview.
          * @example {
          *       "keys": [],
          *       "digest": ""
@@ -13420,10 +13425,9 @@ export interface components {
         };
         /**
          * NewEvent
-         * @description Something that happened to one message for one recipient.
-         *
-         *     Told twice, it counts once: events are the same when kind, time, recipient and `id` agree, or, without an `id`,
-         *     message id, domain, stream, relay, campaign and attempt.
+         * @description Something that happened to one message for one recipient. An event that is sent twice counts once: two events
+         *     are the same when kind, time, recipient and `id` are equal, or, without an `id`, message id, domain, stream,
+         *     relay, campaign and attempt.
          * @example {
          *       "kind": "accepted",
          *       "time": "2026-11-20T08:00:00Z",

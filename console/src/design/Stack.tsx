@@ -7,3 +7,11 @@ export const Stack = styled.div`
   gap: ${space.l};
   grid-template-columns: minmax(0, 1fr);
 `;
+
+/** Buttons and small things beside each other. */
+export const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: ${space.s};
+  align-items: center;
+`;

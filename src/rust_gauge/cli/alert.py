@@ -32,7 +32,7 @@ def settings(session: Session) -> int:
         repeat = f"every {found.repeat_hours:g} h until acknowledged" if found.repeat_hours else "once"
         output.line(f"First notification: after {found.wait_minutes:g} min; repeated: {repeat}")
         output.line(f"Resolved automatically: after {found.resolve_hours:g} h without the problem")
-        output.line(f"Confidence needed to report a crossed line: {found.confidence:.0%}")
+        output.line(f"Confidence needed to report a crossed line: {found.confidence * 100:.0f} %")
         output.line(f"Stop automatically at a stop line: {'yes' if found.auto_pause else 'no'}")
         every = {"week": "every Monday", "month": "on the 1st of each month"}.get(found.report_every, "never")
         output.line(f"Report: {every}{' to ' + ', '.join(found.report_to) if found.report_to else ''}")

@@ -68,7 +68,7 @@ class Noun:
         self.name = name
         self.parser = Parser(
             prog=f"rustgauge {name}",
-            description=help[0].upper() + help[1:] + ".",
+            description=help[0].upper() + help[1:] + ("" if help.endswith("?") else "."),
             epilog=f"{COMMON_HELP}\n\nexamples:\n{shown}",
         )
         self._verbs = self.parser.add_subparsers(metavar="VERB", required=True, title="verbs", parser_class=Parser)

@@ -115,7 +115,7 @@ def _lines(pull: Pull) -> str:
     if pull.unit == "doublings":
         return f"watch line {2**pull.watch:.1f} times, stop line {2**pull.stop:.1f} times"
     if pull.unit == "drop":
-        return f"watch line {pull.watch:.0%}, stop line {pull.stop:.0%}"
+        return f"watch line {percent(pull.watch)}, stop line {percent(pull.stop)}"
     return f"watch line {pull.watch:g}, stop line {pull.stop:g}"
 
 
@@ -210,7 +210,7 @@ def _show_wall(session: Session, result: Wall) -> None:
     output.say(f"{legend}   empty: too little mail. Delivered: messages in {result.days} days to {result.day}.")
     for column in result.columns:
         if column.outage:
-            output.say(f"{column.label} delays {column.outage:.0%} of all senders' mail: a provider outage.")
+            output.say(f"{column.label} delays {column.outage * 100:.0f} % of all senders' mail: a provider outage.")
 
 
 def explain(session: Session) -> int:

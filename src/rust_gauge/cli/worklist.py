@@ -140,7 +140,7 @@ def lines(session: Session) -> int:
          "crossed", "next"),
         lambda r: (
             r.subject, r.name, r.rate, percent(r.value), f"{r.events:,.0f}", f"{r.mail:,.0f}", percent(r.watch),
-            percent(r.stop), f"{r.watch_chance:.0%}", f"{r.stop_chance:.0%}",
+            percent(r.stop), f"{r.watch_chance * 100:.0f} %", f"{r.stop_chance * 100:.0f} %",
             (r.crossed or "", crossed.get(r.crossed, "dim")), f"{r.next} on {r.next_on}" if r.next else "",
         ),
         right=range(3, 10), empty="No mail to measure rates of.",

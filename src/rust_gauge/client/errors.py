@@ -2,12 +2,12 @@
 
 ClientError
  ├─ ServiceUnreachable     no answer at all: wrong address, not running, network
- └─ ProblemResponse        the service said no; `problem` is its RFC 9457 document
+ └─ ProblemResponse        the service refused; `problem` is its RFC 9457 document
      ├─ NotAllowedError      401, 403: sign in, or another token
      ├─ NotFoundError        404
      ├─ AlreadyThereError    409
      ├─ InvalidInputError    400, 413, 415, 422: `problem.errors` names the places
-     └─ UnavailableError     429, 5xx: try again later
+     └─ UnavailableError     429, 5xx: retry later
 """
 
 import httpx
@@ -17,15 +17,15 @@ from rust_gauge.contract.common import Problem
 
 
 class ClientError(Exception):
-    """The root."""
+    """The root of all errors of the client."""
 
 
 class ServiceUnreachable(ClientError):
-    """No answer came."""
+    """The service did not answer."""
 
 
 class ProblemResponse(ClientError):
-    """The service rejected; `str()` is what it said, and `problem` the whole of it."""
+    """The service refused the request. `str()` is its message, `problem` the whole document."""
 
     def __init__(self, problem: Problem) -> None:
         super().__init__(problem.detail or problem.title)
@@ -33,11 +33,11 @@ class ProblemResponse(ClientError):
 
 
 class NotAllowedError(ProblemResponse):
-    """No session or token that is good for this."""
+    """No session or token, or one without this permission."""
 
 
 class NotFoundError(ProblemResponse):
-    """It does not exist, or is not ours to see."""
+    """It does not exist, or belongs to another tenant."""
 
 
 class AlreadyThereError(ProblemResponse):
@@ -45,11 +45,11 @@ class AlreadyThereError(ProblemResponse):
 
 
 class InvalidInputError(ProblemResponse):
-    """What was sent cannot be used."""
+    """The request contains invalid values."""
 
 
 class UnavailableError(ProblemResponse):
-    """The service cannot do it now."""
+    """The service cannot answer now."""
 
 
 _BY_STATUS: dict[int, type[ProblemResponse]] = {
@@ -62,7 +62,7 @@ _BY_STATUS: dict[int, type[ProblemResponse]] = {
 
 
 def error_of(response: httpx.Response) -> ProblemResponse:
-    """Return the exception for a response that is no success."""
+    """Return the exception for a response that is not a success."""
     try:
         problem = Problem.model_validate_json(response.content)
     except ValidationError:  # something else answered, a proxy perhaps

@@ -1,4 +1,4 @@
-"""When to try again, and after how long (seconds)."""
+"""When to retry a request, and after how long (seconds)."""
 
 import random
 
@@ -10,7 +10,7 @@ _LONGEST = 20.0  # seconds, even when Retry-After asks for longer: a person is w
 
 
 def pause_before(attempt: int, response: httpx.Response | None) -> float:
-    """How long to wait after attempt number `attempt` (from 1): what the service asks for, else doubling."""
+    """Return the seconds to wait after attempt number `attempt` (from 1): what the service asks for, else doubling."""
     asked = response.headers.get("retry-after", "") if response is not None else ""
     if asked.isdigit():
         return min(_LONGEST, float(asked))
@@ -18,5 +18,5 @@ def pause_before(attempt: int, response: httpx.Response | None) -> float:
 
 
 def worth_repeating(response: httpx.Response) -> bool:
-    """Return whether a response says "try again later"."""
+    """Return whether a response asks the client to retry later."""
     return response.status_code in _TRY_LATER

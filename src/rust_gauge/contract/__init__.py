@@ -1,4 +1,3 @@
-"""The API's resources as Pydantic models: the only thing that service and client share.
-
-Times are RFC 3339 in UTC; rates are fractions, not percentages; names of domains are A-labels in lower case.
+"""The API's resources as Pydantic models: all that service and client share. Times are RFC 3339 in UTC, rates are
+fractions (not percentages), domain names are A-labels in lower case.
 """

@@ -1,4 +1,4 @@
-"""Audits: what a domain publishes, and what is wrong with it."""
+"""Audits: what a domain publishes, and which faults it has."""
 
 from typing import Annotated, Literal
 
@@ -10,7 +10,9 @@ Level = Literal["fault", "risk", "note"]
 
 
 class FindingPlace(Model):
-    """Where: the record's owner name and type, and in its text the column (from 1; 0: all of it) and length."""
+    """The place of a finding: owner name and type of the record, and in its text the column (from 1; 0: the whole
+    text) and length.
+    """
 
     name: str
     rdtype: str
@@ -20,7 +22,7 @@ class FindingPlace(Model):
 
 
 class Finding(Model):
-    """One thing found, with the evidence and the remedy."""
+    """A finding of the audit, with its evidence and remedy."""
 
     id: str = Field(examples=["spf-several-records:copperline.example"])
     rule: str = Field(examples=["spf-several-records"])
@@ -39,7 +41,7 @@ class Finding(Model):
 
 
 class PublishedRecord(Model):
-    """What DNS gave at one name; `values` is empty where nothing is published (see `status`)."""
+    """The answer of DNS for one name. `values` is empty where nothing is published (see `status`)."""
 
     purpose: Literal["spf", "dkim", "dmarc", "mx", "mta-sts", "tls-rpt", "bimi", "tlsa", "dnssec"]
     name: str
@@ -53,14 +55,14 @@ class PublishedRecord(Model):
 
 
 class Question(Model):
-    """One question that the audit asked, and how it ended."""
+    """One DNS query of the audit and its outcome."""
 
     question: str
     status: str
 
 
 class CheckPoint(Model):
-    """One point of the check-list. `absent`: not published, and nobody has to. `unmeasured`: not known."""
+    """One requirement of the checklist. `absent`: not published and not required. `unmeasured`: not known."""
 
     key: str
     title: str
@@ -69,7 +71,7 @@ class CheckPoint(Model):
 
 
 class LookupNode(Model):
-    """A term of an SPF record that costs a DNS look-up, and what it drags in."""
+    """A term of an SPF record that costs DNS look-ups, and how many."""
 
     term: str
     name: str = Field(description="Target name; empty if it depends on the connection")
@@ -90,7 +92,7 @@ class AuthorisedNetwork(Model):
 
 
 class NetworkOverlap(Model):
-    """A network that is there already."""
+    """A network that already has permission."""
 
     inner: str
     outer: str
@@ -99,7 +101,7 @@ class NetworkOverlap(Model):
 
 
 class SpfPicture(Model):
-    """What the SPF record costs and whom it lets send."""
+    """The look-ups of an SPF record and the networks that it permits."""
 
     lookups: int
     limit: int
@@ -115,7 +117,7 @@ class SpfPicture(Model):
 
 
 class PolicyFound(Model):
-    """Which DMARC record governs, by one way of looking."""
+    """The DMARC record that applies, by one discovery method."""
 
     way: Literal["suffix-list", "tree-walk"]
     organisation: str
@@ -134,7 +136,7 @@ class PolicyFound(Model):
 
 
 class DmarcPicture(Model):
-    """The policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis)."""
+    """The DMARC policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis)."""
 
     by_list: PolicyFound
     by_walk: PolicyFound
@@ -157,7 +159,7 @@ class KeySeen(Model):
 
 
 class HostSeen(Model):
-    """A sending address, its names, and those of them that lead back."""
+    """A sending address, its host names, and those of them that resolve back to it."""
 
     ip: str
     names: list[str]
@@ -166,7 +168,7 @@ class HostSeen(Model):
 
 
 class AlignedIdentifier(Model):
-    """One domain that was proved, or not, beside From."""
+    """An authenticated domain and its alignment with the From domain."""
 
     kind: Literal["spf", "dkim"]
     domain: str
@@ -180,7 +182,7 @@ class AlignedIdentifier(Model):
 
 
 class DmarcResult(Model):
-    """DMARC for a stream or a message, and what would happen to it."""
+    """DMARC for a stream or a message, and the resulting disposition."""
 
     way: Literal["suffix-list", "tree-walk"]
     header_from: str
@@ -203,7 +205,7 @@ class SpfOfAddress(Model):
 
 
 class StreamResult(Model):
-    """How one stream fares."""
+    """Authentication of one stream."""
 
     name: str
     relay: str
@@ -218,7 +220,7 @@ class StreamResult(Model):
 
 
 class ListResult(Model):
-    """What one DNS list says of an address or a domain."""
+    """The answer of one DNS list for an address or a domain."""
 
     zone: str
     label: str
@@ -254,7 +256,7 @@ class AuditSummary(Model):
 
 
 class Audit(AuditSummary):
-    """One examination of a domain, whole."""
+    """One audit of a domain with all details."""
 
     records: list[PublishedRecord]
     findings: list[Finding]
@@ -280,7 +282,7 @@ class RecordChange(Model):
 
 
 class AuditComparison(Model):
-    """Two audits of a domain beside each other."""
+    """Two audits of a domain compared."""
 
     before: AuditSummary
     after: AuditSummary
@@ -291,7 +293,7 @@ class AuditComparison(Model):
 
 
 class HistoryEntry(Model):
-    """Something that happened to a domain: a record changed, a finding appeared or went."""
+    """A change at a domain: a record changed, or a finding appeared or disappeared."""
 
     id: int
     at: UtcTime
@@ -303,14 +305,14 @@ class HistoryEntry(Model):
 
 
 class BatchRequest(Model):
-    """Many domains to audit, none of which has to be watched."""
+    """Domains to audit. They do not have to be domains of the tenant."""
 
     names: list[Annotated[str, Field(max_length=1000)]] = Field(min_length=1, max_length=20_000)
     selectors: list[Annotated[str, Field(max_length=64)]] = Field(default=[], max_length=20)
 
 
 class BatchResult(Model):
-    """One domain of a batch. `problem` says why it could not be audited; else the audit is there."""
+    """One domain of a batch: its audit, or in `problem` why it could not be audited."""
 
     number: int
     name: str
@@ -322,7 +324,7 @@ class BatchResult(Model):
 
 
 class SpfCheckRequest(Model):
-    """Would this pass? `record` is tried in place of what the envelope domain publishes."""
+    """A connection to check with SPF. `record` replaces what the envelope domain publishes."""
 
     ip: str = Field(max_length=45, examples=["192.0.2.43"])
     mail_from: str = Field(
@@ -333,7 +335,7 @@ class SpfCheckRequest(Model):
 
 
 class SpfStep(Model):
-    """One term as it was evaluated."""
+    """One evaluated term."""
 
     depth: int
     domain: str
@@ -369,7 +371,7 @@ class SpfCheck(Model):
 
 
 class SignatureResult(Model):
-    """One DKIM signature of a message, and why it holds or does not."""
+    """One DKIM signature of a message, and why it passes or fails."""
 
     result: Literal["pass", "fail", "neutral", "temperror", "permerror"]
     reason: str
@@ -395,7 +397,7 @@ class SignatureResult(Model):
 
 
 class MessageCheck(Model):
-    """A message looked at: its signatures, SPF where the connection is known, and DMARC both ways."""
+    """A verified message: its signatures, SPF if the connection is known, and DMARC by both discovery methods."""
 
     header_from: str
     signatures: list[SignatureResult]
@@ -405,7 +407,7 @@ class MessageCheck(Model):
 
 
 class ReportedSource(Model):
-    """One address that sent as the domain, as the receiver of the report saw it."""
+    """One address that sent mail as the domain, as the receiver reported it."""
 
     source_ip: str
     messages: int
@@ -417,14 +419,14 @@ class ReportedSource(Model):
 
 
 class ReportedSelector(Model):
-    """A selector that signs for a domain of the tenant, as a report tells."""
+    """A selector that signs for a domain of the tenant, found in a report."""
 
     domain: str
     selector: str
 
 
 class FeedbackReport(Model):
-    """An aggregate report (RFC 7489 §7.2) in short. `new_selectors` are looked at by audits from now on."""
+    """Summary of an aggregate report (RFC 7489 §7.2). Audits check `new_selectors` from now on."""
 
     reporter: str
     report_id: str
@@ -439,7 +441,7 @@ class FeedbackReport(Model):
 
 
 class DnsListSetting(Model):
-    """A DNS list that audits ask (RFC 5782), and what its answers mean."""
+    """A DNS list that audits query (RFC 5782), and the meaning of its answers."""
 
     zone: str = Field(min_length=3, max_length=253, examples=["bl.harbourmaster.example"])
     kind: Literal["ip", "domain"] = "ip"
@@ -459,7 +461,7 @@ class BulkRule(Model):
 
 
 class AuditSettings(Model):
-    """What a tenant's audits look at."""
+    """A tenant's audit settings."""
 
     lists: list[DnsListSetting] = Field(default=[], max_length=40)
     usual_selectors: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9_.-]{1,63}$")]] = Field(default=[], max_length=60)

@@ -1,4 +1,4 @@
-"""Checks of addresses, and the lists that they are held against."""
+"""Address checks, and the lists that addresses are checked against."""
 
 from typing import Annotated, Literal
 
@@ -12,7 +12,7 @@ Verdict = Literal["good", "doubtful", "bad", "unknown"]
 
 
 class AddressWords(Model):
-    """A tenant's own words and settings for checks."""
+    """A tenant's own lists and settings for address checks."""
 
     roles: list[_Word] = Field(default=[], max_length=2000, description="Additional role local parts")
     people: list[_Word] = Field(default=[], max_length=2000, description="Built-in role names that are people here")
@@ -23,14 +23,14 @@ class AddressWords(Model):
 
 
 class AddressCheckRequest(Model):
-    """Addresses to look at. `probe` asks mail hosts, if the settings allow it."""
+    """Addresses to check. `probe` asks the mail hosts, if the settings allow it."""
 
     addresses: list[AddressText] = Field(min_length=1, max_length=500)
     probe: bool = False
 
 
 class CheckFinding(Model):
-    """One thing that was found."""
+    """One finding of an address check."""
 
     word: str
     weight: Literal["for", "doubt", "against", "open"]
@@ -38,7 +38,7 @@ class CheckFinding(Model):
 
 
 class AddressCheck(Model):
-    """An address, what was found, and what it comes to."""
+    """An address, its findings, and the verdict."""
 
     address: str
     verdict: Verdict
@@ -49,7 +49,7 @@ class AddressCheck(Model):
 
 
 class MailLinks(Model):
-    """What goes into a message for one recipient and stream (RFC 8058, RFC 2369)."""
+    """The unsubscribe headers of a message for one recipient and stream (RFC 8058, RFC 2369)."""
 
     recipient: str
     list_unsubscribe: str = Field(description="Value of List-Unsubscribe")
@@ -57,7 +57,7 @@ class MailLinks(Model):
 
 
 class MailLinksRequest(Model):
-    """For whom. The stream and domain are those that the message is sent on."""
+    """Recipients to make unsubscribe headers for. Stream and domain are those of the message."""
 
     recipients: list[AddressText] = Field(min_length=1, max_length=10_000)
     stream: str = Field("", max_length=60, description="Empty: unsubscribes from all mail")
@@ -65,7 +65,7 @@ class MailLinksRequest(Model):
 
 
 class UnsubscribeLine(Model):
-    """Somebody unsubscribed: how, when, and how long it took until it was in force."""
+    """An unsubscribe request: how it came, when, and how long it took to take effect."""
 
     address: str
     stream: str
@@ -77,11 +77,11 @@ class UnsubscribeLine(Model):
 
 
 class Unsubscribes(Model):
-    """The newest, and how they stand against the two days that mailbox providers allow (RFC 8058)."""
+    """The latest unsubscribe requests, compared with the two days that mailbox providers allow (RFC 8058)."""
 
     days: int
     asked: int
-    by_way: dict[str, int]
+    by_method: dict[str, int]
     slowest_seconds: float | None
     median_seconds: float | None
     late: int = Field(description="Took more than two days")
@@ -90,7 +90,7 @@ class Unsubscribes(Model):
 
 
 class NewGate(Model):
-    """A way in for an MTA that asks about each recipient (Postfix's policy delegation)."""
+    """A door for an MTA that asks about each recipient (Postfix policy delegation)."""
 
     name: str = Field(min_length=1, max_length=60)
     stream: str = Field("", max_length=60, description="Stream of the mail that uses this gate")
@@ -98,7 +98,7 @@ class NewGate(Model):
 
 
 class Gate(Model):
-    """A gate. Its key is shown when it is made."""
+    """A gate. Its key is shown only when the gate is created."""
 
     id: int
     name: str
@@ -109,7 +109,9 @@ class Gate(Model):
 
 
 class MadeGate(Gate):
-    """With the key that the MTA sends as policy_context, shown this once, and a line for its configuration."""
+    """A gate with the key that the MTA sends as policy_context, shown only once, and a line for the MTA's
+    configuration.
+    """
 
     key: str
     line: str

@@ -10,7 +10,7 @@ T = TypeVar("T")
 
 
 class Model(BaseModel):
-    """Unknown fields are refused on the way in, so that a slip of the pen is not silently lost."""
+    """Base model. Unknown fields are rejected, so that a misspelled name is not silently ignored."""
 
     model_config = ConfigDict(extra="forbid", defer_build=True)
 
@@ -34,19 +34,19 @@ _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?|\+\d[\d ]*")  # a telephone number is 
 
 
 def spreadsheet_cell(text: str) -> str:
-    """Return a CSV cell that no spreadsheet takes for a formula: with an apostrophe in front, as they do."""
+    """Return a CSV cell that no spreadsheet takes for a formula: such text gets an apostrophe in front."""
     return text if _NUMBER.fullmatch(text) else _FORMULA.sub(r"\1'\2", text)
 
 
 class Page(Model, Generic[T]):
-    """One page of a list; `next` is the cursor of the one after it, absent on the last."""
+    """One page of a list. `next` is the cursor of the next page, absent on the last one."""
 
     items: list[T]
     next: str | None = None
 
 
 class ProblemError(Model):
-    """One mistake in what was sent: where it is, what it is, and what to do."""
+    """One invalid value in a request: where it is, what is wrong, and what to do."""
 
     line: int | None = Field(None, description="Line of the body, starting at 1")
     field: str = Field("", description="Field name; nested fields with dots")
@@ -55,7 +55,7 @@ class ProblemError(Model):
 
 
 class Problem(BaseModel):
-    """An error as RFC 9457 has it, with what to do about it."""
+    """A problem as in RFC 9457, with what to do about it."""
 
     type: str = Field(examples=["/problems/not-found"])
     title: str

@@ -11,7 +11,7 @@ Selector = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9_]([A-Za-z0-9_.
 
 
 class StreamPath(Model):
-    """How one kind of mail of a domain is sent. What is not known stays empty."""
+    """How one kind of mail of a domain is sent. Unknown values stay empty."""
 
     name: str = Field(min_length=1, max_length=60, examples=["newsletter"])
     header_from: str = Field("", max_length=1000, description="From domain; empty: the domain itself")
@@ -27,14 +27,14 @@ class StreamPath(Model):
 
 
 class NewDomain(Model):
-    """A domain to watch. Selectors cannot be listed from DNS, so name those that sign its mail."""
+    """A domain to add. DNS cannot list selectors, so name those that sign its mail."""
 
     name: str = Field(min_length=1, max_length=1000, examples=["news.glasswort.example"])
     selectors: list[Selector] = Field(default=[], max_length=50, examples=[["d1", "d2"]])
 
 
 class DomainChange(Model):
-    """New settings of a domain; what is left out stays."""
+    """New settings of a domain. Fields that are left out stay unchanged."""
 
     selectors: list[Selector] | None = Field(None, max_length=50)
     streams: list[StreamPath] | None = Field(None, max_length=50)
@@ -43,7 +43,7 @@ class DomainChange(Model):
 
 
 class Domain(Model):
-    """A sending domain. One that was only seen in events is `seen` until somebody adds it."""
+    """A sending domain. A domain that appears only in events is `seen` until somebody adds it."""
 
     name: str
     tenant: str

@@ -1,4 +1,4 @@
-"""Events on their way in and as they are kept."""
+"""Events as they are sent and as they are stored."""
 
 import re
 from typing import Annotated, Literal
@@ -51,7 +51,9 @@ _RFC_3339 = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d")
 
 
 def _only_rfc3339(value: object) -> object:
-    """Numbers are rejected: nobody can tell seconds from milliseconds. ValueError says what is wanted."""
+    """Return the time as UTC. Numbers are rejected: seconds and milliseconds cannot be told apart. ValueError says
+    what is expected.
+    """
     if isinstance(value, str) and not _RFC_3339.match(value):
         raise ValueError("not an RFC 3339 time such as 2026-11-20T08:00:00Z")
     if isinstance(value, int | float):
@@ -63,10 +65,9 @@ Time = Annotated[AwareDatetime, BeforeValidator(_only_rfc3339)]
 
 
 class NewEvent(Model):
-    """Something that happened to one message for one recipient.
-
-    Told twice, it counts once: events are the same when kind, time, recipient and `id` agree, or, without an `id`,
-    message id, domain, stream, relay, campaign and attempt.
+    """Something that happened to one message for one recipient. An event that is sent twice counts once: two events
+    are the same when kind, time, recipient and `id` are equal, or, without an `id`, message id, domain, stream,
+    relay, campaign and attempt.
     """
 
     kind: Kind
@@ -95,7 +96,7 @@ class NewEvent(Model):
 
 
 class IntakeResult(Model):
-    """What became of a load: every row is stored, was there already, or is rejected with its reason."""
+    """The outcome of an upload of events: every row is stored, already known, or rejected with its reason."""
 
     received: int
     stored: int
@@ -105,7 +106,7 @@ class IntakeResult(Model):
 
 
 class Event(Model):
-    """An event as it is kept, with what was found out about it."""
+    """A stored event, with what was derived from it."""
 
     sender_lacks: str = Field("", description="What its From domain and stream lack today: verification, alignment")
 

@@ -1,4 +1,4 @@
-"""Feeds: configured ways in for events, each with its mapping, its position and what it rejected."""
+"""Feeds: configured sources of events, each with its mapping, its position and its rejected rows."""
 
 from typing import Annotated, Any, Literal
 
@@ -12,14 +12,14 @@ _Path = Annotated[str, StringConstraints(max_length=500)]
 
 
 class UnwrapStep(Model):
-    """Opens what stands at a JSONPath: a text that holds JSON, base64, or both."""
+    """Decodes the value at a JSONPath: text that holds JSON, base64, or both."""
 
     at: _Path = Field(examples=["$.Records[*].body"])
     form: Literal["json", "base64", "base64-json"]
 
 
 class FieldSource(Model):
-    """Where one field of an event comes from: a path or a constant, a table of words, a default, a form."""
+    """Where one field of an event comes from: a path or a constant, a table of values, a default, a form."""
 
     path: _Path = Field("", description="In the row ($...) or in the match of `each` (@...)")
     constant: Any = None
@@ -29,7 +29,7 @@ class FieldSource(Model):
 
 
 class FeedMapping(Model):
-    """How what a source sends becomes events. Paths are JSONPath (RFC 9535)."""
+    """How rows of a source become events. Paths are JSONPath (RFC 9535)."""
 
     unwrap: list[UnwrapStep] = Field(default=[], max_length=10)
     rows: _Path = "$"
@@ -38,10 +38,8 @@ class FeedMapping(Model):
 
 
 class FeedSource(Model):
-    """Where a feed reads. What it needs depends on its kind.
-
-    mail: `addresses`; mailbox: `path` (Maildir or mbox) or `host`, `user`, `folder`; log: `path`; queue: `host` and
-    `queue`.
+    """Where a feed reads. Required fields depend on its kind. mail: `addresses`; mailbox: `path` (Maildir or mbox) or
+    `host`, `user`, `folder`; log: `path`; queue: `host` and `queue`.
     """
 
     addresses: list[Annotated[str, StringConstraints(max_length=320)]] = Field(
@@ -58,7 +56,7 @@ class FeedSource(Model):
 
 
 class FeedDefaults(Model):
-    """What events get where the source says nothing."""
+    """Values for events where the source gives none."""
 
     domain: str = Field("", max_length=253)
     stream: str = Field("", max_length=60)
@@ -66,7 +64,7 @@ class FeedDefaults(Model):
 
 
 class NewFeed(Model):
-    """A way in. `password` is for mailboxes and queues; it is kept encrypted."""
+    """A feed to add. `password` is for mailboxes and queues; it is stored encrypted."""
 
     name: FeedName
     kind: FeedKind
@@ -77,7 +75,7 @@ class NewFeed(Model):
 
 
 class FeedChange(Model):
-    """New settings; what is left out stays."""
+    """New settings of a feed. Fields that are left out stay unchanged."""
 
     source: FeedSource | None = None
     mapping: FeedMapping | None = None
@@ -87,7 +85,7 @@ class FeedChange(Model):
 
 
 class Feed(Model):
-    """A way in, and how it goes."""
+    """A feed and its state."""
 
     name: str
     kind: FeedKind
@@ -109,14 +107,14 @@ class Feed(Model):
 
 
 class MadeFeed(Feed):
-    """With its secrets, shown this once: a bearer token, and the key that signs."""
+    """A feed with its secrets, shown only once: a bearer token, and the key that signs."""
 
     token: str
     secret: str
 
 
 class RejectedRow(Model):
-    """A row that was rejected: what it was, and why."""
+    """A rejected row: its content and the reason."""
 
     id: int
     arrived_at: UtcTime
@@ -125,7 +123,7 @@ class RejectedRow(Model):
 
 
 class ReplayResult(Model):
-    """What became of rejected rows that were tried again."""
+    """The outcome of a retry of rejected rows."""
 
     tried: int
     stored: int
@@ -134,7 +132,7 @@ class ReplayResult(Model):
 
 
 class MappingDryRun(Model):
-    """A sample, and the mapping to try it with (the feed's own without one)."""
+    """A sample, and the mapping to try it with (without one: the feed's own)."""
 
     sample: str = Field(max_length=1_000_000)
     mapping: FeedMapping | None = None
@@ -142,7 +140,7 @@ class MappingDryRun(Model):
 
 
 class TrialStep(Model):
-    """One field: where it was looked for, what stood there, what became of it."""
+    """One field: where it was looked for, what was there, and the resulting value."""
 
     field: str
     path: str
@@ -151,7 +149,7 @@ class TrialStep(Model):
 
 
 class TrialRow(Model):
-    """One row of the sample as an event, or why it is none."""
+    """One row of the sample as an event, or the reason why it is rejected."""
 
     left_out: bool
     steps: list[TrialStep]

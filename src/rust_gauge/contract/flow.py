@@ -40,7 +40,7 @@ class Counts(Model):
 
 
 class FlowRow(Model):
-    """One provider's mail in the period. Rates are absent where there was no mail to take them of."""
+    """One provider's mail in the period. A rate is absent where there was no mail to compute it from."""
 
     provider: str = Field(description="Mailbox provider: registered domain of its MX, or (others)")
     label: str = Field(description="Name given by the tenant")
@@ -57,7 +57,7 @@ class FlowRow(Model):
 
 
 class CauseRow(Model):
-    """How often one cause was given for bounces or delays, and how often it was final."""
+    """How often a cause was found for bounces or delays, and how often it was permanent."""
 
     cause: str
     transient: int
@@ -77,7 +77,7 @@ class Flow(Model):
 
 
 class CauseSeries(Model):
-    """One cause at one provider, day by day."""
+    """One cause at one provider, by day."""
 
     provider: str
     label: str
@@ -99,7 +99,7 @@ class Causes(Model):
 
 
 class FlowSeries(Model):
-    """One provider's mail day by day; every list has a number for each day."""
+    """One provider's mail by day. Every list has one number per day."""
 
     provider: str = Field(description="Mailbox provider: registered domain of its MX, (others), or (all)")
     label: str
@@ -114,7 +114,7 @@ class FlowSeries(Model):
 
 
 class FlowDays(Model):
-    """Mail flow day by day: all of it first, then each provider."""
+    """Mail flow by day: all mail first, then each provider."""
 
     first_day: date
     last_day: date
@@ -134,7 +134,7 @@ class ReplyPattern(Model):
 
 
 class FlowNames(Model):
-    """What mail can be told apart by."""
+    """Properties by which mail can be filtered and compared."""
 
     streams: list[str]
     relays: list[str]
@@ -144,7 +144,7 @@ class FlowNames(Model):
 
 
 class RateDifference(Model):
-    """One rate of two sides, and how far they lie apart: `high` and `low` of the difference, 95 %."""
+    """One rate of two sides and their difference: `high` and `low` are its 95 % interval."""
 
     name: str
     first: Rate | None
@@ -159,7 +159,7 @@ class RateDifference(Model):
 
 
 class FlowComparison(Model):
-    """Two parts of the mail beside each other."""
+    """Two parts of the mail compared."""
 
     first_day: date
     last_day: date
@@ -190,7 +190,7 @@ class Shift(Model):
 
 
 class ShiftPart(Model):
-    """How much of a shift came from one domain, stream, provider or relay."""
+    """The share of one domain, stream, provider or relay in a shift."""
 
     what: Literal["domain", "stream", "provider", "relay"]
     name: str
@@ -199,7 +199,7 @@ class ShiftPart(Model):
 
 
 class ShiftDetails(Model):
-    """A shift with what is behind it."""
+    """A shift with its causes and sources."""
 
     shift: Shift
     parts: list[ShiftPart]
@@ -209,14 +209,14 @@ class ShiftDetails(Model):
 
 
 class FlowSettings(Model):
-    """How long events are kept, and how often a shift may be reported that is none."""
+    """How long events are stored, and the rate of false shifts that is accepted."""
 
     keep_events_days: int = Field(400, ge=30, le=3650, description="Older events are deleted; counters stay")
     false_alarms_a_year: float = Field(1.0, gt=0, le=365, description="Across all series of the tenant")
 
 
 class Provider(Model):
-    """A mailbox provider as this tenant calls it."""
+    """A mailbox provider under the name that this tenant uses."""
 
     provider: str
     label: str
@@ -224,6 +224,6 @@ class Provider(Model):
 
 
 class ProviderChange(Model):
-    """A tenant's own name for a provider; empty to take it back."""
+    """A tenant's own name for a provider. Empty: the default name."""
 
     label: str = Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$")

@@ -1,4 +1,4 @@
-"""Jobs: long work with progress. A file is sent in pieces, what comes out is fetched by part."""
+"""Jobs: long work with progress. A file is uploaded in pieces, the result is fetched in parts."""
 
 from datetime import datetime
 from typing import Annotated, Any, Literal
@@ -13,7 +13,7 @@ _Column = Annotated[str, StringConstraints(max_length=200)]
 
 
 class FileLayout(Model):
-    """How a file is written; what is left out is found from its beginning."""
+    """The format of a file. What is left out is detected from its beginning."""
 
     form: Literal["", "csv", "ndjson", "plain"] = ""
     encoding: str = Field("", max_length=40, examples=["windows-1252"])
@@ -23,7 +23,7 @@ class FileLayout(Model):
 
 
 class ImportRequest(Model):
-    """A list to be put on the suppression list."""
+    """A list to import into the suppression list."""
 
     name: str = Field("", max_length=200, description="Name, for example the file name")
     layout: FileLayout = FileLayout()
@@ -42,7 +42,7 @@ class ImportRequest(Model):
 
 
 class ListCheckRequest(Model):
-    """A list to be looked at before a send."""
+    """A list to check before a send."""
 
     name: str = Field("", max_length=200)
     layout: FileLayout = FileLayout()
@@ -52,7 +52,7 @@ class ListCheckRequest(Model):
 
 
 class Job(Model):
-    """Work that takes its time. `done` of `total` in units of its kind: octets, recipients, domains, days."""
+    """A job. `done` of `total` in units of its kind: octets, recipients, domains, days."""
 
     id: int
     kind: JobKind
@@ -70,6 +70,6 @@ class Job(Model):
 
 
 class JobStart(Model):
-    """Begin. With `dry` only what would happen is found out; it can be begun in earnest afterwards."""
+    """Start of a job. With `dry`, it only finds out what would happen; it can be run for real afterwards."""
 
     dry: bool = False

@@ -1,4 +1,4 @@
-"""Record plans: what a domain ought to publish, beside what is published."""
+"""Record plans: what a domain should publish, compared with what it publishes."""
 
 from typing import Annotated, Literal
 
@@ -15,14 +15,14 @@ _Term = Annotated[str, StringConstraints(max_length=260, pattern=r"^[^\s]+$")]
 
 
 class SpfWay(Model):
-    """How a relay gets into the SPF record: addresses listed, streams moved to a name of their own, or dropped."""
+    """How a relay gets into the SPF record: its addresses listed, its streams moved to a subdomain, or left out."""
 
     relay: str = Field(max_length=60)
     way: Literal["list", "move", "drop"]
 
 
 class PlanSettings(Model):
-    """What people choose about a domain's plan."""
+    """Choices about a domain's plan."""
 
     stage: Literal["", "watch", "quarantine", "reject"] = Field(
         "", description="DMARC policy; empty keeps the current one, or starts with none"
@@ -42,7 +42,7 @@ class PlanSettings(Model):
 
 
 class RecordForms(Model):
-    """A record in the forms that control panels want, each to be copied exactly."""
+    """A record in the forms that control panels expect, each to be copied exactly."""
 
     host: str = Field(description="Relative to the zone, @ for the apex")
     host_or_blank: str
@@ -55,7 +55,7 @@ class RecordForms(Model):
 
 
 class RecordCause(Model):
-    """Why a published record is not the planned one; `column` counts from 1 in what is published, 0 is nowhere."""
+    """Why a published record differs from the plan. `column` counts from 1 in the published text; 0: no place."""
 
     key: str
     text: str
@@ -64,7 +64,7 @@ class RecordCause(Model):
 
 
 class RecordPiece(Model):
-    """A stretch of planned and published text beside each other."""
+    """A piece of planned text and the piece of published text in its place."""
 
     kind: Literal["same", "missing", "extra", "changed"]
     planned: str
@@ -72,7 +72,7 @@ class RecordPiece(Model):
 
 
 class RecordCheck(Model):
-    """How a planned record stands."""
+    """The state of a planned record."""
 
     state: PlanState
     published: list[str]
@@ -85,7 +85,7 @@ class RecordCheck(Model):
 
 
 class PlanRecord(Model):
-    """A record to publish. `elsewhere`: somebody else has to, it is outside the zone."""
+    """A record to publish. `elsewhere`: somebody else publishes it, because it is outside the zone."""
 
     key: str
     purpose: str
@@ -103,7 +103,7 @@ class PlanRecord(Model):
 
 
 class SpfChoice(Model):
-    """A way to need fewer look-ups, and what it costs."""
+    """A way to need fewer look-ups, and its cost."""
 
     way: Literal["list", "move", "drop"]
     relay: str
@@ -114,7 +114,7 @@ class SpfChoice(Model):
 
 
 class SpfShare(Model):
-    """What a relay costs in an SPF record."""
+    """The look-ups that a relay costs in an SPF record."""
 
     relay: str
     lookups: int
@@ -132,14 +132,14 @@ class SpfMerge(Model):
 
 
 class PlanAdvice(Model):
-    """Something to consider."""
+    """A remark on the plan."""
 
     title: str
     why: str
 
 
 class Plan(Model):
-    """All records that a domain ought to publish. With `checked_at` they were compared with what is published."""
+    """All records that a domain should publish. With `checked_at`, they were compared with the published ones."""
 
     domain: str
     zone: str
@@ -155,14 +155,14 @@ class Plan(Model):
 
 
 class NewKey(Model):
-    """A DKIM key to make."""
+    """A DKIM key to create."""
 
     selector: Selector
     kind: Literal["rsa2048", "ed25519"] = "rsa2048"
 
 
 class MadeKey(Model):
-    """A new key. The private half is given this once and not kept."""
+    """A new DKIM key. The private key is shown only once and not stored."""
 
     name: str
     selector: str

@@ -10,7 +10,9 @@ ProofState = Literal["waiting", "verified", "lost", "expired"]
 
 
 class NewProof(Model):
-    """What to prove. A domain by a TXT record or a message to postmaster or abuse, an address by a message to it."""
+    """A proof to start. A domain is proved by a TXT record or a message to postmaster or abuse, an address by a
+    message to it.
+    """
 
     subject: str = Field(max_length=320, examples=["news.glasswort.example", "boxoffice@glasswort.example"])
     method: Literal["record", "postmaster", "abuse", "mail"] = Field(
@@ -26,7 +28,7 @@ class ProofCode(Model):
 
 
 class Proof(Model):
-    """How a proof stands. `record` is what to publish, `sent_to` where the code went."""
+    """The state of a proof. `record` is the record to publish, `sent_to` the address that the code was sent to."""
 
     id: int
     kind: Literal["domain", "address"]

@@ -19,7 +19,7 @@ class NewUpdateServer(Model):
 
 
 class UpdateServer(Model):
-    """Where a zone is changed. The secret is not shown."""
+    """A zone that can be changed. The secret is not shown."""
 
     zone: str
     address: str
@@ -28,14 +28,14 @@ class UpdateServer(Model):
 
 
 class ZoneChangeRequest(Model):
-    """Which records of the plan to publish (all that are yours without `keys`), and the digest of what was shown."""
+    """Records of the plan to publish (without `keys`: all of your own), and the digest of the preview."""
 
     keys: list[Annotated[str, StringConstraints(max_length=600)]] = Field(default=[], max_length=200)
     digest: str = Field("", max_length=64)
 
 
 class RrsetChange(Model):
-    """One set of records before and after, in the form of a zone file."""
+    """One record set before and after, in zone file format."""
 
     name: str
     type: str
@@ -46,7 +46,7 @@ class RrsetChange(Model):
 
 
 class ZoneChange(Model):
-    """Exactly what would change. It is applied only with its `digest`."""
+    """A preview of exactly what would change. It is applied only with its `digest`."""
 
     zone: str
     server: str
@@ -56,7 +56,7 @@ class ZoneChange(Model):
 
 
 class Publication(Model):
-    """A change that was made. `verified`: the server gives it. It can be taken back."""
+    """A published change. `verified`: the server answers with it. It can be undone."""
 
     id: int
     domain: str

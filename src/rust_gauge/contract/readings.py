@@ -1,4 +1,4 @@
-"""Readings, the wall that shows them all, what moved them, what would follow, and notes beside them."""
+"""Readings: the wall, series, explanations, forecasts, annotations and settings."""
 
 from datetime import date
 from typing import Annotated, Literal
@@ -17,10 +17,9 @@ FactorName = Literal[
 
 
 class Pull(Model):
-    """What one factor at one provider takes off a reading, and the measure behind it with its 80 % interval.
-
-    `unit`: `rate` is a fraction of the mail; `drop` how far openings fell below what is usual; `doublings` of the last
-    week's mail over a usual week; `faults` of the audit, a risk counting a fifth.
+    """How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
+    `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
+    compares the last week's mail with a usual week; `faults` counts faults of the audit, a risk as a fifth.
     """
 
     factor: FactorName
@@ -39,7 +38,7 @@ class Pull(Model):
 
 
 class Reading(Model):
-    """One day's reading: 100 minus its pulls. Without `value` there was too little mail to say."""
+    """One day's reading: 100 minus its pulls. Without `value`, there was too little mail for a reading."""
 
     day: date
     value: float | None
@@ -51,7 +50,7 @@ class Reading(Model):
 
 
 class ReadingSeries(Model):
-    """Readings of one subject, overall or at one provider, a day each."""
+    """Readings of one subject by day, overall or at one provider."""
 
     tenant: str
     subject: Subject = "domain"
@@ -63,7 +62,7 @@ class ReadingSeries(Model):
 
 
 class WallCell(Model):
-    """A crossing on the wall: the newest reading, and how it came there."""
+    """A cell of the wall: the latest reading and its course."""
 
     provider: str
     value: float | None
@@ -98,7 +97,7 @@ class WallRow(Model):
 
 
 class WallColumn(Model):
-    """One mailbox provider, or all, or the rest."""
+    """One mailbox provider, all of them, or the rest."""
 
     provider: str
     label: str
@@ -119,10 +118,10 @@ class Wall(Model):
 
 
 class Annotation(Model):
-    """Something that happened on a day. `kind`: `note` was written by a person, the others were found."""
+    """Something that happened on a day. An `annotation` was written by a person, the other kinds were detected."""
 
     day: date
-    kind: Literal["note", "record", "finding", "shift", "outage", "policy", "sending_ip", "volume"]
+    kind: Literal["annotation", "record", "finding", "shift", "outage", "policy", "sending_ip", "volume"]
     text: str
     domain: str = ""
     provider: str = ""
@@ -131,7 +130,7 @@ class Annotation(Model):
 
 
 class NewAnnotation(Model):
-    """A note on the time axis. Without a domain it is about all of the tenant's mail."""
+    """An annotation on the time axis. Without a domain, it applies to all mail of the tenant."""
 
     day: Day
     text: Annotated[str, StringConstraints(min_length=1, max_length=500, strip_whitespace=True)]
@@ -139,7 +138,7 @@ class NewAnnotation(Model):
 
 
 class Move(Model):
-    """How much more one factor at one provider takes off on the second day than on the first."""
+    """How much more one factor at one provider pulls on the second day than on the first."""
 
     factor: FactorName
     provider: str
@@ -153,7 +152,7 @@ class Move(Model):
 
 
 class StreamMove(Model):
-    """What a factor's events came from: a stream's share in their change."""
+    """A stream's share in the change of a factor's events."""
 
     factor: FactorName
     stream: str
@@ -162,7 +161,7 @@ class StreamMove(Model):
 
 
 class Explanation(Model):
-    """What moved a reading between two days: all changes of its pulls, the largest first, and what else happened."""
+    """What changed a reading between two days: all changes of its pulls, the largest first, and what else happened."""
 
     subject: Subject
     name: str
@@ -177,7 +176,9 @@ class Explanation(Model):
 
 
 class ForecastRequest(Model):
-    """A change to try: `volume` how much mail goes out, `remains` how much of a factor's events does (0: none)."""
+    """A change to forecast. `volume`: factor for the amount of mail. `remains`: factor for the events behind a pull
+    (0: none left).
+    """
 
     volume: float = Field(1.0, ge=0, le=100)
     remains: dict[FactorName, Annotated[float, Field(ge=0, le=10)]] = Field(default={}, max_length=11)
@@ -185,7 +186,7 @@ class ForecastRequest(Model):
 
 
 class ForecastDay(Model):
-    """A day to come: if all goes on as it does, and with the change."""
+    """A day of the forecast: unchanged, and with the change."""
 
     day: date
     unchanged: float | None
@@ -194,14 +195,14 @@ class ForecastDay(Model):
 
 
 class Forecast(Model):
-    """Readings that would follow."""
+    """The forecast readings."""
 
     days: list[ForecastDay]
     sound_again: date | None = Field(None, description="Day on which it is sound with the change, if it is not now")
 
 
 class Headroom(Model):
-    """How many more of a factor's events until its lines are reached today, and when they would be at this pace."""
+    """How many more events of a factor until its lines are reached today, and when that happens at this pace."""
 
     factor: FactorName
     provider: str
@@ -219,7 +220,7 @@ class Headroom(Model):
 
 
 class FactorSettings(Model):
-    """What can be set of a factor; what is left out is as shipped."""
+    """Parameters of a factor. Those that are left out have their defaults."""
 
     watch: float | None = Field(None, gt=0)
     stop: float | None = Field(None, gt=0)
@@ -237,7 +238,7 @@ class ReadingSettings(Model):
 
 
 class FactorShown(Model):
-    """A factor as it holds, and as it is shipped."""
+    """A factor's present and default parameters."""
 
     name: FactorName
     unit: Unit
@@ -252,7 +253,7 @@ class FactorShown(Model):
 
 
 class ReadingSettingsView(Model):
-    """Settings, and what they come to."""
+    """Settings, and their effect."""
 
     settings: ReadingSettings
     factors: list[FactorShown]
@@ -262,7 +263,7 @@ class ReadingSettingsView(Model):
 
 
 class ReadingChange(Model):
-    """A domain's reading of today by two settings."""
+    """A domain's reading of today with two settings."""
 
     name: str
     before: float | None

@@ -1,4 +1,4 @@
-"""What is kept of one person, and its erasure."""
+"""Recipient data: what is stored about one person, and its erasure."""
 
 from pydantic import Field
 
@@ -8,7 +8,7 @@ from rust_gauge.contract.suppression import ListChange, SuppressionEntry
 
 
 class RecipientData(Model):
-    """All that a tenant keeps of one recipient."""
+    """All data that a tenant stores about one recipient."""
 
     tenant: str
     address: str
@@ -20,7 +20,7 @@ class RecipientData(Model):
 
 
 class ErasureRequest(Model):
-    """Whom to take out, and why."""
+    """Whose data to erase, and why."""
 
     address: str = Field(max_length=1000)
     reason: str = Field("", max_length=500, examples=["requested on 12 November, ticket 812"])
@@ -30,7 +30,7 @@ class ErasureRequest(Model):
 
 
 class Erasure(Model):
-    """That somebody was erased; not who."""
+    """A record that data was erased. It does not say whose."""
 
     erased_at: UtcTime
     erased_by: str

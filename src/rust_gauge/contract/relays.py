@@ -1,4 +1,4 @@
-"""Relays: paths that mail leaves by, what they want published, and what they allow."""
+"""Relays: paths by which mail leaves, the records that they need, and what they allow."""
 
 from typing import Annotated, Literal
 
@@ -12,14 +12,14 @@ _Name = Annotated[str, StringConstraints(max_length=253)]
 
 
 class RelayHost(Model):
-    """An address that mail leaves from, and the name it greets with."""
+    """An address that mail leaves from, and its HELO name."""
 
     ip: str = Field(max_length=45, examples=["192.0.2.41"])
     helo: str = Field("", max_length=253, examples=["mta1.skerry.example"])
 
 
 class RelayKey(Model):
-    """A key that the relay signs with: a CNAME to its own record, or a TXT record to copy."""
+    """A key that the relay signs with: a CNAME to the relay's own record, or a TXT record to copy."""
 
     selector: _Label
     type: Literal["CNAME", "TXT"] = "CNAME"
@@ -37,14 +37,14 @@ class RelayRecord(Model):
 
 
 class RelayInbound(Model):
-    """A host that takes in mail for the domain."""
+    """A host that receives mail for the domain."""
 
     priority: int = Field(10, ge=0, le=65535)
     host: _Name = Field(min_length=1)
 
 
 class RelayLimit(Model):
-    """How much the relay allows; empty is not known."""
+    """Sending limits of the relay. Empty: not known."""
 
     region: str = Field("", max_length=60)
     per_hour: int | None = Field(None, ge=0)
@@ -53,7 +53,7 @@ class RelayLimit(Model):
 
 
 class RelayLines(Model):
-    """The relay's own rates at which it warns and stops, as fractions; empty uses the defaults."""
+    """The relay's own rates at which it warns and stops, as fractions. Empty: the defaults."""
 
     bounce_watch: float | None = Field(None, ge=0, le=1, examples=[0.05])
     bounce_stop: float | None = Field(None, ge=0, le=1, examples=[0.1])
@@ -62,7 +62,7 @@ class RelayLines(Model):
 
 
 class RelayDescription(Model):
-    """What a relay is, wants and allows."""
+    """The description of a relay: what it is, which records it needs, what it allows."""
 
     own: bool = Field(False, description="Own MTA; otherwise an external service")
     hosts: list[RelayHost] = Field(default=[], max_length=200)
@@ -78,7 +78,7 @@ class RelayDescription(Model):
 
 
 class Relay(RelayDescription):
-    """A relay of a tenant. One that was only seen in events is not `described` yet."""
+    """A relay of a tenant. One that appears only in events is not `described` yet."""
 
     name: str
     described: bool

@@ -1,4 +1,4 @@
-"""Rules of a tenant's own that find the cause of a refusal, their trial on the past, and their application to it."""
+"""A tenant's own rules that find the cause of a refusal, their dry run, and their application to past events."""
 
 from datetime import date
 from typing import Annotated, Literal
@@ -13,7 +13,7 @@ _Word = Annotated[str, StringConstraints(min_length=1, max_length=100)]
 
 
 class OwnRule(Model):
-    """One rule. It looks at the reply pattern of a reply, and decides when all that it asks for is there."""
+    """One rule. It looks at the reply pattern of a reply, and applies when all its conditions are met."""
 
     name: str = Field(max_length=60, examples=["harbour-closed"], description="a-z, 0-9 and hyphens; shown as own:NAME")
     cause: Cause
@@ -32,7 +32,7 @@ OwnRules = Annotated[list[OwnRule], Field(max_length=500)]
 
 
 class RuleApplication(Model):
-    """How far the past has been judged by the rules as they are: a job, and its counts."""
+    """How many past events are classified by the present rules: a job, and its counts."""
 
     job: int
     rules_version: int
@@ -49,7 +49,7 @@ class RuleApplication(Model):
 
 
 class CauseRules(Model):
-    """A tenant's own rules in their order, asked before those that are shipped."""
+    """A tenant's own rules in their order. They apply before the built-in ones."""
 
     version: int = Field(description="Grows with each change")
     changed_at: UtcTime | None
@@ -59,7 +59,9 @@ class CauseRules(Model):
 
 
 class RulesChange(Model):
-    """All rules as they shall be. `version` is the one that they were made from; another one meanwhile is refused."""
+    """The new list of rules. `version` is the version that was edited; if another one is stored by now, the request is
+    refused.
+    """
 
     version: int = Field(ge=0)
     rules: OwnRules
@@ -67,14 +69,14 @@ class RulesChange(Model):
 
 
 class RulesBacktestRequest(Model):
-    """Rules to be tried in place of those that a tenant has."""
+    """Rules to try in place of the tenant's own."""
 
     rules: OwnRules
     days: int = Field(90, ge=1, le=800, description="Days to look back")
 
 
 class RejudgedPattern(Model):
-    """A reply pattern that the rules on trial judge otherwise."""
+    """A reply pattern that the tried rules classify differently."""
 
     pattern: str
     example: str
@@ -88,7 +90,7 @@ class RejudgedPattern(Model):
 
 
 class RulesBacktest(Model):
-    """What the rules would have made of the past. Nothing is changed."""
+    """What the rules would have done with past events. Nothing is changed."""
 
     first_day: date
     last_day: date

@@ -10,14 +10,14 @@ Role = Literal["viewer", "operator", "admin"]
 
 
 class SignIn(Model):
-    """What a person types."""
+    """Email address and password."""
 
     email: str = Field(min_length=3, max_length=254, examples=["isla@skerry.example"])
     password: SecretStr = Field(min_length=1, max_length=200)
 
 
 class TenantRef(Model):
-    """A tenant that one may see."""
+    """A tenant that the user can see."""
 
     slug: str = Field(examples=["glasswort"])
     name: str = Field(examples=["Glasswort Theatre"])
@@ -25,7 +25,7 @@ class TenantRef(Model):
 
 
 class Who(Model):
-    """Who is asking, and for which tenants they may."""
+    """The user, and the tenants that they can see."""
 
     name: str
     email: str
@@ -33,7 +33,7 @@ class Who(Model):
 
 
 class NewToken(Model):
-    """A token for a program, for one tenant or (without `tenant`) for all that its maker may see."""
+    """A token for a program, for one tenant or (without `tenant`) for all tenants of its owner."""
 
     name: str = Field(min_length=1, max_length=80, examples=["nightly import"])
     tenant: str | None = None
@@ -41,7 +41,7 @@ class NewToken(Model):
 
 
 class Token(Model):
-    """A token as it is listed; the secret itself is shown once, when it is made."""
+    """A token in a list, without its secret."""
 
     id: int
     name: str
@@ -52,6 +52,6 @@ class Token(Model):
 
 
 class MadeToken(Token):
-    """A token just made."""
+    """A new token. Its secret is shown only once."""
 
     secret: str = Field(description="Returned only once; send it as `Authorization: Bearer ...`")

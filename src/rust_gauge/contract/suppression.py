@@ -1,10 +1,11 @@
-"""The suppression list: entries, what happened to them, the policy that makes them."""
+"""The suppression list: entries, their changes, the policy that creates them."""
 
 from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.events import Cause
 
 Reason = Literal[
     "invalid_address", "complaint", "unsubscribed", "repeated_bounces", "domain_invalid", "manual", "spam_trap",
@@ -21,7 +22,7 @@ SentenceWanted = Annotated[str, StringConstraints(strip_whitespace=True, min_len
 
 
 class Evidence(Model):
-    """The event behind an entry, as it was told."""
+    """The event behind an entry, as the source reported it."""
 
     kind: str
     time: UtcTime
@@ -33,7 +34,7 @@ class Evidence(Model):
 
 
 class SuppressionEntry(Model):
-    """What stands for an address (or `@domain`, all of it), for one reason and scope."""
+    """An entry: one address (or `@domain` for all of it), reason and scope."""
 
     id: str
     address: str = Field(description="Empty if the tenant stores digests only")
@@ -59,14 +60,14 @@ class SuppressionEntry(Model):
 
 
 class EntryCount(Model):
-    """How many entries there are; `more`: counting stopped there."""
+    """The number of entries. `more`: there are more, counting stopped."""
 
     count: int
     more: bool
 
 
 class NewEntries(Model):
-    """Addresses to hold. `@domain` means all of a domain."""
+    """Addresses to suppress. `@domain` means a whole domain."""
 
     addresses: list[AddressText] = Field(min_length=1, max_length=10_000)
     reason: Reason = "manual"
@@ -77,7 +78,7 @@ class NewEntries(Model):
 
 
 class RefusedAddress(Model):
-    """What was not taken, and why."""
+    """A rejected address and the reason."""
 
     row: int
     text: str
@@ -85,7 +86,7 @@ class RefusedAddress(Model):
 
 
 class EntriesMade(Model):
-    """What became of them. `standing`: were there already and hold as long."""
+    """The outcome. `standing`: were on the list already, for at least as long."""
 
     changed: int
     standing: int
@@ -93,7 +94,7 @@ class EntriesMade(Model):
 
 
 class Lift(Model):
-    """Take entries off: by their ids, or all that hold an address."""
+    """Entries to remove: by their ids, or all that hold an address."""
 
     ids: list[str] = Field(default=[], max_length=1000)
     address: AddressText = ""
@@ -102,13 +103,13 @@ class Lift(Model):
 
 
 class Lifted(Model):
-    """What was taken off."""
+    """The removed entries."""
 
     entries: list[SuppressionEntry]
 
 
 class Decision(Model):
-    """Agree to proposals, or dismiss them; they are not proposed again."""
+    """Proposals to accept or dismiss. Dismissed ones are not proposed again."""
 
     ids: list[str] = Field(min_length=1, max_length=1000)
     confirm: bool
@@ -116,7 +117,7 @@ class Decision(Model):
 
 
 class ListChange(Model):
-    """One change of the list. `number` grows; nothing is ever put before what was seen."""
+    """One change of the list. `number` only grows; no change is ever inserted before one that was returned."""
 
     number: int
     address: str
@@ -133,7 +134,7 @@ class ListChange(Model):
 
 
 class ListChanges(Model):
-    """Changes in their order. Ask again after `last`."""
+    """Changes in order. Ask again with `last` to continue."""
 
     items: list[ListChange]
     last: int = Field(description="Number to continue after")
@@ -141,7 +142,7 @@ class ListChanges(Model):
 
 
 class AddressStatus(Model):
-    """One address: what stands, and everything that ever happened to it."""
+    """One address: its entries, and every change of its status."""
 
     address: str
     verdict: Literal["clear", "held"]
@@ -151,7 +152,7 @@ class AddressStatus(Model):
 
 
 class GrowthDay(Model):
-    """A day: entries that came and went, what stood at its end, and mail withheld."""
+    """One day: entries added and removed, the number at its end, and withheld mail."""
 
     day: str
     added: int
@@ -161,7 +162,7 @@ class GrowthDay(Model):
 
 
 class GrowthPart(Model):
-    """One reason, provider or stream over the period."""
+    """One reason, provider or stream in the period."""
 
     name: str
     label: str
@@ -173,7 +174,7 @@ class GrowthPart(Model):
 
 
 class SavedRates(Model):
-    """What withheld mail would have done: rates as they are, and as they would be had it been sent."""
+    """What withheld mail would have done: the rates as they are, and as they would be if it had been sent."""
 
     sent: int
     bounced: int
@@ -187,7 +188,7 @@ class SavedRates(Model):
 
 
 class Growth(Model):
-    """How the list grew, day by day, and by reason, provider and stream."""
+    """How the list grew by day, and by reason, provider and stream."""
 
     first: str
     last: str
@@ -205,12 +206,12 @@ Short = Annotated[str, StringConstraints(max_length=253)]
 
 
 class PolicyRule(Model):
-    """One rule; the first that fits an event decides. Empty lists mean any."""
+    """One rule; the first that matches an event decides. Empty lists match anything."""
 
     name: str = Field(min_length=1, max_length=60)
     act: Literal["hold", "propose", "wait", "nothing"]
     kinds: list[EventKind] = Field(default=[], max_length=4)
-    causes: list[Short] = Field(default=[], max_length=30)
+    causes: list[Cause] = Field(default=[], max_length=30)
     permanence: Literal["", "transient", "permanent"] = ""
     streams: list[Short] = Field(default=[], max_length=50)
     providers: list[Short] = Field(default=[], max_length=50)
@@ -230,7 +231,7 @@ class PolicyRule(Model):
 
 
 class ProposalSettings(Model):
-    """What is looked for once a day and proposed."""
+    """What is searched for once a day and proposed."""
 
     no_life_sends: int = Field(12, ge=0, le=1000, description="Deliveries without an open or click; 0: off")
     no_life_days: int = Field(120, ge=7, le=3650)
@@ -248,7 +249,7 @@ class SuppressionPolicy(Model):
 
 
 class PolicyView(Model):
-    """The policy that holds, and since when. `shipped`: the tenant chose none of its own."""
+    """The present policy, and since when. `shipped`: it is the default one."""
 
     policy: SuppressionPolicy
     shipped: bool
@@ -257,7 +258,7 @@ class PolicyView(Model):
 
 
 class PolicyBacktestRequest(Model):
-    """Try a policy on the past."""
+    """A policy to backtest on past events."""
 
     policy: SuppressionPolicy
     days: int = Field(180, ge=1, le=1000)
@@ -279,7 +280,7 @@ class RehearsalLine(Model):
 
 
 class RehearsalResult(Model):
-    """A policy beside the one that holds, tried on the same events."""
+    """A policy compared with the present one on the same events."""
 
     recipients: int
     ours: RehearsalLine = Field(description="Policy of the dry run")
@@ -292,7 +293,7 @@ class RehearsalResult(Model):
 
 
 class SameMailbox(Model):
-    """At one provider: what of a local part makes no difference."""
+    """For one provider: which differences in a local part are ignored."""
 
     provider: str = Field(min_length=1, max_length=253, description="Provider or recipient domain")
     tag_after: str = Field("", max_length=3, description="Separator of tags, for example + in ann+news")
@@ -300,7 +301,7 @@ class SameMailbox(Model):
 
 
 class MatchingSettings(Model):
-    """How addresses are compared, and whether they are kept."""
+    """How addresses are compared, and whether they are stored in clear."""
 
     fold_case: bool = Field(True, description="Ignore case in local parts")
     same: list[SameMailbox] = Field(default=[], max_length=100)
@@ -308,7 +309,7 @@ class MatchingSettings(Model):
 
 
 class MatchingView(Model):
-    """The settings that hold; `changing` while the list is being rewritten to them."""
+    """The present settings. `changing`: the list is being rewritten to them."""
 
     settings: MatchingSettings
     changing: bool
@@ -319,7 +320,7 @@ class MatchingView(Model):
 
 
 class Sending(Model):
-    """Say this with a clearance that decides what is sent: those held are counted as withheld."""
+    """The purpose of a clearance that decides what is sent: held addresses are counted as withheld."""
 
     domain: str = Field(max_length=253, description="The sending domain")
     campaign: str = Field("", max_length=60)
@@ -327,7 +328,7 @@ class Sending(Model):
 
 
 class ClearanceRequest(Model):
-    """May I mail these? Without stream and domain only entries that scope all mail hold."""
+    """A clearance request. Without stream and domain, only entries that apply to all mail count."""
 
     addresses: list[Annotated[str, StringConstraints(max_length=2000)]] = Field(
         min_length=1, max_length=100_000, examples=[["someone@tidepost.example"]]
@@ -340,7 +341,7 @@ class ClearanceRequest(Model):
 
 
 class HeldElsewhere(Model):
-    """An entry that holds other mail than was asked about."""
+    """An entry that holds mail other than what was asked about."""
 
     reason: str
     scope: Scope
@@ -365,7 +366,7 @@ class ClearanceAnswer(Model):
 
 
 class ClearanceResult(Model):
-    """Answers in the order of the addresses; with `only_held` those that are held."""
+    """Answers in the order of the addresses. With `only_held`, only those that are held."""
 
     clear: int
     held: int

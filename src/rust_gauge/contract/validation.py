@@ -1,4 +1,4 @@
-"""What Pydantic found wrong with a value, in words for people: for the API and the command line."""
+"""Plain messages for what Pydantic finds wrong with a value, for the API and the command line."""
 
 from collections.abc import Callable, Mapping
 from typing import Any

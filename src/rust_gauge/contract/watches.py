@@ -1,4 +1,4 @@
-"""Watches: how a change of records spreads over name servers and resolvers."""
+"""Propagation watches: how a change of records spreads over name servers and resolvers."""
 
 from typing import Annotated, Literal
 
@@ -8,28 +8,28 @@ from rust_gauge.contract.common import Model, UtcTime
 
 
 class WatchResolver(Model):
-    """A resolver that watches ask beside those of the service. Only public addresses can be asked."""
+    """A resolver that watches ask beside the built-in ones. Only public addresses can be asked."""
 
     label: str = Field(min_length=1, max_length=60)
     address: str = Field(max_length=60, description="address or address:port", examples=["198.51.100.53"])
 
 
 class WatchSettings(Model):
-    """Whom watches of a tenant ask. `given` are those that the service's own settings name."""
+    """The resolvers that a tenant's watches ask. `given`: those of the service's own settings."""
 
     resolvers: list[WatchResolver] = Field(default=[], max_length=60)
     given: list[str] = []
 
 
 class WatchRequest(Model):
-    """What to watch: records of the plan by their key, or all that are yours to publish."""
+    """What to watch: records of the plan by their key, or all of your own."""
 
     keys: list[Annotated[str, StringConstraints(max_length=600)]] = Field(default=[], max_length=200)
     hours: int = Field(48, ge=1, le=24 * 14, description="Maximum duration")
 
 
 class WatchSighting(Model):
-    """One record at one server. `until` is when an old answer runs out at the latest."""
+    """One record at one server. `until`: when an old answer expires at the latest."""
 
     key: str
     server: str
@@ -40,7 +40,7 @@ class WatchSighting(Model):
 
 
 class WatchedRecord(Model):
-    """A record that is watched for."""
+    """A watched record."""
 
     key: str
     name: str
@@ -51,7 +51,7 @@ class WatchedRecord(Model):
 
 
 class WatchedServer(Model):
-    """A server that is asked; `own` is one of the zone itself."""
+    """A server that is asked. `own`: a name server of the zone itself."""
 
     label: str
     address: str
@@ -59,7 +59,7 @@ class WatchedServer(Model):
 
 
 class Watch(Model):
-    """A watch and what its newest round saw. `all_by` is when everybody will have it, where that is known."""
+    """A watch and the result of its latest round. `all_by`: when every server has the records, if that is known."""
 
     id: int
     domain: str

@@ -1,4 +1,4 @@
-"""Webhooks: where the service tells that something happened, signed, tried again until it is taken."""
+"""Webhooks: signed calls when something happens, retried until they are accepted."""
 
 from typing import Any, Literal
 
@@ -23,7 +23,7 @@ Subject = Literal[
 
 
 class NewWebhook(Model):
-    """An address to call. Without `subjects` it is told everything."""
+    """An address to call. Without `subjects`, it is called for all of them."""
 
     name: str = Field(min_length=1, max_length=60, examples=["ticket desk"])
     url: str = Field(max_length=500, examples=["https://desk.glasswort.example/rust-gauge"])
@@ -31,7 +31,7 @@ class NewWebhook(Model):
 
 
 class WebhookChange(Model):
-    """New settings; what is left out stays."""
+    """New settings of a webhook. Fields that are left out stay unchanged."""
 
     name: str | None = Field(None, min_length=1, max_length=60)
     url: str | None = Field(None, max_length=500)
@@ -40,7 +40,7 @@ class WebhookChange(Model):
 
 
 class Webhook(Model):
-    """An address that is called, and how it goes. `waiting` calls are still tried; `dead` ones were given up."""
+    """A webhook and its state. `waiting` calls are still tried; `dead` ones were given up."""
 
     id: int
     name: str
@@ -55,13 +55,13 @@ class Webhook(Model):
 
 
 class MadeWebhook(Webhook):
-    """With the secret that signs, shown this once."""
+    """A webhook with the secret that signs its calls, shown only once."""
 
     secret: str
 
 
 class WebhookCall(Model):
-    """One message to one webhook. `id` is the `webhook-id` that every try carries."""
+    """One call of one webhook. `id` is the `webhook-id` of every attempt."""
 
     id: str
     subject: str

@@ -1,4 +1,4 @@
-"""The worklist: what to do next, and who is told of it."""
+"""The worklist: what to do next, and who is notified."""
 
 from datetime import date, datetime
 from typing import Annotated, Literal
@@ -14,10 +14,11 @@ _Text = Annotated[str, StringConstraints(min_length=1, max_length=2000, strip_wh
 
 
 class WorkItem(Model):
-    """One incident: what is wrong, since when, the evidence, the exact remedy.
+    """One problem: what is wrong, since when, the evidence, the exact remedy.
 
-    `level`: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost, `know` nothing of ours
-    is wrong. `waiting` was found and is not told yet; `minded` is looked after by somebody.
+    `level`: `stop`: this path is or will be stopped; `fix`: it costs deliveries; `investigate`: it may cost deliveries;
+    `info`: nothing of your own is wrong. `state`: `waiting` items were detected and nobody is notified yet;
+    `acknowledged` ones have been taken by somebody.
     """
 
     id: int
@@ -47,7 +48,7 @@ class WorkItem(Model):
 
 
 class WorkStep(Model):
-    """Something that happened to an item."""
+    """One step in the history of an item."""
 
     at: UtcTime
     by: str
@@ -56,13 +57,13 @@ class WorkStep(Model):
 
 
 class WorkItemDetails(WorkItem):
-    """An item with all that happened to it."""
+    """An item with its history."""
 
     steps: list[WorkStep]
 
 
 class Member(Model):
-    """Somebody who may see a tenant, and be given its items."""
+    """A person who can see a tenant and can be assigned its items."""
 
     email: str
     name: str
@@ -70,21 +71,21 @@ class Member(Model):
 
 
 class WorkAct(Model):
-    """What somebody does: `mind` (I look after it), `assign`, `comment`, `put_off` (with `until` and a reason),
-    `recheck` (look again now, and close it when it is mended).
+    """An action on an item: `acknowledge` (assign it to yourself), `assign`, `comment`, `snooze` (with `until` and a
+    reason), `recheck` (measure now, and resolve the item if the problem is gone).
     """
 
     act: Literal["acknowledge", "assign", "comment", "snooze", "recheck"]
     text: str = Field("", max_length=2000)
     to: str = Field("", max_length=254, description="With assign: email of a member; empty: nobody")
-    until: datetime | None = Field(None, description="With snooze: when it ends: when it ends")
+    until: datetime | None = Field(None, description="With snooze: when it ends")
 
 
 class AlertChannel(Model):
-    """A way to tell people: mail to addresses, or a chat's incoming webhook with a template.
+    """An alert channel: mail to addresses, or a chat's incoming webhook with a template.
 
-    In a template `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}` are filled in, as JSON
-    text.
+    A template can use `{title}`, `{text}`, `{level}`, `{what}`, `{tenant}`, `{remedy}` and `{link}`; values are
+    inserted as JSON text.
     """
 
     kind: Literal["mail", "chat"]
@@ -100,7 +101,7 @@ class AlertChannel(Model):
 
 
 class AlertSettings(Model):
-    """How a tenant is told of trouble, and whether clearance brakes by itself at a stop line."""
+    """Who is notified of problems and when, and whether streams are paused automatically at a stop line."""
 
     wait_minutes: float = Field(15, ge=0, le=24 * 60, description="Before the first notification")
     repeat_hours: float = Field(24, ge=0, le=24 * 30, description="Before a reminder; 0: never")
@@ -117,7 +118,7 @@ class AlertSettings(Model):
 
 
 class Notification(Model):
-    """One message about an item on one way, and what became of it."""
+    """One notification about an item on one channel, and its delivery."""
 
     id: int
     channel: str
@@ -132,7 +133,7 @@ class Notification(Model):
 
 
 class StreamPause(Model):
-    """A stream over a relay that clearance holds until somebody releases it."""
+    """A stream over a relay that clearance holds until somebody resumes it."""
 
     stream: str
     relay: str
@@ -142,7 +143,7 @@ class StreamPause(Model):
 
 
 class StreamPauseChange(Model):
-    """Let a stream over a relay go on."""
+    """A stream to pause or resume over a relay."""
 
     stream: str = Field(max_length=60)
     relay: str = Field(max_length=60)
@@ -150,7 +151,7 @@ class StreamPauseChange(Model):
 
 
 class LineRow(Model):
-    """A rate against its lines, and how probable it is that it lies above them."""
+    """A rate compared with its lines, and the probability that it is above them."""
 
     subject: Literal["domain", "stream", "relay", "provider"]
     name: str
@@ -169,7 +170,7 @@ class LineRow(Model):
 
 
 class Report(Model):
-    """A period in words and as a page of its own: how each domain stood, what was mended, what is next."""
+    """A report on a period, as text and as a page: the readings of each domain, what was resolved, what comes next."""
 
     title: str
     text: str

@@ -88,7 +88,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
                     context, tenant, anchor - timedelta(days=HISTORY_DAYS - 14), now.date() - timedelta(days=1)
                 )
             items.detect(context, tenant)
-    say(f"Demo data: {recent:,} events and {total:,} counters were new." if recent or total else "Demo data is there.")
+    say(f"Demo data: {recent:,} events and {total:,} counters added." if recent or total else "Demo data: nothing new.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 
 

@@ -1,11 +1,11 @@
-"""`rustgauged`: runs Rust Gauge and looks after it. (`rustgauge` is the command for using it.)
+"""`rustgauged`: run and administer Rust Gauge on its own machine. (`rustgauge` is the command for using it.)
 
-rustgauged run        the service, its workers, and the private MariaDB where no database is configured
+rustgauged run        the service, its workers, and a private MariaDB unless a database is configured
 rustgauged demo       the same with demo data, stand-ins and an account to sign in with
-rustgauged migrate    bring the database to the newest schema
-rustgauged account    make an account, or give it a new password
-rustgauged tenant     make a tenant and let an account see it
-rustgauged token      make a token, for the first program
+rustgauged migrate    update the database schema
+rustgauged account    create an account or set its password
+rustgauged tenant     create a tenant and give an account access to it
+rustgauged token      create an API token, for the first program
 """
 
 import argparse
@@ -23,6 +23,7 @@ from sqlalchemy import Connection
 
 from rust_gauge import __version__
 from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
@@ -42,7 +43,7 @@ DEMO_EMAIL = "isla@skerry.example"
 
 
 def main(argv: list[str] | None = None) -> int:
-    """Exit status 0 when all went well, 1 when something could not be done, 2 when the words were wrong."""
+    """Return the exit status: 0 done, 1 failed, 2 wrong arguments."""
     parser = _parser()
     arguments = parser.parse_args(argv)
     try:
@@ -50,7 +51,7 @@ def main(argv: list[str] | None = None) -> int:
         return int(arguments.run(settings, arguments) or 0)
     except ValidationError as error:
         for details in error.errors():
-            print(f"rustgauged: setting {'.'.join(map(str, details['loc']))}: {details['msg']}", file=sys.stderr)
+            print(f"rustgauged: setting {field_of(details)} {explain(details)}", file=sys.stderr)
         return 1
     except (LaunchError, ValueError) as error:
         print(f"rustgauged: {error}", file=sys.stderr)
@@ -62,27 +63,28 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--version", action="version", version=__version__)
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
     commands.add_parser("run", help="run the service and its workers").set_defaults(run=_run)
-    demo = commands.add_parser("demo", help="run it with demo data and stand-ins")
-    demo.add_argument("--port", type=int, help="where the console is served")
+    demo = commands.add_parser("demo", help="run the service with demo data and stand-ins")
+    demo.add_argument("--port", type=int, help="port of the console")
     demo.set_defaults(run=_demo)
-    commands.add_parser("migrate", help="bring the database to the newest schema").set_defaults(run=_migrate)
-    account = commands.add_parser("account", help="make an account, or give it a new password (asked, or from stdin)")
+    commands.add_parser("migrate", help="update the database schema").set_defaults(run=_migrate)
+    account = commands.add_parser("account", help="create an account or set its password, typed or from stdin")
     account.add_argument("email")
     account.add_argument("--name", default="")
     account.set_defaults(run=_account)
-    tenant = commands.add_parser("tenant", help="make a tenant and let an account see it")
-    tenant.add_argument("slug", help="short name for addresses, such as glasswort")
+    tenant = commands.add_parser("tenant", help="create a tenant and give an account access to it")
+    tenant.add_argument("slug", help="short name used in URLs, such as glasswort")
     tenant.add_argument("--name", default="")
-    tenant.add_argument("--account", required=True, help="e-mail address of an account")
+    tenant.add_argument("--account", required=True, help="email address of an account")
     tenant.add_argument(
         "--role", choices=[role.value for role in Role], default=Role.ADMIN.value,
-        help="viewer reads, operator works, admin changes settings, policies, secrets and people (default: admin)",
+        help="viewer reads; operator also works with domains and lists; admin also changes settings, policies, "
+        "secrets and people (default: admin)",
     )  # fmt: skip
     tenant.set_defaults(run=_tenant)
-    token = commands.add_parser("token", help="make a token; it is printed once")
-    token.add_argument("account", help="e-mail address of the account that it stands for")
+    token = commands.add_parser("token", help="create an API token and print it")
+    token.add_argument("account", help="email address of the account that owns it")
     token.add_argument("--name", default="first token")
-    token.add_argument("--tenant", help="only for this tenant")
+    token.add_argument("--tenant", help="restrict the token to this tenant")
     token.set_defaults(run=_token)
     return parser
 
@@ -121,7 +123,7 @@ def _run(settings: Settings, _: argparse.Namespace) -> int:
             url, supervisor.database = _database(settings)
             prepare(url)
             _serve(supervisor, settings, url, settings.port)
-            print(f"Rust Gauge serves on http://{settings.host}:{settings.port}/ - stop it with Ctrl-C", flush=True)
+            print(f"Rust Gauge is ready on http://{settings.host}:{settings.port}/ (press Ctrl-C to stop)", flush=True)
             supervisor.run()
         finally:
             supervisor.stop()
@@ -161,7 +163,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     with hold_run_lock(var / "run.lock"):
         require_port(settings.host, port)
         try:
-            print("Starting the private MariaDB ...", flush=True)
+            print("Starting MariaDB ...", flush=True)
             url, supervisor.database = _database(settings)
             prepare(url)
             dns_port = free_port(33_853)
@@ -236,7 +238,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             supervisor.run()
             print("\nStopping ...", flush=True)
         except KeyboardInterrupt:
-            print("\nStopped before all demo data was in; the next start goes on from there.", flush=True)
+            print("\nStopped before all demo data was loaded. The next start continues there.", flush=True)
             return 130
         finally:
             supervisor.stop()
@@ -258,16 +260,16 @@ Rust Gauge is ready.
   Sign in   {DEMO_EMAIL}
   Password  {password}
 
-  Zones     {zones}/*.zone: change them by hand and look what happens
-  Mail      {mail}: what was sent to prove an address
-  Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example; mailto unsubscriptions, too
-  MTAs ask  on port {policy_port}, after `rustgauge gates --tenant marram --open mta1`
-  Members   http://127.0.0.1:{desk_port}/: an application that is told who may not be mailed (Marram Ferries)
+  Zones     {zones}/*.zone: change a record and re-check the domain
+  Mail      {mail}: messages with verification codes
+  Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example; also unsubscribe requests by mail
+  MTAs      policy service on port {policy_port}, after `rustgauge clearance add-gate mta1 --tenant marram`
+  Members   http://127.0.0.1:{desk_port}/: an example application that receives webhooks (Marram Ferries)
 
   Terminal  export RUSTGAUGE_URL=http://127.0.0.1:{port} RUSTGAUGE_TOKEN={token}
-            .venv/bin/rustgauge domains --tenant copperline
+            .venv/bin/rustgauge wall
 
-Ctrl-C stops everything that was started here.""",
+Press Ctrl-C to stop.""",
         flush=True,
     )
 
@@ -332,7 +334,7 @@ def _opened(settings: Settings) -> Iterator[Context]:
 
 def _migrate(settings: Settings, _: argparse.Namespace) -> int:
     with _opened(settings):
-        print("The database has the newest schema.")
+        print("The database schema is up to date.")
     return 0
 
 

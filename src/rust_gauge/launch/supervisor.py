@@ -84,7 +84,7 @@ class Supervisor:
         """Start our MariaDB again when it died; the other parts wait for it meanwhile."""
         database = self.database
         if database is not None and database.process is not None and database.process.poll() is not None:
-            print(f"MariaDB ended ({database.process.returncode}); starting it again", flush=True)
+            print(f"MariaDB exited with status {database.process.returncode}; restarting it", flush=True)
             database.process = None
             database.start()
 

@@ -45,7 +45,7 @@ def list_annotations(
 def delete_annotation(connection: Connection, tenant_id: int, id: int) -> bool:
     """Delete a note that a person wrote; return whether there was one."""
     c = t.annotation.c
-    where = (c.tenant_id == tenant_id, c.id == id, c.kind == "note")
+    where = (c.tenant_id == tenant_id, c.id == id, c.kind == "annotation")
     return bool(connection.execute(t.annotation.delete().where(*where)).rowcount)
 
 

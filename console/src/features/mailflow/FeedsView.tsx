@@ -20,44 +20,22 @@ import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {FilePicker} from '../../design/FilePicker';
 import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
 import {ago, count, plural} from '../../design/format';
+import {JsonFile} from '../../design/JsonFile';
 import {Loading, Notice, Trouble} from '../../design/Notice';
-import {colour, font, space} from '../../design/tokens';
+import {Row, Stack} from '../../design/Stack';
+import {colour, font} from '../../design/tokens';
+import {fromDraft, MappingForm, toDraft} from './MappingForm';
 import {piecesOf, typeOf} from './upload';
 
 type Feed = Schemas['Feed'];
 type Kind = Feed['kind'];
 
-const Stack = styled.div`
-  display: grid;
-  grid-template-columns: minmax(0, 1fr);
-  gap: ${space.l};
-`;
-const Form = styled.form`
-  display: grid;
-  gap: ${space.m};
-  grid-template-columns: repeat(auto-fill, minmax(240px, 1fr));
-  align-items: start;
-  margin-top: ${space.m};
-  [data-wide] {
-    grid-column: 1 / -1;
-  }
-`;
-const Row = styled.span`
-  display: flex;
-  gap: ${space.s};
-  flex-wrap: wrap;
-  align-items: center;
-`;
 const Mono = styled.code`
   font: 12px ${font.mono};
   overflow-wrap: anywhere;
   white-space: normal;
-`;
-const Two = styled.div`
-  display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(320px, 1fr));
-  gap: ${space.m};
 `;
 const Steps = styled.table`
   border-collapse: collapse;
@@ -215,7 +193,7 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
     queue: 'host/queue',
   }[kind];
   return (
-    <Form onSubmit={submit}>
+    <FormGrid style={{marginTop: 12}} onSubmit={submit}>
       <Field label="Name" value={name} onChange={setName} placeholder="driftline" isRequired />
       <div>
         <Small>Kind</Small>
@@ -235,7 +213,7 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
           <Trouble error={add.error} />
         </div>
       )}
-    </Form>
+    </FormGrid>
   );
 }
 
@@ -459,7 +437,7 @@ function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
   return (
     <details style={{marginTop: 12}}>
       <summary>Source and defaults</summary>
-      <Form onSubmit={submit} aria-label="Settings of the feed">
+      <FormGrid style={{marginTop: 12}} onSubmit={submit} aria-label="Settings of the feed">
         {asks.map(({name, label}) => (
           <Field
             key={name}
@@ -497,61 +475,49 @@ function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
             <Trouble error={change.error} />
           </div>
         )}
-      </Form>
+      </FormGrid>
     </details>
   );
 }
 
-/** The mapping as text, beside a sample; each try shows every field of every row. */
+/** The mapping as a form, and a sample to test it with; each test shows every field of every row. */
 function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
-  const [text, setText] = useState(JSON.stringify(feed.mapping ?? START, null, 2));
+  const [draft, setDraft] = useState(() => toDraft(feed.mapping ?? START));
   const [sample, setSample] = useState('');
-  const [wrong, setWrong] = useState('');
   const trial = useMappingTrial(tenant);
   const change = useChangeFeed(tenant);
-  const read = (): Schemas['FeedMapping'] | null => {
-    try {
-      setWrong('');
-      return JSON.parse(text) as Schemas['FeedMapping'];
-    } catch (error) {
-      setWrong(`The mapping is not valid JSON: ${String(error)}`);
-      return null;
+  const mapping = fromDraft(draft);
+  const take = (value: unknown) => {
+    if (!(value as Schemas['FeedMapping'] | null)?.fields) {
+      throw new Error('A mapping has fields: export one to see its form.');
     }
+    setDraft(toDraft(value as Schemas['FeedMapping']));
   };
   return (
     <section aria-label="Mapping" style={{marginTop: 16}}>
       <h3 style={{margin: '0 0 6px'}}>
         Mapping {!feed.mapping && <Small>none: rows are read as Rust Gauge events</Small>}
       </h3>
-      <Two>
-        <Field label="JSONPath per field, value tables and constants" mono lines={14} value={text} onChange={setText} />
+      <MappingForm draft={draft} onChange={setDraft} />
+      <div style={{marginTop: 12}}>
         <Field
           label="Sample data from the source"
           mono
-          lines={14}
+          lines={6}
           value={sample}
           onChange={setSample}
           placeholder='{"event": "bounce", "at": 1763539200, ...}'
         />
-      </Two>
+      </div>
       <Row style={{margin: '8px 0'}}>
         <Button
           tone="main"
           isDisabled={trial.isPending || !sample.trim()}
-          onPress={() => {
-            const mapping = read();
-            if (mapping) trial.mutate({sample, mapping, defaults: feed.defaults});
-          }}
+          onPress={() => trial.mutate({sample, mapping, defaults: feed.defaults})}
         >
           Test mapping
         </Button>
-        <Button
-          isDisabled={change.isPending}
-          onPress={() => {
-            const mapping = read();
-            if (mapping) change.mutate({name: feed.name, body: {mapping}});
-          }}
-        >
+        <Button isDisabled={change.isPending} onPress={() => change.mutate({name: feed.name, body: {mapping}})}>
           Save mapping
         </Button>
         {feed.mapping && (
@@ -559,9 +525,9 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
             Remove mapping
           </Button>
         )}
+        <JsonFile what="mapping" file={`mapping-${feed.name}.json`} value={mapping} onRead={take} />
         {change.isSuccess && <Small role="status">Saved.</Small>}
       </Row>
-      {wrong && <Notice title={wrong}>No rows in the sample.</Notice>}
       {trial.error && <Trouble error={trial.error} />}
       {change.error && <Trouble error={change.error} />}
       {trial.data?.problem && <Notice title={trial.data.problem}>{trial.data.remedy}</Notice>}

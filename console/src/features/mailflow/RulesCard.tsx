@@ -2,6 +2,7 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
+import {CAUSES} from './causes';
 import {useApplyRules, useKeepRules, useRules, useRuleTrial, useStopRules} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
@@ -39,28 +40,6 @@ const Reply = styled.code`
   display: block;
   min-width: 24ch;
 `;
-
-export const CAUSES: Cause[] = [
-  'no_such_mailbox',
-  'mailbox_disabled',
-  'mailbox_full',
-  'no_such_domain',
-  'host_unreachable',
-  'reputation',
-  'blocklisted',
-  'authentication',
-  'content',
-  'policy',
-  'rate_limited',
-  'greylisted',
-  'too_large',
-  'relay_denied',
-  'tls_required',
-  'loop',
-  'expired',
-  'protocol_error',
-  'provider_trouble',
-];
 
 /** The longest run of plain words in a pattern: what a rule most likely goes by. */
 export function wordsOf(pattern: string): string {

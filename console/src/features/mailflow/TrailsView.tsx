@@ -1,10 +1,10 @@
 /** What happened to this person's mail, or this message: every event with the raw reply, in order. */
 import {useState, type FormEvent} from 'react';
-import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useProviders, useTrail, type TrailSearch} from './queries';
 import {Button} from '../../design/Button';
+import {CheckField} from '../../design/CheckField';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
@@ -13,7 +13,7 @@ import {words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
-import {CAUSES} from './RulesCard';
+import {CAUSES} from './causes';
 
 type Event = Schemas['Event'];
 
@@ -175,9 +175,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           options={SINCE}
           onChange={(value) => view.set('since', value === 'weeks' ? '' : sinceOf(value))}
         />
-        <Checkbox isSelected={live} onChange={setLive}>
-          {({isSelected}) => <>{isSelected ? '☑' : '☐'} follow</>}
-        </Checkbox>
+        <CheckField label="Follow" isSelected={live} onChange={setLive} />
       </Form>
       {narrowed.length > 0 && (
         <p style={{fontSize: 12}}>

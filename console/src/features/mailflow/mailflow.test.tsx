@@ -1,3 +1,4 @@
+import {fromDraft, read, shown, toDraft} from './MappingForm';
 import {cleanup, screen} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
@@ -265,4 +266,30 @@ describe('feeds', () => {
       source: {host: 'mail.office.example', port: 993, user: 'bounces'},
     });
   });
+});
+
+describe('a mapping as a form', () => {
+  const mapping: Schemas['FeedMapping'] = {
+    unwrap: [{at: '$.body', form: 'base64-json'}],
+    rows: '$.events',
+    each: '$.recipients',
+    fields: {
+      kind: {
+        path: '$.event',
+        constant: null,
+        default: null,
+        form: '',
+        table: {bounce: 'bounced', '5': null, open: 'opened'},
+      },
+      attempt: {path: '', constant: 1, default: '1', form: 'number', table: null},
+      stream: {path: '', constant: 'true', default: '', form: '', table: null},
+      tags: {path: '$.tags', constant: null, default: ['a', 'b'], form: '', table: null},
+    },
+  };
+  it('reads back as it was', () => expect(fromDraft(toDraft(mapping))).toEqual(mapping));
+
+  it.each(['', 'a', '12', 'true', 'null', '"', '[1', 7, 0, false, ['x'], {a: null}, ' padded '])(
+    'keeps %j as a value',
+    (value) => expect(read(shown(value))).toEqual(value),
+  );
 });

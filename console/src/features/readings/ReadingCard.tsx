@@ -129,7 +129,7 @@ const heaviest = (row: Reading): string => {
 };
 
 const SIGN: Record<Annotation['kind'], string> = {
-  note: 'n',
+  annotation: 'n',
   record: 'r',
   finding: 'f',
   shift: 's',

@@ -185,7 +185,7 @@ describe('the changes', () => {
 describe('notes', () => {
   const annotation: Schemas['Annotation'] = {
     day: '2026-11-11',
-    kind: 'note',
+    kind: 'annotation',
     text: 'the spring list',
     domain: '',
     provider: '',

@@ -1,133 +1,135 @@
 /** The tenant's relays: what each is, wants published and allows; and a form to say so. */
 import {useState, type FormEvent} from 'react';
-import {Checkbox} from 'react-aria-components';
-import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useDescribeRelay, useRelays} from './queries';
 import {Button} from '../../design/Button';
+import {CheckField} from '../../design/CheckField';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
 import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
 import {Loading, Notice, Trouble} from '../../design/Notice';
-import {colour, space} from '../../design/tokens';
+import {Rows, type RowValues} from '../../design/Rows';
 
 type Relay = Schemas['Relay'];
 type Description = Schemas['RelayDescription'];
 
-const Form = styled.form`
-  display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(240px, 1fr));
-  gap: ${space.m};
-  border-top: 1px solid ${colour('line')};
-  margin-top: ${space.m};
-  padding-top: ${space.m};
-  align-items: start;
-  [data-wide] {
-    grid-column: 1 / -1;
-    display: flex;
-    gap: ${space.s};
-    align-items: center;
-  }
-`;
-
-/** A description as lines that people type, and back. */
+const both = (...types: string[]) => types.map((value) => ({value, label: value}));
+const hostFields = (label: string, value: string) => [
+  {name: 'label' as const, label: 'Label', placeholder: label},
+  {name: 'type' as const, label: 'Type', width: '110px', options: both('CNAME', 'MX')},
+  {name: 'value' as const, label: 'Target', width: 'minmax(0, 3fr)', placeholder: value},
+];
+const LINES = [
+  {name: 'bounce_watch', label: 'Bounces, watch line, %', hint: 'empty: 2'},
+  {name: 'bounce_stop', label: 'Bounces, stop line, %', hint: 'empty: 5'},
+  {name: 'complaint_watch', label: 'Complaints, watch line, %', hint: 'empty: 0.1'},
+  {name: 'complaint_stop', label: 'Complaints, stop line, %', hint: 'empty: 0.3'},
+] as const;
+type Values<Name extends string> = RowValues<Name>;
+/** A description as the form holds it: texts, and rows of texts. */
 export interface Draft {
   name: string;
   own: boolean;
-  hosts: string;
+  hosts: Values<'ip' | 'helo'>[];
   include: string;
   networks: string;
-  dkim: string;
-  return_path: string;
-  tracking: string;
-  inbound: string;
-  limits: string;
-  bounces: string;
-  complaints: string;
+  dkim: Values<'selector' | 'type' | 'value'>[];
+  return_path: Values<'label' | 'type' | 'value'>[];
+  tracking: Values<'label' | 'type' | 'value'>[];
+  inbound: Values<'priority' | 'host'>[];
+  limits: Values<'region' | 'per_hour' | 'per_day' | 'trial'>[];
+  lines: Values<'bounce_watch' | 'bounce_stop' | 'complaint_watch' | 'complaint_stop'>;
+  note: string;
 }
 
-const hostLine = (record?: Schemas['RelayRecord'] | null) =>
-  record ? `${record.label} ${record.type} ${record.value}` : '';
+const number = (value?: number | null) => (value == null ? '' : String(value));
+const inPercent = (rate?: number | null) => (rate == null ? '' : String(Number((rate * 100).toFixed(6))));
+const hostRow = (record?: Schemas['RelayRecord'] | null) =>
+  record ? [{label: record.label, type: record.type ?? 'CNAME', value: record.value}] : [];
 
 export const toDraft = (relay?: Relay): Draft => ({
   name: relay?.name ?? '',
   own: relay?.own ?? false,
-  hosts: (relay?.hosts ?? []).map((each) => [each.ip, each.helo].filter(Boolean).join(' ')).join('\n'),
+  hosts: (relay?.hosts ?? []).map((each) => ({ip: each.ip, helo: each.helo ?? ''})),
   include: relay?.include ?? '',
   networks: (relay?.networks ?? []).join(' '),
-  dkim: (relay?.dkim ?? []).map((each) => [each.selector, each.type, each.value].filter(Boolean).join(' ')).join('\n'),
-  return_path: hostLine(relay?.return_path),
-  tracking: hostLine(relay?.tracking),
-  inbound: (relay?.inbound ?? []).map((each) => `${each.priority} ${each.host}`).join('\n'),
-  limits: (relay?.limits ?? [])
-    .map((each) =>
-      [each.region || '-', each.per_hour ?? '-', each.per_day ?? '-', each.trial && 'trial'].filter(Boolean).join(' '),
-    )
-    .join('\n'),
-  bounces: percents(relay?.lines?.bounce_watch, relay?.lines?.bounce_stop),
-  complaints: percents(relay?.lines?.complaint_watch, relay?.lines?.complaint_stop),
+  dkim: (relay?.dkim ?? []).map((each) => ({
+    selector: each.selector,
+    type: each.type ?? 'CNAME',
+    value: each.value ?? '',
+  })),
+  return_path: hostRow(relay?.return_path),
+  tracking: hostRow(relay?.tracking),
+  inbound: (relay?.inbound ?? []).map((each) => ({priority: number(each.priority), host: each.host})),
+  limits: (relay?.limits ?? []).map((each) => ({
+    region: each.region ?? '',
+    per_hour: number(each.per_hour),
+    per_day: number(each.per_day),
+    trial: each.trial ? 'yes' : '',
+  })),
+  lines: {
+    bounce_watch: inPercent(relay?.lines?.bounce_watch),
+    bounce_stop: inPercent(relay?.lines?.bounce_stop),
+    complaint_watch: inPercent(relay?.lines?.complaint_watch),
+    complaint_stop: inPercent(relay?.lines?.complaint_stop),
+  },
+  note: relay?.note ?? '',
 });
 
-/** A watch and a stop line as people type them, in per cent; `-` stands for default one. */
-function percents(watch?: number | null, stop?: number | null): string {
-  const shown = (rate?: number | null) => (rate == null ? '-' : String(Number((rate * 100).toFixed(6))));
-  return watch == null && stop == null ? '' : `${shown(watch)} ${shown(stop)}`;
-}
+// What is not a number goes to the service as it is: its answer names the field and what it expects.
+const asNumber = (text: string): number | null => (text.trim() === '' ? null : numeric(text));
+const asRate = (text: string): number | null =>
+  text.trim() === '' ? null : Number.isNaN(Number(text)) ? numeric(text) : Number((Number(text) / 100).toFixed(8));
+const numeric = (text: string): number => (Number.isNaN(Number(text)) ? (text as unknown as number) : Number(text));
+const filled = <Row extends Record<string, string>>(rows: Row[], name: keyof Row) =>
+  rows.filter((row) => row[name]!.trim());
 
-function rates(text: string): [number | null, number | null] {
-  const read = (word?: string) =>
-    word && !Number.isNaN(Number(word.replace('%', '')))
-      ? Number((Number(word.replace('%', '')) / 100).toFixed(8))
-      : null;
-  const [watch, stop] = text.trim().split(/\s+/);
-  return [read(watch), read(stop)];
-}
-
-const whole = (word?: string): number | null => Number(word) || null;
-
-const lines = (text: string) =>
-  text
-    .split('\n')
-    .map((line) => line.trim().split(/\s+/))
-    .filter((words) => words[0]);
-
-function hostRecord(text: string): Schemas['RelayRecord'] | null {
-  const [label, second, ...rest] = text.trim().split(/\s+/);
-  if (!label) return null;
-  const type = second?.toUpperCase() === 'MX' ? 'MX' : 'CNAME';
-  const value = ['MX', 'CNAME'].includes(second?.toUpperCase() ?? '') ? rest.join(' ') : (second ?? '');
-  return {label, type, value, priority: 10, spf: ''};
+function hostRecord(rows: Draft['tracking'], before?: Schemas['RelayRecord'] | null): Schemas['RelayRecord'] | null {
+  const row = filled(rows, 'label')[0];
+  if (!row) return null;
+  return {
+    label: row.label.trim(),
+    type: row.type as 'CNAME',
+    value: row.value.trim(),
+    priority: before?.priority ?? 10,
+    spf: before?.spf ?? '',
+  };
 }
 
 /** The description; what the form does not show stays as it was. */
 export function fromDraft(draft: Draft, before?: Relay): Description {
-  const [bounce_watch, bounce_stop] = rates(draft.bounces);
-  const [complaint_watch, complaint_stop] = rates(draft.complaints);
   return {
     own: draft.own,
-    hosts: lines(draft.hosts).map(([ip, helo]) => ({ip: ip!, helo: helo ?? ''})),
+    hosts: filled(draft.hosts, 'ip').map((row) => ({ip: row.ip.trim(), helo: row.helo.trim()})),
     include: draft.include.trim(),
-    networks: draft.networks.split(/\s+/).filter(Boolean),
-    dkim: lines(draft.dkim).map(([selector, type, ...value]) =>
-      type?.toUpperCase() === 'TXT'
-        ? {selector: selector!, type: 'TXT', value: value.join(' ')}
-        : {
-            selector: selector!,
-            type: 'CNAME',
-            value: (type?.toUpperCase() === 'CNAME' ? value : [type ?? '', ...value]).join(''),
-          },
-    ),
-    return_path: hostRecord(draft.return_path),
-    tracking: hostRecord(draft.tracking),
-    inbound: lines(draft.inbound).map((words) => ({priority: Number(words[0]) || 0, host: words.at(-1)!})),
-    limits: lines(draft.limits).map(([region, hour, day, trial]) => ({
-      region: region === '-' ? '' : region!,
-      per_hour: whole(hour),
-      per_day: whole(day),
-      trial: trial === 'trial',
+    networks: draft.networks.split(/[\s,]+/).filter(Boolean),
+    dkim: filled(draft.dkim, 'selector').map((row) => ({
+      selector: row.selector.trim(),
+      type: row.type as 'CNAME',
+      value: row.value.trim(),
     })),
-    lines: {bounce_watch, bounce_stop, complaint_watch, complaint_stop},
-    note: before?.note ?? '',
+    return_path: hostRecord(draft.return_path, before?.return_path),
+    tracking: hostRecord(draft.tracking, before?.tracking),
+    inbound: filled(draft.inbound, 'host').map((row) => ({
+      priority: asNumber(row.priority) ?? 10,
+      host: row.host.trim(),
+    })),
+    limits: draft.limits
+      .filter((row) => row.region.trim() || row.per_hour.trim() || row.per_day.trim() || row.trial)
+      .map((row) => ({
+        region: row.region.trim(),
+        per_hour: asNumber(row.per_hour),
+        per_day: asNumber(row.per_day),
+        trial: row.trial === 'yes',
+      })),
+    lines: {
+      bounce_watch: asRate(draft.lines.bounce_watch),
+      bounce_stop: asRate(draft.lines.bounce_stop),
+      complaint_watch: asRate(draft.lines.complaint_watch),
+      complaint_stop: asRate(draft.lines.complaint_stop),
+    },
+    note: draft.note.trim(),
   };
 }
 
@@ -136,23 +138,21 @@ function allowed(relay: Relay): string {
     .map((each) =>
       [
         each.region,
-        each.per_hour != null && `${each.per_hour.toLocaleString('en-GB')} an hour`,
-        each.per_day != null && `${each.per_day.toLocaleString('en-GB')} a day`,
-        each.trial && 'in a sandbox',
+        each.per_hour != null && `${each.per_hour.toLocaleString('en-GB')} per hour`,
+        each.per_day != null && `${each.per_day.toLocaleString('en-GB')} per day`,
+        each.trial && 'verified recipients only',
       ]
         .filter(Boolean)
-        .join(' '),
+        .join(', '),
     )
     .join('; ');
 }
 
 function ownLines(relay: Relay): string {
   const {bounce_watch, bounce_stop, complaint_watch, complaint_stop} = relay.lines;
-  const said = (what: string, text: string) => text && `${what} ${text.replace(' ', ' / ')} %`;
-  return [
-    said('bounces', percents(bounce_watch, bounce_stop)),
-    said('complaints', percents(complaint_watch, complaint_stop)),
-  ]
+  const said = (what: string, watch?: number | null, stop?: number | null) =>
+    (watch != null || stop != null) && `${what} ${inPercent(watch) || 'default'} / ${inPercent(stop) || 'default'} %`;
+  return [said('bounces', bounce_watch, bounce_stop), said('complaints', complaint_watch, complaint_stop)]
     .filter(Boolean)
     .join('; ');
 }
@@ -236,7 +236,7 @@ export function RelaysCard({tenant}: {tenant: string}) {
         />
       )}
       {draft && (
-        <Form onSubmit={submit}>
+        <FormGrid onSubmit={submit} aria-label="Relay" style={{marginTop: 12}}>
           <Field label="Relay" value={draft.name} onChange={(name) => set({name})} placeholder="driftline" isRequired />
           <Field
             label="SPF include"
@@ -247,87 +247,116 @@ export function RelaysCard({tenant}: {tenant: string}) {
           />
           <Field
             label="Networks for SPF"
+            hint="separated by spaces"
             mono
             value={draft.networks}
             onChange={(networks) => set({networks})}
             placeholder="192.0.2.40/29"
           />
-          <Field
-            label="IPs with their HELO names"
-            mono
-            lines={3}
-            value={draft.hosts}
-            onChange={(hosts) => set({hosts})}
-            placeholder="192.0.2.41 mta1.skerry.example"
-          />
-          <Field
-            label="DKIM keys: selector, CNAME or TXT, target or record"
-            hint="{domain} and {dashed} stand for the sending domain"
-            mono
-            lines={3}
-            value={draft.dkim}
-            onChange={(dkim) => set({dkim})}
-            placeholder={'df1 CNAME df1.{dashed}.keys.driftline.example\ncb1 TXT'}
-          />
-          <Field
-            label="Inbound MX: priority and host"
-            mono
-            lines={3}
-            value={draft.inbound}
-            onChange={(inbound) => set({inbound})}
-            placeholder="10 in1.driftline.example"
-          />
-          <Field
-            label="Return-path host: label, type, target"
-            mono
-            value={draft.return_path}
-            onChange={(return_path) => set({return_path})}
-            placeholder="bounce MX returns.driftline.example"
-          />
-          <Field
-            label="Tracking host: label, type, target"
-            mono
-            value={draft.tracking}
-            onChange={(tracking) => set({tracking})}
-            placeholder="click CNAME track.driftline.example"
-          />
-          <Field
-            label="Sending limits: region, per hour, per day"
-            hint="one region per line; - for no limit; add trial while only verified recipients may be mailed"
-            mono
-            lines={3}
-            value={draft.limits}
-            onChange={(limits) => set({limits})}
-            placeholder={'- 5000 50000\nnorth 200 2000 trial'}
-          />
-          <Field
-            label="Bounce lines: watch and stop, %"
-            hint="empty: defaults 2 and 5"
-            mono
-            value={draft.bounces}
-            onChange={(bounces) => set({bounces})}
-            placeholder="2 5"
-          />
-          <Field
-            label="Complaint lines: watch and stop, %"
-            hint="empty: defaults 0.1 and 0.3"
-            mono
-            value={draft.complaints}
-            onChange={(complaints) => set({complaints})}
-            placeholder="0.1 0.3"
-          />
+          <Field label="Note" value={draft.note} onChange={(note) => set({note})} />
           <div data-wide>
-            <Checkbox isSelected={draft.own} onChange={(own) => set({own})}>
-              {({isSelected}) => <>{isSelected ? '☑' : '☐'} our own MTA</>}
-            </Checkbox>
+            <CheckField label="Our own MTA" isSelected={draft.own} onChange={(own) => set({own})} />
           </div>
           <div data-wide>
+            <Rows
+              label="DKIM keys"
+              hint="{domain} and {dashed} stand for the sending domain; the value of a TXT key can be empty"
+              add="Add key"
+              fields={[
+                {name: 'selector', label: 'Selector', placeholder: 'df1'},
+                {name: 'type', label: 'Type', width: '110px', options: both('CNAME', 'TXT')},
+                {
+                  name: 'value',
+                  label: 'Target or record',
+                  width: 'minmax(0, 3fr)',
+                  placeholder: 'df1.{dashed}.keys.driftline.example',
+                },
+              ]}
+              rows={draft.dkim}
+              onChange={(dkim) => set({dkim})}
+              most={20}
+            />
+          </div>
+          <div data-wide>
+            <Rows
+              label="Return-path host"
+              hint="below the sending domain"
+              add="Add host"
+              fields={hostFields('bounce', 'returns.driftline.example')}
+              rows={draft.return_path}
+              onChange={(return_path) => set({return_path})}
+              most={1}
+            />
+          </div>
+          <div data-wide>
+            <Rows
+              label="Tracking host"
+              hint="below the sending domain"
+              add="Add host"
+              fields={hostFields('click', 'track.driftline.example')}
+              rows={draft.tracking}
+              onChange={(tracking) => set({tracking})}
+              most={1}
+            />
+          </div>
+          <div data-wide>
+            <Rows
+              label="Sending IPs"
+              add="Add IP"
+              fields={[
+                {name: 'ip', label: 'IP address', placeholder: '192.0.2.41'},
+                {name: 'helo', label: 'HELO name', width: 'minmax(0, 2fr)', placeholder: 'mta1.skerry.example'},
+              ]}
+              rows={draft.hosts}
+              onChange={(hosts) => set({hosts})}
+            />
+          </div>
+          <div data-wide>
+            <Rows
+              label="Inbound MX"
+              add="Add MX"
+              fields={[
+                {name: 'priority', label: 'Priority', width: '110px', placeholder: '10'},
+                {name: 'host', label: 'Host', placeholder: 'in1.driftline.example'},
+              ]}
+              rows={draft.inbound}
+              onChange={(inbound) => set({inbound})}
+              most={20}
+            />
+          </div>
+          <div data-wide>
+            <Rows
+              label="Sending limits"
+              hint="empty: no limit"
+              add="Add limit"
+              fields={[
+                {name: 'region', label: 'Region', placeholder: 'all'},
+                {name: 'per_hour', label: 'Messages per hour', placeholder: '5000'},
+                {name: 'per_day', label: 'Messages per day', placeholder: '50000'},
+                {name: 'trial', label: 'Verified recipients only', width: '190px', check: true},
+              ]}
+              rows={draft.limits}
+              onChange={(limits) => set({limits})}
+              most={50}
+            />
+          </div>
+          {LINES.map(({name, label, hint}) => (
+            <Field
+              key={name}
+              label={label}
+              hint={hint}
+              mono
+              value={draft.lines[name]}
+              onChange={(text) => set({lines: {...draft.lines, [name]: text}})}
+            />
+          ))}
+          <footer>
             <Button type="submit" tone="main" isDisabled={describe.isPending}>
               Save
             </Button>
             <Button onPress={() => setDraft(null)}>Cancel</Button>
-          </div>
-        </Form>
+          </footer>
+        </FormGrid>
       )}
       {describe.error && <Trouble error={describe.error} />}
       {(relays.data ?? []).some((each) => !each.described) && (

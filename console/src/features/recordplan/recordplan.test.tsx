@@ -262,16 +262,38 @@ const relay: Schemas['Relay'] = {
 };
 
 describe('relays', () => {
-  it('are typed as lines and read back the same', () => {
+  it('are edited row by row; a figure that is not one is left to the service to refuse', async () => {
+    const seen = serviceWith({
+      [`GET ${T}/relays`]: () => onePage([relay]),
+      [`PUT ${T}/relays/driftline`]: () => relay,
+    });
+    open(<RelaysCard tenant="glasswort" />);
+    await userEvent.click(await screen.findByRole('button', {name: 'Edit'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Delete row 1 of DKIM keys'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Add IP: Sending IPs'}));
+    const row = within(screen.getByRole('group', {name: 'Sending IPs, row 2'}));
+    await userEvent.type(row.getByLabelText('IP address'), '198.51.100.22');
+    await userEvent.clear(screen.getByLabelText('Bounces, stop line, %'));
+    await userEvent.type(screen.getByLabelText('Bounces, stop line, %'), 'ten');
+    await userEvent.click(screen.getByRole('button', {name: 'Save'}));
+    const sent = seen.find((each) => each.method === 'PUT')!.body;
+    expect(sent).toMatchObject({
+      dkim: [{selector: 'cb1', type: 'TXT', value: ''}],
+      hosts: [relay.hosts[0], {ip: '198.51.100.22', helo: ''}],
+      lines: {bounce_watch: 0.05, bounce_stop: 'ten'},
+    });
+  });
+
+  it('read back from the form as they were', () => {
     const again = {...fromDraft(toDraft(relay), relay), name: relay.name, described: true, domains: relay.domains};
     expect(again).toEqual(relay);
   });
 
-  it('are listed with what they want and allow', async () => {
+  it('are listed with what they require and allow', async () => {
     serviceWith({[`GET ${T}/relays`]: () => onePage([relay])});
     open(<RelaysCard tenant="glasswort" />);
     expect(await screen.findByText(/include:spf.driftline.example · 198.51.100.21 · keys df1, cb1/)).toBeTruthy();
-    expect(screen.getByText('north 500 an hour 4,000 a day in a sandbox')).toBeTruthy();
+    expect(screen.getByText('north, 500 per hour, 4,000 per day, verified recipients only')).toBeTruthy();
   });
 });
 

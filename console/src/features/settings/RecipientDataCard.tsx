@@ -1,9 +1,9 @@
 /** Everything stored about one recipient: shown, exported, erased. */
 import {useState, type FormEvent} from 'react';
-import {Checkbox} from 'react-aria-components';
 import type {Schemas} from '../../api/client';
 import {useErase, useErasures, useRecipientData} from '../mailflow/queries';
 import {Button} from '../../design/Button';
+import {CheckField} from '../../design/CheckField';
 import {Card} from '../../design/Card';
 import {download} from '../../design/csv';
 import {Confirm} from '../../design/Confirm';
@@ -91,9 +91,7 @@ export function RecipientDataCard({tenant}: {tenant: string}) {
               isRequired
             />
             <footer>
-              <Checkbox isSelected={again} onChange={setAgain}>
-                {({isSelected}) => <>{isSelected ? '☑' : '☐'} Allow mail to this address again</>}
-              </Checkbox>
+              <CheckField label="Allow mail to this address again" isSelected={again} onChange={setAgain} />
               <Confirm
                 label="Erase"
                 title={`Erase all data of ${found.address}?`}

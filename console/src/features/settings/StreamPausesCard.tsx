@@ -1,6 +1,5 @@
 /** Streams that are paused: clearance holds all their mail until somebody resumes them. */
 import {useState, type FormEvent} from 'react';
-import {Checkbox} from 'react-aria-components';
 import type {Schemas} from '../../api/client';
 import {
   useAlertSettings,
@@ -10,6 +9,7 @@ import {
   useStreamPauses,
 } from '../worklist/queries';
 import {Button} from '../../design/Button';
+import {CheckField} from '../../design/CheckField';
 import {Card, Soft} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
@@ -99,13 +99,12 @@ export function StreamPausesCard({tenant}: {tenant: string}) {
       </Card>
       <Card title="Automatic pauses">
         {settings.data && (
-          <Checkbox
+          <CheckField
+            label="Stop automatically at a stop line"
             isSelected={settings.data.auto_pause}
             isDisabled={put.isPending}
             onChange={(auto_pause) => put.mutate({...settings.data, auto_pause})}
-          >
-            {({isSelected}) => <>{isSelected ? '☑' : '☐'} Stop automatically at a stop line</>}
-          </Checkbox>
+          />
         )}
         <p>
           <Soft>When a stream crosses its stop line, it is paused on that relay until somebody resumes it.</Soft>

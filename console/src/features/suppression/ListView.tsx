@@ -1,6 +1,5 @@
 /** The list itself: found as one types, one address with all that happened to it, lifting, and what waits for a decision. */
 import {useState, type FormEvent} from 'react';
-import {Checkbox} from 'react-aria-components';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {
@@ -13,6 +12,7 @@ import {
   type Listed,
 } from './queries';
 import {Button} from '../../design/Button';
+import {CheckField} from '../../design/CheckField';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable, type Column} from '../../design/DataTable';
@@ -294,9 +294,11 @@ function LiftForm({tenant, entries}: {tenant: string; entries: Entry[]}) {
         style={{width: '100%'}}
       />
       {complained && (
-        <Checkbox isSelected={sure} onChange={setSure}>
-          {({isSelected}) => <>{isSelected ? '☑' : '☐'} The recipient complained, but has since opted in again</>}
-        </Checkbox>
+        <CheckField
+          label="The recipient complained, but has since opted in again"
+          isSelected={sure}
+          onChange={setSure}
+        />
       )}
       <Button type="submit" isDisabled={lift.isPending || why.trim().length < 3 || (complained && !sure)}>
         Lift {entries.length > 1 ? `all ${entries.length}` : ''}

@@ -1,6 +1,5 @@
 /** The policy: what events make of an address, rule by rule; changed, and tried on the past before it is kept. */
 import {useState} from 'react';
-import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {usePutPolicy, useSuppressionPolicy, useTryPolicy} from './queries';
 import {useRunJob, useJob} from '../jobs/queries';
@@ -9,12 +8,15 @@ import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {Confirm} from '../../design/Confirm';
 import {DataTable, type Column} from '../../design/DataTable';
-import {Field} from '../../design/Field';
+import {JsonFile} from '../../design/JsonFile';
 import {count, percent, time, words} from '../../design/format';
-import {Loading, Notice, Trouble} from '../../design/Notice';
-import {space} from '../../design/tokens';
+import {Loading, Trouble} from '../../design/Notice';
+import {Row, Stack} from '../../design/Stack';
 import {JobState} from './JobState';
+import {does, Text, when} from './policy';
+import {PolicyEditor} from './PolicyEditor';
 
+type Policy = Schemas['SuppressionPolicy'];
 type Rule = Schemas['PolicyRule'];
 interface Line {
   name: string;
@@ -34,79 +36,19 @@ interface Tried {
   providers: Line[];
   reasons: Line[];
 }
-const Stack = styled.div`
-  display: grid;
-  gap: ${space.m};
-  grid-template-columns: minmax(0, 1fr);
-`;
-const Wrap = styled.span`
-  white-space: normal;
-  display: block;
-  min-width: 24ch;
-`;
-const Row = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  gap: ${space.s};
-  align-items: end;
-`;
 const DAYS = ['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}));
-
-/** When a rule acts, in words. */
-export function when(rule: Rule): string {
-  const kinds = rule.kinds?.length ? rule.kinds.map(words).join(', ') : 'any event';
-  const causes = rule.causes?.length ? `: ${rule.causes.map(words).join(', ')}` : '';
-  const lasting = rule.permanence ? `, ${rule.permanence}` : '';
-  const where = [
-    ...(rule.streams?.length ? [`on ${rule.streams.join(', ')}`] : []),
-    ...(rule.providers?.length ? [`at ${rule.providers.join(', ')}`] : []),
-  ].join(' ');
-  return `${kinds}${causes}${lasting}${where ? ` ${where}` : ''}`;
-}
-
-/** What it does, in words. */
-export function does(rule: Rule): string {
-  if (rule.act === 'nothing') return 'nothing: says nothing about the address';
-  if (rule.act === 'wait') return 'no hold; advises when to retry';
-  const what = rule.act === 'propose' ? 'propose' : 'holds';
-  const whom = rule.whole_domain ? 'the whole domain' : 'the address';
-  const after =
-    (rule.times ?? 1) > 1
-      ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between`
-      : ' immediately';
-  const long = rule.for_days
-    ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long after each return` : ''}`
-    : ', no end';
-  const far = rule.scope === 'tenant' ? '' : `, for the ${rule.scope} only`;
-  const ends = rule.ends_with_delivery ? '; a delivery ends it' : '';
-  return `${what} ${whom}${after}${long}${far}${ends}`;
-}
 
 export function PolicyView({tenant}: {tenant: string}) {
   const policy = useSuppressionPolicy(tenant);
   const put = usePutPolicy(tenant);
-  const [text, setText] = useState<string | null>(null);
-  const [bad, setBad] = useState('');
+  const [draft, setDraft] = useState<Policy | null>(null);
   const [days, setDays] = useState('180');
   const trial = useTryPolicy(tenant);
-  const shown = text ?? (policy.data ? JSON.stringify(policy.data.policy, null, 1) : '');
-  const read = (): Schemas['SuppressionPolicy'] | null => {
-    try {
-      const found = JSON.parse(shown) as Schemas['SuppressionPolicy'];
-      setBad('');
-      return found;
-    } catch (error) {
-      setBad((error as Error).message);
-      return null;
-    }
-  };
-  const attempt = () => {
-    const found = read();
-    if (found) trial.mutate({policy: found, days: Number(days)});
-  };
-  const keep = () => {
-    const found = read();
-    if (found) put.mutate(found, {onSuccess: () => setText(null)});
+  const edited = draft ?? policy.data?.policy;
+  const take = (value: unknown) => {
+    const found = value as Policy;
+    if (!Array.isArray(found?.rules)) throw new Error('A policy has a list of rules: export one to see its form.');
+    setDraft({rules: found.rules, proposals: {...policy.data!.policy.proposals!, ...found.proposals}});
   };
   return (
     <Stack>
@@ -125,7 +67,7 @@ export function PolicyView({tenant}: {tenant: string}) {
               label="Restore default"
               title="Restore the default policy?"
               action="Restore"
-              onConfirm={() => put.mutate(null, {onSuccess: () => setText(null)})}
+              onConfirm={() => put.mutate(null, {onSuccess: () => setDraft(null)})}
             >
               Your own rules are discarded. Entries on the list do not change.
             </Confirm>
@@ -140,10 +82,10 @@ export function PolicyView({tenant}: {tenant: string}) {
               label="Rules"
               columns={[
                 {name: 'Rule', value: (row: Rule) => row.name},
-                {name: 'When', value: when, show: (row) => <Wrap>{when(row)}</Wrap>},
-                {name: 'It', value: does, show: (row) => <Wrap>{does(row)}</Wrap>},
+                {name: 'When', value: when, show: (row) => <Text>{when(row)}</Text>},
+                {name: 'Action', value: does, show: (row) => <Text>{does(row)}</Text>},
                 {
-                  name: 'Until then',
+                  name: 'Advised wait',
                   value: (row) => (row.wait_hours ?? []).join(' '),
                   show: (row) =>
                     (row.wait_hours ?? []).length
@@ -161,23 +103,35 @@ export function PolicyView({tenant}: {tenant: string}) {
           </>
         )}
       </Card>
-      <Card title="Edit policy" note="run a dry run first: nothing changes until you save">
-        <Field label="Policy as JSON" mono lines={14} value={shown} onChange={setText} style={{width: '100%'}} />
-        <Row style={{marginTop: 8}}>
-          <Choice label="Period" value={days} options={DAYS} onChange={setDays} />
-          <Button tone="main" onPress={attempt} isDisabled={trial.isPending || !shown}>
-            Dry run
-          </Button>
-          <Button onPress={keep} isDisabled={put.isPending || text === null}>
-            Save
-          </Button>
-          {text !== null && <Button onPress={() => setText(null)}>Cancel</Button>}
-        </Row>
-        {bad && <Notice title="Not valid JSON">{bad}</Notice>}
-        {put.error && <Trouble error={put.error} />}
-        {trial.error && <Trouble error={trial.error} />}
-        {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
-      </Card>
+      {edited && (
+        <Card
+          title="Edit policy"
+          note="run a dry run first: nothing changes until you save"
+          actions={<JsonFile what="policy" file={`policy-${tenant}.json`} value={edited} onRead={take} />}
+        >
+          <PolicyEditor policy={edited} onChange={setDraft} />
+          <Row style={{marginTop: 16, alignItems: 'end'}}>
+            <Choice field label="Period of the dry run" value={days} options={DAYS} onChange={setDays} />
+            <Button
+              tone="main"
+              onPress={() => trial.mutate({policy: edited, days: Number(days)})}
+              isDisabled={trial.isPending}
+            >
+              Dry run
+            </Button>
+            <Button
+              onPress={() => put.mutate(edited, {onSuccess: () => setDraft(null)})}
+              isDisabled={put.isPending || draft === null}
+            >
+              Save
+            </Button>
+            {draft !== null && <Button onPress={() => setDraft(null)}>Cancel</Button>}
+          </Row>
+          {put.error && <Trouble error={put.error} />}
+          {trial.error && <Trouble error={trial.error} />}
+          {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
+        </Card>
+      )}
     </Stack>
   );
 }

@@ -46,7 +46,7 @@ export function UnsubscribesView({tenant}: {tenant: string}) {
         <>
           <p role="status" style={{marginTop: 0}}>
             <b>{count(data.asked)} unsubscribed</b>:{' '}
-            {Object.entries(data.by_way)
+            {Object.entries(data.by_method)
               .map(([way, n]) => `${count(n)} ${WAYS[way] ?? way}`)
               .join(', ')}
             . {data.slowest_seconds != null && <>Time to take effect: at most {took(data.slowest_seconds)}. </>}

@@ -1,9 +1,11 @@
+import {useEffect, useState} from 'react';
 import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {open, serviceWith, who, withBrowserParts} from '../../testing';
-import {does, when} from './PolicyView';
+import {does, when} from './policy';
+import {PolicyEditor} from './PolicyEditor';
 import {SuppressionPage} from './SuppressionPage';
 
 withBrowserParts();
@@ -128,16 +130,16 @@ describe('a rule of the policy', () => {
   });
 
   it.each([
-    [rule({}), 'holds the address immediately, no end'],
-    [rule({act: 'nothing'}), 'nothing: says nothing about the address'],
-    [rule({act: 'wait', wait_hours: [4, 24]}), 'no hold; advises when to retry'],
+    [rule({}), 'suppresses the address immediately, no end'],
+    [rule({act: 'nothing'}), 'does nothing'],
+    [rule({act: 'wait', wait_hours: [4, 24]}), 'advises when to retry'],
     [
       rule({whole_domain: true, for_days: 30, longer: 3, ends_with_delivery: true}),
-      'holds the whole domain immediately for 30 days, 3 times as long after each return; a delivery ends it',
+      'suppresses the whole domain immediately for 30 days, 3 times as long after each return; a delivery ends it',
     ],
     [
       rule({act: 'propose', times: 3, over_days: 7, for_days: 14, scope: 'stream'}),
-      'propose the address after 3 messages over 7 days with no delivery between for 14 days, for the stream only',
+      'proposes the address after 3 messages over 7 days with no delivery between for 14 days, for the stream only',
     ],
   ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));
 
@@ -145,5 +147,57 @@ describe('a rule of the policy', () => {
     expect(when(rule({causes: ['mailbox_full'], permanence: 'transient', streams: ['news']}))).toBe(
       'bounced: mailbox full, transient on news',
     );
+  });
+});
+
+describe('the policy as a form', () => {
+  const rule: Schemas['PolicyRule'] = {
+    name: 'gone',
+    act: 'hold',
+    kinds: ['bounced'],
+    causes: ['no_such_mailbox'],
+    permanence: '',
+    streams: [],
+    providers: [],
+    reason: 'invalid_address',
+    scope: 'tenant',
+    whole_domain: false,
+    times: 1,
+    over_days: 0,
+    within_days: 60,
+    for_days: null,
+    longer: 1,
+    longest_days: 365,
+    ends_with_delivery: false,
+    wait_hours: [],
+  };
+  const policy: Schemas['SuppressionPolicy'] = {
+    rules: [rule, {...rule, name: 'complained', kinds: ['complained'], causes: []}],
+    proposals: {no_life_sends: 12, no_life_days: 120, role_addresses: true, revived_after_days: 180},
+  };
+  function Edited({onDone}: {onDone: (policy: Schemas['SuppressionPolicy']) => void}) {
+    const [now, setNow] = useState(policy);
+    useEffect(() => onDone(now), [now, onDone]);
+    return <PolicyEditor policy={now} onChange={setNow} />;
+  }
+
+  it('edits, reorders and deletes rules, and keeps what is not touched', async () => {
+    let now = policy;
+    const onDone = (changed: Schemas['SuppressionPolicy']) => {
+      now = changed;
+    };
+    open(<Edited onDone={onDone} />);
+    await userEvent.click(await screen.findByRole('button', {name: 'Edit gone'}));
+    await userEvent.clear(screen.getByLabelText('After, messages'));
+    await userEvent.type(screen.getByLabelText('After, messages'), '3');
+    await userEvent.type(screen.getByLabelText('Ends after, days'), '30');
+    await userEvent.type(screen.getByLabelText('Streams'), 'news, offers');
+    await userEvent.click(screen.getByRole('button', {name: /Remove.*No such mailbox/}));
+    expect(now.rules[0]).toEqual({...rule, times: 3, for_days: 30, streams: ['news', 'offers'], causes: []});
+    await userEvent.click(screen.getByRole('button', {name: 'Move complained up'}));
+    expect(now.rules.map((each) => each.name)).toEqual(['complained', 'gone']);
+    await userEvent.click(screen.getByRole('button', {name: 'Delete gone'}));
+    expect(now.rules).toEqual([policy.rules[1]]);
+    expect(now.proposals).toEqual(policy.proposals);
   });
 });

@@ -1,4 +1,4 @@
-"""`client.addresses`: Checks of addresses, links to unsubscribe, and gates for MTAs."""
+"""`client.addresses`: address checks, unsubscribe links, and gates for MTAs."""
 
 from collections.abc import Sequence
 
@@ -18,15 +18,15 @@ from rust_gauge.contract.checks import (
 
 
 class Addresses(Part):
-    """Checks of addresses, links to unsubscribe, and gates for MTAs."""
+    """Address checks, unsubscribe links, and gates for MTAs."""
 
     async def check(self, tenant: str, addresses: Sequence[str], *, probe: bool = False) -> Sequence[AddressCheck]:
-        """Look at addresses (500 at most): good, doubtful, bad or unknown, with reasons."""
+        """Check addresses (at most 500): good, doubtful, bad or unknown, with reasons."""
         request = AddressCheckRequest(addresses=[*addresses], probe=probe)
         return (await self._client.send(calls.check_addresses(tenant, request))).items
 
     async def words(self, tenant: str) -> AddressWords:
-        """Return what addresses are held against."""
+        """Return the lists that addresses are checked against."""
         return await self._client.send(calls.get_address_words(tenant))
 
     async def set_words(self, tenant: str, words: AddressWords) -> AddressWords:
@@ -36,22 +36,22 @@ class Addresses(Part):
     async def unsubscribe_links(
         self, tenant: str, recipients: Sequence[str], *, domain: str, stream: str = ""
     ) -> Sequence[MailLinks]:
-        """Values of List-Unsubscribe and List-Unsubscribe-Post for a message."""
+        """Return List-Unsubscribe and List-Unsubscribe-Post values for a message."""
         request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
         return (await self._client.send(calls.unsubscribe_links(tenant, request))).items
 
     async def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
-        """How unsubscriptions went."""
+        """Return how unsubscribe requests were handled."""
         return await self._client.send(calls.unsubscribes(tenant, days))
 
     async def gates(self, tenant: str) -> Sequence[Gate]:
-        """Ways in for MTAs."""
+        """Return the gates: doors through which MTAs ask about recipients."""
         return (await self._client.send(calls.list_gates(tenant))).items
 
     async def add_gate(self, tenant: str, new: NewGate) -> MadeGate:
-        """Create a gate; its key is in this answer only."""
+        """Create a gate. Its key is in this answer only."""
         return await self._client.send(calls.add_gate(tenant, new))
 
     async def delete_gate(self, tenant: str, id: int) -> None:
-        """Close a gate."""
+        """Remove a gate."""
         await self._client.send(calls.delete_gate(tenant, id))

@@ -1,4 +1,4 @@
-"""`client.cause_rules`: Rules of a tenant's own that find the cause of a rejection."""
+"""`client.cause_rules`: a tenant's own rules that find the cause of a rejection."""
 
 from collections.abc import Sequence
 
@@ -8,28 +8,28 @@ from rust_gauge.contract.rules import CauseRules, OwnRule, RulesBacktest, RulesB
 
 
 class CauseRulesPart(Part):
-    """Rules of a tenant's own that find the cause of a rejection."""
+    """A tenant's own rules that find the cause of a rejection."""
 
     async def get(self, tenant: str) -> CauseRules:
-        """Return the rules in their order, and how far the past is judged by them."""
+        """Return the rules in their order, and how many past events they have classified."""
         return await self._client.send(calls.get_rules(tenant))
 
     async def shipped(self, tenant: str) -> Sequence[OwnRule]:
-        """Return the rules that come with the service, asked after a tenant's own."""
+        """Return the built-in rules, which apply after the tenant's own."""
         return (await self._client.send(calls.shipped_rules(tenant))).items
 
     async def set(self, tenant: str, change: RulesChange) -> CauseRules:
-        """Keep rules. InvalidInputError names what cannot be used; 409 when somebody changed them meanwhile."""
+        """Replace the rules. InvalidInputError names invalid ones; 409 when somebody changed them meanwhile."""
         return await self._client.send(calls.put_rules(tenant, change))
 
     async def backtest(self, tenant: str, request: RulesBacktestRequest) -> RulesBacktest:
-        """Return what rules would have made of the past. Nothing is changed."""
+        """Return what rules would have done with past events (dry run). Nothing is changed."""
         return await self._client.send(calls.backtest_rules(tenant, request))
 
     async def apply(self, tenant: str) -> CauseRules:
-        """Judge the past by the rules as they are, as a job."""
+        """Classify past events again with the present rules, as a job."""
         return await self._client.send(calls.apply_rules(tenant))
 
     async def cancel(self, tenant: str) -> CauseRules:
-        """Stop judging the past."""
+        """Cancel that job."""
         return await self._client.send(calls.stop_rules(tenant))

@@ -31,14 +31,15 @@ if TYPE_CHECKING:
 
 
 class AsyncClient(AsyncConnection):
-    """A client of one service. `transport` is for tests.
+    """A client of one service.
 
-    Requests that are safe to repeat are tried up to four times when the service is away or busy.
+    `transport` is for tests. Requests that are safe to repeat are tried up to four times when the service is
+    unreachable or busy.
     """
 
     @cached_property
     def tokens(self) -> "Tokens":
-        """Tokens for programs."""
+        """API tokens for programs."""
         from rust_gauge.client.asynchronous.tokens import Tokens
 
         return Tokens(self)
@@ -52,14 +53,14 @@ class AsyncClient(AsyncConnection):
 
     @cached_property
     def audits(self) -> "Audits":
-        """Audits of a domain."""
+        """Audits of domains."""
         from rust_gauge.client.asynchronous.audits import Audits
 
         return Audits(self)
 
     @cached_property
     def events(self) -> "Events":
-        """Events in and out."""
+        """Events sent and read."""
         from rust_gauge.client.asynchronous.events import Events
 
         return Events(self)
@@ -80,49 +81,49 @@ class AsyncClient(AsyncConnection):
 
     @cached_property
     def jobs(self) -> "Jobs":
-        """Work on files and on the past: imports, checks of lists, trials of a policy."""
+        """Jobs: imports, list checks, policy backtests."""
         from rust_gauge.client.asynchronous.jobs import Jobs
 
         return Jobs(self)
 
     @cached_property
     def addresses(self) -> "Addresses":
-        """Checks of addresses, links to unsubscribe, and gates for MTAs."""
+        """Address checks, unsubscribe links, and gates for MTAs."""
         from rust_gauge.client.asynchronous.addresses import Addresses
 
         return Addresses(self)
 
     @cached_property
     def readings(self) -> "Readings":
-        """Readings, the wall, what moved them and what would follow."""
+        """Readings, the wall, explanations and forecasts."""
         from rust_gauge.client.asynchronous.readings import Readings
 
         return Readings(self)
 
     @cached_property
     def worklist(self) -> "Worklist":
-        """What to do next, alerts, lines, pauses."""
+        """The worklist, alerts, lines and stream pauses."""
         from rust_gauge.client.asynchronous.worklist import Worklist
 
         return Worklist(self)
 
     @cached_property
     def relays(self) -> "Relays":
-        """Paths that mail leaves by."""
+        """Relays: paths by which mail leaves."""
         from rust_gauge.client.asynchronous.relays import Relays
 
         return Relays(self)
 
     @cached_property
     def plans(self) -> "Plans":
-        """What domains ought to publish."""
+        """Record plans: what domains should publish."""
         from rust_gauge.client.asynchronous.plans import Plans
 
         return Plans(self)
 
     @cached_property
     def watches(self) -> "Watches":
-        """How changes of records spread."""
+        """Propagation watches: how changes of records spread."""
         from rust_gauge.client.asynchronous.watches import Watches
 
         return Watches(self)
@@ -136,35 +137,35 @@ class AsyncClient(AsyncConnection):
 
     @cached_property
     def proofs(self) -> "Proofs":
-        """That domains and sender addresses are the tenant's."""
+        """Proofs that domains and sender addresses belong to the tenant."""
         from rust_gauge.client.asynchronous.proofs import Proofs
 
         return Proofs(self)
 
     @cached_property
     def webhooks(self) -> "Webhooks":
-        """Where the service tells what happened."""
+        """Webhooks: addresses that the service calls when something happens."""
         from rust_gauge.client.asynchronous.webhooks import Webhooks
 
         return Webhooks(self)
 
     @cached_property
     def feeds(self) -> "Feeds":
-        """Ways in for events."""
+        """Feeds: sources of events."""
         from rust_gauge.client.asynchronous.feeds import Feeds
 
         return Feeds(self)
 
     @cached_property
     def cause_rules(self) -> "CauseRulesPart":
-        """Rules of a tenant's own that find the cause of a rejection."""
+        """A tenant's own rules that find the cause of a rejection."""
         from rust_gauge.client.asynchronous.cause_rules import CauseRulesPart
 
         return CauseRulesPart(self)
 
     @cached_property
     def recipients(self) -> "Recipients":
-        """What is kept of one person."""
+        """Recipient data: what is stored about one person."""
         from rust_gauge.client.asynchronous.recipients import Recipients
 
         return Recipients(self)

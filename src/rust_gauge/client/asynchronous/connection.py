@@ -1,4 +1,4 @@
-"""The connection under the client: it carries calls out, retries them, translates errors, reads lists page by page."""
+"""The connection under the client: it sends requests, retries them, translates errors, reads lists page by page."""
 
 import asyncio
 from collections.abc import AsyncIterator, Callable, Mapping
@@ -19,9 +19,10 @@ T = TypeVar("T")
 
 
 class AsyncConnection:
-    """A connection to one service: carries calls out. `transport` is for tests.
+    """A connection to one service.
 
-    Requests that are safe to repeat are tried up to four times when the service is away or busy.
+    `transport` is for tests. Requests that are safe to repeat are tried up to four times when the service is
+    unreachable or busy.
     """
 
     def __init__(
@@ -46,15 +47,15 @@ class AsyncConnection:
         await self.close()
 
     async def close(self) -> None:
-        """Close the connections that are kept open."""
+        """Close the open connections."""
         await self._http.aclose()
 
     async def who(self) -> Who:
-        """Who the token stands for, and which tenants it may see."""
+        """Return the owner of the token, and which tenants they can see."""
         return await self.send(who())
 
     async def send(self, call: Call[T]) -> T:
-        """Carry out a call. ServiceUnreachable, or the ProblemResponse that fits."""
+        """Send a request. Raises ServiceUnreachable, or the ProblemResponse that fits."""
         headers = {"Content-Type": call.content_type} if call.body is not None else {}
         for attempt in range(1, ATTEMPTS + 1):
             response = None
@@ -79,9 +80,9 @@ class AsyncConnection:
         return ServiceUnreachable(f"{self._http.base_url} does not answer: {str(error) or type(error).__name__}")
 
     async def download(self, path: str, query: Mapping[str, Any]) -> AsyncIterator[bytes]:
-        """Yield a long answer piece by piece as it comes; repeat the request while nothing of it has come.
+        """Yield a long answer in pieces as they arrive; repeat the request only while nothing has arrived.
 
-        ServiceUnreachable when it ends in the middle: what came so far is not all.
+        ServiceUnreachable if it ends early: then what arrived is incomplete.
         """
         for attempt in range(1, ATTEMPTS + 1):
             response, begun = None, False
@@ -101,7 +102,7 @@ class AsyncConnection:
             await asyncio.sleep(pause_before(attempt, response))
 
     async def pages(self, page: Callable[[str | None], Call[Page[T]]]) -> AsyncIterator[T]:
-        """All items of a paged list."""
+        """Yield all items of a paged list."""
         cursor = None
         while True:
             got = await self.send(page(cursor))

@@ -15,19 +15,19 @@ class Domains(Part):
         return self._client.pages(lambda cursor: calls.list_domains(tenant, cursor))
 
     async def get(self, tenant: str, name: str) -> Domain:
-        """NotFoundError if the tenant has no such domain."""
+        """Return one domain. NotFoundError if the tenant does not have it."""
         return await self._client.send(calls.get_domain(tenant, name))
 
     async def add(self, tenant: str, name: str, *, selectors: Sequence[str] = ()) -> Domain:
-        """AlreadyThereError if it is watched, InvalidInputError if it is not a domain name."""
+        """Add a domain. AlreadyThereError if the tenant has it, InvalidInputError if it is not a domain name."""
         # Not validated here, so that the reason comes from one place: the service.
         new = NewDomain.model_construct(name=name, selectors=[*selectors])
         return await self._client.send(calls.add_domain(tenant, new))
 
     async def update(self, tenant: str, name: str, change: DomainChange) -> Domain:
-        """Change settings of a domain; what is left out stays."""
+        """Change settings of a domain. Settings that are left out stay unchanged."""
         return await self._client.send(calls.update_domain(tenant, name, change))
 
     async def delete(self, tenant: str, name: str) -> None:
-        """Stop watching it; what is known of it stays."""
+        """Stop auditing a domain. Its past audits are kept."""
         await self._client.send(calls.delete_domain(tenant, name))

@@ -1,4 +1,4 @@
-"""`client.jobs`: Work on files and on the past: imports, checks of lists, trials of a policy."""
+"""`client.jobs`: imports, list checks and policy backtests."""
 
 import builtins
 from collections.abc import AsyncIterator
@@ -10,38 +10,38 @@ from rust_gauge.contract.suppression import PolicyBacktestRequest
 
 
 class Jobs(Part):
-    """Work on files and on the past: imports, checks of lists, trials of a policy."""
+    """Jobs: imports, list checks and policy backtests."""
 
     async def start_import(self, tenant: str, request: ImportRequest) -> Job:
-        """Start the import of a list. Then `send` its file, then `run`."""
+        """Create an import of a list. Then `send` its file, then `run` it."""
         return await self._client.send(calls.start_import(tenant, request))
 
     async def start_list_check(self, tenant: str, request: ListCheckRequest) -> Job:
-        """Start the check of a list before a send. Then `send` its file, then `run`."""
+        """Create a list check before a send. Then `send` its file, then `run` it."""
         return await self._client.send(calls.start_list_check(tenant, request))
 
     async def start_policy_backtest(self, tenant: str, request: PolicyBacktestRequest) -> Job:
-        """Start trying a policy on the past. It begins at once."""
+        """Backtest a policy on past events. The job starts at once."""
         return await self._client.send(calls.start_policy_backtest(tenant, request))
 
     async def list(self, tenant: str, *, kind: str | None = None) -> "builtins.list[Job]":
-        """Those of the last thirty days, newest first."""
+        """Return the jobs of the last thirty days, newest first."""
         return (await self._client.send(calls.list_jobs(tenant, kind))).items
 
     async def get(self, tenant: str, id: int) -> Job:
-        """How far it is, and what came out."""
+        """Return a job's progress and result."""
         return await self._client.send(calls.get_job(tenant, id))
 
     async def send(self, tenant: str, id: int, number: int, octets: bytes) -> Job:
-        """Send a piece of the file, numbered from 0; about a megabyte is a good size."""
+        """Upload a piece of the file, numbered from 0. About a megabyte is a good size."""
         return await self._client.send(calls.add_job_piece(tenant, id, number, octets))
 
     async def run(self, tenant: str, id: int, *, dry: bool = False) -> Job:
-        """Begin (with `dry` only to see what would happen), or go on after it was stopped."""
+        """Run a job (with `dry` only to see what would happen), or resume it after it was cancelled."""
         return await self._client.send(calls.run_job(tenant, id, JobStart(dry=dry)))
 
     async def cancel(self, tenant: str, id: int) -> Job:
-        """Stop after the piece that is under method."""
+        """Cancel a job after the piece in progress."""
         return await self._client.send(calls.cancel_job(tenant, id))
 
     async def part(self, tenant: str, id: int, part: str) -> AsyncIterator[bytes]:

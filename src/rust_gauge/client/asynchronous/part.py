@@ -1,4 +1,4 @@
-"""What the parts of the client have in common."""
+"""What the parts of the client share."""
 
 from rust_gauge.client.asynchronous.connection import AsyncConnection
 

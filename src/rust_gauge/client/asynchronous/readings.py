@@ -1,4 +1,4 @@
-"""`client.readings`: Readings, the wall, what moved them and what would follow."""
+"""`client.readings`: readings, the wall, explanations and forecasts."""
 
 from datetime import date
 
@@ -20,7 +20,7 @@ from rust_gauge.contract.readings import (
 
 
 class Readings(Part):
-    """Readings, the wall, what moved them and what would follow."""
+    """Readings, the wall, explanations and forecasts."""
 
     async def series(
         self,
@@ -32,13 +32,13 @@ class Readings(Part):
         first: date | None = None,
         last: date | None = None,
     ) -> ReadingSeries:
-        """Return a reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
+        """Return a reading per day of a domain, stream, relay or sending address; ninety days without dates."""
         return await self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
     async def wall(
         self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain", last: date | None = None
     ) -> Wall:
-        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190) up to one."""
+        """Return all subjects of a kind by mailbox provider, with the trend of up to 190 days that end on a day."""
         return await self._client.send(calls.wall(days, tenant, subject, last))
 
     async def explain(
@@ -51,7 +51,7 @@ class Readings(Part):
         subject: Subject = "domain",
         provider: str | None = None,
     ) -> Explanation:
-        """Return what moved a reading between two days, and what else happened then."""
+        """Explain the difference of a reading between two days, with what else happened."""
         return await self._client.send(calls.explain_reading(tenant, name, subject, provider, first, last))
 
     async def forecast(
@@ -63,11 +63,11 @@ class Readings(Part):
         subject: Subject = "domain",
         provider: str | None = None,
     ) -> Forecast:
-        """Return the readings that would follow, as it goes and with a change."""
+        """Return the forecast readings, unchanged and with a change."""
         return await self._client.send(calls.forecast_reading(tenant, name, subject, provider, wanted))
 
     async def headroom(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Headroom]:
-        """How many more complaints or bounces today until a line."""
+        """Return the headroom: how many more complaints or bounces today until a line."""
         return (await self._client.send(calls.get_headroom(tenant, name, subject))).items
 
     async def settings(self, tenant: str) -> ReadingSettingsView:
@@ -75,23 +75,23 @@ class Readings(Part):
         return await self._client.send(calls.get_reading_settings(tenant))
 
     async def set_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
-        """Other parameters; `job` in the answer computes the past anew."""
+        """Change the parameters. `job` in the answer computes past readings again."""
         return await self._client.send(calls.set_reading_settings(tenant, settings))
 
     async def reset_settings(self, tenant: str) -> ReadingSettingsView:
-        """Back to those that are shipped."""
+        """Restore the default parameters."""
         return await self._client.send(calls.reset_reading_settings(tenant))
 
     async def annotations(
         self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
     ) -> list[Annotation]:
-        """Return what happened: notes, changed records, findings, shifts, outages."""
+        """Return what happened: annotations, changed records, findings, shifts, outages."""
         return (await self._client.send(calls.list_annotations(tenant, first, last, domain))).items
 
     async def add_annotation(self, tenant: str, new: NewAnnotation) -> Annotation:
-        """Add a note on the time axis."""
+        """Add an annotation to the time axis."""
         return await self._client.send(calls.add_annotation(tenant, new))
 
     async def delete_annotation(self, tenant: str, id: int) -> None:
-        """Take a note away."""
+        """Delete an annotation."""
         await self._client.send(calls.delete_annotation(tenant, id))

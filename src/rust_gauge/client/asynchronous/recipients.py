@@ -1,4 +1,4 @@
-"""`client.recipients`: What is kept of one person."""
+"""`client.recipients`: what is stored about one person."""
 
 from collections.abc import Sequence
 
@@ -8,16 +8,16 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest, RecipientDat
 
 
 class Recipients(Part):
-    """What is kept of one person."""
+    """Recipient data: what is stored about one person."""
 
     async def data(self, tenant: str, address: str) -> RecipientData:
-        """Events, entries and their history, rejected rows. InvalidInputError if it is no address."""
+        """Return events, entries with their history, and rejected rows. InvalidInputError if it is not an address."""
         return await self._client.send(calls.recipient_data(tenant, address))
 
     async def erase(self, tenant: str, request: ErasureRequest) -> Erasure:
-        """Take a recipient out of everything, for good. Counters stay as they are."""
+        """Erase a recipient everywhere. Counters are unchanged. This cannot be undone."""
         return await self._client.send(calls.erase(tenant, request))
 
     async def erasures(self, tenant: str) -> Sequence[Erasure]:
-        """Return which erasures were made, when and by whom; not of whom."""
+        """Return the erasures: when and by whom, not whose data."""
         return (await self._client.send(calls.list_erasures(tenant))).items

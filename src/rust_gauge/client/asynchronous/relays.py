@@ -1,4 +1,4 @@
-"""`client.relays`: Paths that mail leaves by."""
+"""`client.relays`: paths by which mail leaves."""
 
 import builtins
 
@@ -8,16 +8,16 @@ from rust_gauge.contract.relays import Relay, RelayDescription
 
 
 class Relays(Part):
-    """Paths that mail leaves by."""
+    """Relays: paths by which mail leaves."""
 
     async def list(self, tenant: str) -> "builtins.list[Relay]":
-        """All relays, described or only seen in events."""
+        """Return all relays, described or only seen in events."""
         return (await self._client.send(calls.list_relays(tenant))).items
 
     async def set(self, tenant: str, name: str, description: RelayDescription) -> Relay:
-        """Say what a relay is, wants published and allows."""
+        """Describe a relay: what it is, which records it needs, what it allows."""
         return await self._client.send(calls.set_relay(tenant, name, description))
 
     async def delete(self, tenant: str, name: str) -> None:
-        """Forget what was said of a relay."""
+        """Delete the description of a relay."""
         await self._client.send(calls.delete_relay(tenant, name))

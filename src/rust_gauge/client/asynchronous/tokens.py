@@ -1,4 +1,4 @@
-"""`client.tokens`: Tokens for programs."""
+"""`client.tokens`: API tokens for programs."""
 
 from collections.abc import Sequence
 
@@ -8,17 +8,17 @@ from rust_gauge.contract.session import MadeToken, NewToken, Token
 
 
 class Tokens(Part):
-    """Tokens for programs."""
+    """API tokens for programs."""
 
     async def list(self) -> Sequence[Token]:
         """Return the tokens of your account."""
         return (await self._client.send(calls.list_tokens())).items
 
     async def add(self, name: str, *, tenant: str | None = None, expires_in_days: int | None = None) -> MadeToken:
-        """Create a token; its `secret` is in this answer only."""
+        """Create a token. Its `secret` is in this answer only."""
         new = NewToken.model_construct(name=name, tenant=tenant, expires_in_days=expires_in_days)
         return await self._client.send(calls.add_token(new))
 
     async def delete(self, id: int) -> None:
-        """Delete a token: it stops working at once."""
+        """Revoke a token. It stops working at once."""
         await self._client.send(calls.delete_token(id))

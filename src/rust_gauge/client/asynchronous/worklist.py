@@ -1,4 +1,4 @@
-"""`client.worklist`: What to do next, alerts, lines, pauses."""
+"""`client.worklist`: what to do next, alerts, lines and stream pauses."""
 
 import builtins
 from collections.abc import Sequence
@@ -21,7 +21,7 @@ from rust_gauge.contract.worklist import (
 
 
 class Worklist(Part):
-    """What to do next, alerts, lines, pauses."""
+    """The worklist, alerts, lines and stream pauses."""
 
     async def list(
         self,
@@ -31,60 +31,60 @@ class Worklist(Part):
         assigned_to: str | None = None,
         on: date | None = None,
     ) -> list[WorkItem]:
-        """Return what to do next, over all tenants unless one is named; put off and closed items only by their states.
+        """Yield open items, of all tenants unless one is named; snoozed and resolved ones only by their states.
 
-        `on`: what was open on that day instead, whatever became of it.
+        `on`: what was open on that day instead, whatever happened to it since.
         """
         return (await self._client.send(calls.list_worklist(tenant, state, assigned_to, on))).items
 
     async def get(self, tenant: str, id: int) -> WorkItemDetails:
-        """Return an item with all that happened to it. NotFoundError."""
+        """Return an item with its history. NotFoundError."""
         return await self._client.send(calls.get_work_item(tenant, id))
 
     async def act(self, tenant: str, id: int, act: WorkAct) -> WorkItemDetails:
-        """Look after it, assign it, comment, put off, measure again."""
+        """Acknowledge, assign, comment on, snooze or re-check an item."""
         return await self._client.send(calls.act_on_work_item(tenant, id, act))
 
     async def detect(self, tenant: str) -> builtins.list[WorkItem]:
-        """Look for trouble now; gives what lives."""
+        """Detect problems now, and return the open items."""
         return (await self._client.send(calls.run_detection(tenant))).items
 
     async def members(self, tenant: str) -> builtins.list[Member]:
-        """Who may see a tenant, and be given its items."""
+        """Return the people who can see a tenant and can be assigned its items."""
         return (await self._client.send(calls.list_members(tenant))).items
 
     async def lines(self, tenant: str) -> builtins.list[LineRow]:
-        """Rates against their lines."""
+        """Return rates compared with their lines."""
         return (await self._client.send(calls.list_lines(tenant))).items
 
     async def settings(self, tenant: str) -> AlertSettings:
-        """Who is told of what, how soon and how often."""
+        """Return who is notified of what, how soon and how often."""
         return await self._client.send(calls.get_alert_settings(tenant))
 
     async def set_settings(self, tenant: str, settings: AlertSettings) -> AlertSettings:
-        """Replace them."""
+        """Replace the alert settings."""
         return await self._client.send(calls.set_alert_settings(tenant, settings))
 
     async def report(self, tenant: str, *, days: int = 7) -> Report:
-        """Return the report of a period: its text, and an HTML page that needs nothing else."""
+        """Return the report of a period: its text, and a self-contained HTML page."""
         return await self._client.send(calls.get_report(tenant, days))
 
     async def send_report(self, tenant: str, *, days: int = 7) -> None:
-        """Send the report of a period now to the people of the alert settings."""
+        """Send the report of a period now to the people in the alert settings."""
         await self._client.send(calls.send_report(tenant, days))
 
     async def notifications(self, tenant: str) -> builtins.list[Notification]:
-        """Return the newest messages, and what became of them."""
+        """Return the latest notifications and their delivery."""
         return (await self._client.send(calls.list_notifications(tenant))).items
 
     async def pauses(self, tenant: str) -> builtins.list[StreamPause]:
-        """Streams over relays that clearance holds as a whole."""
+        """Return the streams that clearance holds as a whole, by relay."""
         return (await self._client.send(calls.list_stream_pauses(tenant))).items
 
     async def pause_stream(self, tenant: str, new: StreamPauseChange) -> builtins.list[StreamPause]:
-        """Hold a stream over a relay by hand."""
+        """Pause a stream over a relay."""
         return (await self._client.send(calls.pause_stream(tenant, new))).items
 
     async def resume_stream(self, tenant: str, release: StreamPauseChange) -> builtins.list[StreamPause]:
-        """Let it go on, with a reason."""
+        """Resume it, with a reason."""
         return (await self._client.send(calls.resume_stream(tenant, release))).items

@@ -1,4 +1,4 @@
-"""`client.audits`: Audits of a domain."""
+"""`client.audits`: audits of domains."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -23,14 +23,14 @@ from rust_gauge.contract.jobs import Job
 
 
 class Audits(Part):
-    """Audits of a domain."""
+    """Audits of domains."""
 
     def run(self, tenant: str, domain: str) -> Audit:
-        """Audit `domain` now. NotFoundError if it isn't watched: add it with `client.domains.add`."""
+        """Audit `domain` now. NotFoundError if the tenant does not have it: add it with `client.domains.add`."""
         return self._client.send(calls.run_audit(tenant, domain))
 
     def newest(self, tenant: str, domain: str) -> Audit:
-        """Return the newest audit of a domain. NotFoundError before the first one."""
+        """Return the latest audit of a domain. NotFoundError before the first one."""
         return self._client.send(calls.get_newest_audit(tenant, domain))
 
     def get(self, tenant: str, domain: str, id: int) -> Audit:
@@ -38,13 +38,13 @@ class Audits(Part):
         return self._client.send(calls.get_audit(tenant, domain, id))
 
     def list(self, tenant: str, domain: str) -> Iterator[AuditSummary]:
-        """Newest first."""
+        """Yield a domain's audits, newest first."""
         return self._client.pages(lambda cursor: calls.list_audits(tenant, domain, cursor))
 
     def compare(
         self, tenant: str, domain: str, *, before: int | None = None, after: int | None = None
     ) -> AuditComparison:
-        """Two audits beside each other; without numbers the newest two. NotFoundError when there are not two."""
+        """Compare two audits; without numbers the latest two. NotFoundError when there are fewer than two."""
         return self._client.send(calls.compare_audits(tenant, domain, before, after))
 
     def history(self, tenant: str, domain: str) -> Iterator[HistoryEntry]:
@@ -54,18 +54,18 @@ class Audits(Part):
     def check_spf(
         self, tenant: str, ip: str, *, mail_from: str = "", helo: str = "", record: str | None = None
     ) -> SpfCheck:
-        """Would a message from `ip` pass SPF? `record` is tried in place of what the envelope domain publishes."""
+        """Check whether a message from `ip` would pass SPF. `record` replaces what the envelope domain publishes."""
         request = SpfCheckRequest.model_construct(ip=ip, mail_from=mail_from, helo=helo, record=record)
         return self._client.send(calls.check_spf(tenant, request))
 
     def check_message(
         self, tenant: str, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = ""
     ) -> MessageCheck:
-        """SPF, DKIM and DMARC of a message as it was captured. Without `ip` SPF is left out."""
+        """Verify SPF, DKIM and DMARC of a captured message. Without `ip`, SPF is left out."""
         return self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
     def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
-        """Read an aggregate report; its selectors are looked at by audits from now on."""
+        """Read an aggregate report. Audits check its selectors from now on."""
         return self._client.send(calls.read_feedback_report(tenant, octets))
 
     def start_batch(self, tenant: str, names: Sequence[str], selectors: Sequence[str] = ()) -> Job:
@@ -74,13 +74,13 @@ class Audits(Part):
         return self._client.send(calls.start_batch(tenant, request))
 
     def batch_results(self, tenant: str, id: int) -> Iterator[BatchResult]:
-        """In the order of the names."""
+        """Yield the results of a batch in the order of the names."""
         return self._client.pages(lambda cursor: calls.list_batch_results(tenant, id, cursor))
 
     def settings(self, tenant: str) -> AuditSettings:
-        """Return what the tenant's audits look at."""
+        """Return the tenant's audit settings."""
         return self._client.send(calls.get_audit_settings(tenant))
 
     def set_settings(self, tenant: str, settings: AuditSettings) -> AuditSettings:
-        """Replace them."""
+        """Replace the audit settings."""
         return self._client.send(calls.set_audit_settings(tenant, settings))

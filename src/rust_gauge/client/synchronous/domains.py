@@ -17,19 +17,19 @@ class Domains(Part):
         return self._client.pages(lambda cursor: calls.list_domains(tenant, cursor))
 
     def get(self, tenant: str, name: str) -> Domain:
-        """NotFoundError if the tenant has no such domain."""
+        """Return one domain. NotFoundError if the tenant does not have it."""
         return self._client.send(calls.get_domain(tenant, name))
 
     def add(self, tenant: str, name: str, *, selectors: Sequence[str] = ()) -> Domain:
-        """AlreadyThereError if it is watched, InvalidInputError if it is not a domain name."""
+        """Add a domain. AlreadyThereError if the tenant has it, InvalidInputError if it is not a domain name."""
         # Not validated here, so that the reason comes from one place: the service.
         new = NewDomain.model_construct(name=name, selectors=[*selectors])
         return self._client.send(calls.add_domain(tenant, new))
 
     def update(self, tenant: str, name: str, change: DomainChange) -> Domain:
-        """Change settings of a domain; what is left out stays."""
+        """Change settings of a domain. Settings that are left out stay unchanged."""
         return self._client.send(calls.update_domain(tenant, name, change))
 
     def delete(self, tenant: str, name: str) -> None:
-        """Stop watching it; what is known of it stays."""
+        """Stop auditing a domain. Its past audits are kept."""
         self._client.send(calls.delete_domain(tenant, name))

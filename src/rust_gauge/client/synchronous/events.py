@@ -1,4 +1,4 @@
-"""`client.events`: Events in and out."""
+"""`client.events`: events sent and read."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -12,12 +12,12 @@ from rust_gauge.contract.events import Event, IntakeResult
 
 
 class Events(Part):
-    """Events in and out."""
+    """Events sent and read."""
 
     def load(self, tenant: str, lines: bytes) -> IntakeResult:
-        """Load NDJSON, a piece that fits into one request. Safe to repeat.
+        """Send NDJSON, as much as fits into one request. Safe to repeat.
 
-        InvalidInputError when nothing of it could be stored; `problem.errors` says why, by line.
+        InvalidInputError when no row could be stored; `problem.errors` says why, by line.
         """
         return self._client.send(calls.load_ndjson(tenant, lines))
 
@@ -38,7 +38,7 @@ class Events(Part):
         since: datetime | None = None,
         until: datetime | None = None,
     ) -> Iterator[Event]:
-        """Events, newest first; a recipient's or a message's are its trail."""
+        """Yield events, newest first; those of one recipient or message are its trail."""
         query: dict[str, Any] = {
             "recipient": recipient,
             "message_id": message_id,

@@ -1,4 +1,4 @@
-"""`client.feeds`: Ways in for events."""
+"""`client.feeds`: sources of events."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -22,49 +22,49 @@ from rust_gauge.contract.feeds import (
 
 
 class Feeds(Part):
-    """Ways in for events."""
+    """Feeds: sources of events."""
 
     def list(self, tenant: str) -> "builtins.list[Feed]":
-        """All of a tenant, and how they go."""
+        """Return a tenant's feeds and their state."""
         return (self._client.send(calls.list_feeds(tenant))).items
 
     def add(self, tenant: str, new: NewFeed) -> MadeFeed:
-        """Open one; its `token` and `secret` are in this answer only."""
+        """Add a feed. Its `token` and `secret` are in this answer only."""
         return self._client.send(calls.add_feed(tenant, new))
 
     def get(self, tenant: str, name: str) -> Feed:
-        """One of them."""
+        """Return one feed."""
         return self._client.send(calls.get_feed(tenant, name))
 
     def update(self, tenant: str, name: str, change: FeedChange) -> Feed:
-        """Change settings of a feed; what is left out stays."""
+        """Change settings of a feed. Settings that are left out stay unchanged."""
         return self._client.send(calls.update_feed(tenant, name, change))
 
     def delete(self, tenant: str, name: str) -> None:
-        """Close it; what came by it stays."""
+        """Remove a feed. Events that came through it are kept."""
         self._client.send(calls.delete_feed(tenant, name))
 
     def rejected_rows(self, tenant: str, name: str) -> Iterator[RejectedRow]:
-        """Rows that were rejected, newest first."""
+        """Yield rejected rows, newest first."""
         return self._client.pages(lambda cursor: calls.list_rejected_rows(tenant, name, cursor))
 
     def replay(self, tenant: str, name: str, id: int | None = None) -> ReplayResult:
-        """Try rejected rows again: one, or all."""
+        """Retry rejected rows: one, or all."""
         return self._client.send(calls.replay_rejected_rows(tenant, name, id))
 
     def delete_rejected_rows(self, tenant: str, name: str) -> int:
-        """Forget what was rejected. Gives how many rows."""
+        """Delete rejected rows and return how many they were."""
         return self._client.send(calls.delete_rejected_rows(tenant, name))
 
     def test_mapping(self, tenant: str, sample: str, mapping: FeedMapping | None = None) -> MappingDryRunResult:
-        """Turn a sample into events, field by field; nothing is stored."""
+        """Turn a sample into events, field by field. Nothing is stored."""
         trial = MappingDryRun.model_construct(sample=sample, mapping=mapping)
         return self._client.send(calls.try_mapping(tenant, trial))
 
     def send(self, key: str, body: bytes, content_type: str = "application/x-ndjson") -> IntakeResult:
-        """Hand a body to a feed, with its token as this client's. Safe to repeat."""
+        """Send a body to a feed, with the feed's token as this client's. Safe to repeat."""
         return self._client.send(calls.send_to_feed(key, body, content_type))
 
     def send_to(self, tenant: str, name: str, body: bytes, content_type: str) -> IntakeResult:
-        """Hand a body to a feed as somebody who may see the tenant. Safe to repeat."""
+        """Upload a body to a feed as a user of the tenant. Safe to repeat."""
         return self._client.send(calls.hand_to_feed(tenant, name, body, content_type))

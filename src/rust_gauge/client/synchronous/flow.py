@@ -25,52 +25,54 @@ class FlowReader(Part):
     """Mail flow per provider."""
 
     def show(self, tenant: str, **query: Any) -> Flow:
-        """Whole days, UTC; the last seven without `first` and `last` (dates).
+        """Return mail flow of whole days, UTC; the last seven without `first` and `last` (dates).
 
-        By `domain`, `stream`, `relay`; or by one of `ip`, `campaign`, `tag`, alone or with a domain.
+        Filter by `domain`, `stream`, `relay`; or by one of `ip`, `campaign`, `tag`, alone or with a domain.
         """
         return self._client.send(calls.flow(tenant, query))
 
     def days(self, tenant: str, **query: Any) -> FlowDays:
-        """Return the same counts day by day; `query` as for `show`."""
+        """Return the same counts by day; `query` as for `show`."""
         return self._client.send(calls.flow_days(tenant, query))
 
     def causes(self, tenant: str, **query: Any) -> Causes:
-        """Causes of bounces and delays day by day, per provider. Chosen as in `show`."""
+        """Return causes of bounces and delays by day and provider; `query` as for `show`."""
         return self._client.send(calls.causes(tenant, query))
 
     def names(self, tenant: str) -> FlowNames:
-        """Return the names that mail can be told apart by."""
+        """Return the names by which mail can be filtered."""
         return self._client.send(calls.flow_names(tenant))
 
     def compare(self, tenant: str, **query: Any) -> FlowComparison:
-        """Two parts of the mail: one chosen as in `show`, the other by `other_domain`, `other_campaign` and so on."""
+        """Compare two parts of the mail: one chosen as in `show`, the other by `other_domain`, `other_campaign` and so
+        on.
+        """
         return self._client.send(calls.compare_flow(tenant, query))
 
     def reply_patterns(self, tenant: str, **query: Any) -> Sequence[ReplyPattern]:
-        """Return replies grouped by their fixed part; `cause`, `first`, `last`, `limit`."""
+        """Return reply patterns; `query`: `cause`, `first`, `last`, `limit`."""
         return (self._client.send(calls.reply_patterns(tenant, query))).items
 
     def providers(self, tenant: str) -> Sequence[Provider]:
-        """Return the mailbox providers that the tenant's mail went to."""
+        """Return the mailbox providers that the tenant sends to."""
         return (self._client.send(calls.list_providers(tenant))).items
 
     def rename_provider(self, tenant: str, provider: str, label: str) -> Provider:
-        """Call a provider by a name of one's own; an empty one takes it back. NotFoundError if no mail went there."""
+        """Rename a provider; an empty name restores the default. NotFoundError if the tenant sends nothing there."""
         return self._client.send(calls.rename_provider(tenant, provider, label))
 
     def shifts(self, tenant: str, *, days: int = 7) -> Sequence[Shift]:
-        """Sudden rises of a rate at one provider or relay, the newest first."""
+        """Yield sudden rises of a rate at one provider or relay, newest first."""
         return (self._client.send(calls.list_shifts(tenant, days))).items
 
     def shift(self, tenant: str, id: int) -> ShiftDetails:
-        """Return a shift with its causes, where it came from, and some of its events. NotFoundError."""
+        """Return a shift with its causes, its sources and some of its events. NotFoundError."""
         return self._client.send(calls.get_shift(tenant, id))
 
     def settings(self, tenant: str) -> FlowSettings:
-        """How long events are kept, and how often a shift may be reported that is none."""
+        """Return the retention of events and the accepted rate of false shifts."""
         return self._client.send(calls.get_flow_settings(tenant))
 
     def set_settings(self, tenant: str, settings: FlowSettings) -> FlowSettings:
-        """Replace what counts as a shift, and how long events are stored."""
+        """Replace these settings."""
         return self._client.send(calls.set_flow_settings(tenant, settings))

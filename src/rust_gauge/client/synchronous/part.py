@@ -1,4 +1,4 @@
-"""What the parts of the client have in common."""
+"""What the parts of the client share."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 

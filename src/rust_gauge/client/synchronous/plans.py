@@ -1,4 +1,4 @@
-"""`client.plans`: What domains ought to publish."""
+"""`client.plans`: what domains should publish."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -8,21 +8,21 @@ from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 
 
 class Plans(Part):
-    """What domains ought to publish."""
+    """Record plans: what domains should publish."""
 
     def get(self, tenant: str, name: str) -> Plan:
-        """Return the plan, not yet compared with what is published."""
+        """Return the plan, not compared with what is published."""
         return self._client.send(calls.get_plan(tenant, name))
 
     def check(self, tenant: str, name: str) -> Plan:
-        """Compare the plan with what the zone's name servers give now."""
+        """Compare the plan with what the zone's name servers answer now."""
         return self._client.send(calls.check_plan(tenant, name))
 
     def set_settings(self, tenant: str, name: str, settings: PlanSettings) -> Plan:
-        """Set what people choose: the stage of DMARC, where reports go, ways out of too many look-ups."""
+        """Set the DMARC stage, the report addresses, and how to stay within the SPF look-up limit."""
         return self._client.send(calls.set_plan_settings(tenant, name, settings))
 
     def add_key(self, tenant: str, name: str, selector: str, kind: str = "rsa2048") -> MadeKey:
-        """Make a DKIM key. The private half is in the answer and nowhere else."""
+        """Create a DKIM key. The private key is in this answer only."""
         new = NewKey.model_construct(selector=selector, kind=kind)  # type: ignore[arg-type]
         return self._client.send(calls.add_plan_key(tenant, name, new))

@@ -1,4 +1,4 @@
-"""`client.readings`: Readings, the wall, what moved them and what would follow."""
+"""`client.readings`: readings, the wall, explanations and forecasts."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -22,7 +22,7 @@ from rust_gauge.contract.readings import (
 
 
 class Readings(Part):
-    """Readings, the wall, what moved them and what would follow."""
+    """Readings, the wall, explanations and forecasts."""
 
     def series(
         self,
@@ -34,13 +34,13 @@ class Readings(Part):
         first: date | None = None,
         last: date | None = None,
     ) -> ReadingSeries:
-        """Return a reading a day of a domain, stream, relay or sending address; the last ninety days without dates."""
+        """Return a reading per day of a domain, stream, relay or sending address; ninety days without dates."""
         return self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
     def wall(
         self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain", last: date | None = None
     ) -> Wall:
-        """All subjects of a kind by mailbox provider, with the trend of so many days (at most 190) up to one."""
+        """Return all subjects of a kind by mailbox provider, with the trend of up to 190 days that end on a day."""
         return self._client.send(calls.wall(days, tenant, subject, last))
 
     def explain(
@@ -53,7 +53,7 @@ class Readings(Part):
         subject: Subject = "domain",
         provider: str | None = None,
     ) -> Explanation:
-        """Return what moved a reading between two days, and what else happened then."""
+        """Explain the difference of a reading between two days, with what else happened."""
         return self._client.send(calls.explain_reading(tenant, name, subject, provider, first, last))
 
     def forecast(
@@ -65,11 +65,11 @@ class Readings(Part):
         subject: Subject = "domain",
         provider: str | None = None,
     ) -> Forecast:
-        """Return the readings that would follow, as it goes and with a change."""
+        """Return the forecast readings, unchanged and with a change."""
         return self._client.send(calls.forecast_reading(tenant, name, subject, provider, wanted))
 
     def headroom(self, tenant: str, name: str, *, subject: Subject = "domain") -> list[Headroom]:
-        """How many more complaints or bounces today until a line."""
+        """Return the headroom: how many more complaints or bounces today until a line."""
         return (self._client.send(calls.get_headroom(tenant, name, subject))).items
 
     def settings(self, tenant: str) -> ReadingSettingsView:
@@ -77,23 +77,23 @@ class Readings(Part):
         return self._client.send(calls.get_reading_settings(tenant))
 
     def set_settings(self, tenant: str, settings: ReadingSettings) -> ReadingSettingsView:
-        """Other parameters; `job` in the answer computes the past anew."""
+        """Change the parameters. `job` in the answer computes past readings again."""
         return self._client.send(calls.set_reading_settings(tenant, settings))
 
     def reset_settings(self, tenant: str) -> ReadingSettingsView:
-        """Back to those that are shipped."""
+        """Restore the default parameters."""
         return self._client.send(calls.reset_reading_settings(tenant))
 
     def annotations(
         self, tenant: str, *, first: date | None = None, last: date | None = None, domain: str | None = None
     ) -> list[Annotation]:
-        """Return what happened: notes, changed records, findings, shifts, outages."""
+        """Return what happened: annotations, changed records, findings, shifts, outages."""
         return (self._client.send(calls.list_annotations(tenant, first, last, domain))).items
 
     def add_annotation(self, tenant: str, new: NewAnnotation) -> Annotation:
-        """Add a note on the time axis."""
+        """Add an annotation to the time axis."""
         return self._client.send(calls.add_annotation(tenant, new))
 
     def delete_annotation(self, tenant: str, id: int) -> None:
-        """Take a note away."""
+        """Delete an annotation."""
         self._client.send(calls.delete_annotation(tenant, id))

@@ -45,9 +45,9 @@ class Suppression(Part):
         only_held: bool = False,
         sending: Sending | None = None,
     ) -> ClearanceResult:
-        """May I mail these? Up to 100,000 in one call; answers in their order.
+        """Check up to 100,000 addresses in one call; answers in their order.
 
-        With `sending` those that are held are counted as withheld: say so when the answer decides what is sent.
+        With `sending`, held addresses are counted as withheld: set it when the answer decides what is sent.
         """
         # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
         request = ClearanceRequest.model_construct(
@@ -63,63 +63,63 @@ class Suppression(Part):
             yield from (self.clearance(tenant, texts, **question)).answers
 
     def list(self, tenant: str, **query: Any) -> Iterator[SuppressionEntry]:
-        """Yield entries, what changed last first.
+        """Yield entries, last changed first.
 
-        `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`, `ends_within_days` and
-        `came_back` narrow them.
+        Filters: `text`, `address`, `state`, `reason`, `provider`, `stream`, `reach`, `origin`, `ends_within_days` and
+        `came_back`.
         """
         return self._client.pages(lambda cursor: calls.list_suppression(tenant, cursor, query))
 
     def count(self, tenant: str, **query: Any) -> EntryCount:
-        """How many entries there are, counted up to 100,000; narrowed as a list is."""
+        """Return the number of entries, counted up to 100,000; filters as for the list."""
         return self._client.send(calls.count_suppression(tenant, query))
 
     def add(self, tenant: str, new: NewEntries) -> EntriesMade:
-        """Hold addresses or whole domains (`@domain`)."""
+        """Suppress addresses or whole domains (`@domain`)."""
         return self._client.send(calls.add_suppression(tenant, new))
 
     def lift(self, tenant: str, lift: Lift) -> Lifted:
-        """Take entries off, with a reason. NeedsConfirmation where one came from a complaint."""
+        """Remove entries, with a reason. NeedsConfirmation where one came from a complaint."""
         return self._client.send(calls.lift_suppression(tenant, lift))
 
     def export(self, tenant: str, *, form: str = "csv", **query: Any) -> Iterator[bytes]:
-        """Yield the whole list as `csv` or `ndjson`, in pieces; narrowed as a list is."""
+        """Yield the whole list as `csv` or `ndjson`, in pieces; filters as for the list."""
         path, chosen = calls.export_suppression(tenant, form, query)
         yield from self._client.download(path, chosen)
 
     def decide(self, tenant: str, ids: Sequence[str], *, confirm: bool, why: str = "") -> Sequence[SuppressionEntry]:
-        """Agree to proposals, or dismiss them."""
+        """Accept or dismiss proposals."""
         decision = Decision(ids=[*ids], confirm=confirm, why=why)
         return (self._client.send(calls.decide_suppression(tenant, decision))).items
 
     def status(self, tenant: str, address: str) -> AddressStatus:
-        """One address: what stands, and everything that ever happened to its status."""
+        """Return one address: its entries, and every change of its status."""
         return self._client.send(calls.address_status(tenant, address))
 
     def changes(self, tenant: str, *, after: int = 0, limit: int = 500, wait: float = 0) -> ListChanges:
-        """Return changes after a number, in order; wait up to `wait` seconds (55 at most) for one."""
+        """Return changes after a number, in order; wait up to `wait` seconds (at most 55) for one."""
         return self._client.send(calls.suppression_changes(tenant, after, limit, wait))
 
     def growth(self, tenant: str, *, first: date | None = None, last: date | None = None) -> Growth:
-        """How the list grew, and what withholding spared."""
+        """Return how the list grew, and how many bounces withholding avoided."""
         return self._client.send(calls.suppression_growth(tenant, first, last))
 
     def policy(self, tenant: str) -> PolicyView:
-        """Return what events make of an address's status."""
+        """Return the suppression policy: what happens to an address after which events."""
         return self._client.send(calls.get_suppression_policy(tenant))
 
     def set_policy(self, tenant: str, policy: SuppressionPolicy) -> PolicyView:
-        """Keep a policy of one's own."""
+        """Set the tenant's own policy."""
         return self._client.send(calls.set_suppression_policy(tenant, policy))
 
     def reset_policy(self, tenant: str) -> PolicyView:
-        """Go back to the shipped policy."""
+        """Restore the default policy."""
         return self._client.send(calls.reset_suppression_policy(tenant))
 
     def matching(self, tenant: str) -> MatchingView:
-        """How addresses are compared."""
+        """Return how addresses are compared."""
         return self._client.send(calls.get_suppression_matching(tenant))
 
     def set_matching(self, tenant: str, settings: MatchingSettings) -> MatchingView:
-        """Compare addresses otherwise; the list is rewritten."""
+        """Change how addresses are compared. The list is rewritten."""
         return self._client.send(calls.set_suppression_matching(tenant, settings))

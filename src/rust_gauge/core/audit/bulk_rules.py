@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from rust_gauge.core.audit.examination import BulkPoint, CheckState, Examination
 from rust_gauge.core.audit.request import Measured
+from rust_gauge.core.shares import percent
 
 MEASURES = ("spf", "dkim", "spf_and_dkim", "alignment", "dmarc", "ptr", "tls", "one_click", "complaints")
 
@@ -91,4 +92,4 @@ def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
         return (
             "met" if value < rule.limit else "not_met"
         ), f"{100 * value:.3f} % of delivered mail, limit {100 * rule.limit:g} %"
-    return ("met" if value >= rule.limit else "not_met"), f"{value:.1%} over TLS"
+    return ("met" if value >= rule.limit else "not_met"), f"{percent(value, 1)} over TLS"

@@ -1,4 +1,4 @@
-"""Signing in and tokens under /api/v1."""
+"""Routes for signing in and for API tokens, under /api/v1."""
 
 from fastapi import Request, Response
 
@@ -13,7 +13,7 @@ router = api_router()
 
 @router.post("/session", tags=["session"], operation_id="sign_in")
 def sign_in(context: Ctx, request: Request, response: Response, body: SignIn) -> Who:
-    """Sign in with a password; the session comes as a cookie."""
+    """Sign in with a password. The session is set as a cookie."""
     check_same_site(request)
     secret, principal = accounts.sign_in(context, body.email, body.password.get_secret_value())
     response.set_cookie(
@@ -30,30 +30,30 @@ def sign_in(context: Ctx, request: Request, response: Response, body: SignIn) ->
 
 @router.get("/session", tags=["session"], operation_id="get_session")
 def get_session(principal: Asker) -> Who:
-    """Who is asking, and which tenants they may see."""
+    """Return who is signed in and which tenants they can see."""
     return accounts.describe(principal)
 
 
 @router.delete("/session", tags=["session"], status_code=204, operation_id="sign_out")
 def sign_out(context: Ctx, principal: Asker, request: Request, response: Response) -> None:
-    """End the session."""
+    """Sign out."""
     accounts.sign_out(context, request.cookies.get(COOKIE, ""))
     response.delete_cookie(COOKIE, path="/")
 
 
 @router.get("/tokens", tags=["session"], operation_id="list_tokens")
 def list_tokens(context: Ctx, principal: Asker) -> Page[Token]:
-    """The asker's tokens, without their secrets."""
+    """List your API tokens, without their secrets."""
     return Page(items=accounts.list_tokens(context, principal))
 
 
 @router.post("/tokens", tags=["session"], status_code=201, operation_id="add_token")
 def add_token(context: Ctx, principal: Asker, body: NewToken) -> MadeToken:
-    """Make a token for a program. Its secret is shown this once."""
+    """Create an API token for a program. Its secret is in this answer and is not shown again."""
     return accounts.add_token(context, principal, body)
 
 
 @router.delete("/tokens/{id}", tags=["session"], status_code=204, operation_id="delete_token")
 def delete_token(context: Ctx, principal: Asker, id: int) -> None:
-    """Make a token worthless."""
+    """Revoke an API token."""
     accounts.delete_token(context, principal, id)

@@ -21,19 +21,19 @@ router = api_router()
 
 @router.post("/tenants/{tenant}/list-checks", tags=["suppression"], status_code=201, operation_id="start_list_check")
 def start_list_check(context: Ctx, tenant: Tenant, principal: Asker, body: ListCheckRequest) -> Job:
-    """Look at a list before a send: start here, send the file by pieces, then run the task."""
+    """Create a job that checks a list before a send: upload the file in pieces, then run the job."""
     return list_checks.start(context, tenant, body, principal.email)
 
 
 @router.get("/tenants/{tenant}/gates", tags=["suppression"], operation_id="list_gates")
 def list_gates(context: Ctx, tenant: Tenant) -> Page[Gate]:
-    """Ways in for MTAs that ask about recipients."""
+    """List the gates: the doors through which MTAs ask about recipients."""
     return Page(items=gates.list_gates(context, tenant))
 
 
 @router.post("/tenants/{tenant}/gates", tags=["suppression"], status_code=201, operation_id="add_gate")
 def add_gate(context: Ctx, tenant: Tenant, body: NewGate) -> MadeGate:
-    """A gate. Its key and the line for the MTA are shown this once."""
+    """Add a gate. Its key and the configuration line for the MTA are in this answer and are not shown again."""
     return gates.add_gate(context, tenant, body)
 
 
@@ -42,7 +42,7 @@ Id = Annotated[int, Path(ge=1, le=2**63)]
 
 @router.delete("/tenants/{tenant}/gates/{id}", tags=["suppression"], status_code=204, operation_id="delete_gate")
 def delete_gate(context: Ctx, tenant: Tenant, id: Id) -> None:
-    """Close a gate."""
+    """Remove a gate."""
     gates.delete_gate(context, tenant, id)
 
 
@@ -50,7 +50,7 @@ def delete_gate(context: Ctx, tenant: Tenant, id: Id) -> None:
     "/tenants/{tenant}/clearance", tags=["suppression"], operation_id="get_clearance", response_model=ClearanceResult
 )
 def get_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> Response:
-    """May I mail these? Each address is `clear` or `held`, and why, by the list as it is at this moment."""
+    """Check addresses against the suppression list as it is now. Each one is `clear` or `held`, with the reason."""
     done = clearance.answer(context, tenant, body)
     return Response(clearance.encode(done), media_type="application/json")
 
@@ -77,8 +77,8 @@ def _question(stream: _Name = None, domain: _Name = None, relay: _Name = None, o
 async def stream_clearance(
     context: Ctx, tenant: Tenant, request: Request, question: Annotated[Question, Depends(_question)]
 ) -> StreamingResponse:
-    """The same for millions: NDJSON in (a string, an object with `address`, or the bare address in each line), NDJSON
-    out in the same order, however many there are. The answer begins when all was sent.
+    """Check any number of addresses: NDJSON in (a string, an object with `address`, or the bare address in each line),
+    NDJSON out in the same order. The answer begins after the whole request was received.
     """
     stream = clearance.Stream(context, tenant, question)
     try:

@@ -33,13 +33,13 @@ router = api_router()
 
 @router.get("/tenants/{tenant}/domains", tags=["domains"], operation_id="list_domains")
 def list_domains(context: Ctx, tenant: Tenant, cursor: Cursor = None, limit: Limit = 100) -> Page[Domain]:
-    """A tenant's sending domains by name, with the summary of each one's newest audit."""
+    """List a tenant's sending domains by name, each with the summary of its latest audit."""
     return domains.list_domains(context, tenant, cursor, limit)
 
 
 @router.post("/tenants/{tenant}/domains", tags=["domains"], status_code=201, operation_id="add_domain")
 def add_domain(context: Ctx, tenant: Tenant, body: NewDomain) -> Domain:
-    """Watch a domain."""
+    """Add a sending domain. It is audited from now on."""
     return domains.add_domain(context, tenant, body)
 
 
@@ -48,7 +48,7 @@ Name = Annotated[str, Path(max_length=1000, description="A domain name")]
 
 @router.get("/tenants/{tenant}/domains/{name}", tags=["domains"], operation_id="get_domain")
 def get_domain(context: Ctx, tenant: Tenant, name: Name) -> Domain:
-    """One domain."""
+    """Return one domain."""
     return domains.show_domain(tenant, domains.find_domain(context, tenant, name))
 
 
@@ -60,7 +60,7 @@ def update_domain(context: Ctx, tenant: Tenant, name: Name, body: DomainChange) 
 
 @router.delete("/tenants/{tenant}/domains/{name}", tags=["domains"], status_code=204, operation_id="delete_domain")
 def delete_domain(context: Ctx, tenant: Tenant, name: Name) -> None:
-    """Stop watching a domain; what is known of it stays."""
+    """Stop auditing a domain. Its past audits are kept."""
     domains.delete_domain(context, tenant, name)
 
 
@@ -74,13 +74,13 @@ def run_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
 def list_audits(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 50
 ) -> Page[AuditSummary]:
-    """A domain's audits, newest first."""
+    """List a domain's audits, newest first."""
     return audits.list_audits(context, tenant, name, cursor, limit)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/audits/newest", tags=["audits"], operation_id="get_newest_audit")
 def get_newest_audit(context: Ctx, tenant: Tenant, name: Name) -> Audit:
-    """A domain's newest audit."""
+    """Return a domain's latest audit."""
     return audits.get_audit(context, tenant, name, None)
 
 
@@ -92,13 +92,13 @@ def compare_audits(
     before: Annotated[int | None, Query(ge=1, description="The earlier audit; default: the one before `after`")] = None,
     after: Annotated[int | None, Query(ge=1, description="The later audit; default: the newest")] = None,
 ) -> AuditComparison:
-    """Two audits of a domain beside each other: records, findings, check-list."""
+    """Compare two audits of a domain: records, findings, requirements."""
     return audits.compare_audits(context, tenant, name, before, after)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/audits/{id}", tags=["audits"], operation_id="get_audit")
 def get_audit(context: Ctx, tenant: Tenant, name: Name, id: Annotated[int, Path(ge=1)]) -> Audit:
-    """One audit."""
+    """Return one audit."""
     return audits.get_audit(context, tenant, name, id)
 
 
@@ -106,13 +106,13 @@ def get_audit(context: Ctx, tenant: Tenant, name: Name, id: Annotated[int, Path(
 def list_history(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100
 ) -> Page[HistoryEntry]:
-    """What changed at a domain, newest first: records, findings that appeared or went."""
+    """List what changed at a domain, newest first: records, and findings that appeared or disappeared."""
     return audits.list_history(context, tenant, name, cursor, limit)
 
 
 @router.post("/tenants/{tenant}/spf-checks", tags=["audits"], operation_id="check_spf")
 def check_spf(context: Ctx, tenant: Tenant, body: SpfCheckRequest) -> SpfCheck:
-    """Would a message from this address pass SPF? With a record, before it is published."""
+    """Check whether a message from this address would pass SPF. A record can be given that is not published yet."""
     return audits.check_spf(context, body)
 
 
@@ -132,9 +132,8 @@ async def check_message(
     helo: Annotated[str, Query(max_length=1000, description="HELO name")] = "",
     mail_from: Annotated[str, Query(max_length=400, description="MAIL FROM")] = "",
 ) -> MessageCheck:
-    """SPF, DKIM and DMARC of a message as it was captured, with the reason for each result.
-
-    Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+    """Verify SPF, DKIM and DMARC of a captured message, with the reason for each result. Only the selectors that sign
+    for the tenant's own domains are stored; audits check their keys from then on.
     """
     body = await request.body()
     return await run_in_threadpool(audits.check_message, context, tenant, body, ip, helo, mail_from)
@@ -152,9 +151,8 @@ async def check_message(
     },
 )
 async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -> FeedbackReport:
-    """What an aggregate report (RFC 7489) detail: XML, gzip, zip, or the message that carried it.
-
-    Nothing of it is kept but the selectors that sign for the tenant's own domains: audits look at their keys from then.
+    """Read an aggregate report (RFC 7489): XML, gzip, zip, or the message that carried it. Only the selectors that
+    sign for the tenant's own domains are stored; audits check their keys from then on.
     """
     body = await request.body()
     return await run_in_threadpool(audits.read_feedback_report, context, tenant, body)
@@ -162,7 +160,7 @@ async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -
 
 @router.post("/tenants/{tenant}/batches", tags=["audits"], status_code=202, operation_id="start_batch")
 def start_batch(context: Ctx, tenant: Tenant, principal: Asker, body: BatchRequest) -> Job:
-    """Audit many domains as a job; none of them has to be watched."""
+    """Audit many domains as a job. They do not have to be domains of the tenant."""
     return batches.start_batch(context, tenant, body, principal.email)
 
 
@@ -170,65 +168,65 @@ def start_batch(context: Ctx, tenant: Tenant, principal: Asker, body: BatchReque
 def list_batch_results(
     context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1)], cursor: Cursor = None, limit: Limit = 100
 ) -> Page[BatchResult]:
-    """Results in the order of the names."""
+    """List the results of a batch, in the order of the names."""
     return batches.list_results(context, tenant, id, cursor, limit)
 
 
 @router.get("/tenants/{tenant}/audit-settings", tags=["audits"], operation_id="get_audit_settings")
 def get_audit_settings(context: Ctx, tenant: Tenant) -> AuditSettings:
-    """What the tenant's audits look at: DNS lists, usual selectors, requirements for bulk mail."""
+    """Return the tenant's audit settings: DNS lists, usual selectors, requirements for bulk mail."""
     return audits.get_settings(context, tenant)
 
 
 @router.put("/tenants/{tenant}/audit-settings", tags=["audits"], operation_id="set_audit_settings")
 def set_audit_settings(context: Ctx, tenant: Tenant, body: AuditSettings) -> AuditSettings:
-    """Replace what the tenant's audits look at."""
+    """Replace the tenant's audit settings."""
     return audits.put_settings(context, tenant, body)
 
 
 @router.get("/tenants/{tenant}/relays", tags=["plans"], operation_id="list_relays")
 def list_relays(context: Ctx, tenant: Tenant) -> Page[Relay]:
-    """Relays that were described, named by a stream, or seen in events."""
+    """List the relays that were described, that a stream names, or that events name."""
     return Page(items=relays.list_relays(context, tenant))
 
 
 @router.put("/tenants/{tenant}/relays/{relay}", tags=["plans"], operation_id="set_relay")
 def set_relay(context: Ctx, tenant: Tenant, relay: RelayName, body: RelayDescription) -> Relay:
-    """Say what a relay is, what it wants published, and what it allows."""
+    """Describe a relay: what it is, which records it needs, and what it allows."""
     return relays.set_relay(context, tenant, relay, body)
 
 
 @router.delete("/tenants/{tenant}/relays/{relay}", tags=["plans"], status_code=204, operation_id="delete_relay")
 def delete_relay(context: Ctx, tenant: Tenant, relay: RelayName) -> None:
-    """Forget what was said of a relay."""
+    """Delete the description of a relay."""
     relays.delete_relay(context, tenant, relay)
 
 
 @router.post("/tenants/{tenant}/proofs", tags=["proofs"], status_code=201, operation_id="start_proof")
 def start_proof(context: Ctx, tenant: Tenant, body: NewProof) -> Proof:
-    """Begin to prove a domain (by a record or a message) or a sender address (by a message)."""
+    """Start to verify a domain (by a record or a message) or a sender address (by a message)."""
     return proofs.start_proof(context, tenant, body)
 
 
 @router.get("/tenants/{tenant}/proofs", tags=["proofs"], operation_id="list_proofs")
 def list_proofs(context: Ctx, tenant: Tenant) -> Page[Proof]:
-    """Proofs of a tenant, and how they stand."""
+    """List a tenant's proofs and their state."""
     return Page(items=proofs.list_proofs(context, tenant))
 
 
 @router.post("/tenants/{tenant}/proofs/{id}/recheck", tags=["proofs"], operation_id="recheck_proof")
 def recheck_proof(context: Ctx, tenant: Tenant, id: int) -> Proof:
-    """Look for the record now."""
+    """Re-check the record now."""
     return proofs.check_record(context, tenant, id)
 
 
 @router.post("/tenants/{tenant}/proofs/{id}/code", tags=["proofs"], operation_id="confirm_proof")
 def confirm_proof(context: Ctx, tenant: Tenant, id: int, body: ProofCode) -> Proof:
-    """The code of the message; five tries."""
+    """Confirm a proof with the code from the message. Five attempts are allowed."""
     return proofs.confirm_proof(context, tenant, id, body.code)
 
 
 @router.get("/tenants/{tenant}/senders", tags=["proofs"], operation_id="list_senders")
 def list_senders(context: Ctx, tenant: Tenant) -> Page[Sender]:
-    """Every domain that mail is sent as, stream by stream: verified or not, aligned or not."""
+    """List every domain that mail is sent as, by stream: verified or not, aligned or not."""
     return Page(items=proofs.list_senders(context, tenant))

@@ -28,13 +28,13 @@ router = api_router()
 
 @router.get("/tenants/{tenant}/feeds", tags=["feeds"], operation_id="list_feeds")
 def list_feeds(context: Ctx, tenant: Tenant) -> Page[Feed]:
-    """All ways in, and how they go."""
+    """List the feeds and their state."""
     return Page(items=feeds.list_feeds(context, tenant))
 
 
 @router.post("/tenants/{tenant}/feeds", tags=["feeds"], status_code=201, operation_id="add_feed")
 def add_feed(context: Ctx, tenant: Tenant, body: NewFeed) -> MadeFeed:
-    """Open a way in. Its token and its key are shown this once."""
+    """Add a feed. Its token and its key are in this answer and are not shown again."""
     return feeds.add_feed(context, tenant, body)
 
 
@@ -43,19 +43,19 @@ Name = Annotated[str, Path(max_length=60)]
 
 @router.get("/tenants/{tenant}/feeds/{name}", tags=["feeds"], operation_id="get_feed")
 def get_feed(context: Ctx, tenant: Tenant, name: Name) -> Feed:
-    """One way in."""
+    """Return one feed."""
     return feeds.get_feed(context, tenant, name)
 
 
 @router.patch("/tenants/{tenant}/feeds/{name}", tags=["feeds"], operation_id="update_feed")
 def update_feed(context: Ctx, tenant: Tenant, name: Name, body: FeedChange) -> Feed:
-    """Change it, pause it, or let it go on."""
+    """Change, pause or resume a feed."""
     return feeds.update_feed(context, tenant, name, body)
 
 
 @router.delete("/tenants/{tenant}/feeds/{name}", tags=["feeds"], status_code=204, operation_id="delete_feed")
 def delete_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
-    """Close it; what came by it stays."""
+    """Remove a feed. Events that came through it are kept."""
     feeds.delete_feed(context, tenant, name)
 
 
@@ -66,9 +66,8 @@ def delete_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
     openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {}}}}},
 )
 async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Request) -> IntakeResult:
-    """Hand something to a feed as a person. Safe to repeat.
-
-    JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of a log (text/plain).
+    """Upload a file to a feed: JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of
+    a log (text/plain). Safe to repeat.
     """
     body = await request.body()
 
@@ -83,7 +82,7 @@ async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Reques
 def list_rejected_rows(
     context: Ctx, tenant: Tenant, name: Name, cursor: Cursor = None, limit: Limit = 100
 ) -> Page[RejectedRow]:
-    """Rows that were rejected, newest first, with what is wrong with each."""
+    """List rejected rows, newest first, each with its reason."""
     return rejected_rows.list_rejected_rows(context, tenant, name, cursor, limit)
 
 
@@ -91,19 +90,19 @@ def list_rejected_rows(
 def replay_rejected_rows(
     context: Ctx, tenant: Tenant, name: Name, id: Annotated[int | None, Query(ge=1, description="Only this row")] = None
 ) -> ReplayResult:
-    """Try rejected rows again, with the mapping as it is now."""
+    """Retry rejected rows with the present mapping."""
     return rejected_rows.replay(context, tenant, name, id)
 
 
 @router.delete("/tenants/{tenant}/feeds/{name}/rejected-rows", tags=["feeds"], operation_id="delete_rejected_rows")
 def delete_rejected_rows(context: Ctx, tenant: Tenant, name: Name) -> int:
-    """Forget what was rejected_rows. Gives how many rows."""
+    """Delete rejected rows and return how many they were."""
     return rejected_rows.delete_rejected_rows(context, tenant, name)
 
 
 @router.post("/tenants/{tenant}/mapping-dry-runs", tags=["feeds"], operation_id="try_mapping")
 def try_mapping(context: Ctx, tenant: Tenant, body: MappingDryRun) -> MappingDryRunResult:
-    """A sample becoming events, field by field. Nothing is stored."""
+    """Show how a sample becomes events, field by field. Nothing is stored."""
     return mapping.try_mapping(context, tenant, body)
 
 
@@ -122,11 +121,10 @@ def try_mapping(context: Ctx, tenant: Tenant, body: MappingDryRun) -> MappingDry
     },
 )
 async def receive(context: Ctx, request: Request, key: Annotated[str, Path(max_length=60)]) -> IntakeResult:
-    """What sources send to: JSON or NDJSON, plain, gzip or zstd.
-
-    Proven by the feed's token (Authorization: Bearer) or by a signature over time and body in the open Standard
-    Webhooks form, not older than five minutes. Answered when it is stored; safe to repeat. Rows that cannot be used
-    are kept with the reason, and answered with the others.
+    """Receive events from a source: JSON or NDJSON, plain, gzip or zstd. The source proves itself by the feed's token
+    (Authorization: Bearer) or by a signature over time and body as in the open Standard Webhooks form, not older
+    than five minutes. The answer follows once the events are stored. Safe to repeat. Rows that cannot be used are
+    kept with the reason.
     """
     body = await request.body()
     headers = {name: request.headers.get(name, "") for name in ("webhook-id", "webhook-timestamp", "webhook-signature")}

@@ -35,10 +35,9 @@ _EXAMPLE = (
     },
 )
 async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeResult:
-    """Take events in: one JSON object a line, or a JSON array.
-
-    Safe to repeat: what is there already counts once. Good rows are stored beside bad ones; the answer names each
-    rejected row's line, field and reason. When no row is good, nothing is stored and the answer is a problem.
+    """Store events: one JSON object per line, or a JSON array. Safe to repeat: a known event counts once. Valid rows
+    are stored beside invalid ones; the answer names the line, field and reason of each rejected row. When no row is
+    valid, nothing is stored and the answer is a problem.
     """
     packed = await request.body()
     encoding = request.headers.get("content-encoding", "")

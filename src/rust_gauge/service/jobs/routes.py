@@ -1,4 +1,4 @@
-"""Long work under /api/v1: files in pieces, progress, results."""
+"""Jobs (long work) under /api/v1: files in pieces, progress, results."""
 
 from typing import Annotated, Literal
 
@@ -17,7 +17,7 @@ router = api_router()
 
 @router.get("/tenants/{tenant}/jobs", tags=["jobs"], operation_id="list_jobs")
 def list_jobs(context: Ctx, tenant: Tenant, kind: JobKind | None = None) -> Page[Job]:
-    """Jobs of the last thirty days, newest first."""
+    """List the jobs of the last thirty days, newest first."""
     return Page(items=jobs.list_jobs(context, tenant, kind))
 
 
@@ -26,7 +26,7 @@ Id = Annotated[int, Path(ge=1, le=2**63)]
 
 @router.get("/tenants/{tenant}/jobs/{id}", tags=["jobs"], operation_id="get_job")
 def get_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
-    """How far it is, and what came out."""
+    """Return a job's progress and result."""
     return jobs.get(context, tenant, id)
 
 
@@ -44,20 +44,20 @@ def get_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
 async def add_job_piece(
     context: Ctx, tenant: Tenant, id: Id, number: Annotated[int, Path(ge=0, le=20_000)], request: Request
 ) -> Job:
-    """A piece of the file, numbered from 0. Sent again it takes the place of what was sent before."""
+    """Upload one piece of the file, numbered from 0. A piece that is sent again replaces the earlier one."""
     octets = await request.body()
     return await run_in_threadpool(jobs.put_piece, context, tenant, id, number, octets)
 
 
 @router.post("/tenants/{tenant}/jobs/{id}/run", tags=["jobs"], operation_id="run_job")
 def run_job(context: Ctx, tenant: Tenant, id: Id, body: JobStart) -> Job:
-    """Begin, begin in earnest after a dry run, or go on after it was stopped."""
+    """Run a job, run it for real after a dry run, or resume it after it was cancelled."""
     return jobs.run(context, tenant, id, dry=body.dry)
 
 
 @router.post("/tenants/{tenant}/jobs/{id}/cancel", tags=["jobs"], operation_id="cancel_job")
 def cancel_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
-    """Stop after the piece that is under way; one that was never run is dropped."""
+    """Cancel a job after the piece in progress. A job that never ran is deleted."""
     return jobs.stop(context, tenant, id)
 
 
@@ -70,7 +70,7 @@ def cancel_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
 def get_job_part(
     context: Ctx, tenant: Tenant, id: Id, part: Literal["rejected", "clear", "held", "doubtful"]
 ) -> StreamingResponse:
-    """What came out, as CSV."""
+    """Download the result as CSV."""
     pieces = jobs.part(context, tenant, id, part)
     name = f'attachment; filename="{part}-{id}.csv"'
     return StreamingResponse(pieces, media_type="text/csv; charset=utf-8", headers={"Content-Disposition": name})

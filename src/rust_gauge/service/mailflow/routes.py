@@ -1,4 +1,4 @@
-"""Mail flow under /api/v1: per provider, causes, reply patterns, rules of one's own, two parts beside each other."""
+"""Mail flow under /api/v1: per provider, causes, reply patterns, the tenant's rules, comparison of two parts."""
 
 from typing import Annotated
 
@@ -49,7 +49,7 @@ def list_events(
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[Event]:
-    """Events, newest first: the trail of a recipient or a message, or what happened lately."""
+    """List events, newest first: the trail of a recipient or a message, or the latest events."""
     return events.list_events(
         context,
         tenant,
@@ -100,28 +100,27 @@ Asked = Annotated[FlowQuery, Depends(_query)]
 
 @router.get("/tenants/{tenant}/flow", tags=["flow"], operation_id="get_flow")
 def get_flow(context: Ctx, tenant: Tenant, query: Asked) -> Flow:
-    """Mail flow per mailbox provider beside the period before; the last seven days if no dates are given.
-
-    For a domain, stream, relay, or for a sending address, campaign or tag.
+    """Return mail flow per mailbox provider and the period before; the last seven days if no dates are given. Filters:
+    domain, stream, relay, sending address, campaign or tag.
     """
     return flow.get_flow(context, tenant, query)
 
 
 @router.get("/tenants/{tenant}/flow/days", tags=["flow"], operation_id="get_flow_days")
 def get_flow_days(context: Ctx, tenant: Tenant, query: Asked) -> FlowDays:
-    """The same day by day, for plots."""
+    """Return mail flow by day, for plots."""
     return flow.show_days(context, tenant, query)
 
 
 @router.get("/tenants/{tenant}/flow/causes", tags=["flow"], operation_id="get_causes")
 def get_causes(context: Ctx, tenant: Tenant, query: Asked) -> Causes:
-    """Causes of bounces and delays day by day, per provider, with a reply of each and what is new."""
+    """List causes of bounces and delays by day and provider, with a sample reply of each and whether it is new."""
     return flow.get_causes(context, tenant, query)
 
 
 @router.get("/tenants/{tenant}/flow/names", tags=["flow"], operation_id="list_flow_names")
 def list_flow_names(context: Ctx, tenant: Tenant) -> FlowNames:
-    """Streams, relays, sending addresses, campaigns and tags that mail is known of."""
+    """List the streams, relays, sending addresses, campaigns and tags that events name."""
     return flow.list_names(context, tenant)
 
 
@@ -137,7 +136,9 @@ def compare_flow(
     other_campaign: _Name = None,
     other_tag: _Name = None,
 ) -> FlowComparison:
-    """Two parts of the mail beside each other: each rate, the difference with its interval, or that nobody can tell."""
+    """Compare two parts of the mail: each rate, and the difference with its interval or the statement that the data
+    cannot tell.
+    """
     other = FlowQuery(
         other_domain, other_stream, other_relay, other_ip, other_campaign, other_tag, query.first, query.last
     )
@@ -155,43 +156,45 @@ def list_reply_patterns(
     ] = None,
     limit: Limit = 200,
 ) -> Page[ReplyPattern]:
-    """Replies grouped by their fixed part, the most frequent first."""
+    """List reply patterns (replies grouped by their fixed part), the most frequent first."""
     return Page(items=flow.list_reply_patterns(context, tenant, first, last, cause, limit))
 
 
 @router.get("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="get_cause_rules")
 def get_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
-    """The tenant's own rules, asked before those that are shipped, and how far the past is judged by them."""
+    """Return the tenant's own rules, which apply before the built-in ones, and how many past events they have
+    classified.
+    """
     return rules.get_rules(context, tenant)
 
 
 @router.get("/tenants/{tenant}/cause-rules/shipped", tags=["flow"], operation_id="list_shipped_rules")
 def list_shipped_rules(tenant: Tenant) -> Page[OwnRule]:
-    """The rules that come with the service, in their order; a tenant's own are asked before them."""
+    """List the built-in rules in their order. The tenant's own rules apply before them."""
     return Page(items=rules.shipped(tenant))
 
 
 @router.put("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="set_cause_rules")
 def set_cause_rules(context: Ctx, tenant: Tenant, principal: Asker, body: RulesChange) -> CauseRules:
-    """Keep rules. Refused when one cannot be used or does not decide its own examples."""
+    """Replace the tenant's rules. They are refused when one is invalid or does not match its own examples."""
     return rules.put_rules(context, tenant, body, principal.name)
 
 
 @router.post("/tenants/{tenant}/cause-rules/backtests", tags=["flow"], operation_id="backtest_cause_rules")
 def backtest_cause_rules(context: Ctx, tenant: Tenant, body: RulesBacktestRequest) -> RulesBacktest:
-    """What these rules would have made of the past. Nothing is changed."""
+    """Try rules on past events (dry run). Nothing is changed."""
     return rules.backtest_rules(context, tenant, body)
 
 
 @router.post("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="apply_cause_rules")
 def apply_cause_rules(context: Ctx, tenant: Tenant, principal: Asker) -> CauseRules:
-    """Judge the past by the rules as they are: a job, with every counter following."""
+    """Classify past events again with the present rules: a job; all counters follow."""
     return rules.apply_rules(context, tenant, principal.name)
 
 
 @router.delete("/tenants/{tenant}/cause-rules/application", tags=["flow"], operation_id="cancel_cause_rules")
 def cancel_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
-    """Stop judging the past after the piece that is under way."""
+    """Stop that job after the piece in progress."""
     return rules.stop_applying(context, tenant)
 
 
@@ -199,7 +202,7 @@ def cancel_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
 def list_shifts(
     context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=800, description="Days to look back")] = 7
 ) -> Page[Shift]:
-    """Sudden rises of a rate at one provider or relay, the newest first."""
+    """List shifts (sudden rises of a rate at one provider or relay), newest first."""
     return Page(items=shifts.list_shifts(context, tenant, days))
 
 
@@ -208,35 +211,37 @@ Id = Annotated[int, Path(ge=1, le=2**63)]
 
 @router.get("/tenants/{tenant}/shifts/{id}", tags=["flow"], operation_id="get_shift")
 def get_shift(context: Ctx, tenant: Tenant, id: Id) -> ShiftDetails:
-    """A shift with its causes, where it came from, and some of its events."""
+    """Return a shift with its causes, its sources and some of its events."""
     return shifts.show_shift(context, tenant, id)
 
 
 @router.get("/tenants/{tenant}/flow-settings", tags=["flow"], operation_id="get_flow_settings")
 def get_flow_settings(context: Ctx, tenant: Tenant) -> FlowSettings:
-    """How long events are kept, and how often a shift may be reported that is none."""
+    """Return the retention of events and the rate of false shifts that is accepted."""
     return retention.get_settings(context, tenant.id)
 
 
 @router.put("/tenants/{tenant}/flow-settings", tags=["flow"], operation_id="set_flow_settings")
 def set_flow_settings(context: Ctx, tenant: Tenant, body: FlowSettings) -> FlowSettings:
-    """Change them. Events that are too old by them are dropped within a minute or so."""
+    """Change retention. Events that are too old are deleted within about a minute."""
     return retention.put_settings(context, tenant, body)
 
 
 @router.get("/tenants/{tenant}/recipient-data", tags=["flow"], operation_id="get_recipient_data")
 def get_recipient_data(context: Ctx, tenant: Tenant, address: Annotated[str, Query(max_length=1000)]) -> RecipientData:
-    """All that is kept of one recipient."""
+    """Return all stored data about one recipient."""
     return recipient_data.get_recipient_data(context, tenant, address)
 
 
 @router.get("/tenants/{tenant}/erasures", tags=["flow"], operation_id="list_erasures")
 def list_erasures(context: Ctx, tenant: Tenant) -> Page[Erasure]:
-    """That people were erased; not who."""
+    """List erasures: when and by whom, not whose data."""
     return Page(items=recipient_data.list_erasures(context, tenant))
 
 
 @router.post("/tenants/{tenant}/erasures", tags=["flow"], status_code=201, operation_id="erase_recipient")
 def erase_recipient(context: Ctx, tenant: Tenant, principal: Asker, body: ErasureRequest) -> Erasure:
-    """Take a recipient out of events, entries, replies and refused rows. Counters stay as they are. It is for good."""
+    """Erase a recipient from events, suppression entries, replies and rejected rows. Counters are unchanged. This
+    cannot be undone.
+    """
     return recipient_data.erase(context, tenant, body, principal.name)

@@ -19,73 +19,77 @@ Name = Annotated[str, Path(max_length=1000, description="A domain name")]
 
 @router.get("/tenants/{tenant}/domains/{name}/plan", tags=["plans"], operation_id="get_plan")
 def get_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
-    """All records that the domain ought to publish, in every form."""
+    """Return all records that the domain should publish, in every form."""
     return plans.get_plan(context, tenant, name)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/plan/checks", tags=["plans"], operation_id="check_plan")
 def check_plan(context: Ctx, tenant: Tenant, name: Name) -> Plan:
-    """The plan beside what the zone's own name servers give now: states, causes, and where a record went."""
+    """Compare the plan with what the zone's own name servers answer now: states, causes, and where a misplaced record
+    is.
+    """
     return plans.check_plan(context, tenant, name)
 
 
 @router.put("/tenants/{tenant}/domains/{name}/plan/settings", tags=["plans"], operation_id="set_plan_settings")
 def set_plan_settings(context: Ctx, tenant: Tenant, name: Name, body: PlanSettings) -> Plan:
-    """Choose the stage of DMARC, where reports go, the ways out of too many look-ups."""
+    """Set the DMARC stage, the report addresses, and how to stay within the SPF look-up limit."""
     return plans.put_settings(context, tenant, name, body)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/plan/keys", tags=["plans"], status_code=201, operation_id="add_plan_key")
 def add_plan_key(context: Ctx, tenant: Tenant, name: Name, body: NewKey) -> MadeKey:
-    """Make a DKIM key for a selector. The private half is in this answer and is not kept."""
+    """Create a DKIM key for a selector. The private key is in this answer and is not stored."""
     return plans.add_plan_key(context, tenant, name, body)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], status_code=201, operation_id="start_watch")
 def start_watch(context: Ctx, tenant: Tenant, name: Name, body: WatchRequest) -> Watch:
-    """Watch records of the plan at the zone's name servers and at resolvers, until they all have them."""
+    """Watch the records of the plan at the zone's name servers and at resolvers until all of them answer with the new
+    ones.
+    """
     return propagation.start_watch(context, tenant, name, body)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/watches", tags=["watches"], operation_id="list_watches")
 def list_watches(context: Ctx, tenant: Tenant, name: Name) -> Page[Watch]:
-    """The newest watches of a domain."""
+    """List a domain's latest watches."""
     return Page(items=propagation.list_watches(context, tenant, name))
 
 
 @router.get("/tenants/{tenant}/watches/{id}", tags=["watches"], operation_id="get_watch")
 def get_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
-    """Who has the records, who has not, and when all will at the latest."""
+    """Return which servers have the records, which do not, and when all will at the latest."""
     return propagation.get_watch(context, tenant, id)
 
 
 @router.post("/tenants/{tenant}/watches/{id}/cancel", tags=["watches"], operation_id="cancel_watch")
 def cancel_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
-    """Stop a watch; what it saw stays."""
+    """Stop a watch. What it observed is kept."""
     return propagation.cancel_watch(context, tenant, id)
 
 
 @router.post("/tenants/{tenant}/watches/{id}/recheck", tags=["watches"], operation_id="recheck_watch")
 def recheck_watch(context: Ctx, tenant: Tenant, id: int) -> Watch:
-    """Look now in place of at the next time."""
+    """Re-check now instead of at the next scheduled time."""
     return propagation.recheck_watch(context, tenant, id)
 
 
 @router.get("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="get_watch_settings")
 def get_watch_settings(context: Ctx, tenant: Tenant) -> WatchSettings:
-    """Whom watches ask."""
+    """List the resolvers that watches ask."""
     return propagation.get_settings(context, tenant)
 
 
 @router.put("/tenants/{tenant}/watch-settings", tags=["watches"], operation_id="set_watch_settings")
 def set_watch_settings(context: Ctx, tenant: Tenant, body: WatchSettings) -> WatchSettings:
-    """Choose resolvers that watches ask beside those of the service; public addresses only."""
+    """Set resolvers that watches ask beside the built-in ones. Public addresses only."""
     return propagation.put_settings(context, tenant, body)
 
 
 @router.get("/tenants/{tenant}/update-servers", tags=["publishing"], operation_id="list_update_servers")
 def list_update_servers(context: Ctx, tenant: Tenant) -> Page[UpdateServer]:
-    """Where zones are changed by dynamic update; secrets are not shown."""
+    """List the zones that can be changed by dynamic update. Secrets are not shown."""
     return Page(items=publishing.list_servers(context, tenant))
 
 
@@ -94,7 +98,7 @@ Zone = Annotated[str, Path(max_length=253, description="Zone")]
 
 @router.put("/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], operation_id="set_update_server")
 def set_update_server(context: Ctx, tenant: Tenant, zone: Zone, body: NewUpdateServer) -> UpdateServer:
-    """Keep the primary server of a zone and the TSIG key that may change it (RFC 2136, RFC 8945)."""
+    """Store the primary server of a zone and the TSIG key that can change it (RFC 2136, RFC 8945)."""
     return publishing.put_server(context, tenant, zone, body)
 
 
@@ -102,13 +106,13 @@ def set_update_server(context: Ctx, tenant: Tenant, zone: Zone, body: NewUpdateS
     "/tenants/{tenant}/update-servers/{zone}", tags=["publishing"], status_code=204, operation_id="delete_update_server"
 )
 def delete_update_server(context: Ctx, tenant: Tenant, zone: Zone) -> None:
-    """Forget a server and its key."""
+    """Delete a server and its key."""
     publishing.forget_server(context, tenant, zone)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/plan/changes", tags=["publishing"], operation_id="preview_publication")
 def preview_publication(context: Ctx, tenant: Tenant, name: Name, body: ZoneChangeRequest) -> ZoneChange:
-    """Exactly what publishing the plan would change in the zone. Nothing is changed."""
+    """Preview exactly what publishing the plan would change in the zone. Nothing is changed."""
     return publishing.preview_publication(context, tenant, name, body)
 
 
@@ -119,17 +123,17 @@ def preview_publication(context: Ctx, tenant: Tenant, name: Name, body: ZoneChan
     operation_id="add_publication",
 )
 def add_publication(context: Ctx, tenant: Tenant, name: Name, principal: Asker, body: ZoneChangeRequest) -> Publication:
-    """Make the change that was shown, all of it or nothing, and look whether it is there."""
+    """Publish the previewed change, all of it or nothing, and check the result."""
     return publishing.add_publication(context, tenant, name, body, principal.email)
 
 
 @router.get("/tenants/{tenant}/domains/{name}/publications", tags=["publishing"], operation_id="list_publications")
 def list_publications(context: Ctx, tenant: Tenant, name: Name) -> Page[Publication]:
-    """Changes that were made for a domain, newest first."""
+    """List the changes published for a domain, newest first."""
     return Page(items=publishing.list_publications(context, tenant, name))
 
 
 @router.post("/tenants/{tenant}/publications/{id}/rollback", tags=["publishing"], operation_id="roll_back_publication")
 def roll_back_publication(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
-    """Put everything back as it was before a change, if nobody changed it since."""
+    """Undo a change: restore what was there before, unless somebody changed it since."""
     return publishing.roll_back_publication(context, tenant, id, principal.email)

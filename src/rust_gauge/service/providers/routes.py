@@ -15,7 +15,7 @@ router = api_router()
 
 @router.get("/tenants/{tenant}/providers", tags=["flow"], operation_id="list_providers")
 def list_providers(context: Ctx, tenant: Tenant) -> Page[Provider]:
-    """The mailbox providers that a tenant's mail goes to."""
+    """List the mailbox providers that a tenant sends to."""
     return Page(items=providers.list_providers(context, tenant))
 
 
@@ -23,5 +23,5 @@ def list_providers(context: Ctx, tenant: Tenant) -> Page[Provider]:
 def rename_provider(
     context: Ctx, tenant: Tenant, provider: Annotated[str, Path(max_length=253)], body: ProviderChange
 ) -> Provider:
-    """Give a provider a name of one's own."""
+    """Rename a provider for this tenant."""
     return providers.rename_provider(context, tenant, provider, body.label)

@@ -8,6 +8,7 @@ from sqlalchemy import Connection
 from rust_gauge.contract.readings import Annotation, NewAnnotation
 from rust_gauge.core.errors import DomainNameError
 from rust_gauge.core.names import normalise_domain
+from rust_gauge.core.shares import percent
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -36,7 +37,7 @@ def annotations_of(
             text=row.text,
             domain=row.domain,
             by=row.made_by,
-            id=row.id if row.kind == "note" else None,
+            id=row.id if row.kind == "annotation" else None,
         )
         for row in annotations.list_annotations(connection, tenant.id, first, last, domain)
     ]
@@ -48,13 +49,13 @@ def annotations_of(
         if first <= shift.began_at.date() <= last:
             where = columns.label(shift.subject_id) if shift.what == "provider" else ""
             at = f"at {where}" if where else f"through {shift.relay}"
-            share = f"{shift.count / shift.total:.1%}" if shift.total else ""
-            text = f"{_SHIFTED[shift.rate]} {at} rose to {share}, usually {shift.usual:.1%}"
+            share = f"{percent(shift.count / shift.total, 1)}" if shift.total else ""
+            text = f"{_SHIFTED[shift.rate]} {at} rose to {share}, usually {percent(shift.usual, 1)}"
             found.append(Annotation(day=shift.began_at.date(), kind="shift", text=text, provider=where))
     for of_day in provider_norms.provider_days(connection, first, columns.names):
         if of_day.day <= last and of_day.outage:
             label = columns.label(of_day.provider_id)
-            text = f"{label} delayed {of_day.outage:.0%} of all senders' mail (provider outage)"
+            text = f"{label} delayed {percent(of_day.outage, 0)} of all senders' mail (provider outage)"
             found.append(Annotation(day=of_day.day, kind="outage", text=text, provider=label))
     for address in reading_counters.new_addresses(connection, tenant.id, first, last):
         found.append(Annotation(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
@@ -99,7 +100,7 @@ def add_annotation(context: Context, tenant: TenantAccess, new: NewAnnotation, b
         )
 
     id = context.store.transaction(write)
-    return Annotation(day=new.day, kind="note", text=new.text, domain=domain, id=id, by=by)
+    return Annotation(day=new.day, kind="annotation", text=new.text, domain=domain, id=id, by=by)
 
 
 def delete_annotation(context: Context, tenant: TenantAccess, id: int) -> None:

@@ -1,4 +1,4 @@
-"""Readings under /api/v1: the wall, series, what moved them, what would follow, notes, settings."""
+"""Readings under /api/v1: the wall, series, explanations, forecasts, annotations, settings."""
 
 from typing import Annotated
 
@@ -35,7 +35,7 @@ def get_wall(
     subject: Subject = "domain",
     last: Annotated[Day | None, Query(description="Day; default: today")] = None,
 ) -> Response:
-    """All domains (or streams, relays, sending addresses) that the asker may see, by mailbox provider."""
+    """List readings of all domains (or streams, relays, sending addresses) that you can see, by mailbox provider."""
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
@@ -60,7 +60,7 @@ def list_readings(
     context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain", provider: Provider = None,
     first: First = None, last: Last = None,
 ) -> ReadingSeries:  # fmt: skip
-    """A subject's readings, a day each; the last 90 days if no dates are given."""
+    """Return a subject's readings by day; the last 90 days if no dates are given."""
     return series.show_series(context, tenant, subject, name, provider, first, last)
 
 
@@ -69,7 +69,7 @@ def explain_reading(
     context: Ctx, tenant: Tenant, name: SubjectName, first: Day, last: Day, subject: Subject = "domain",
     provider: Provider = None,
 ) -> Explanation:  # fmt: skip
-    """What moved a reading between two days: factors, providers, streams, and what else happened then."""
+    """Explain the difference of a reading between two days: factors, providers, streams, and what else happened."""
     return explanation.explain_reading(context, tenant, subject, name, provider, first, last)
 
 
@@ -82,31 +82,33 @@ def forecast_reading(
     subject: Subject = "domain",
     provider: Provider = None,
 ) -> Forecast:
-    """The readings that would follow: as it goes, and with less volume, a cleaned list, a mended key."""
+    """Forecast readings: unchanged, and with less volume, a cleaned list or a repaired key."""
     return forecast.forecast_reading(context, tenant, subject, name, provider, body)
 
 
 @router.get("/tenants/{tenant}/readings/headroom", tags=["readings"], operation_id="get_headroom")
 def get_headroom(context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain") -> Page[Headroom]:
-    """How many more complaints or bounces today until a line, and when it is reached at the present pace."""
+    """Return the headroom: how many more complaints or bounces today until a line, and when it is reached at the
+    present pace.
+    """
     return Page(items=forecast.get_headroom(context, tenant, subject, name))
 
 
 @router.get("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="get_reading_settings")
 def get_reading_settings(context: Ctx, tenant: Tenant) -> ReadingSettingsView:
-    """The parameters of the tenant's readings."""
+    """Return the parameters of the tenant's readings."""
     return settings.get_settings(context, tenant)
 
 
 @router.put("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="set_reading_settings")
 def set_reading_settings(context: Ctx, tenant: Tenant, principal: Asker, body: ReadingSettings) -> ReadingSettingsView:
-    """Other parameters. The past is computed anew as a task, which shows old beside new."""
+    """Change the parameters. Past readings are computed again as a job, which compares the old with the new."""
     return settings.put_settings(context, tenant, body, principal.email)
 
 
 @router.delete("/tenants/{tenant}/reading-settings", tags=["readings"], operation_id="reset_reading_settings")
 def reset_reading_settings(context: Ctx, tenant: Tenant, principal: Asker) -> ReadingSettingsView:
-    """Back to the parameters that are shipped."""
+    """Restore the default parameters."""
     return settings.put_settings(context, tenant, None, principal.email)
 
 
@@ -115,13 +117,13 @@ def list_annotations(
     context: Ctx, tenant: Tenant, first: First = None, last: Last = None,
     domain: Annotated[str | None, Query(max_length=253, description="Only annotations of this domain")] = None,
 ) -> Page[Annotation]:  # fmt: skip
-    """What happened: notes, changed records, findings, shifts, outages, new addresses, changed policies."""
+    """List what happened: annotations, changed records, findings, shifts, outages, new addresses, changed policies."""
     return Page(items=annotations.list_annotations(context, tenant, first, last, domain))
 
 
 @router.post("/tenants/{tenant}/annotations", tags=["readings"], status_code=201, operation_id="add_annotation")
 def add_annotation(context: Ctx, tenant: Tenant, principal: Asker, body: NewAnnotation) -> Annotation:
-    """A note on the time axis."""
+    """Add an annotation to the time axis."""
     return annotations.add_annotation(context, tenant, body, principal.email)
 
 
@@ -129,5 +131,5 @@ def add_annotation(context: Ctx, tenant: Tenant, principal: Asker, body: NewAnno
     "/tenants/{tenant}/annotations/{id}", tags=["readings"], status_code=204, operation_id="delete_annotation"
 )
 def delete_annotation(context: Ctx, tenant: Tenant, id: Annotated[int, Path(ge=1, le=2**63)]) -> None:
-    """Take a note away."""
+    """Delete an annotation."""
     annotations.delete_annotation(context, tenant, id)

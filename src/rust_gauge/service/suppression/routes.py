@@ -52,7 +52,7 @@ router = api_router()
     "/tenants/{tenant}/suppression/imports", tags=["suppression"], status_code=201, operation_id="start_import"
 )
 def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportRequest) -> Job:
-    """Put a list on the suppression list: start here, send the file by pieces, then run the task."""
+    """Create a job that imports addresses into the suppression list: upload the file in pieces, then run the job."""
     return imports.start(context, tenant, body, principal.email)
 
 
@@ -63,25 +63,27 @@ def start_import(context: Ctx, tenant: Tenant, principal: Asker, body: ImportReq
     operation_id="start_policy_backtest",
 )
 def start_policy_backtest(context: Ctx, tenant: Tenant, principal: Asker, body: PolicyBacktestRequest) -> Job:
-    """Try a policy on the past, beside the one that holds. Begins at once."""
+    """Backtest a policy against the present one on past events. The job starts at once."""
     return policy_trials.start(context, tenant, body, principal.email)
 
 
 @router.post("/tenants/{tenant}/address-checks", tags=["suppression"], operation_id="check_addresses")
 def check_addresses(context: Ctx, tenant: Tenant, body: AddressCheckRequest) -> Page[AddressCheck]:
-    """Look at addresses: form, domain, kind, history. `good`, `doubtful`, `bad` or `unknown`, with reasons."""
+    """Check addresses: form, domain, kind, history. The result is `good`, `doubtful`, `bad` or `unknown`, with
+    reasons.
+    """
     return Page(items=address_checks.check(context, tenant, body))
 
 
 @router.get("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="get_address_words")
 def get_address_words(context: Ctx, tenant: Tenant) -> AddressWords:
-    """What addresses are held against, beside what the service knows itself."""
+    """Return the lists that addresses are checked against, in addition to the service's own knowledge."""
     return address_checks.get_words(context, tenant)
 
 
 @router.put("/tenants/{tenant}/address-words", tags=["suppression"], operation_id="set_address_words")
 def set_address_words(context: Ctx, tenant: Tenant, body: AddressWords) -> AddressWords:
-    """Lists and settings of one's own."""
+    """Replace the tenant's own lists and settings for address checks."""
     return address_checks.put_words(context, tenant, body)
 
 
@@ -115,13 +117,13 @@ Chosen = Annotated[Filter, Depends(_filter)]
 def list_suppression(
     context: Ctx, tenant: Tenant, filter: Chosen, cursor: Cursor = None, limit: Limit = 100
 ) -> Page[SuppressionEntry]:
-    """The suppression list, what changed last first: what is held, unless `state` says otherwise."""
+    """List suppression entries, last changed first. Only held addresses, unless `state` says otherwise."""
     return entries.list_entries(context, tenant, filter, cursor, limit)
 
 
 @router.get("/tenants/{tenant}/suppression/count", tags=["suppression"], operation_id="count_suppression")
 def count_suppression(context: Ctx, tenant: Tenant, filter: Chosen) -> EntryCount:
-    """How many entries there are, counted up to 100,000."""
+    """Count the entries, up to 100,000."""
     return entries.count_entries(context, tenant, filter)
 
 
@@ -134,7 +136,7 @@ def count_suppression(context: Ctx, tenant: Tenant, filter: Chosen) -> EntryCoun
 def export_suppression(
     context: Ctx, tenant: Tenant, filter: Chosen, format: Literal["csv", "ndjson"] = "csv"
 ) -> StreamingResponse:
-    """The whole list, or what the filters leave of it. In CSV no cell can be taken for a formula."""
+    """Export the whole list, or what matches the filters. No CSV cell starts a formula."""
     kind = "text/csv; charset=utf-8" if format == "csv" else "application/x-ndjson"
     name = f'attachment; filename="suppression-{tenant.slug}.{format}"'
     lines = entries.export(context, tenant, filter, format)
@@ -142,25 +144,25 @@ def export_suppression(
 
 
 def origin_of(principal: Principal) -> str:
-    """Whether a person or a program asks."""
+    """Whether a person or a program makes the request."""
     return "api" if principal.token_id is not None else "hand"
 
 
 @router.post("/tenants/{tenant}/suppression", tags=["suppression"], operation_id="add_suppression")
 def add_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: NewEntries) -> EntriesMade:
-    """Hold addresses, or whole domains. What is no address is told, the others are held."""
+    """Suppress addresses or whole domains. Invalid addresses are reported; the others are suppressed."""
     return editing.add_entries(context, tenant, body, principal.email, origin_of(principal))
 
 
 @router.post("/tenants/{tenant}/suppression/lifts", tags=["suppression"], operation_id="lift_suppression")
 def lift_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Lift) -> Lifted:
-    """Take entries off, with a reason. One from a complaint needs `despite_complaint`."""
+    """Remove entries, with a reason. An entry from a complaint also needs `despite_complaint`."""
     return editing.lift(context, tenant, body, principal.email, origin_of(principal))
 
 
 @router.post("/tenants/{tenant}/suppression/decisions", tags=["suppression"], operation_id="decide_suppression")
 def decide_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Decision) -> Page[SuppressionEntry]:
-    """Agree to proposals, or dismiss them."""
+    """Accept or dismiss proposals."""
     return Page(items=editing.decide(context, tenant, body, principal.email))
 
 
@@ -168,7 +170,7 @@ def decide_suppression(context: Ctx, tenant: Tenant, principal: Asker, body: Dec
 def get_address_status(
     context: Ctx, tenant: Tenant, address: Annotated[str, Query(min_length=1, max_length=1000)]
 ) -> AddressStatus:
-    """One address, or @domain: what stands, and everything that ever happened to its status."""
+    """Return one address, or @domain: its status, and every change of its status."""
     return entries.status_of(context, tenant, address)
 
 
@@ -180,41 +182,43 @@ async def list_suppression_changes(
     limit: Limit = 500,
     wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for a change if there is none")] = 0,
 ) -> ListChanges:
-    """What changed, in order, each change once. Ask again with `last`: nothing is missed or told twice."""
+    """List changes in order, each exactly once. Ask again with `last` to continue."""
     return await changes.await_changes(context, tenant, after, limit, wait)
 
 
 @router.get("/tenants/{tenant}/suppression/growth", tags=["suppression"], operation_id="get_suppression_growth")
 def get_suppression_growth(context: Ctx, tenant: Tenant, first: Day | None = None, last: Day | None = None) -> Growth:
-    """How the list grew by reason, provider and stream, and what withholding spared; ninety days if none are named."""
+    """Return how the list grew by reason, provider and stream, and how many bounces it avoided; the last ninety days
+    if no dates are given.
+    """
     return growth.growth(context, tenant, first, last)
 
 
 @router.get("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="get_suppression_policy")
 def get_suppression_policy(context: Ctx, tenant: Tenant) -> PolicyView:
-    """What events make of an address's status."""
+    """Return the suppression policy: what happens to an address after which events."""
     return policy.get_policy(context, tenant)
 
 
 @router.put("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="set_suppression_policy")
 def set_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker, body: SuppressionPolicy) -> PolicyView:
-    """A policy of one's own. It holds for events from now on; entries stay as they are."""
+    """Set the tenant's own policy. It applies to events from now on; existing entries are unchanged."""
     return policy.put_policy(context, tenant, body, principal.email)
 
 
 @router.delete("/tenants/{tenant}/suppression/policy", tags=["suppression"], operation_id="reset_suppression_policy")
 def reset_suppression_policy(context: Ctx, tenant: Tenant, principal: Asker) -> PolicyView:
-    """Go back to the shipped policy."""
+    """Restore the default policy."""
     return policy.put_policy(context, tenant, None, principal.email)
 
 
 @router.get("/tenants/{tenant}/suppression/matching", tags=["suppression"], operation_id="get_suppression_matching")
 def get_suppression_matching(context: Ctx, tenant: Tenant) -> MatchingView:
-    """How addresses are compared, and whether they are kept in clear."""
+    """Return how addresses are compared and whether they are stored in clear."""
     return policy.get_matching(context, tenant)
 
 
 @router.put("/tenants/{tenant}/suppression/matching", tags=["suppression"], operation_id="set_suppression_matching")
 def set_suppression_matching(context: Ctx, tenant: Tenant, principal: Asker, body: MatchingSettings) -> MatchingView:
-    """Compare addresses otherwise. The list is rewritten as a job; until it is done both ways hold."""
+    """Change how addresses are compared. The list is rewritten as a job; until it is done, both ways apply."""
     return matching.put_matching(context, tenant, body)

@@ -15,11 +15,11 @@ router = api_router()
 
 @router.post("/tenants/{tenant}/unsubscribe-links", tags=["suppression"], operation_id="add_unsubscribe_links")
 def add_unsubscribe_links(context: Ctx, tenant: Tenant, body: MailLinksRequest) -> Page[MailLinks]:
-    """Values of List-Unsubscribe and List-Unsubscribe-Post for recipients of a stream."""
+    """Return List-Unsubscribe and List-Unsubscribe-Post values (RFC 8058) for recipients of a stream."""
     return Page(items=unsubscribes.links(context, tenant, body))
 
 
 @router.get("/tenants/{tenant}/unsubscribes", tags=["suppression"], operation_id="list_unsubscribes")
 def list_unsubscribes(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=400)] = 30) -> Unsubscribes:
-    """How unsubscriptions went, against the two days that are allowed."""
+    """Return how unsubscribe requests were handled, against the two days that are allowed."""
     return unsubscribes.overview(context, tenant, days)

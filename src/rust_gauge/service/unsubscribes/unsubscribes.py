@@ -137,7 +137,7 @@ def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
         for row, mailed in rows[:_SHOWN]
     ]  # fmt: skip
     return Unsubscribes(
-        days=days, asked=len(rows), by_way=dict(ways), slowest_seconds=max(own, default=None),
+        days=days, asked=len(rows), by_method=dict(ways), slowest_seconds=max(own, default=None),
         median_seconds=median(own) if own else None, late=sum(seconds > ALLOWED.total_seconds() for seconds in own),
         mailed_after=sum(mailed is not None for _, mailed in rows), lines=lines,
     )  # fmt: skip

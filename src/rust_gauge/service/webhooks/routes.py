@@ -1,4 +1,4 @@
-"""Webhooks under /api/v1: where the service tells that something happened."""
+"""Webhooks under /api/v1: addresses that the service calls when something happens."""
 
 from typing import Annotated, Literal
 
@@ -16,13 +16,13 @@ router = api_router()
 
 @router.get("/tenants/{tenant}/webhooks", tags=["webhooks"], operation_id="list_webhooks")
 def list_webhooks(context: Ctx, tenant: Tenant) -> Page[Webhook]:
-    """All webhooks, and how their calls go."""
+    """List the webhooks and the state of their calls."""
     return Page(items=webhooks.list_webhooks(context, tenant))
 
 
 @router.post("/tenants/{tenant}/webhooks", tags=["webhooks"], status_code=201, operation_id="add_webhook")
 def add_webhook(context: Ctx, tenant: Tenant, body: NewWebhook) -> MadeWebhook:
-    """Tell an address what happens. The secret that signs is shown this once."""
+    """Add a webhook. The secret that signs its calls is in this answer and is not shown again."""
     return webhooks.add_webhook(context, tenant, body)
 
 
@@ -31,19 +31,19 @@ Id = Annotated[int, Path(ge=1)]
 
 @router.patch("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], operation_id="update_webhook")
 def update_webhook(context: Ctx, tenant: Tenant, id: Id, body: WebhookChange) -> Webhook:
-    """Change it, pause it, or let it go on."""
+    """Change, pause or resume a webhook."""
     return webhooks.update_webhook(context, tenant, id, body)
 
 
 @router.delete("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], status_code=204, operation_id="delete_webhook")
 def delete_webhook(context: Ctx, tenant: Tenant, id: Id) -> None:
-    """Forget it and its calls."""
+    """Delete a webhook and its calls."""
     webhooks.delete_webhook(context, tenant, id)
 
 
 @router.post("/tenants/{tenant}/webhooks/{id}/test", tags=["webhooks"], operation_id="test_webhook")
 def test_webhook(context: Ctx, tenant: Tenant, id: Id) -> WebhookCall:
-    """Call it now with a message of subject `test`, and tell what came back."""
+    """Send a message of subject `test` now, and return the answer."""
     return webhooks.test_webhook(context, tenant, id)
 
 
@@ -56,7 +56,7 @@ def list_webhook_calls(
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[WebhookCall]:
-    """Calls, newest first; delivered ones are kept for 30 days."""
+    """List calls, newest first. Delivered ones are kept for 30 days."""
     return webhooks.list_calls(context, tenant, id, state, cursor, limit)
 
 
@@ -67,5 +67,5 @@ def replay_webhook(
     id: Id,
     call: Annotated[str | None, Query(max_length=60, description="Only this failed call")] = None,
 ) -> int:
-    """Try calls that were given up anew, under the same ids. Gives how many."""
+    """Retry calls that were given up, under the same ids, and return how many."""
     return webhooks.replay(context, tenant, id, call)

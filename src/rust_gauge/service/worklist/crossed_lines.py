@@ -8,6 +8,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.worklist import AlertSettings, LineRow
 from rust_gauge.core.reputation.lines import BOUNCES
+from rust_gauge.core.shares import percent
 from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.readings.lines import is_past_since, lines_of
 from rust_gauge.service.runtime.units import UnitOfWork
@@ -50,7 +51,7 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
             Incident(
                 key, "line", row.subject, row.name,
                 f"{capital(what)} are {state} the {of} line",
-                f"Rate {row.value:.2%}; {whose} {of} line is {line:.2%}: {costs}. {soon}".rstrip(),
+                f"Rate {percent(row.value)}; {whose} {of} line is {percent(line)}: {costs}. {soon}".rstrip(),
                 _level_of(row), now, int(row.mail),
                 "Send more slowly, and fix the causes of the bounces first (Mail flow, Causes)."
                 if row.rate == "bounces"
@@ -58,8 +59,9 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
                 "are already held.",
                 "",
                 (
-                    f"rate {row.value:.2%}, {of} line {line:.2%}",
-                    f"{row.events:.0f} of {row.mail:,.0f} messages (weighted by age)", f"confidence {chance:.0%}",
+                    f"rate {percent(row.value)}, {of} line {percent(line)}",
+                    f"{row.events:.0f} of {row.mail:,.0f} messages (weighted by age)",
+                    f"confidence {percent(chance, 0)}",
                 ),
                 topic=row.rate, domains=(row.name,) if row.subject == "domain" else (),
             )

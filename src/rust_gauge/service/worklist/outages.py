@@ -4,6 +4,7 @@ from datetime import UTC, date, datetime, time
 
 from sqlalchemy import Connection
 
+from rust_gauge.core.shares import percent
 from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.worklist.place import Place
 from rust_gauge.store import provider_norms
@@ -21,8 +22,8 @@ def outages_on(connection: Connection, place: Place, day: date) -> list[Incident
         out.append(
             Incident(
                 f"outage:{place.columns.name(row.provider_id)}", "outage", "provider", label,
-                f"{label} has an outage", f"It delays {row.outage:.0%} of the mail of {row.senders} senders. Your "
-                "mail is not at fault; readings exclude it.", Level.INFO, datetime.combine(day, time(), UTC),
+                f"{label} has an outage", f"It delays {percent(row.outage, 0)} of the mail of {row.senders} senders. "
+                "Your mail is not at fault; readings exclude it.", Level.INFO, datetime.combine(day, time(), UTC),
                 place.mail_at[row.provider_id], "Nothing to fix: mail is retried. Postpone large sends to this "
                 "provider until it is over.", "", (f"{row.senders} senders are affected alike",),
             )

@@ -6,6 +6,7 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.contract.worklist import AlertSettings, StreamPause, StreamPauseChange
+from rust_gauge.core.shares import percent
 from rust_gauge.service.readings import lines
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -35,7 +36,7 @@ def pause_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertS
             continue
         if released.get(f"{stream}\x1f{relay}", "") > (now - _RESUMED_FOR).isoformat():
             continue  # somebody let it go on, knowing
-        why = f"{row.rate} at {row.value:.2%} are above the stop line of {row.stop:.2%}"
+        why = f"{row.rate} at {percent(row.value)} are above the stop line of {percent(row.stop)}"
         add_brake(unit, tenant, stream, relay, why)
 
 

@@ -1,4 +1,4 @@
-"""The worklist, alerts, lines and brakes under /api/v1."""
+"""The worklist, alerts, lines and stream pauses under /api/v1."""
 
 from typing import Annotated
 
@@ -35,7 +35,7 @@ def list_worklist(
     assigned_to: Annotated[str | None, Query(max_length=254)] = None,
     on: Annotated[Day | None, Query(description="Items that were open on this day; cannot be combined")] = None,
 ) -> Page[WorkItem]:
-    """What to do next, over all tenants that the asker may see, by mail at risk: how much, how bad, how soon."""
+    """List open items over all tenants that you can see, by mail at risk: how much mail, how bad, how soon."""
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
@@ -49,56 +49,56 @@ Id = Annotated[int, Path(ge=1, le=2**63)]
 
 @router.get("/tenants/{tenant}/worklist/{id}", tags=["worklist"], operation_id="get_work_item")
 def get_work_item(context: Ctx, tenant: Tenant, id: Id) -> WorkItemDetails:
-    """An item with all that happened to it."""
+    """Return an item with its history."""
     return items.get_item(context, tenant, id)
 
 
 @router.post("/tenants/{tenant}/worklist/{id}/actions", tags=["worklist"], operation_id="act_on_work_item")
 def act_on_work_item(context: Ctx, tenant: Tenant, principal: Asker, id: Id, body: WorkAct) -> WorkItemDetails:
-    """Look after it, assign it, comment on it, put it off, or measure again: that closes it when it is mended."""
+    """Acknowledge, assign, comment on, snooze or re-check an item. A re-check resolves it if the problem is gone."""
     return items.act(context, tenant, id, body, principal.email)
 
 
 @router.post("/tenants/{tenant}/worklist/detection", tags=["worklist"], operation_id="run_detection")
 def run_detection(context: Ctx, tenant: Tenant) -> Page[WorkItem]:
-    """Look for incident now instead of in some minutes; gives what lives."""
+    """Detect problems now instead of at the next scheduled time, and return the open items."""
     items.detect(context, tenant)
     return Page(items=items.list_items(context, (tenant,), ("waiting", "open", "acknowledged", "snoozed"), None))
 
 
 @router.get("/tenants/{tenant}/members", tags=["worklist"], operation_id="list_members")
 def list_members(context: Ctx, tenant: Tenant) -> Page[Member]:
-    """Who may see this tenant, and be given its items."""
+    """List the people who can see this tenant and can be assigned its items."""
     return Page(items=items.list_members(context, tenant))
 
 
 @router.get("/tenants/{tenant}/lines", tags=["worklist"], operation_id="list_lines")
 def list_lines(context: Ctx, tenant: Tenant) -> Page[LineRow]:
-    """Bounce and complaint rates of relays, streams, domains and providers against their watch and stop lines."""
+    """Compare bounce and complaint rates of relays, streams, domains and providers with their watch and stop lines."""
     return Page(items=items.show_lines(context, tenant))
 
 
 @router.get("/tenants/{tenant}/alert-settings", tags=["worklist"], operation_id="get_alert_settings")
 def get_alert_settings(context: Ctx, tenant: Tenant) -> AlertSettings:
-    """Who is told of what, how soon and how often, and whether clearance brakes by itself."""
+    """Return the alert settings: channels, delays, repetition, and whether streams are paused automatically."""
     return items.get_settings(context, tenant)
 
 
 @router.put("/tenants/{tenant}/alert-settings", tags=["worklist"], operation_id="set_alert_settings")
 def set_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
-    """Replace them."""
+    """Replace the alert settings."""
     return items.put_settings(context, tenant, body)
 
 
 @router.get("/tenants/{tenant}/reports", tags=["worklist"], operation_id="get_report")
 def get_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> Report:
-    """The report of the last days beside as many before them, to read or to keep."""
+    """Return the report: the last days and as many before them."""
     return reports.get_report(context, tenant, days)
 
 
 @router.post("/tenants/{tenant}/reports", tags=["worklist"], status_code=204, operation_id="send_report")
 def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> None:
-    """Send the report now to the people of the alert settings."""
+    """Send the report now to the people in the alert settings."""
     to = items.get_settings(context, tenant).report_to
     if not to:
         raise ServiceProblem("invalid-request", "No report recipients", remedy="Set report_to in the alert settings")
@@ -107,23 +107,23 @@ def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, l
 
 @router.get("/tenants/{tenant}/notifications", tags=["worklist"], operation_id="list_notifications")
 def list_notifications(context: Ctx, tenant: Tenant) -> Page[Notification]:
-    """The newest messages to people, and what became of them."""
+    """List the latest notifications and whether they were delivered."""
     return Page(items=notifications.list_notifications(context, tenant))
 
 
 @router.get("/tenants/{tenant}/stream-pauses", tags=["worklist"], operation_id="list_stream_pauses")
 def list_stream_pauses(context: Ctx, tenant: Tenant) -> Page[StreamPause]:
-    """Streams over relays that clearance holds as a whole."""
+    """List streams that clearance holds as a whole, by relay."""
     return Page(items=pauses.list_stream_pauses(context, tenant))
 
 
 @router.post("/tenants/{tenant}/stream-pauses", tags=["worklist"], operation_id="pause_stream")
 def pause_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> Page[StreamPause]:
-    """Hold a stream over a relay by hand (an empty relay: over any)."""
+    """Pause a stream over one relay, or over all relays if `relay` is empty."""
     return Page(items=pauses.pause_stream(context, tenant, body, principal.email))
 
 
 @router.post("/tenants/{tenant}/stream-pauses/resume", tags=["worklist"], operation_id="resume_stream")
 def resume_stream(context: Ctx, tenant: Tenant, principal: Asker, body: StreamPauseChange) -> Page[StreamPause]:
-    """Let a stream over a relay go on, with a reason."""
+    """Resume a stream over a relay, with a reason."""
     return Page(items=pauses.resume_stream(context, tenant, body, principal.email))

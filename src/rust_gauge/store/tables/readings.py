@@ -66,6 +66,6 @@ annotation = table(
     Column("text", String(500), nullable=False),
     Column("made_at", Time, nullable=False),
     Column("made_by", String(254), nullable=False),
-    Column("kind", String(10), nullable=False, server_default=text("'note'")),  # or policy
+    Column("kind", String(10), nullable=False, server_default=text("'annotation'")),  # or policy
     Index("annotation_tenant", "tenant_id", "day"),
 )
