@@ -32,7 +32,7 @@ interface CheckFieldProps extends Omit<CheckboxProps, 'children'> {
 }
 
 export const CheckField = ({label, ...props}: CheckFieldProps) => (
-  <Root {...props} data-check>
+  <Root {...props}>
     {({isSelected}) => (
       <>
         <Box>

@@ -5,7 +5,7 @@ import {colour, font, space} from './tokens';
 const Root = styled(TextField)`
   display: grid;
   gap: ${space.xs};
-  label {
+  .react-aria-Label {
     font-weight: 600;
     font-size: 12px;
   }

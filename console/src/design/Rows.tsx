@@ -55,11 +55,11 @@ const Row = styled.div<{$tracks: string}>`
   grid-template-columns: ${({$tracks}) => $tracks} 60px;
   gap: ${space.s};
   align-items: end;
-  label {
+  && .react-aria-Label {
     color: ${colour('soft')};
-    font-weight: 400 !important;
+    font-weight: 400;
   }
-  & + & label:not([data-check]) {
+  & + & .react-aria-Label {
     position: absolute;
     width: 1px;
     height: 1px;
@@ -74,7 +74,7 @@ const Row = styled.div<{$tracks: string}>`
     grid-template-columns: minmax(0, 1fr);
     border-left: 2px solid ${colour('line')};
     padding-left: ${space.s};
-    & + & label:not([data-check]) {
+    & + & .react-aria-Label {
       position: static;
       width: auto;
       height: auto;

@@ -195,11 +195,7 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   return (
     <FormGrid style={{marginTop: 12}} onSubmit={submit}>
       <Field label="Name" value={name} onChange={setName} placeholder="driftline" isRequired />
-      <div>
-        <Small>Kind</Small>
-        <br />
-        <Choice label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} />
-      </div>
+      <Choice field label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} />
       {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired />}
       <Field label="Default relay" value={relay} onChange={setRelay} placeholder="if the source names none" />
       <Row data-wide>

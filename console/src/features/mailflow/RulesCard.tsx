@@ -268,30 +268,24 @@ function RuleForm({
           placeholder="harbour-closed"
           isRequired
         />
-        <div>
-          <Small>Cause</Small>
-          <br />
-          <Choice
-            label="Cause"
-            value={rule.cause}
-            options={CAUSES.map((value) => ({value, label: words(value)}))}
-            onChange={(cause) => set({cause: cause as Cause})}
-          />
-        </div>
-        <div>
-          <Small>Permanence</Small>
-          <br />
-          <Choice
-            label="Permanence"
-            value={rule.permanence || 'code'}
-            options={[
-              {value: 'code', label: 'by reply code'},
-              {value: 'transient', label: 'always transient'},
-              {value: 'permanent', label: 'always permanent'},
-            ]}
-            onChange={(value) => set({permanence: value === 'code' ? '' : (value as Rule['permanence'])})}
-          />
-        </div>
+        <Choice
+          field
+          label="Cause"
+          value={rule.cause}
+          options={CAUSES.map((value) => ({value, label: words(value)}))}
+          onChange={(cause) => set({cause: cause as Cause})}
+        />
+        <Choice
+          field
+          label="Permanence"
+          value={rule.permanence || 'code'}
+          options={[
+            {value: 'code', label: 'by reply code'},
+            {value: 'transient', label: 'always transient'},
+            {value: 'permanent', label: 'always permanent'},
+          ]}
+          onChange={(value) => set({permanence: value === 'code' ? '' : (value as Rule['permanence'])})}
+        />
         <Field
           label="Only at provider"
           mono

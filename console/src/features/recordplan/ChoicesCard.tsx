@@ -68,19 +68,19 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
     event.preventDefault();
     save.mutate(draft);
   };
+  // Typed with spaces: kept as typed, so that a space at the end does not vanish.
+  const [terms, setTerms] = useState(draft.keep_terms.join(' '));
   const changed = JSON.stringify(draft) !== JSON.stringify(plan.settings);
   return (
     <Card title="Options" note="inputs of the plan besides streams and relays">
       <Form onSubmit={submit}>
-        <div data-line>
-          Policy
-          <Choice
-            label="DMARC policy"
-            value={draft.stage}
-            options={STAGES}
-            onChange={(value) => change({stage: value as Settings['stage']})}
-          />
-        </div>
+        <Choice
+          field
+          label="DMARC policy"
+          value={draft.stage}
+          options={STAGES}
+          onChange={(value) => change({stage: value as Settings['stage']})}
+        />
         <Field
           label="Recipients of DMARC aggregate reports"
           mono
@@ -88,31 +88,30 @@ export function ChoicesCard({tenant, plan}: {tenant: string; plan: Plan}) {
           onChange={(value) => change({reports_to: value.trim()})}
           placeholder={`dmarc@${plan.zone}`}
         />
-        <div data-line>
-          SPF all term
-          <Choice
-            label="SPF all term"
-            value={draft.spf_ending}
-            options={ENDINGS}
-            onChange={(value) => change({spf_ending: value as Settings['spf_ending']})}
-          />
-        </div>
+        <Choice
+          field
+          label="SPF all term"
+          value={draft.spf_ending}
+          options={ENDINGS}
+          onChange={(value) => change({spf_ending: value as Settings['spf_ending']})}
+        />
         <Field
           label="SPF terms to keep for other senders"
           mono
-          value={draft.keep_terms.join(' ')}
-          onChange={(value) => change({keep_terms: value.split(/\s+/).filter(Boolean)})}
+          value={terms}
+          onChange={(text) => {
+            setTerms(text);
+            change({keep_terms: text.split(/\s+/).filter(Boolean)});
+          }}
           placeholder="a:www.glasswort.example"
         />
-        <div data-line>
-          Transport
-          <Choice
-            label="MTA-STS"
-            value={draft.mta_sts}
-            options={POLICIES}
-            onChange={(value) => change({mta_sts: value as Settings['mta_sts']})}
-          />
-        </div>
+        <Choice
+          field
+          label="MTA-STS"
+          value={draft.mta_sts}
+          options={POLICIES}
+          onChange={(value) => change({mta_sts: value as Settings['mta_sts']})}
+        />
         {draft.mta_sts && (
           <Field
             label="Host that serves the MTA-STS policy"
@@ -203,6 +202,7 @@ export function KeyCard({tenant, name}: {tenant: string; name: string}) {
         <Field label="Selector" mono value={selector} onChange={setSelector} placeholder="g2" isRequired />
         <div data-line>
           <Choice
+            field
             label="Key type"
             value={kind}
             options={[

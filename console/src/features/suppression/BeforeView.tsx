@@ -75,6 +75,7 @@ function ClearanceCard({tenant}: {tenant: string}) {
       <Form onSubmit={submit}>
         <Field label="Addresses" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
         <Choice
+          field
           label="Stream"
           value={stream || 'any'}
           options={[

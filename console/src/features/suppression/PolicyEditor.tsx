@@ -96,7 +96,7 @@ export function PolicyEditor({policy, onChange}: {policy: Policy; onChange: (pol
             value: () => '',
             tool: true,
             show: ({at, rule}) => (
-              <Row>
+              <Row style={{flexWrap: 'nowrap'}}>
                 <Button tone="link" aria-label={`Edit ${rule.name}`} onPress={() => setOpen(open === at ? null : at)}>
                   {open === at ? 'Close' : 'Edit'}
                 </Button>
@@ -153,6 +153,7 @@ export function PolicyEditor({policy, onChange}: {policy: Policy; onChange: (pol
         />
       )}
       <FormGrid aria-label="Proposals" onSubmit={(event) => event.preventDefault()}>
+        <b data-wide>Proposals, searched for once a day</b>
         {PROPOSALS.map(({name, label, hint}) => (
           <Field
             key={name}
@@ -190,6 +191,7 @@ function RuleForm({rule, onChange, onClose}: RuleFormProps) {
   const holds = rule.act === 'hold' || rule.act === 'propose';
   return (
     <FormGrid aria-label={`Rule ${rule.name}`} onSubmit={(event) => event.preventDefault()} style={{marginBottom: 16}}>
+      <b data-wide>Rule {rule.name || '(new)'}</b>
       <Field label="Name" value={rule.name} onChange={(name) => set({name})} isRequired />
       <Choice
         field
@@ -239,7 +241,7 @@ function RuleForm({rule, onChange, onClose}: RuleFormProps) {
           set({providers: names(text)});
         }}
       />
-      {rule.act === 'wait' && (
+      {rule.act !== 'nothing' && (
         <Field
           label="Hours to wait"
           hint="after the first rejection, the second, …, separated by commas"

@@ -44,7 +44,7 @@ export function PolicyView({tenant}: {tenant: string}) {
   const [draft, setDraft] = useState<Policy | null>(null);
   const [days, setDays] = useState('180');
   const trial = useTryPolicy(tenant);
-  const edited = draft ?? policy.data?.policy;
+  const shown = policy.data?.policy;
   const take = (value: unknown) => {
     const found = value as Policy;
     if (!Array.isArray(found?.rules)) throw new Error('A policy has a list of rules: export one to see its form.');
@@ -62,21 +62,27 @@ export function PolicyView({tenant}: {tenant: string}) {
             : ''
         }
         actions={
-          policy.data && !policy.data.shipped ? (
-            <Confirm
-              label="Restore default"
-              title="Restore the default policy?"
-              action="Restore"
-              onConfirm={() => put.mutate(null, {onSuccess: () => setDraft(null)})}
-            >
-              Your own rules are discarded. Entries on the list do not change.
-            </Confirm>
-          ) : undefined
+          policy.data && (
+            <Row>
+              <JsonFile what="policy" file={`policy-${tenant}.json`} value={draft ?? shown} onRead={take} />
+              {!policy.data.shipped && (
+                <Confirm
+                  label="Restore default"
+                  title="Restore the default policy?"
+                  action="Restore"
+                  onConfirm={() => put.mutate(null, {onSuccess: () => setDraft(null)})}
+                >
+                  Your own rules are discarded. Entries on the list do not change.
+                </Confirm>
+              )}
+              {!draft && <Button onPress={() => setDraft(shown!)}>Edit</Button>}
+            </Row>
+          )
         }
       >
         {policy.isPending && <Loading what="the policy" />}
         {policy.error && <Trouble error={policy.error} />}
-        {policy.data && (
+        {shown && !draft && (
           <>
             <DataTable
               label="Rules"
@@ -93,45 +99,39 @@ export function PolicyView({tenant}: {tenant: string}) {
                       : '',
                 },
               ]}
-              rows={policy.data.policy.rules}
+              rows={shown.rules}
               id={(row) => row.name}
               file={`policy-${tenant}.csv`}
             />
             <p>
-              <Small>{proposed(policy.data.policy.proposals)}</Small>
+              <Small>{proposed(shown.proposals)}</Small>
             </p>
           </>
         )}
+        {draft && (
+          <>
+            <PolicyEditor policy={draft} onChange={setDraft} />
+            <Row style={{marginTop: 16, alignItems: 'end'}}>
+              <Choice field label="Period of the dry run" value={days} options={DAYS} onChange={setDays} />
+              <Button onPress={() => trial.mutate({policy: draft, days: Number(days)})} isDisabled={trial.isPending}>
+                Dry run
+              </Button>
+              <Button
+                tone="main"
+                onPress={() => put.mutate(draft, {onSuccess: () => setDraft(null)})}
+                isDisabled={put.isPending}
+              >
+                Save
+              </Button>
+              <Button onPress={() => setDraft(null)}>Cancel</Button>
+              <Small>Nothing changes until you save. Existing entries stay as they are.</Small>
+            </Row>
+          </>
+        )}
+        {put.error && <Trouble error={put.error} />}
+        {trial.error && <Trouble error={trial.error} />}
+        {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
       </Card>
-      {edited && (
-        <Card
-          title="Edit policy"
-          note="run a dry run first: nothing changes until you save"
-          actions={<JsonFile what="policy" file={`policy-${tenant}.json`} value={edited} onRead={take} />}
-        >
-          <PolicyEditor policy={edited} onChange={setDraft} />
-          <Row style={{marginTop: 16, alignItems: 'end'}}>
-            <Choice field label="Period of the dry run" value={days} options={DAYS} onChange={setDays} />
-            <Button
-              tone="main"
-              onPress={() => trial.mutate({policy: edited, days: Number(days)})}
-              isDisabled={trial.isPending}
-            >
-              Dry run
-            </Button>
-            <Button
-              onPress={() => put.mutate(edited, {onSuccess: () => setDraft(null)})}
-              isDisabled={put.isPending || draft === null}
-            >
-              Save
-            </Button>
-            {draft !== null && <Button onPress={() => setDraft(null)}>Cancel</Button>}
-          </Row>
-          {put.error && <Trouble error={put.error} />}
-          {trial.error && <Trouble error={trial.error} />}
-          {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
-        </Card>
-      )}
     </Stack>
   );
 }

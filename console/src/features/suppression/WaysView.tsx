@@ -110,15 +110,10 @@ function ImportCard({tenant}: {tenant: string}) {
   };
   const found = job.data?.result as unknown as Partial<Imported> | undefined;
   return (
-    <Card
-      title="Import"
-      note="any encoding; preview before import"
-      actions={
-        <>
-          <Choice label="Reason if no column gives it" value={reason} options={REASONS} onChange={setReason} />
-        </>
-      }
-    >
+    <Card title="Import" note="any encoding; preview before import">
+      <div style={{maxWidth: 280, marginBottom: 12}}>
+        <Choice field label="Reason if no column gives it" value={reason} options={REASONS} onChange={setReason} />
+      </div>
       <FilePicker
         label="Choose file"
         hint="or drop it here: CSV, NDJSON or one address per line"

@@ -31,11 +31,11 @@ export function does(rule: Rule): string {
   const whom = rule.whole_domain ? 'the whole domain' : 'the address';
   const after =
     (rule.times ?? 1) > 1
-      ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between`
+      ? ` after ${rule.times} messages over ${rule.over_days} days with no delivery between them`
       : ' immediately';
   const long = rule.for_days
-    ? ` for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long after each return` : ''}`
-    : ', no end';
+    ? `${(rule.times ?? 1) > 1 ? ',' : ''} for ${rule.for_days} days${(rule.longer ?? 1) > 1 ? `, ${rule.longer} times as long after each return` : ''}`
+    : ' until removed';
   const far = rule.scope === 'tenant' ? '' : `, for the ${rule.scope} only`;
   const ends = rule.ends_with_delivery ? '; a delivery ends it' : '';
   return `${what} ${whom}${after}${long}${far}${ends}`;

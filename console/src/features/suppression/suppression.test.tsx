@@ -130,7 +130,7 @@ describe('a rule of the policy', () => {
   });
 
   it.each([
-    [rule({}), 'suppresses the address immediately, no end'],
+    [rule({}), 'suppresses the address immediately until removed'],
     [rule({act: 'nothing'}), 'does nothing'],
     [rule({act: 'wait', wait_hours: [4, 24]}), 'advises when to retry'],
     [
@@ -139,7 +139,7 @@ describe('a rule of the policy', () => {
     ],
     [
       rule({act: 'propose', times: 3, over_days: 7, for_days: 14, scope: 'stream'}),
-      'proposes the address after 3 messages over 7 days with no delivery between for 14 days, for the stream only',
+      'proposes the address after 3 messages over 7 days with no delivery between them, for 14 days, for the stream only',
     ],
   ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));
 

@@ -9,12 +9,5 @@ depends_on = None
 
 
 def upgrade() -> None:
-    """Rename the kind."""
     op.execute("ALTER TABLE annotation ALTER COLUMN kind SET DEFAULT 'annotation'")
     op.execute("UPDATE annotation SET kind = 'annotation' WHERE kind = 'note'")
-
-
-def downgrade() -> None:
-    """Rename it back."""
-    op.execute("UPDATE annotation SET kind = 'note' WHERE kind = 'annotation'")
-    op.execute("ALTER TABLE annotation ALTER COLUMN kind SET DEFAULT 'note'")
