@@ -2,7 +2,11 @@
 
 import httpx
 import pytest
+from jsonschema import Draft202012Validator
+from referencing import Registry, Resource
+from referencing.jsonschema import DRAFT202012
 
+from rust_gauge.contract.events import NewEvent
 from rust_gauge.service.http import application as service_app
 from rust_gauge.store.migrate import is_current
 from tests.conftest import Office, World
@@ -60,13 +64,22 @@ def test_a_long_body_is_refused_before_it_is_read(world: World) -> None:
 def test_the_document_is_openapi_3_1_with_examples(world: World) -> None:
     document = httpx.get(f"{world.url}/api/v1/openapi.json").json()
     assert document["openapi"].startswith("3.1")
-    assert "NewEvent" in document["components"]["schemas"]
-    assert (
-        "example"
-        in document["paths"]["/api/v1/tenants/{tenant}/events"]["post"]["requestBody"]["content"][
-            "application/x-ndjson"
-        ]
-    )
+    bodies = document["paths"]["/api/v1/tenants/{tenant}/events/stream"]["post"]["requestBody"]["content"]
+    assert NewEvent.model_validate_json(bodies["application/x-ndjson"]["example"]).kind == "bounced"
+
+
+def test_every_example_is_one_that_its_schema_accepts(world: World) -> None:
+    schemas = httpx.get(f"{world.url}/api/v1/openapi.json").json()["components"]["schemas"]
+    registry = Registry().with_resource("urn:api", Resource({"components": {"schemas": schemas}}, DRAFT202012))
+    without, wrong = [], {}
+    for name, schema in schemas.items():
+        examples = schema.get("examples", [schema["example"]] if "example" in schema else [])
+        if not examples:
+            without.append(name)
+        validator = Draft202012Validator({"$ref": f"urn:api#/components/schemas/{name}"}, registry=registry)
+        for error in (error for example in examples for error in validator.iter_errors(example)):
+            wrong[name] = error.message
+    assert (without, wrong) == ([], {})
 
 
 def test_no_path_leads_out_of_the_consoles_folder(world: World) -> None:

@@ -71,6 +71,7 @@ ROUTES = [
     ("GET", "feeds/a/rejected-rows", None),
     ("POST", "feeds/a/rejected-rows/replay", None),
     ("POST", "feeds/a/events", {}),
+    ("POST", "events/stream", {}),
     ("DELETE", "feeds/a/rejected-rows", None),
     ("POST", "mapping-dry-runs", {"sample": "{}"}),
     ("GET", "webhooks", None),

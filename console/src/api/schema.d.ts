@@ -839,11 +839,31 @@ export interface paths {
         put?: never;
         /**
          * Load Events
-         * @description Store events: one JSON object per line, or a JSON array. Safe to repeat: a known event counts once. Valid rows
-         *     are stored beside invalid ones; the answer names the line, field and reason of each rejected row. When no row is
-         *     valid, nothing is stored and the answer is a problem.
+         * @description Store events: a JSON array. Safe to repeat: a known event counts once. Valid rows are stored beside invalid ones;
+         *     the answer names the line, field and reason of each rejected row. When no row is valid, nothing is stored and the
+         *     answer is a problem. NDJSON is accepted here as well.
          */
         post: operations["load_events"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/events/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stream Events
+         * @description Store events as NDJSON, one per line; otherwise as above.
+         */
+        post: operations["stream_events"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3398,7 +3418,7 @@ export interface components {
          *       "key": "text",
          *       "text": "The list was cleaned",
          *       "measure": "spf",
-         *       "since": "text",
+         *       "since": "2026-02-01",
          *       "limit": 0,
          *       "above": 0
          *     }
@@ -3413,7 +3433,10 @@ export interface components {
              * @enum {string}
              */
             measure: "spf" | "dkim" | "spf_and_dkim" | "alignment" | "dmarc" | "ptr" | "tls" | "one_click" | "complaints";
-            /** Since */
+            /**
+             * Since
+             * @example 2026-02-01
+             */
             since: string;
             /**
              * Limit
@@ -7315,7 +7338,7 @@ export interface components {
          * NewFeed
          * @description A feed to add. `password` is for mailboxes and queues; it is stored encrypted.
          * @example {
-         *       "name": "news.glasswort.example",
+         *       "name": "driftline",
          *       "kind": "http",
          *       "source": {
          *         "addresses": [],
@@ -7343,7 +7366,10 @@ export interface components {
          *     }
          */
         NewFeed: {
-            /** Name */
+            /**
+             * Name
+             * @example driftline
+             */
             name: string;
             /**
              * Kind
@@ -19862,7 +19888,10 @@ export interface operations {
     load_events: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description How the body is packed, if it is */
+                "Content-Encoding"?: "gzip" | "zstd";
+            };
             path: {
                 /** @description The tenant's slug */
                 tenant: string;
@@ -19871,8 +19900,6 @@ export interface operations {
         };
         requestBody: {
             content: {
-                /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
-                "application/x-ndjson": string;
                 /**
                  * @example [
                  *       {
@@ -19888,7 +19915,146 @@ export interface operations {
                  *       }
                  *     ]
                  */
-                "application/json": unknown[];
+                "application/json": components["schemas"]["NewEvent"][];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeResult"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stream_events: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description How the body is packed, if it is */
+                "Content-Encoding"?: "gzip" | "zstd";
+            };
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
+                "application/x-ndjson": string;
             };
         };
         responses: {
@@ -29510,7 +29676,10 @@ export interface operations {
     send_to_feed: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description How the body is packed, if it is */
+                "Content-Encoding"?: "gzip" | "zstd";
+            };
             path: {
                 name: string;
                 /** @description The tenant's slug */
@@ -29523,21 +29692,21 @@ export interface operations {
                 /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
                 "application/x-ndjson": string;
                 /**
-                 * @example [
-                 *       {
-                 *         "kind": "bounced",
-                 *         "time": "2026-11-20T08:00:00Z",
-                 *         "domain": "news.glasswort.example",
-                 *         "stream": "newsletter",
-                 *         "relay": "driftline",
-                 *         "recipient": "kim@tidepost.example",
-                 *         "message_id": "m1",
-                 *         "reply_code": 550,
-                 *         "diagnostic": "550 5.1.1 no such mailbox"
-                 *       }
-                 *     ]
+                 * @example {
+                 *       "kind": "bounced",
+                 *       "time": "2026-11-20T08:00:00Z",
+                 *       "domain": "news.glasswort.example",
+                 *       "stream": "newsletter",
+                 *       "relay": "driftline",
+                 *       "recipient": "kim@tidepost.example",
+                 *       "message_id": "m1",
+                 *       "reply_code": 550,
+                 *       "diagnostic": "550 5.1.1 no such mailbox"
+                 *     }
                  */
-                "application/json": unknown[];
+                "application/json": {
+                    [key: string]: unknown;
+                };
                 /**
                  * @example kind,time,domain,recipient,reply_code,diagnostic
                  *     bounced,2026-11-20T08:00:00Z,news.glasswort.example,kim@tidepost.example,550,550 5.1.1 no such mailbox
@@ -30180,7 +30349,16 @@ export interface operations {
     receive: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description How the body is packed, if it is */
+                "Content-Encoding"?: "gzip" | "zstd";
+                /** @description Id of the call, part of what is signed */
+                "webhook-id"?: string;
+                /** @description Unix time in seconds, part of what is signed; at most five minutes ago */
+                "webhook-timestamp"?: string;
+                /** @description v1, and the base64 HMAC-SHA-256 of id, time and body; without it a token is required */
+                "webhook-signature"?: string;
+            };
             path: {
                 key: string;
             };
@@ -30191,21 +30369,21 @@ export interface operations {
                 /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
                 "application/x-ndjson": string;
                 /**
-                 * @example [
-                 *       {
-                 *         "kind": "bounced",
-                 *         "time": "2026-11-20T08:00:00Z",
-                 *         "domain": "news.glasswort.example",
-                 *         "stream": "newsletter",
-                 *         "relay": "driftline",
-                 *         "recipient": "kim@tidepost.example",
-                 *         "message_id": "m1",
-                 *         "reply_code": 550,
-                 *         "diagnostic": "550 5.1.1 no such mailbox"
-                 *       }
-                 *     ]
+                 * @example {
+                 *       "kind": "bounced",
+                 *       "time": "2026-11-20T08:00:00Z",
+                 *       "domain": "news.glasswort.example",
+                 *       "stream": "newsletter",
+                 *       "relay": "driftline",
+                 *       "recipient": "kim@tidepost.example",
+                 *       "message_id": "m1",
+                 *       "reply_code": 550,
+                 *       "diagnostic": "550 5.1.1 no such mailbox"
+                 *     }
                  */
-                "application/json": unknown[];
+                "application/json": {
+                    [key: string]: unknown;
+                };
                 /**
                  * @example kind,time,domain,recipient,reply_code,diagnostic
                  *     bounced,2026-11-20T08:00:00Z,news.glasswort.example,kim@tidepost.example,550,550 5.1.1 no such mailbox

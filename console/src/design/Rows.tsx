@@ -8,7 +8,7 @@ import {colour, narrow, space} from './tokens';
 
 export type RowValues<Name extends string = string> = Record<Name, string>;
 /** One field of a row: a text input, a select (`options`) or a checkbox (`check`; its value is 'yes' or ''). */
-export interface RowField<Name extends string = string> {
+interface RowField<Name extends string = string> {
   name: Name;
   label: string;
   /** The track of the grid, such as '8ch' or '2fr'. */

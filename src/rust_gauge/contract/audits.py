@@ -455,7 +455,7 @@ class BulkRule(Model):
     key: str = Field(min_length=1, max_length=40, pattern="^[a-z0-9-]+$")
     text: str = Field(min_length=1, max_length=400)
     measure: Literal["spf", "dkim", "spf_and_dkim", "alignment", "dmarc", "ptr", "tls", "one_click", "complaints"]
-    since: str = Field(max_length=10, pattern=r"^\d{4}-\d{2}-\d{2}$")
+    since: str = Field(max_length=10, examples=["2026-02-01"], pattern=r"^\d{4}-\d{2}-\d{2}$")
     limit: float = Field(0.0, ge=0, le=1)
     above: float = Field(0.0, ge=0)
 

@@ -66,7 +66,7 @@ class FeedDefaults(Model):
 class NewFeed(Model):
     """A feed to add. `password` is for mailboxes and queues; it is stored encrypted."""
 
-    name: FeedName
+    name: FeedName = Field(examples=["driftline"])
     kind: FeedKind
     source: FeedSource = FeedSource()
     mapping: FeedMapping | None = None

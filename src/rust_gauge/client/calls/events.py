@@ -11,7 +11,7 @@ from rust_gauge.contract.events import Event, IntakeResult
 
 
 def load_ndjson(tenant: str, lines: bytes) -> Call[IntakeResult]:
-    path = f"/api/v1{tenant_path(tenant, 'events')}"
+    path = f"/api/v1{tenant_path(tenant, 'events/stream')}"
     return Call("POST", path, TypeAdapter(IntakeResult), {}, lines, "application/x-ndjson", True)
 
 

@@ -70,9 +70,6 @@ def _question(stream: _Name = None, domain: _Name = None, relay: _Name = None, o
     tags=["suppression"],
     operation_id="stream_clearance",
     response_class=StreamingResponse,
-    openapi_extra={
-        "requestBody": {"required": True, "content": {"application/x-ndjson": {"schema": {"type": "string"}}}}
-    },
 )
 async def stream_clearance(
     context: Ctx, tenant: Tenant, request: Request, question: Annotated[Question, Depends(_question)]

@@ -120,9 +120,6 @@ def check_spf(context: Ctx, tenant: Tenant, body: SpfCheckRequest) -> SpfCheck:
     "/tenants/{tenant}/message-checks",
     tags=["audits"],
     operation_id="check_message",
-    openapi_extra={
-        "requestBody": {"required": True, "content": {"message/rfc822": {"schema": {"type": "string"}}}},
-    },
 )
 async def check_message(
     context: Ctx,
@@ -143,12 +140,6 @@ async def check_message(
     "/tenants/{tenant}/feedback-reports",
     tags=["audits"],
     operation_id="read_feedback_report",
-    openapi_extra={
-        "requestBody": {
-            "required": True,
-            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
-        },
-    },
 )
 async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -> FeedbackReport:
     """Read an aggregate report (RFC 7489): XML, gzip, zip, or the message that carried it. Only the selectors that

@@ -63,7 +63,6 @@ def delete_feed(context: Ctx, tenant: Tenant, name: Name) -> None:
     "/tenants/{tenant}/feeds/{name}/events",
     tags=["feeds"],
     operation_id="send_to_feed",
-    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {}}}}},
 )
 async def send_to_feed(context: Ctx, tenant: Tenant, name: Name, request: Request) -> IntakeResult:
     """Upload a file to a feed: JSON, NDJSON, CSV, a message (message/rfc822), an mbox (application/mbox), or lines of
@@ -110,15 +109,6 @@ def try_mapping(context: Ctx, tenant: Tenant, body: MappingDryRun) -> MappingDry
     "/intake/{key}",
     tags=["feeds"],
     operation_id="receive",
-    openapi_extra={
-        "requestBody": {
-            "required": True,
-            "content": {
-                "application/json": {"schema": {}},
-                "application/x-ndjson": {"schema": {"type": "string"}},
-            },
-        }
-    },
 )
 async def receive(context: Ctx, request: Request, key: Annotated[str, Path(max_length=60)]) -> IntakeResult:
     """Receive events from a source: JSON or NDJSON, plain, gzip or zstd. The source proves itself by the feed's token

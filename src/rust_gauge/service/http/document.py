@@ -16,18 +16,33 @@ _OF_CHANGES = (409, 413, 415, 502)  # also where a body comes in, or something o
 _OF_PUBLIC = (400, 422, 429, 500, 503)
 _PUBLIC = ("sign_in", "receive")
 
+_EVENTS = "A list of events"
+_DOCUMENT = "A document; a list of documents is accepted as well"
+# Bodies that may be packed, and what proves where a body comes from.
+_PACKED = ("load_events", "stream_events", "receive", "send_to_feed")
+_PACKED_HEADERS = (
+    ("Content-Encoding", "How the body is packed, if it is", {"type": "string", "enum": ["gzip", "zstd"]}),
+)
+_SIGNATURE_HEADERS = (
+    ("webhook-id", "Id of the call, part of what is signed", {"type": "string"}),
+    ("webhook-timestamp", "Unix time in seconds, part of what is signed; at most five minutes ago", {"type": "string"}),
+    (
+        "webhook-signature",
+        "v1, and the base64 HMAC-SHA-256 of id, time and body; without it a token is required",
+        {"type": "string"},
+    ),
+)
 # Bodies that are read as they come, by operation: content type and what it holds.
 _STREAMS: dict[str, dict[str, str]] = {
-    "load_events": {
-        "application/x-ndjson": "One event per line (schema NewEvent)", "application/json": "A list of events",
-    },
+    "load_events": {"application/json": _EVENTS},
+    "stream_events": {"application/x-ndjson": "One event per line (schema NewEvent)"},
     "receive": {
-        "application/x-ndjson": "One event or source document per line", "application/json": "A document or a list",
+        "application/x-ndjson": "One event or source document per line", "application/json": _DOCUMENT,
         "text/csv": "A header line, then one event per line", "message/rfc822": "One message",
         "application/mbox": "Messages", "text/plain": "Lines of an MTA log",
     },
     "send_to_feed": {
-        "application/x-ndjson": "One event or source document per line", "application/json": "A document or a list",
+        "application/x-ndjson": "One event or source document per line", "application/json": _DOCUMENT,
         "text/csv": "A header line, then one event per line", "message/rfc822": "One message",
         "application/mbox": "Messages", "text/plain": "Lines of an MTA log",
     },
@@ -49,7 +64,7 @@ _EVENT = {
 }  # fmt: skip
 _EXAMPLES = {
     "application/x-ndjson": json.dumps(_EVENT) + "\n",
-    "application/json": [_EVENT],
+    "application/json": _EVENT,
     "text/csv": "kind,time,domain,recipient,reply_code,diagnostic\n"
     "bounced,2026-11-20T08:00:00Z,news.glasswort.example,kim@tidepost.example,550,550 5.1.1 no such mailbox\n",
     "message/rfc822": "From: bounces@driftline.example\r\nTo: reports@glasswort.example\r\n"
@@ -107,15 +122,25 @@ def _add_streams(call: dict[str, Any]) -> None:
             content[kind] = {"schema": _text(kind, what)}
             if kind in _EXAMPLES:
                 content[kind]["example"] = _ADDRESS_LINES if operation == "stream_clearance" else _EXAMPLES[kind]
+            if what == _EVENTS:
+                content[kind]["example"] = [_EVENT]
         call["requestBody"] = {"required": True, "content": content}
+    if operation in _PACKED:
+        headers = (*_PACKED_HEADERS, *(_SIGNATURE_HEADERS if operation == "receive" else ()))
+        call["parameters"] += [
+            {"name": name, "in": "header", "required": False, "description": what, "schema": schema}
+            for name, what, schema in headers
+        ]
     if operation in _ANSWERS:
         content = {kind: {"schema": _text(kind, what)} for kind, what in _ANSWERS[operation].items()}
         call["responses"]["200"] = {"description": "The rows, as they are read", "content": content}
 
 
 def _text(kind: str, what: str) -> dict[str, Any]:
+    if what == _EVENTS:
+        return {"type": "array", "description": what, "items": {"$ref": "#/components/schemas/NewEvent"}}
     if kind == "application/json":
-        return {"type": "array", "description": what, "items": {}}
+        return {"type": "object", "description": what, "additionalProperties": True}
     binary = kind == "application/octet-stream"
     return {"type": "string", "description": what, **({"format": "binary"} if binary else {})}
 

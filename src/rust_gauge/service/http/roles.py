@@ -30,7 +30,7 @@ _VIEWER = """
 _OPERATOR = """
     add_domain update_domain delete_domain run_audit check_message read_feedback_report start_batch set_relay
     delete_relay start_proof recheck_proof confirm_proof check_plan set_plan_settings start_watch cancel_watch
-    recheck_watch rename_provider load_events backtest_cause_rules add_annotation delete_annotation
+    recheck_watch rename_provider load_events stream_events backtest_cause_rules add_annotation delete_annotation
     act_on_work_item run_detection send_report pause_stream resume_stream start_import start_policy_backtest
     check_addresses add_suppression lift_suppression decide_suppression start_list_check get_clearance
     stream_clearance add_unsubscribe_links add_job_piece run_job cancel_job add_feed update_feed delete_feed

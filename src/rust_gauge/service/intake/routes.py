@@ -12,33 +12,23 @@ from rust_gauge.service.intake.rows import split_body
 
 router = api_router()
 
-_EXAMPLE = (
-    '{"kind": "bounced", "time": "2026-11-20T08:00:04Z", "domain": "news.glasswort.example", '
-    '"recipient": "someone@tidepost.example", "stream": "newsletter", "relay": "driftline", '
-    '"message_id": "a1@news.glasswort.example", "reply_code": 550, "enhanced_code": "5.1.1", '
-    '"diagnostic": "550 5.1.1 no such mailbox"}\n'
-)
 
-
-@router.post(
-    "/tenants/{tenant}/events",
-    tags=["events"],
-    operation_id="load_events",
-    openapi_extra={
-        "requestBody": {
-            "required": True,
-            "content": {
-                "application/x-ndjson": {"schema": {"type": "string"}, "example": _EXAMPLE},
-                "application/json": {"schema": {"type": "array", "items": {"$ref": "#/components/schemas/NewEvent"}}},
-            },
-        }
-    },
-)
+@router.post("/tenants/{tenant}/events", tags=["events"], operation_id="load_events")
 async def load_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeResult:
-    """Store events: one JSON object per line, or a JSON array. Safe to repeat: a known event counts once. Valid rows
-    are stored beside invalid ones; the answer names the line, field and reason of each rejected row. When no row is
-    valid, nothing is stored and the answer is a problem.
+    """Store events: a JSON array. Safe to repeat: a known event counts once. Valid rows are stored beside invalid ones;
+    the answer names the line, field and reason of each rejected row. When no row is valid, nothing is stored and the
+    answer is a problem. NDJSON is accepted here as well.
     """
+    return await _take(context, tenant, request)
+
+
+@router.post("/tenants/{tenant}/events/stream", tags=["events"], operation_id="stream_events")
+async def stream_events(context: Ctx, tenant: Tenant, request: Request) -> IntakeResult:
+    """Store events as NDJSON, one per line; otherwise as above."""
+    return await _take(context, tenant, request)
+
+
+async def _take(context: Ctx, tenant: Tenant, request: Request) -> IntakeResult:
     packed = await request.body()
     encoding = request.headers.get("content-encoding", "")
     body = await run_in_threadpool(unpack_body, packed, encoding, context.settings.max_unpacked_bytes)

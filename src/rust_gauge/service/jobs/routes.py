@@ -34,12 +34,6 @@ def get_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
     "/tenants/{tenant}/jobs/{id}/pieces/{number}",
     tags=["jobs"],
     operation_id="add_job_piece",
-    openapi_extra={
-        "requestBody": {
-            "required": True,
-            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
-        }
-    },
 )
 async def add_job_piece(
     context: Ctx, tenant: Tenant, id: Id, number: Annotated[int, Path(ge=0, le=20_000)], request: Request
