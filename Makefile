@@ -29,6 +29,7 @@ lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	.venv/bin/python tools/openapi.py --check
 	.venv/bin/python tools/audit_rules.py --check
 	.venv/bin/python tools/sync_client.py --check
+	.venv/bin/python tools/cli_reference.py --check
 	.venv/bin/python tools/dead_code.py
 	cd console && npm run --silent lint && npm run --silent types
 

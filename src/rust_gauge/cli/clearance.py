@@ -49,7 +49,7 @@ def register(noun: Noun) -> None:
     for part in ("clear", "held", "doubtful"):
         made.add_argument(f"--{part}-to", metavar="FILE", help=f"file for {part} rows")
     noun.add("gates", gates, "list gates: MTAs that ask about each recipient", TABLE)
-    made = noun.add("add-gate", add_gate, "add a gate for an MTA; prints its key, this once", DOCUMENT)
+    made = noun.add("add-gate", add_gate, "add a gate for an MTA; prints its key (shown only once)", DOCUMENT)
     made.add_argument("name")
     made.add_argument("--stream", default="", help="the stream of its mail")
     made.add_argument("--relay", default="", help="the relay that it is")

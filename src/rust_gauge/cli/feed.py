@@ -32,7 +32,7 @@ def register(noun: Noun) -> None:
     noun.add("list", list_feeds, "list feeds and their status", TABLE)
     made = noun.add("show", show, "show a feed with its source, mapping and recent loads", DOCUMENT)
     made.add_argument("name")
-    made = noun.add("add", add, "add a feed; prints its address, token and signing key, this once", DOCUMENT)
+    made = noun.add("add", add, "add a feed; prints its address, token and signing key (shown only once)", DOCUMENT)
     made.add_argument("name")
     made.add_argument("--kind", choices=_KINDS, required=True, help="http: POST; mail: SMTP; mailbox: IMAP, Maildir or "
                       "mbox; log: an MTA log; queue: AMQP 0-9-1")  # fmt: skip
@@ -69,9 +69,9 @@ def _feed_options(parser: Any) -> None:
     group.add_argument("--address", action="append", help="mail: an address, or @domain; repeatable")
     group.add_argument("--path", help="log: the file; mailbox: a Maildir or mbox, at the service")
     group.add_argument("--host", help="mailbox (IMAP), queue (AMQP)")
-    group.add_argument("--port", type=positive)
-    group.add_argument("--no-tls", action="store_true", default=None)
-    group.add_argument("--user")
+    group.add_argument("--port", type=positive, help="port, if it is not the usual one")
+    group.add_argument("--no-tls", action="store_true", default=None, help="connect without TLS")
+    group.add_argument("--user", help="user name")
     group.add_argument("--password-file", help="file with the password; - for standard input")
     group.add_argument("--folder", help="IMAP folder (INBOX)")
     group.add_argument("--queue", help="name of the queue")

@@ -58,7 +58,7 @@ def register(noun: Noun) -> None:
     made.add_argument("label", help="its name; an empty text removes it")
     made = noun.add("settings", settings, "show or set retention and the sensitivity of shift detection", DOCUMENT)
     made.add_argument("--retention-days", type=positive, help="delete events after this many days; counters stay")
-    made.add_argument("--false-alarms", type=float, metavar="N", help="tolerated false shifts a year")
+    made.add_argument("--false-alarms", type=float, metavar="N", help="tolerated false shifts per year")
 
 
 def show(session: Session) -> int:

@@ -24,7 +24,7 @@ def register(noun: Noun) -> None:
     made.add_argument("job", type=number_id)
     made = noun.add("download", download, "write a part of a result to a file")
     made.add_argument("job", type=number_id)
-    made.add_argument("part", choices=("rejected", "clear", "held", "doubtful"))
+    made.add_argument("part", choices=("rejected", "clear", "held", "doubtful"), help="the part of the result")
     made.add_argument("file")
 
 

@@ -52,7 +52,7 @@ HELP = {
     "tenant": "tenants and their members",
     "completion": "shell completion for bash, zsh and fish",
 }
-_SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall")}
+SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall")}
 _USAGE = "rustgauge NOUN [VERB] [ARGUMENTS]    help: rustgauge NOUN --help, rustgauge NOUN VERB --help"
 _START = (
     ("rustgauge wall", "where do we stand?"),
@@ -71,6 +71,7 @@ def noun_of(name: str) -> tuple[Noun, ModuleType]:
     module = module_of(name)
     noun = Noun(name, HELP[name], module.EXAMPLES)
     module.register(noun)
+    noun.explain_arguments()
     return noun, module
 
 
@@ -131,8 +132,8 @@ def _run(words: list[str], output: "Output") -> int:
 def _resolve(words: list[str]) -> tuple[str, list[str]]:
     """Return the noun and the words behind it. UsageError for an unknown one."""
     name, *rest = words
-    if name in _SHORT:
-        noun, verb = _SHORT[name]
+    if name in SHORT:
+        noun, verb = SHORT[name]
         return noun, [verb, *rest]
     if name not in HELP:
         near = nearest(name, list(HELP))

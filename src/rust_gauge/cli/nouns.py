@@ -46,6 +46,11 @@ def nearest(word: str, known: Sequence[str]) -> str:
     return found[0] if found else ""
 
 
+def sentence(help: str) -> str:
+    """Return a line of help as a sentence."""
+    return help[0].upper() + help[1:] + ("" if help.endswith("?") else ".")
+
+
 def common_options() -> argparse.ArgumentParser:
     """Return the options of every command; they may stand anywhere."""
     parser = Parser(add_help=False)
@@ -60,6 +65,29 @@ common options:
   --tenant NAME        the tenant's short name (RUSTGAUGE_TENANT); found from the domain if one is given"""
 
 
+# Arguments whose name says what they are, and where to find a value.
+_MEANINGS = {
+    "item": "number of the item, from `worklist list`",
+    "annotation": "number of the annotation, from `reading annotations`",
+    "domain": "the domain",
+    "name": "its name",
+    "address": "an address",
+    "job": "number of the job, from `job list`",
+    "watch": "number of the watch, from `watch list`",
+    "publication": "number of the publication, from `plan publications`",
+    "zone": "the zone, such as glasswort.example",
+    "selector": "the selector, such as g2",
+    "shift": "number of the shift, from `flow shifts`",
+    "entry": "number of the entry, from `suppression list --state proposed`",
+    "webhook": "number of the webhook, from `webhook list`",
+    "token": "number of the token, from `token list`",
+    "code": "the code from the message",
+    "text": "the text",
+    "url": "the address to call, with https",
+    "file": "the file; - for standard input",
+}
+
+
 class Noun:
     """One noun of the command line while its verbs are added."""
 
@@ -68,7 +96,7 @@ class Noun:
         self.name = name
         self.parser = Parser(
             prog=f"rustgauge {name}",
-            description=help[0].upper() + help[1:] + ("" if help.endswith("?") else "."),
+            description=sentence(help),
             epilog=f"{COMMON_HELP}\n\nexamples:\n{shown}",
         )
         self._verbs = self.parser.add_subparsers(metavar="VERB", required=True, title="verbs", parser_class=Parser)
@@ -78,13 +106,20 @@ class Noun:
         self, verb: str, run: "Callable[[Session], int]", help: str, formats: Sequence[str] = ()
     ) -> argparse.ArgumentParser:
         """Add a verb that `run` carries out; return its parser, for arguments of its own."""
-        description = help[0].upper() + help[1:] + "."
-        made = self._verbs.add_parser(verb, help=help, description=description, epilog=COMMON_HELP)
+        made = self._verbs.add_parser(verb, help=help, description=sentence(help), epilog=COMMON_HELP)
         if formats:
             made.add_argument("--format", choices=formats, default="text", help=f"{', '.join(formats)} (text)")
         made.set_defaults(run=run, format="text")
         self.verbs[verb] = made
         return made
+
+    def explain_arguments(self) -> None:
+        """Give arguments without help what `_MEANINGS` says of their name."""
+        for parser in self.verbs.values():
+            for action in parser._actions:
+                if not action.option_strings and not action.help:
+                    name = str(action.metavar or action.dest).lower()
+                    action.help = _MEANINGS.get(name)
 
     def takes_words(self, verb: str) -> bool:
         """Whether a verb takes arguments that are not options."""

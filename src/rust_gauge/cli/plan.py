@@ -40,10 +40,10 @@ def register(noun: Noun) -> None:
     made.add_argument("--mta-sts", choices=("off", "testing", "enforce"), help="mode of the MTA-STS policy")
     made.add_argument("--mta-sts-host", metavar="HOST", help="the host that serves the MTA-STS policy")
     made.add_argument("--tls-reports-to", metavar="ADDRESS", help="address for TLS reports")
-    made = noun.add("add-key", add_key, "create a DKIM key; prints the private half, this once", DOCUMENT)
+    made = noun.add("add-key", add_key, "create a DKIM key; prints the private half (shown only once)", DOCUMENT)
     made.add_argument("domain")
     made.add_argument("selector")
-    made.add_argument("--kind", choices=("rsa2048", "ed25519"), default="rsa2048")
+    made.add_argument("--kind", choices=("rsa2048", "ed25519"), default="rsa2048", help="type of the key (rsa2048)")
     made = noun.add("publish", publish, "publish the plan by dynamic update; shows the change first", DOCUMENT)
     made.add_argument("domain")
     made.add_argument("--record", action="append", default=[], metavar="KEY", help="only this record; repeatable")
@@ -58,7 +58,12 @@ def register(noun: Noun) -> None:
     made.add_argument("zone")
     made.add_argument("--address", required=True, help="IP or IP:port of the primary server")
     made.add_argument("--key-name", required=True, help="name of the TSIG key")
-    made.add_argument("--algorithm", choices=("hmac-sha256", "hmac-sha384", "hmac-sha512"), default="hmac-sha256")
+    made.add_argument(
+        "--algorithm",
+        choices=("hmac-sha256", "hmac-sha384", "hmac-sha512"),
+        default="hmac-sha256",
+        help="algorithm of the TSIG key (hmac-sha256)",
+    )
     made.add_argument("--secret-file", required=True, help="file with the secret in base64; - for standard input")
     made = noun.add("remove-server", remove_server, "remove the server and TSIG key of a zone")
     made.add_argument("zone")

@@ -64,14 +64,16 @@ def register(noun: Noun) -> None:
     made.add_argument("--remains", action="append", type=pair, default=[], metavar="FACTOR=SHARE",
                       help="share of a factor's events that remains, such as authentication=0; repeatable")  # fmt: skip
     _of_subject(noun, "headroom", headroom, "how many more bounces or complaints until a line", TABLE)
-    made = noun.add("annotations", annotations, "list what happened: notes, record changes, shifts, outages", TABLE)
+    made = noun.add(
+        "annotations", annotations, "list what happened: annotations, record changes, shifts, outages", TABLE
+    )
     made.add_argument("--domain", help="only what concerns this domain")
     period_options(made, 30)
-    made = noun.add("annotate", annotate, "add a note to the time axis")
+    made = noun.add("annotate", annotate, "add an annotation to the time axis")
     made.add_argument("text")
     made.add_argument("--domain", default="", help="the domain that it concerns (all)")
     made.add_argument("--on", type=day, metavar="DAY", help="its day (today)")
-    made = noun.add("remove-annotation", remove_annotation, "remove a note")
+    made = noun.add("remove-annotation", remove_annotation, "remove an annotation")
     made.add_argument("annotation", type=number_id)
     confirm_option(made)
     made = noun.add("settings", settings, "show the parameters of readings, or set them", TABLE)

@@ -17,7 +17,7 @@ EXAMPLES = (
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
-    noun.add("list", list_relays, "list relays, what they want published, and who uses them", TABLE)
+    noun.add("list", list_relays, "list relays, the records they require, and the domains that use them", TABLE)
     made = noun.add("show", show, "show the description of a relay", DOCUMENT)
     made.add_argument("name")
     made = noun.add("set", set_relay, "describe a relay; replaces the description there is", DOCUMENT)

@@ -9,7 +9,7 @@ EXAMPLES = ("report --tenant copperline", "report show --tenant copperline --day
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
-    made = noun.add("show", show, "show the report of a period beside the period before", DOCUMENT)
+    made = noun.add("show", show, "show the report of a period, compared with the period before", DOCUMENT)
     made.add_argument("--days", type=positive, default=7, help="days up to today (7)")
     made.add_argument("--file", metavar="FILE", help="write it as an HTML page to this file")
     made = noun.add("send", send, "email the report to the addresses of the alert settings")

@@ -29,17 +29,19 @@ def register(noun: Noun) -> None:
     noun.add("defaults", defaults, "list the default rules, tried after your own", TABLE)
     made = noun.add("export", export, "print your rules as TOML; `import` reads it again")
     made.add_argument("--defaults", action="store_true", help="print the default rules")
-    made = noun.add("import", import_rules, "replace your rules by those of a TOML file, and apply them to past events")
+    made = noun.add(
+        "import", import_rules, "replace your rules with those of a TOML file, and apply them to past events"
+    )
     made.add_argument("file")
     made.add_argument("--new-events-only", action="store_true", help="do not apply them to past events")
     made.add_argument("--no-wait", action="store_true", help="do not wait until past events are reclassified")
     made = noun.add("backtest", backtest, "show what the rules of a TOML file would change in past events", TABLE)
     made.add_argument("file")
     made.add_argument("--days", type=positive, default=90, help="days up to today (90)")
-    made = noun.add("apply", apply, "reclassify past events by the current rules")
+    made = noun.add("apply", apply, "reclassify past events with the current rules")
     made.add_argument("--no-wait", action="store_true", help="only start it")
     noun.add("cancel", cancel, "cancel the reclassification of past events")
-    noun.add("status", status, "show how far past events are reclassified")
+    noun.add("status", status, "show the progress of reclassifying past events")
 
 
 def list_rules(session: Session) -> int:

@@ -76,12 +76,12 @@ def register(noun: Noun) -> None:
     made = noun.add("decide", decide, "confirm or dismiss proposed entries")
     made.add_argument("entry", nargs="+", help="ids of proposals; `list --state proposed --format json` has them")
     either = made.add_mutually_exclusive_group(required=True)
-    either.add_argument("--confirm", action="store_true")
-    either.add_argument("--dismiss", action="store_true")
+    either.add_argument("--confirm", action="store_true", help="suppress these addresses")
+    either.add_argument("--dismiss", action="store_true", help="never propose them again")
     made.add_argument("--reason", default="", metavar="TEXT", help="recorded with the entries")
     made = noun.add("export", export, "write the whole list to a file; `import` reads it again")
     made.add_argument("file", help="the file; - for standard output")
-    made.add_argument("--form", choices=("csv", "ndjson"), default="csv")
+    made.add_argument("--format", choices=("csv", "ndjson"), default="csv", help="csv or ndjson (csv)")
     made = noun.add("import", import_list, "import a list: CSV, NDJSON, or one address per line")
     made.add_argument("file")
     made.add_argument("--dry-run", action="store_true", help="only report what would change")
@@ -89,7 +89,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--stream", help="hold them for mail of this stream only")
     made.add_argument("--column", action="append", type=pair, default=[], metavar="FIELD=COLUMN",
                       help="the column of address, reason, since, until or note; repeatable")  # fmt: skip
-    made.add_argument("--form", choices=("csv", "ndjson", "plain"), help="form of the file (detected)")
+    made.add_argument("--file-format", choices=("csv", "ndjson", "plain"), help="format of the file (detected)")
     made.add_argument("--encoding", help="such as windows-1252 (detected)")
     made.add_argument("--existing", choices=("keep", "widen", "replace"), default="keep",
                       help="what to do with entries that exist (keep)")  # fmt: skip
@@ -99,14 +99,14 @@ def register(noun: Noun) -> None:
     made = noun.add("changes", changes, "print changes as NDJSON, oldest first")
     made.add_argument("--after", type=int, default=0, help="the number of the last change that you have")
     made.add_argument("--follow", action="store_true", help="wait for more")
-    made = noun.add("growth", growth, "how the list grew, and what it spared", TABLE)
-    made.add_argument("--by", choices=("reason", "provider", "stream"), default="reason")
+    made = noun.add("growth", growth, "how the list grew, and which bounces it avoided", TABLE)
+    made.add_argument("--by", choices=("reason", "provider", "stream"), default="reason", help="group by this (reason)")
     period_options(made, 90)
     made = noun.add("policy", policy, "show the policy, or set it", ("text", "json"))
     either = made.add_mutually_exclusive_group()
     either.add_argument("--set", metavar="FILE", help="set it from a JSON file, as --format json prints it")
     either.add_argument("--reset", action="store_true", help="go back to the default policy")
-    made = noun.add("backtest", backtest, "try a policy on past events, beside the current one", TABLE)
+    made = noun.add("backtest", backtest, "dry run: compare a policy with the current one on past events", TABLE)
     made.add_argument("file", help="the policy as JSON")
     made.add_argument("--days", type=positive, default=180, help="days up to today (180)")
     made = noun.add("matching", matching, "show how addresses are compared, or set it", DOCUMENT)
@@ -263,7 +263,7 @@ def export(session: Session) -> int:
         except OSError as error:
             raise UsageError(f"{arguments.file} cannot be written: {error.strerror}") from None
         progress, size = Progress("Exporting", 0, session.output.err), 0
-        for piece in session.client.suppression.export(session.tenant(), form=arguments.form):
+        for piece in session.client.suppression.export(session.tenant(), form=arguments.format):
             target.write(piece)
             size += len(piece)
             progress.advance(0, f"{size:,} octets")
@@ -278,7 +278,8 @@ def import_list(session: Session) -> int:
         "name": Path(arguments.file).name, "reason": arguments.reason, "standing": arguments.existing,
         "lifted": "hold_again" if arguments.hold_removed_again else "stay_clear", "note": arguments.note,
         "layout": {
-            "form": arguments.form or "", "encoding": arguments.encoding or "", "columns": dict(arguments.column),
+            "form": arguments.file_format or "", "encoding": arguments.encoding or "",
+            "columns": dict(arguments.column),
         },
         "scope": "stream" if arguments.stream else "tenant", "scope_name": arguments.stream or "",
     }  # fmt: skip

@@ -11,7 +11,7 @@ EXAMPLES = ("token list", 'token add "nightly import" --tenant glasswort --expir
 def register(noun: Noun) -> None:
     """Add the verbs."""
     noun.add("list", list_tokens, "list tokens", TABLE)
-    made = noun.add("add", add, "add a token; prints its secret, this once", DOCUMENT)
+    made = noun.add("add", add, "add a token; prints its secret (shown only once)", DOCUMENT)
     made.add_argument("name", help="what it is for")
     made.add_argument("--expires-in-days", type=positive, help="never, if not given")
     made = noun.add("remove", remove, "remove a token; it stops working at once")
@@ -37,7 +37,7 @@ def add(session: Session) -> int:
     arguments = session.arguments
     made = session.client.tokens.add(arguments.name, tenant=arguments.tenant, expires_in_days=arguments.expires_in_days)
     session.output.document(arguments.format, made, lambda: session.output.line(made.secret))
-    session.output.say(f"Added token {made.id}. The secret is shown this once; set RUSTGAUGE_TOKEN to it.")
+    session.output.say(f"Added token {made.id}. The secret is shown only once; set RUSTGAUGE_TOKEN to it.")
     return 0
 
 

@@ -15,14 +15,14 @@ EXAMPLES = (
 def register(noun: Noun) -> None:
     """Add the verbs."""
     noun.add("list", list_webhooks, "list webhooks", TABLE)
-    made = noun.add("add", add, "add a webhook; prints its secret, this once", ("text", "json"))
+    made = noun.add("add", add, "add a webhook; prints its secret (shown only once)", ("text", "json"))
     made.add_argument("target", metavar="URL")
     made.add_argument("--name", default="", help="what you call it (the host)")
     made.add_argument("--subject", action="append", default=[], help="only this subject; repeatable")
     made = noun.add("update", update, "change a webhook; what is not given stays")
     made.add_argument("webhook", type=number_id)
     made.add_argument("--target", metavar="URL", help="the address to call")
-    made.add_argument("--name")
+    made.add_argument("--name", help="what you call it")
     made.add_argument("--subject", action="append", help="only this subject; repeatable, replaces the others")
     for verb, run, help in (
         ("pause", pause, "pause a webhook; its calls wait"),

@@ -29,7 +29,7 @@ def register(noun: Noun) -> None:
     made.add_argument("item", type=number_id)
     made = noun.add("assign", assign, "assign an item", DOCUMENT)
     made.add_argument("item", type=number_id)
-    made.add_argument("email", nargs="?", default="", help="none: nobody")
+    made.add_argument("email", nargs="?", default="", help="leave out to unassign")
     made = noun.add("comment", comment, "comment on an item", DOCUMENT)
     made.add_argument("item", type=number_id)
     made.add_argument("text")
