@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Office
+from tests.conftest import PASSWORD, Office
 from tests.rows import bounce, ndjson, row
 
 DOMAIN = "news.d.example"
@@ -199,3 +199,21 @@ def test_readings_of_a_stream_and_of_one_provider(loaded: Office, run: Any) -> N
     assert DOMAIN in run("wall", "--until", yesterday)[1]
     assert run("wall", "--until", "2199-01-01")[0] == 1
     assert run("wall", "--until", "soon")[0] == 2
+
+
+def test_a_token_is_made_with_a_password_and_works(
+    office: Office, run: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    password = tmp_path / "password"
+    password.write_text(PASSWORD + "\n")
+    status, out, said = run("token", "add", "import", "--email", office.email, "--password-file", str(password))
+    assert (status, out.startswith("rgt_")) == (0, True), said
+    monkeypatch.setenv("RUSTGAUGE_TOKEN", out.strip())
+    status, out, _ = run("tenant", "list", "--format", "json")
+    assert (status, [tenant["slug"] for tenant in json.loads(out)]) == (0, [office.slug])
+
+
+def test_names_of_events_are_listed(run: Any, office: Office) -> None:
+    status, out, _ = run("flow", "names", "--format", "json")
+    assert status == 0
+    assert set(json.loads(out)) == {"streams", "relays", "ips", "campaigns", "tags"}

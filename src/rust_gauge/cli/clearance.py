@@ -229,7 +229,7 @@ def add_gate(session: Session) -> int:
     arguments, output = session.arguments, session.output
     new = checked(lambda: NewGate(name=arguments.name, stream=arguments.stream, relay=arguments.relay))
     made = session.client.addresses.add_gate(session.tenant(), new)
-    output.say("Add this to smtpd_recipient_restrictions; the key is shown this once:")
+    output.say("Add this to smtpd_recipient_restrictions; the key is shown only once:")
     output.document(arguments.format, made, lambda: output.line(made.line))
     return 0
 

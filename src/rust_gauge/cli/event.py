@@ -17,9 +17,9 @@ from rust_gauge.contract.events import Event, IntakeResult
 
 DEFAULT = "list"
 EXAMPLES = (
-    "trail kim@tidepost.example --tenant glasswort",
+    "trail --reply 'over quota' --limit 10 --tenant glasswort",
     "event list --kind bounced --cause mailbox_full --limit 20 --tenant glasswort",
-    "event import events.ndjson --tenant glasswort",
+    "event import var/demo/postcards.ndjson --tenant copperline",
 )
 _SHOWN = 20  # rejected rows listed in the terminal; the counts cover all
 _POLL = 2.0  # seconds between requests of --follow

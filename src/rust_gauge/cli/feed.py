@@ -139,7 +139,7 @@ def add(session: Session) -> int:
         output.line(f"signing key: {made.secret}")
 
     output.document(arguments.format, made, text)
-    output.say(f"Added the feed {made.name}. Token and signing key are shown this once.")
+    output.say(f"Added the feed {made.name}. Token and signing key are shown only once.")
     return 0
 
 

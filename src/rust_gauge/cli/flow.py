@@ -23,7 +23,7 @@ DEFAULT = "show"
 EXAMPLES = (
     "flow --domain news.glasswort.example --days 14",
     "flow causes --domain news.glasswort.example",
-    "flow compare --campaign spring-a --with campaign=spring-b --days 90 --tenant thornfield",
+    "flow compare --stream newsletter --with stream=bookings --days 30 --tenant glasswort",
 )
 _PARTS = ("domain", "stream", "relay", "ip", "campaign", "tag")
 
@@ -52,6 +52,7 @@ def register(noun: Noun) -> None:
     period_options(made, 7)
     made = noun.add("shift", shift, "show what is behind a shift", DOCUMENT)
     made.add_argument("shift", type=number_id)
+    noun.add("names", names, "list the streams, relays, IPs, campaigns and tags of events", DOCUMENT)
     noun.add("providers", providers, "list mailbox providers and your names for them", TABLE)
     made = noun.add("rename-provider", rename, "give a mailbox provider a name of your own")
     made.add_argument("provider", help="the registered domain of its MX")
@@ -219,6 +220,16 @@ def _show_shift(session: Session, found: ShiftDetails) -> None:
     output.line()
     events = [(f"{e.time:%Y-%m-%d %H:%M:%S}", e.recipient, e.diagnostic) for e in found.examples]
     output.table(("example (UTC)", "recipient", "reply"), events)
+
+
+def names(session: Session) -> int:
+    """List the names by which mail can be chosen."""
+    found = session.client.flow.names(session.tenant())
+    kinds = (("stream", found.streams), ("relay", found.relays), ("ip", found.ips), ("campaign", found.campaigns),
+             ("tag", found.tags))  # fmt: skip
+    rows = [(kind, name or "(unnamed)") for kind, known in kinds for name in known]
+    session.output.document(session.arguments.format, found, lambda: session.output.table(("kind", "name"), rows))
+    return 0
 
 
 def providers(session: Session) -> int:

@@ -7,7 +7,7 @@ from rust_gauge.cli.session import Session, write_bytes
 from rust_gauge.contract.jobs import Job
 
 DEFAULT = "list"
-EXAMPLES = ("job list --tenant glasswort", "job show 1 --tenant glasswort", "job cancel 1 --tenant glasswort")
+EXAMPLES = ("job list --tenant glasswort", "job list --kind import --format json --tenant thornfield")
 _KINDS = ("import", "list_check", "policy_backtest", "recompute", "batch", "rules")
 
 

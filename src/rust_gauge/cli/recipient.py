@@ -7,7 +7,6 @@ from rust_gauge.contract.recipients import Erasure, ErasureRequest
 DEFAULT = "show"
 EXAMPLES = (
     "recipient show kim@tidepost.example --tenant glasswort",
-    "recipient show kim@tidepost.example --tenant glasswort --format json",
     "recipient erasures --tenant glasswort",
 )
 

@@ -41,7 +41,7 @@ def list_relays(session: Session) -> int:
     """List relays, described or only seen in events."""
     session.output.items(
         session.arguments.format, session.client.relays.list(session.tenant()), Relay,
-        ("relay", "kind", "wants", "limit", "state", "used by"), _row, empty="No relays yet.",
+        ("relay", "kind", "requires", "limit", "state", "used by"), _row, empty="No relays yet.",
     )  # fmt: skip
     return 0
 

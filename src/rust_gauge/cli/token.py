@@ -1,11 +1,16 @@
 """`rustgauge token`: API tokens of your account."""
 
+import sys
+
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, number_id, positive
-from rust_gauge.cli.session import Session
+from rust_gauge.cli.session import Session, read_secret
 from rust_gauge.contract.session import Token
 
 DEFAULT = "list"
-EXAMPLES = ("token list", 'token add "nightly import" --tenant glasswort --expires-in-days 90')
+EXAMPLES = (
+    "token list",
+    'token add "nightly import" --email isla@skerry.example --tenant glasswort --expires-in-days 90',
+)
 
 
 def register(noun: Noun) -> None:
@@ -13,6 +18,8 @@ def register(noun: Noun) -> None:
     noun.add("list", list_tokens, "list tokens", TABLE)
     made = noun.add("add", add, "add a token; prints its secret (shown only once)", DOCUMENT)
     made.add_argument("name", help="what it is for")
+    made.add_argument("--email", required=True, help="your account: a token cannot create tokens")
+    made.add_argument("--password-file", metavar="FILE", help="file with the password; - for stdin (asked for)")
     made.add_argument("--expires-in-days", type=positive, help="never, if not given")
     made = noun.add("remove", remove, "remove a token; it stops working at once")
     made.add_argument("token", type=number_id)
@@ -35,7 +42,17 @@ def list_tokens(session: Session) -> int:
 def add(session: Session) -> int:
     """Add a token, for the tenant that --tenant names or for all of yours."""
     arguments = session.arguments
-    made = session.client.tokens.add(arguments.name, tenant=arguments.tenant, expires_in_days=arguments.expires_in_days)
+    if arguments.password_file:
+        password = read_secret(arguments.password_file)
+    else:
+        import getpass
+
+        password = getpass.getpass(f"Password of {arguments.email}: ", stream=sys.stderr)
+    from rust_gauge.client.synchronous.client import Client
+
+    with Client(arguments.url) as client:
+        client.sign_in(arguments.email, password)
+        made = client.tokens.add(arguments.name, tenant=arguments.tenant, expires_in_days=arguments.expires_in_days)
     session.output.document(arguments.format, made, lambda: session.output.line(made.secret))
     session.output.say(f"Added token {made.id}. The secret is shown only once; set RUSTGAUGE_TOKEN to it.")
     return 0

@@ -10,7 +10,7 @@ from rust_gauge.contract.watches import Watch, WatchSettings
 DEFAULT = "start"
 EXAMPLES = (
     "watch boxoffice.glasswort.example",
-    "watch start boxoffice.glasswort.example --wait --hours 4",
+    "watch show 1 --tenant glasswort",
     "watch list boxoffice.glasswort.example",
 )
 _POLL = 2.0  # seconds between requests while a watch runs

@@ -6,9 +6,9 @@ from rust_gauge.contract.webhooks import Webhook, WebhookCall, WebhookChange
 
 DEFAULT = "list"
 EXAMPLES = (
-    "webhook list --tenant glasswort",
+    "webhook list --tenant marram",
     "webhook add https://desk.glasswort.example/rust-gauge --subject suppression.changed --tenant glasswort",
-    "webhook calls 1 --tenant glasswort",
+    "webhook calls 1 --tenant marram",
 )
 
 
@@ -60,7 +60,7 @@ def add(session: Session) -> int:
 
     def text() -> None:
         output.line(f"webhook {made.id}: {made.url}")
-        output.line(f"secret, shown this once: {made.secret}")
+        output.line(f"secret (shown only once): {made.secret}")
 
     output.document(arguments.format, made, text)
     return 0

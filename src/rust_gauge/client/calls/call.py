@@ -35,7 +35,7 @@ def make_call(method: str, path: str, result: type[T], body: BaseModel | None = 
 
 
 def repeatable(call: Call[T]) -> Call[T]:
-    """Annotation a POST that is safe to repeat."""
+    """Mark a POST that is safe to repeat."""
     return Call(call.method, call.path, call.result, call.query, call.body, call.content_type, True)
 
 

@@ -11,7 +11,7 @@ import httpx
 
 from rust_gauge import __version__
 from rust_gauge.client.calls.call import Call
-from rust_gauge.client.calls.session import who
+from rust_gauge.client.calls.session import sign_in, who
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
 from rust_gauge.contract.common import Page
@@ -51,6 +51,12 @@ class Connection:
     def close(self) -> None:
         """Close the open connections."""
         self._http.close()
+
+    def sign_in(self, email: str, password: str) -> Who:
+        """Sign in as a person, for what tokens may not do. Use a client without a token."""
+        found = self.send(sign_in(email, password))
+        self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")  # what changes something has to say it
+        return found
 
     def who(self) -> Who:
         """Return the owner of the token, and which tenants they can see."""
