@@ -112,9 +112,9 @@ export function PolicyView({tenant}: {tenant: string}) {
           <>
             <PolicyEditor policy={draft} onChange={setDraft} />
             <Row style={{marginTop: 16, alignItems: 'end'}}>
-              <Choice field label="Period of the dry run" value={days} options={DAYS} onChange={setDays} />
+              <Choice field label="Backtest period" value={days} options={DAYS} onChange={setDays} />
               <Button onPress={() => trial.mutate({policy: draft, days: Number(days)})} isDisabled={trial.isPending}>
-                Dry run
+                Backtest
               </Button>
               <Button
                 tone="main"
@@ -196,7 +196,7 @@ function Trial({tenant, id}: {tenant: string; id: number}) {
             {count(found.holding.wrongly)} wrongly, {count(found.holding.bounces_spared)} bounces avoided.
           </p>
           <DataTable
-            label="Dry run result"
+            label="Backtest result"
             columns={columns}
             rows={[
               {...found.ours, name: 'tried', label: 'Edited policy'},
