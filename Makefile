@@ -31,6 +31,7 @@ lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	.venv/bin/python tools/sync_client.py --check
 	.venv/bin/python tools/cli_reference.py --check
 	.venv/bin/python tools/dead_code.py
+	.venv/bin/python tools/language.py
 	cd console && npm run --silent lint && npm run --silent types
 
 bench: ## measure the figures of docs/performance.md

@@ -100,7 +100,7 @@ def _spf_cold() -> Figure:
 
     ours = middle_of(7, lambda: [cold() for _ in range(300)]) / 300
     floor = _one_network()
-    return Figure("the same, each record parsed anew", f"{ours * 1e6:.0f} µs",
+    return Figure("the same, each record parsed again", f"{ours * 1e6:.0f} µs",
                   f"{floor * 1e6:.2f} µs one ip_network()", ours / floor, "-")  # fmt: skip
 
 

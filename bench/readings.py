@@ -44,7 +44,7 @@ def run(bench: Bench) -> Iterator[Figure]:
     single = middle_of(5, lambda: compute_readings(bench.context, bench.tenant.id, one))
     part = middle_of(5, lambda: _counters(bench, [one]))
     yield Figure(
-        f"one domain anew, {_PROVIDERS} providers, {today:%Y-%m-%d}", f"{single * 1000:.0f} ms",
+        f"one domain again, {_PROVIDERS} providers, {today:%Y-%m-%d}", f"{single * 1000:.0f} ms",
         f"{part * 1000:.0f} ms reading its counters", single / part, "-",
     )  # fmt: skip
     detect(bench.context, bench.tenant)

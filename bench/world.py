@@ -1,4 +1,4 @@
-"""What every benchmark starts from: a throw-away MariaDB with the durable settings of real use, a DNS, a tenant."""
+"""What every benchmark starts from: a disposable MariaDB with the durable settings of real use, a DNS, a tenant."""
 
 import platform
 import shutil

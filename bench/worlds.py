@@ -245,7 +245,7 @@ def judge(world: World, score: Array, known: NDArray[np.bool_]) -> dict[str, flo
         mine = score[sender == who]
         hurt = world.inbox[sender == who][:, first : last + 10].min(axis=1) < 0.8
         if not hurt.any():
-            continue  # nobody minded
+            continue  # nobody reacted
         base = mine[hurt][:, first - 10 : first].mean(axis=1, keepdims=True)
         fell = (mine[hurt][:, first : last + 10] < np.minimum(80.0, base - 10)).any(axis=0)
         if fell.any():

@@ -1,4 +1,4 @@
-"""Real parts for the whole run: one throw-away MariaDB, the stand-in DNS, and the service on loopback."""
+"""Real parts for the whole run: one disposable MariaDB, the stand-in DNS, and the service on loopback."""
 
 import asyncio
 import functools
@@ -103,7 +103,7 @@ class World:
         self.dns.reload()
 
     def work(self) -> int:
-        """Do all jobs that wait; gives how many there were."""
+        """Do all jobs that wait; returns how many there were."""
         count = 0
         while work_once(self.context):
             count += 1
@@ -112,7 +112,7 @@ class World:
 
 @dataclass
 class Office:
-    """A tenant of one's own with an account and a token."""
+    """A tenant of its own with an account and a token."""
 
     world: World
     tenant: TenantAccess

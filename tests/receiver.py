@@ -1,4 +1,4 @@
-"""A receiver of webhooks on loopback: keeps what comes, and answers as it is told."""
+"""A receiver of webhooks on loopback: keeps what comes, and answers as configured."""
 
 import json
 import threading

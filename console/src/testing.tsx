@@ -46,7 +46,7 @@ export function withBrowserParts() {
   );
 }
 
-/** Answers by "METHOD /path"; gives the requests that came. What is not in the table is 404. */
+/** Answers by "METHOD /path"; returns the requests that came. What is not in the table is 404. */
 export function serviceWith(answers: Record<string, Answer>): Sent[] {
   const seen: Sent[] = [];
   vi.stubGlobal('fetch', async (request: Request) => {

@@ -1,3 +1,3 @@
-"""Rust Gauge: deliverability measured, explained and mended."""
+"""Rust Gauge: measure, explain and fix email deliverability."""
 
 __version__ = "0.1.0"

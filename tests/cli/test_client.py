@@ -29,7 +29,7 @@ Answer = Callable[[httpx.Request], httpx.Response]
 
 @pytest.fixture(autouse=True)
 def at_once(monkeypatch: pytest.MonkeyPatch) -> list[float]:
-    """No waiting between attempts; gives how long would have been waited."""
+    """Do not wait between attempts; return the waits instead."""
     waits: list[float] = []
 
     async def pause(seconds: float) -> None:

@@ -8,13 +8,16 @@ import sys
 import threading
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output, plate
+from rust_gauge.core.roles import Role
 from rust_gauge.service.worker import run_worker
-from tests.conftest import Office
+from rust_gauge.store import accounts as store_accounts
+from tests.conftest import Office, close_office, make_office
 from tests.rows import bounce, ndjson, row
 
 
@@ -282,3 +285,20 @@ def test_lists_come_in_and_are_checked_from_the_terminal(office: Office, run, tm
     finally:
         stop.set()
         worker.join(20)
+
+
+def test_the_tenant_is_the_one_that_added_the_domain(office: Office, run: Any) -> None:
+    """A domain of somebody else's events does not make a command ambiguous."""
+    world = office.world
+    other = make_office(world)
+    account = world.context.store.transaction(lambda c: store_accounts.principal_of_email(c, office.email))
+    assert account is not None
+    world.context.store.transaction(lambda c: store_accounts.grant(c, account.account_id, other.tenant.id, Role.ADMIN))
+    with office.client() as client:
+        client.domains.add(office.slug, "both.example")
+        client.events.load(other.slug, ndjson(bounce(1, domain="both.example")))
+        assert run("domain", "show", "both.example", "--format", "json")[0] == 0
+        client.domains.add(other.slug, "both.example")
+    status, _, said = run("domain", "show", "both.example")
+    assert (status, "several tenants have both.example" in said) == (2, True), said
+    close_office(other)

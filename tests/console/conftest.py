@@ -37,7 +37,7 @@ def real_today(world: World) -> Iterator[None]:
 
 @pytest.fixture
 def visit(browser: Browser, office: Office) -> Iterator[BrowserContext]:
-    """A browser of one's own that nobody is signed in with. Fails the test on any script error."""
+    """A browser of its own that nobody is signed in with. Fails the test on any script error."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=office.world.url)
     errors: list[str] = []
     context.on("weberror", lambda error: errors.append(str(error.error)))

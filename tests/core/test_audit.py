@@ -404,7 +404,13 @@ LISTED = [
         "note",
     ),
     ("an error code", {"25.2.0.192.bl.list.example A": ["127.255.255.254"]}, LIST, ("listed-useless",), "note"),
-    ("an answer that is no code", {"25.2.0.192.bl.list.example A": ["203.0.113.9"]}, LIST, ("listed-useless",), "note"),
+    (
+        "an answer that is not a code",
+        {"25.2.0.192.bl.list.example A": ["203.0.113.9"]},
+        LIST,
+        ("listed-useless",),
+        "note",
+    ),
     ("dead", {"2.0.0.127.bl.list.example A": None}, LIST, ("listed-useless",), "note"),
 ]
 

@@ -32,7 +32,7 @@ DRIFTLINE = Mapping(
         "domain": FieldRule("$.sent.from"),
         "message_id": FieldRule("$.sent.ref"),
         "recipient": FieldRule("@.box"),
-        "diagnostic": FieldRule("@.reply", default="no reply was told"),
+        "diagnostic": FieldRule("@.reply", default="no reply was given"),
         "relay": FieldRule(constant="driftline"),
     },
 )
@@ -45,7 +45,7 @@ def test_wrapped_json_becomes_a_row_for_each_recipient() -> None:
         "kind": "bounced", "time": "2025-11-19T08:00:00+00:00", "domain": "news.d.example", "relay": "driftline",
         "message_id": "a1@news.d.example", "recipient": "Kim <kim@tidepost.example>", "diagnostic": "550 5.1.1 unknown",
     }  # fmt: skip
-    assert second.values["diagnostic"] == "no reply was told"
+    assert second.values["diagnostic"] == "no reply was given"
     assert (first.left_out, third.left_out) == (False, True)
     assert next((step.field, step.path, step.found) for step in first.steps) == ("kind", "$.what", "returned")
 

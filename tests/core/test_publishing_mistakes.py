@@ -1,4 +1,4 @@
-"""What people make of a record between copying and publishing it: each mistake is told by its cause, not as "differs"."""
+"""Mistakes between copying a record and publishing it: each is reported with its cause, not as "differs"."""
 
 import pytest
 from hypothesis import given, settings

@@ -1,4 +1,4 @@
-"""How an item of the worklist goes on: waiting, told once, acknowledged, put off, closed by itself, back again."""
+"""The life of an item: waiting, notified once, acknowledged, snoozed, resolved, returned."""
 
 from datetime import UTC, datetime, time, timedelta
 
@@ -26,12 +26,12 @@ PATIENCE = Patience()
 
 
 def incident(level: Level = Level.FIX, mail: int = 1000) -> Incident:
-    return Incident("pull:d.example:complaints", "pull", "domain", "d.example", "Complaints", "It stands at 40.", level,
+    return Incident("pull:d.example:complaints", "pull", "domain", "d.example", "Complaints", "It is 40.", level,
                    NOW, mail)  # fmt: skip
 
 
 def walk(*steps: tuple[float, Incident | None], patience: Patience = PATIENCE) -> list[tuple[State | None, Tell]]:
-    """State and what is told after each step; a step is hours from now and what is measured then."""
+    """State and notification after each step; a step is hours from now and what is measured then."""
     item: Item | None = None
     out = []
     for hours, found in steps:

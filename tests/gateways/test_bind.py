@@ -51,7 +51,7 @@ def sign(directory: Path, name: str) -> str:
 
 
 def make_zones(directory: Path) -> str:
-    """All zone files; gives the trust anchor of `test`."""
+    """All zone files; returns the trust anchor of `test`."""
     parent = HEAD + "ns1 IN A 192.0.2.1\nns2 IN A 192.0.2.2\n"
     for name in ZONES:
         (directory / f"{name}.zone").write_text(HEAD + BODY.format(name=name))

@@ -1,4 +1,4 @@
-"""Following a log: whole lines only, rotation by renaming and by cutting, a file that is written anew."""
+"""Following a log: whole lines only, rotation by renaming and by cutting, a file that is written again."""
 
 from pathlib import Path
 

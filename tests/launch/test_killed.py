@@ -115,7 +115,7 @@ def site() -> Iterator[Site]:
 
 
 def mail(number: int) -> list[dict[str, Any]]:
-    """Events of one message: some are put off first, some bounce, some after they were delivered."""
+    """Events of one message: some are deferred first, some bounce, some after they were delivered."""
     start = utc_now().replace(microsecond=0) - timedelta(hours=3)
     base = {"domain": "news.d.example", "recipient": f"p{number}@tidepost.example", "message_id": f"m{number}",
             "stream": "newsletter", "relay": "office-1", "campaign": f"c{number % 3}"}  # fmt: skip

@@ -74,7 +74,7 @@ def test_a_log_is_followed_over_rotation_and_a_restart(
     right(office)
     (feed,) = client.feeds.list(office.slug)
     assert feed.position == f"octet {log.stat().st_size:,}"
-    log.write_text("rubbish\n" * 3)  # cut, and written anew
+    log.write_text("rubbish\n" * 3)  # cut, and written again
     settle(again)
     assert counts(office) == WHOLE
     again.close()

@@ -1,4 +1,4 @@
-"""MTAs that ask about recipients; unsubscribing by link, page and mail; the application that is told."""
+"""MTAs that ask about recipients; unsubscribing by link, page and mail; the application that is called."""
 
 import asyncio
 import contextlib

@@ -38,7 +38,7 @@ OLD = [
     "INSERT INTO task (id, tenant_id, kind, name, state, request, position, result, done, total, cancel_asked, error, "
     "made_by, created_at, finished_at) VALUES "
     f"(7, 1, 'import', 'gone.csv', 'running', '{{\"a\": 1}}', '{{\"row\": 5}}', '{{}}', 5, 9, 0, '', 'isla', '{AT}', NULL), "
-    f"(8, 1, 'readings', 'anew', 'done', '{{}}', '{{}}', '{{\"changes\": []}}', 3, 3, 0, '', 'isla', '{AT}', '{AT}')",
+    f"(8, 1, 'readings', 'again', 'done', '{{}}', '{{}}', '{{\"changes\": []}}', 3, 3, 0, '', 'isla', '{AT}', '{AT}')",
     "INSERT INTO audit_batch VALUES "
     f"(7, 1, 'cancelled', '{{\"names\": [\"a.example\", \"b.example\"], \"selectors\": [\"s1\"]}}', 2, 1, 0, '', '{AT}', '{AT}')",
     "INSERT INTO audit_batch_result VALUES (7, 1, 'a.example', '', 1, 0, 0, '[]')",

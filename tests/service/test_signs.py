@@ -1,4 +1,4 @@
-"""What is told without any reading: proofs, feeds, keys, new replies, changed records; outages; readings that fall."""
+"""Problems that need no reading: proofs, feeds, keys, new replies, changed records; outages; readings that fall."""
 
 from datetime import timedelta
 from typing import Any

@@ -1,4 +1,4 @@
-"""The same day of mail by each of the six ways in: HTTP, a foreign JSON, mail, a log, a queue, a file."""
+"""The same day of mail from each of the six sources: HTTP, a foreign JSON, mail, a log, a queue, a file."""
 
 import base64
 import csv
@@ -69,7 +69,7 @@ class Happening:
 
 
 def the_day() -> list[Happening]:
-    """Letters that are taken, given up, put off and then taken or given up; one is taken and then returned."""
+    """Letters that are taken, given up, deferred and then taken or given up; one is taken and then returned."""
     out: list[Happening] = []
     for n in range(60):
         at, attempt = DAWN + timedelta(minutes=17 * n % 900), 1
@@ -284,12 +284,12 @@ def test_the_same_day_gives_the_same_trails_and_counters_by_each_way(
     world: World, runner: Runner, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     found: dict[str, tuple[Any, Any]] = {}
-    for way in WAYS:
+    for source in WAYS:
         with another(world) as (office, client):
             monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
-            way(office, client, runner, tmp_path)
+            source(office, client, runner, tmp_path)
             right(office)
-            found[way.__name__] = trails(client, office), counted(office)
+            found[source.__name__] = trails(client, office), counted(office)
     day, (counters, reply_patterns) = found["by_http"]
     kinds = Counter(event[2] for event in day)
     assert kinds == Counter(row.kind for row in the_day())

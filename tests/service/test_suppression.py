@@ -1,4 +1,4 @@
-"""The suppression list by events, by hand and at the same moment; clearance; what is told of it."""
+"""The suppression list by events, by hand and at the same moment; clearance; what is reported of it."""
 
 import contextlib
 import csv

@@ -1,4 +1,4 @@
-"""The worklist over real parts: found, told by mail, chat and webhook, acknowledged, measured anew, closed; lines, the pause."""
+"""The worklist over real parts: found, told by mail, chat and webhook, acknowledged, measured again, closed; lines, the pause."""
 
 import base64
 import io
@@ -154,7 +154,7 @@ def test_a_broken_record_and_the_mail_that_fails_by_it_are_one_incident_told_onc
     with office.world.clock.later(timedelta(days=1)):
         look(office)
         look(office)
-        # The reading remembers the failures for days: they only fade. And the change that mended it is no news.
+        # The reading remembers the failures for days: they only fade. And the change that fixed it is not reported.
         assert [item.kind for item in client.worklist.list(tenant=office.slug) if item.name == name] == []
     with office.world.clock.later(timedelta(days=3)):
         rows = [
@@ -168,7 +168,7 @@ def test_a_broken_record_and_the_mail_that_fails_by_it_are_one_incident_told_onc
         look(office)
         look(office)
         again = [item.kind for item in client.worklist.list(tenant=office.slug) if item.name == name]
-        assert again == ["pull"], "mail fails anew, for another reason"
+        assert again == ["pull"], "mail fails again, for another reason"
 
 
 def test_a_changed_record_is_told_for_a_day_with_what_it_was(
@@ -344,7 +344,7 @@ def test_people_are_told_by_mail_with_the_remedy_once_for_one_incident(
             pass
         assert {each.state for each in client.worklist.notifications(office.slug)} == {"delivered"}
         context.close()
-    (file,) = tmp_path.glob("*.eml")  # domain, stream and relay show the same incident: it is told once
+    (file,) = tmp_path.glob("*.eml")  # domain, stream and relay show the same incident: one notification
     message = BytesParser(policy=default).parsebytes(file.read_bytes())
     assert message["To"] == "isla@skerry.example"
     assert message["Subject"].lstrip().startswith("New: Bounces from invalid addresses at tidepost.example")

@@ -254,8 +254,8 @@ describe('a domain', () => {
   });
 
   it('audits again and shows what changed', async () => {
-    const mended = {...audit, findings: [], faults: 0};
-    const seen = serviceWith({...domainAnswers, [`POST ${BASE}/audits`]: mended});
+    const clean = {...audit, findings: [], faults: 0};
+    const seen = serviceWith({...domainAnswers, [`POST ${BASE}/audits`]: clean});
     openDomain('records');
     await userEvent.click(await screen.findByRole('button', {name: 'Re-check'}));
     await waitFor(() => expect(screen.queryByText(finding.title)).toBeNull());

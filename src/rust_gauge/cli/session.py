@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from pydantic import BaseModel
 
     from rust_gauge.client import Client
+    from rust_gauge.contract.domains import Domain
 
 M = TypeVar("M", bound="BaseModel")
 _SHOWN_ERRORS = 10
@@ -58,13 +59,15 @@ class Session:
         if not tenants:
             raise UsageError("this token gives access to no tenant; ask an admin for a membership")
         if domain:
-            having = [tenant for tenant in tenants if self._has(tenant, domain)]
-            if len(having) == 1:
-                return having[0]
-            if not having:
-                raise UsageError(
-                    f"no tenant has the domain {domain}; add it: rustgauge domain add {domain} --tenant ..."
-                )
+            found = {tenant: self._domain(tenant, domain) for tenant in tenants}
+            having = [tenant for tenant in tenants if found[tenant] is not None]
+            # One that was only seen in events may be somebody else's.
+            added = [tenant for tenant in having if (known := found[tenant]) and known.origin == "added"]
+            if len(added or having) == 1:
+                return (added or having)[0]
+            if having:
+                raise UsageError(f"several tenants have {domain}; name one with --tenant: {', '.join(having)}")
+            raise UsageError(f"no tenant has the domain {domain}; add it: rustgauge domain add {domain} --tenant ...")
         raise UsageError(f"name a tenant with --tenant or RUSTGAUGE_TENANT: {', '.join(tenants)}")
 
     def tenant_of_subject(self) -> str:
@@ -72,14 +75,13 @@ class Session:
         arguments = self.arguments
         return self.tenant(arguments.name if arguments.subject == "domain" else None)
 
-    def _has(self, tenant: str, domain: str) -> bool:
+    def _domain(self, tenant: str, domain: str) -> "Domain | None":
         from rust_gauge.client.errors import NotFoundError
 
         try:
-            self.client.domains.get(tenant, domain)
+            return self.client.domains.get(tenant, domain)
         except NotFoundError:
-            return False
-        return True
+            return None
 
     def confirm(self, question: str) -> bool:
         """Ask before something that cannot be undone; --yes answers. UsageError where nobody can be asked."""

@@ -77,7 +77,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
     for tenant in tenants:
         check()
         _audits(context, tenant)
-    if total or recent:  # else nothing is new; the worker looks after a day that has begun
+    if total or recent:  # else nothing is new; the worker computes a day that has begun
         look_at_providers(context, whole=True)
         for tenant in tenants:
             check()
@@ -150,7 +150,7 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
 
 
 def _feeds(context: Context, tenant: TenantAccess) -> None:
-    """Two ways in: what Driftline sends in its own shape, and the office's address for returned mail."""
+    """Two feeds: what Driftline sends in its own format, and the address for bounces."""
     there = {feed.name for feed in feeds.list_feeds(context, tenant)}
     new = (
         NewFeed(

@@ -16,7 +16,7 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "5"  # of the zones: when it changes, those of an older demo are written anew
+VERSION = "5"  # of the zones: when it changes, those of an older demo are written again
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
 RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
@@ -64,7 +64,7 @@ _OFFICE_SPF = "ip4:192.0.2.40/29"
 
 
 def write_zones(directory: Path) -> None:
-    """Write all zone files into a directory, which is made. Keys are made anew each time."""
+    """Write all zone files into a directory, which is made. Keys are made again each time."""
     staging = directory.with_name(directory.name + ".new")
     staging.mkdir(parents=True, exist_ok=True)
     (staging / "version").write_text(VERSION)

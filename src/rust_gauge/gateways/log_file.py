@@ -1,7 +1,7 @@
 """Following a log like a file that grows: from a position on, over rotation, in whole lines.
 
 A position holds the file's inode, an octet offset, and a digest of the file's beginning, by which a file that was cut
-and written anew is told apart from one that only grew.
+and written again is told apart from one that only grew.
 """
 
 import hashlib

@@ -31,7 +31,7 @@ class PolicyIn:
         self.connections: set[_Connection] = set()
 
     async def serve(self, ready: Callable[[int], object], stop: asyncio.Event) -> None:
-        """Listen until `stop` is set. `ready` is told the port. OSError when the port is taken."""
+        """Listen until `stop` is set. `ready` is called with the port. OSError when the port is taken."""
         loop = asyncio.get_running_loop()
         server = await loop.create_server(lambda: _Connection(self), self._host, self._port)
         helper = asyncio.create_task(self._look_after())

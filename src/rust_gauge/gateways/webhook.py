@@ -111,7 +111,7 @@ class HookCaller:
         except ValueError:
             host, port, parts = "", None, urlsplit("")
         if parts.scheme not in ("http", "https") or not host or not url.isascii() or url != url.strip():
-            raise HookAddressError(f"{url[:200]!r} is no address of a page", remedy="Write https://host/path")
+            raise HookAddressError(f"{url[:200]!r} is not a web address", remedy="Write https://host/path")
         if parts.username or parts.password:
             raise HookAddressError("An address with a password in it is not taken", remedy="The signature proves us")
         return host, port or (443 if parts.scheme == "https" else 80), parts.scheme

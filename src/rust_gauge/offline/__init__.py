@@ -1,4 +1,4 @@
-"""Audits without a service: from zone files, from a recording of answers, or over resolvers of one's own.
+"""Audits without a service: from zone files, from a recording of answers, or over resolvers of its own.
 
 For people who keep DNS in a repository and want their pipeline to say what is wrong, and for a look from a machine
 where no service runs. Everything comes back as documents of the contract.

@@ -58,7 +58,7 @@ def audit_locally(
 
 
 def check_spf(source: Source, ip: str, mail_from: str, helo: str = "", record: str | None = None) -> SpfCheck:
-    """Would this pass? SourceError when `ip` is no address."""
+    """Evaluate SPF for a connection. SourceError if `ip` is not an IP address."""
     try:
         return trial_document(source.run(check_mail(ip, helo, mail_from, record=record)))
     except ValueError:
@@ -66,7 +66,7 @@ def check_spf(source: Source, ip: str, mail_from: str, helo: str = "", record: s
 
 
 def check_message(source: Source, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "") -> MessageCheck:
-    """SPF, DKIM and DMARC of a message. SourceError when `ip` is no address."""
+    """Verify SPF, DKIM and DMARC of a message. SourceError if `ip` is not an IP address."""
     now = int(datetime.now(UTC).timestamp())
     try:
         return message_document(source.run(authenticate(raw, ip=ip, helo=helo, mail_from=mail_from, now=now)))

@@ -28,7 +28,7 @@ class SourceError(RustGaugeError):
 
 @dataclass
 class Source:
-    """Answers, and what is known of the domains without being told. `close` when done."""
+    """Answers, and what is known of the domains from the source itself. `close` when done."""
 
     run: Callable[[DnsProgram[Any]], Any]
     domains: tuple[str, ...] = ()

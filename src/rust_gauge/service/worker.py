@@ -1,4 +1,4 @@
-"""The worker: claims jobs one at a time and does them. Stops between two jobs when it is told to."""
+"""The worker: claims jobs one at a time and does them. Stops between two jobs on request."""
 
 import contextlib
 import threading
@@ -55,7 +55,7 @@ def _webhook(context: Context, job: Job) -> None:
 
 
 Handler = Callable[[Context, Job], Mapping[str, Any] | None]
-"""Does a job; gives what came out of one that is listed."""
+"""Does a job; returns what came out of one that is listed."""
 
 KINDS: dict[str, Handler] = {
     "readings": _readings,

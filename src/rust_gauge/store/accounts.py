@@ -36,7 +36,7 @@ class TokenRow:
 
 @dataclass(frozen=True, slots=True)
 class TenantAccess:
-    """A tenant that somebody may see."""
+    """A tenant that an account can see."""
 
     id: int
     slug: str
@@ -138,7 +138,7 @@ def principal_of_token(connection: Connection, digest: bytes, now: datetime) -> 
 
 
 def principal_of_email(connection: Connection, email: str) -> Principal | None:
-    """For whoever looks after the service and holds the database anyway."""
+    """For administrators with access to the database."""
     found = find_account(connection, email)
     return _principal(connection, found[0]) if found else None
 

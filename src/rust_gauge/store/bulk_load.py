@@ -1,4 +1,4 @@
-"""LOAD DATA LOCAL from memory: the fastest way in that MariaDB has."""
+"""LOAD DATA LOCAL from memory: the fastest insert that MariaDB has."""
 
 import re
 from collections.abc import Iterable

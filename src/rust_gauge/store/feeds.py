@@ -165,6 +165,6 @@ def times_told(connection: Connection, feed_id: int, digests: list[bytes], now: 
 
 
 def drop_old(connection: Connection, before: datetime) -> None:
-    """Delete what nobody asks for any more: rows of loads, and what was told long ago."""
+    """Delete expired data: rows of loads, and old deliveries."""
     for table in ("event_load WHERE arrived_at", "feed_told WHERE occurred_at"):
         connection.execute(text(f"DELETE FROM {table} < :before LIMIT 100000"), {"before": before})

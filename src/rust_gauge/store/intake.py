@@ -78,7 +78,7 @@ def labels_of(path: Path) -> list[tuple[int, str]]:
 
 
 class StaleRulesError(Exception):
-    """The tenant's rules changed while a load was judged by them: it has to be judged anew."""
+    """The tenant's rules changed while a load was judged by them: it has to be judged again."""
 
 
 class PathRow:
@@ -110,7 +110,7 @@ def _escape(text: str) -> str:
 
 
 class Load:
-    """One load on its way in: rows are added, then `store` writes them and what follows from them."""
+    """One load: rows are added, then `store` writes them and what follows from them."""
 
     def __init__(self, tenant_id: int, feed_id: int, names: Names, rules_version: int = 0) -> None:
         self.tenant_id = tenant_id
@@ -141,7 +141,7 @@ class Load:
         domain: str, message_id: str, host: str, reply_code: int | None, enhanced: str | None, attempt: int | None,
         seconds: float | None, diagnostic: str,
     ) -> None:  # fmt: skip
-        """Add a row of an event that counts each time it is told, whose texts hold nothing to be escaped.
+        """Add a row of an event that counts each time it arrives, whose texts hold nothing to be escaped.
 
         `time` as the store writes it; `key` is the recipient's. Called for nearly every row, so it does no more than
         it has to.
@@ -217,7 +217,7 @@ class Load:
     def store(self, connection: Connection, arrived: datetime, now: datetime, rejected: int) -> tuple[int, list[Event]]:
         """Write what was added; `rejected` is how many other rows could not be used.
 
-        Gives how many are new, and of the new ones those that speak of the recipient: rejections, complaints.
+        Returns how many are new, and of the new ones those that speak of the recipient: rejections, complaints.
         """
         load_id = self._load_id = self._begin(connection, arrived, now)
         shared = {
@@ -400,7 +400,7 @@ def add_difference(counts: Counts, before: Iterable[Told], after: Iterable[Told]
 
 
 def lock_counters(connection: Connection, tenant_id: int) -> int:
-    """Be the only one to change a tenant's counters until the transaction ends. Gives the version of its rules."""
+    """Be the only one to change a tenant's counters until the transaction ends. Returns the version of its rules."""
     c = t.intake_lock.c
     found = connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id).with_for_update())
     return int(found or 0)

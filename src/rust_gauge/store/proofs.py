@@ -37,7 +37,7 @@ class ProofRow:
 
 
 def put_proof(connection: Connection, **values: Unpack[ProofColumns]) -> int:
-    """Begin a proof, or begin it anew: one for each subject and method."""
+    """Begin a proof, or begin it again: one for each subject and method."""
     statement = upsert(t.proof).values(**values)
     fresh = {name: value for name, value in values.items() if name not in ("tenant_id", "kind", "subject", "method")}
     connection.execute(statement.on_duplicate_key_update(**fresh))

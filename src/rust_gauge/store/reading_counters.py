@@ -80,10 +80,10 @@ def held_counters(
 
 
 def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: date) -> int:
-    """Count anew, for these days, messages delivered or bounced that went to an address while it was held.
+    """Count again, for these days, messages delivered or bounced that went to an address while it was held.
 
     An hour is allowed for, as what is under way cannot be called back. By the keys of events, so only for tenants that
-    compare addresses in the usual way and in clear. Gives how many there were.
+    compare addresses in the usual way and in clear. Returns how many there were.
     """
     days = f"BETWEEN {literal(first)} AND {literal(last)}"
     run(connection, f"DELETE FROM held_mailed_day WHERE tenant_id = {tenant_id} AND day {days}")

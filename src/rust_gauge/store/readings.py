@@ -90,7 +90,7 @@ def unpack(row: PackedSeries) -> Series:
 
 
 def put_series(connection: Connection, tenant_id: int, kind: int, found: Iterable[Series], now: datetime) -> int:
-    """Put these in place of what is there; gives how many."""
+    """Put these in place of what is there; returns how many."""
     at = now.astimezone(UTC).replace(tzinfo=None)
     rows = [
         (

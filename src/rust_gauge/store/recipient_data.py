@@ -56,7 +56,7 @@ def rejected_rows_with(connection: Connection, tenant_id: int, address: str) -> 
 
 
 def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: bytes) -> int:
-    """Take a recipient out of its events. They stay together, and count as before. Gives how many."""
+    """Take a recipient out of its events. They stay together, and count as before. Returns how many."""
     e = t.event.c
     done = connection.execute(
         update(t.event)

@@ -1,4 +1,4 @@
-"""Counting all events of a tenant anew, as the counters should have them: what proves that they are right.
+"""Counting all events of a tenant again, as the counters should have them: what proves that they are right.
 
 Reads every event, so it is for tests and for looking into a doubt, not for showing anything.
 """

@@ -1,4 +1,4 @@
-"""Judging refusals of the past anew, with every counter following.
+"""Judging refusals of the past again, with every counter following.
 
 Goes through a tenant's refusals in pieces. Each piece is one transaction that holds the tenant's counters, so it can be
 stopped, killed and begun again at any point: what is judged already does not change any more.

@@ -80,7 +80,7 @@ class Target(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Ask:
-    """What somebody wants of an entry: `decide` gives what stands then from what stands (None: nothing).
+    """A requested change of an entry: `decide` returns the new status from the present one (None: no entry).
 
     None from it leaves everything as it is. `at`: when what is behind it happened.
     """
@@ -126,7 +126,7 @@ LOG = f"INSERT INTO suppression_change ({_LOG_COLUMNS}) VALUES"
 
 
 def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str, now: datetime) -> list[Done]:
-    """Do what is asked, in that order. Gives the changes; counting one more time is none.
+    """Do what is asked, in that order. Returns the changes; counting one more time is none.
 
     Takes the tenant's lock. What two ask of one entry at the same moment is done one after the other.
     """

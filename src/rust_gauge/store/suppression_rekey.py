@@ -15,7 +15,7 @@ def rekey(
 ) -> int:  # fmt: skip
     """Give entries new keys. Where an entry stands there already the two become one: the wider of both.
 
-    Gives how many became one.
+    Returns how many became one.
     """
     rows = rows_of(connection, tenant_id, {key for old, new, _ in moves for key in (old.key, new.key)})
     merged = 0

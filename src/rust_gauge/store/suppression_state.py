@@ -25,7 +25,7 @@ class ListState:
 
 
 def lock(connection: Connection, tenant_id: int) -> int:
-    """Be the only one to change a tenant's list until the transaction ends. Gives the newest number."""
+    """Be the only one to change a tenant's list until the transaction ends. Returns the newest number."""
     c = t.suppression_state.c
     return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id).with_for_update()) or 0)
 

@@ -238,7 +238,7 @@ def steps(connection: Connection, item_id: int) -> list[StepRow]:
 
 
 def lived_on(connection: Connection, tenant_ids: Sequence[int], day: date) -> dict[int, tuple[str, str]]:
-    """By item that lived on a day, as far as people were told: (title, text) as they were by then."""
+    """Return (title, text) of that day by item, for items that people had been notified of."""
     i, c = t.work_item.c, t.work_step.c
     query = (
         select(c.item_id, c.at, c.what, c.text)

@@ -1,4 +1,4 @@
-/** Mail flow: per provider, why it bounced or waited, one trail, two parts beside each other, and the ways in. */
+/** Mail flow: per provider, causes, trails, comparison of two parts, and feeds. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useDomains} from '../domains/queries';

@@ -1,4 +1,4 @@
-/** Rules of one's own: written from a reply_pattern, tried on the past, kept, and applied to it. */
+/** Rules of its own: written from a reply_pattern, tried on the past, kept, and applied to it. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';

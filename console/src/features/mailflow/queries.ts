@@ -125,7 +125,7 @@ const refusedQuery = (tenant: string, name: string) =>
   });
 export const useRefused = (tenant: string, name: string) => useQuery(refusedQuery(tenant, name));
 
-/** A change of feeds, after which all of them are asked for anew. */
+/** A change of feeds, after which all of them are asked for again. */
 function useFeedChange<Sent, Got>(tenant: string, mutationFn: (sent: Sent) => Promise<Got>) {
   const queries = useQueryClient();
   return useMutation({mutationFn, onSettled: () => queries.invalidateQueries({queryKey: ['feeds', tenant]})});
@@ -216,7 +216,7 @@ export const useRuleTrial = (tenant: string) =>
       unwrap(api.POST('/api/v1/tenants/{tenant}/cause-rules/backtests', {params: {path: {tenant}}, body})),
   });
 
-/** A change of the rules, after which what they decide is asked for anew. */
+/** A change of the rules, after which what they decide is asked for again. */
 function useRulesChange<Sent>(tenant: string, mutationFn: (sent: Sent) => Promise<Schemas['CauseRules']>) {
   const queries = useQueryClient();
   return useMutation({

@@ -86,7 +86,7 @@ describe('what if', () => {
     expect(within(await screen.findByRole('table', {name: 'Forecast by day'})).getByText('44.5')).toBeTruthy();
   });
 
-  it('says so where nothing could be mended', async () => {
+  it('says so where nothing can be fixed', async () => {
     serviceWith({[`POST ${T}/readings/forecast`]: () => ({days: [], sound_again: null})});
     open(<AheadCard tenant="copperline" of={of} pulls={[]} />);
     expect(await screen.findByText('No factor to change.')).toBeTruthy();
@@ -287,7 +287,7 @@ describe('the report', () => {
     delayed: null,
     complaints: null,
   };
-  it('says first how it stood, what fell, what was mended and what is next', async () => {
+  it('shows the readings first, then what fell, what was resolved and what comes next', async () => {
     const items = [
       {
         id: 1,

@@ -190,7 +190,7 @@ describe('the watch', () => {
 });
 
 describe('choices', () => {
-  it('plans anew with what was chosen', async () => {
+  it('plans again with what was chosen', async () => {
     const seen = serviceWith({[`PUT ${T}/domains/${NAME}/plan/settings`]: () => plan([])});
     open(<ChoicesCard tenant="glasswort" plan={plan([])} />);
     await userEvent.type(screen.getByLabelText(/DMARC aggregate reports/), 'dmarc@glasswort.example');

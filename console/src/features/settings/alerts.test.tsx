@@ -61,7 +61,7 @@ const put = (seen: Sent[]) =>
   seen.filter((each) => each.method === 'PUT').map((each) => each.body as Schemas['AlertSettings']);
 
 describe('alerts', () => {
-  it('show each way with what it is told, its quiet hours, and what was given up', async () => {
+  it('show each channel with its level and quiet hours, and the notifications that were given up', async () => {
     served();
     open(<AlertsCard tenant="glasswort" />);
     const channels = within(await screen.findByRole('table', {name: 'Alert channels'}));

@@ -20,7 +20,7 @@ const webhookCallsQuery = (tenant: string, id: number) =>
   });
 export const useWebhookCalls = (tenant: string, id: number) => useQuery(webhookCallsQuery(tenant, id));
 
-/** A change of webhooks, after which all of them are asked for anew. */
+/** A change of webhooks, after which all of them are asked for again. */
 function useWebhookChange<Sent, Got>(tenant: string, mutationFn: (sent: Sent) => Promise<Got>) {
   const queries = useQueryClient();
   return useMutation({mutationFn, onSettled: () => queries.invalidateQueries({queryKey: ['webhooks', tenant]})});

@@ -40,7 +40,7 @@ const call: Schemas['WebhookCall'] = {
 withBrowserParts();
 
 describe('settings', () => {
-  it('shows who is told, and tries given-up calls anew', async () => {
+  it('shows the webhooks, and retries calls that were given up', async () => {
     const seen = serviceWith({
       [`GET ${T}/webhooks`]: () => onePage([hook()]),
       [`GET ${T}/webhooks/3/calls`]: () => ({items: [call], next: null}),

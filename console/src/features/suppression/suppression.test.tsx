@@ -79,7 +79,7 @@ describe('the suppression page', () => {
     expect(screen.getByText('2 proposals to review.')).toBeTruthy();
   });
 
-  it('lifts a complaint only after a word more', async () => {
+  it('removes a complaint only after a confirmation', async () => {
     const seen = serviceWith({...base, [`POST ${T}/suppression/lifts`]: () => ({entries: []})});
     open(<SuppressionPage who={who} />);
     const table = await screen.findByRole('table', {name: 'Suppression list'});
@@ -141,7 +141,7 @@ describe('a rule of the policy', () => {
       rule({act: 'propose', times: 3, over_days: 7, for_days: 14, scope: 'stream'}),
       'proposes the address after 3 messages over 7 days with no delivery between them, for 14 days, for the stream only',
     ],
-  ])('is told in words (%#)', (each, said) => expect(does(each)).toBe(said));
+  ])('is described in words (%#)', (each, said) => expect(does(each)).toBe(said));
 
   it('says when it acts', () => {
     expect(when(rule({causes: ['mailbox_full'], permanence: 'transient', streams: ['news']}))).toBe(

@@ -195,7 +195,7 @@ export function WallPage() {
   );
 }
 
-/** A day in the past as it is asked for; nothing for today, for what has not come, and for what is no day. */
+/** A past day as a parameter; nothing for today, for a future day, and for text that is not a day. */
 export function dayOf(text: string, today = new Date().toISOString().slice(0, 10)): string {
   return /^\d{4}-\d{2}-\d{2}$/.test(text) && !Number.isNaN(Date.parse(text)) && text < today ? text : '';
 }

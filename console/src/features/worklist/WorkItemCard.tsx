@@ -1,4 +1,4 @@
-/** One item: what is wrong, the evidence, the exact remedy, what people did; look after it, put it off, measure again. */
+/** One item: what is wrong, the evidence, the exact remedy, its history; acknowledge, assign, snooze, re-check. */
 import {useState} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';

@@ -79,7 +79,7 @@ describe('an item', () => {
     ]);
   });
 
-  it('is put off with a reason only', async () => {
+  it('is deferred with a reason only', async () => {
     const seen = served(item());
     page();
     const off = await screen.findByRole('button', {name: 'Snooze'});

@@ -264,7 +264,7 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in key.problems),
                 reason="Verifiers cannot parse it, so mail signed with this selector fails DKIM everywhere.",
                 remedy="Publish the public key again as one value, without quotes, backslashes or line breaks.",
-                record=key.mended,
+                record=key.repaired,
                 reference="RFC 6376 §3.6.1",
                 scope=f"selector:{selector}",
             )

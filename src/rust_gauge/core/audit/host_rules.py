@@ -156,6 +156,6 @@ def _looks_generic(ip: str, name: str, place: Place) -> Finding:
         place=place,
         evidence=(name,),
         reason="Receivers treat a name made from the IP as a consumer connection and distrust it.",
-        remedy="Give the host its own name, such as mx1 in your domain, in both directions.",
+        remedy="Set a name of its own for the host, such as mx1 in your domain, in both directions.",
         reference="RFC 1912 §2.1",
     )

@@ -74,7 +74,7 @@ class AuditRequest:
     ask_mailboxes: bool = False
 
     def all_selectors(self) -> tuple[Selector, ...]:
-        """Each selector of this domain once; what was told goes before what is merely usual."""
+        """Each selector of this domain once; given ones come before usual ones."""
         given = [selector if isinstance(selector, Selector) else Selector(selector) for selector in self.selectors]
         given += [Selector(s.selector, "stream") for s in self.streams if s.selector and s.dkim_domain == self.domain]
         given += [Selector(name, "usual") for name in self.usual_selectors]

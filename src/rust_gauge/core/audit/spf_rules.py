@@ -155,7 +155,7 @@ def _type_99(domain: str, answer: DnsAnswer, beside: bool) -> Finding:
 
 
 def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
-    mended = next((text for text in map(_mended, near) if text is not None), None)
+    repaired = next((text for text in map(_repaired, near) if text is not None), None)
     return Finding(
         rule="spf-missing",
         level=Level.FAULT if sends is not False else Level.RISK,
@@ -170,7 +170,7 @@ def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
         ),
         remedy="Publish one TXT record that starts with v=spf1 and lists every relay; "
         "v=spf1 -all if this name never sends.",
-        record=_PARKED if sends is False else mended,
+        record=_PARKED if sends is False else repaired,
         reference="RFC 7208 §4.5",
     )
 
@@ -229,7 +229,7 @@ _SLIPS = (
 )
 
 
-def _mended(text: str) -> str | None:
+def _repaired(text: str) -> str | None:
     """Return the record that was probably meant, if the usual slips are all that is wrong with it."""
     for slip in _SLIPS:
         text = slip.pattern.sub(slip.meant, text)
@@ -411,7 +411,7 @@ def _syntax(domain: str, index: int, record: SpfRecord) -> list[Finding]:
             remedy=f"Correct the record at column {first.column}"
             + (f" and at {len(record.problems) - 1} more" if len(record.problems) > 1 else "")
             + ".",
-            record=_mended(record.text),
+            record=_repaired(record.text),
             reference="RFC 7208 §4.6",
         )
     ]
@@ -501,7 +501,7 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 evidence=tuple(term.text for term in meant),
                 reason="With = it is an unknown modifier, which receivers ignore: the intended senders fail.",
                 remedy=f"Write {meant[0].name}: with a colon.",
-                record=_mended(record.text),
+                record=_repaired(record.text),
                 reference="RFC 7208 §6",
             )
         )

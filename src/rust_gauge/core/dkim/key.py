@@ -32,9 +32,9 @@ _ED25519_SPKI = bytes.fromhex("302a300506032b6570032100")  # SubjectPublicKeyInf
 class DkimKey:
     """A key record as read.
 
-    `bits` is the RSA modulus length or 256 for Ed25519, and None where not even a mended `p=` holds a key. `revoked`
+    `bits` is the RSA modulus length or 256 for Ed25519, and None where not even a repaired `p=` holds a key. `revoked`
     is an empty `p=`. `flags` are those of `t=` (`y` testing, `s` strict), `hashes` those of `h=` (empty: all).
-    `mended` is the value to publish in place of one whose mistakes could be taken out. A key is usable when there are
+    `repaired` is the value to publish in place of one whose mistakes could be taken out. A key is usable when there are
     no `problems` and it is not revoked.
     """
 
@@ -47,7 +47,7 @@ class DkimKey:
     hashes: tuple[str, ...]
     services: tuple[str, ...]
     problems: tuple[Problem, ...]
-    mended: str | None = None
+    repaired: str | None = None
     public_key: PublicKey | None = field(default=None, compare=False)
 
     @property
@@ -100,14 +100,14 @@ def _parse(text: str) -> DkimKey:
     else:
         measured = _measure(key.value, key.value_column, key_type)
         problems += [problem for problem in measured.problems if problem.column not in {p.column for p in problems}]
-    mended = None
+    repaired = None
     if problems and measured.value:
         others = "; ".join(f"{tag.name}={tag.value}" for tag in tags.tags if tag.name not in ("v", "p", "k"))
         kept = f"{others}; " if others and not any(char in others for char in "\"\\'“”") else ""
-        mended = f"v=DKIM1; k={measured.kind}; {kept}p={measured.value}"
+        repaired = f"v=DKIM1; k={measured.kind}; {kept}p={measured.value}"
     problems.sort(key=lambda problem: problem.column)
     words = (_words(tags, "t"), _words(tags, "h"), _words(tags, "s"))
-    return DkimKey(text, tags, key_type, measured.bits, revoked, *words, tuple(problems), mended, measured.key)
+    return DkimKey(text, tags, key_type, measured.bits, revoked, *words, tuple(problems), repaired, measured.key)
 
 
 def _without_wrapping(text: str) -> tuple[str, list[Problem]]:

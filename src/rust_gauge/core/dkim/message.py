@@ -53,7 +53,7 @@ class MailMessage:
 
 
 def split_message(raw: bytes) -> MailMessage:
-    """Read a message. Never raises: what is no header field is in `strays`."""
+    """Read a message. Never raises: lines that are not header fields are in `strays`."""
     bare = _has_bare_lf(raw)
     if bare:
         raw = raw.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n")

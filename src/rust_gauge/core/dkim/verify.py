@@ -27,7 +27,7 @@ from rust_gauge.core.dkim.signature import DkimSignature, read_signature, withou
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, ask
 
 MIN_RSA_BITS = 1024  # RFC 8301 §3.2
-MAX_SIGNATURES = 50  # our own bound; the rest is told as not tried
+MAX_SIGNATURES = 50  # our own bound; the rest is reported as not tried
 _MAX_FIELDS = 20_000  # headers are scanned for each h= tag, so their number bounds the work
 _MAX_GUESSES = 80  # changes tried to explain a header that does not verify
 _EFFORT = 40_000_000  # octets hashed for explanations of one message, over all its signatures

@@ -140,7 +140,7 @@ class _Element:
 
 
 def read_report(xml: bytes) -> AggregateReport:
-    """Read a report. ReportError when it is no XML or no aggregate report."""
+    """Read a report. ReportError if it is not XML or not an aggregate report."""
     reader = _Reader()
     root = reader.read(_within(xml))
     if root.name != "feedback":

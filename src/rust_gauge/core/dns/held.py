@@ -26,7 +26,7 @@ RECORDING_FORMAT = "rust-gauge-answers-1"
 
 
 class ZoneFileError(InputError):
-    """A text is no zone file; says the line."""
+    """The text is not a zone file; names the line."""
 
 
 def read_zone(text: str, origin: str | None = None, file: str = "the zone file") -> dns.zone.Zone:

@@ -1,9 +1,9 @@
 """What an event counts as, when others of the same message and recipient are known.
 
-A message that is put off five times was delayed once; a bounce that two sources tell of is one bounce; a bounce after
+A message that is deferred five times was delayed once; a bounce that two sources tell of is one bounce; a bounce after
 a delivery takes the delivery back. So within one message to one recipient the earliest delay, bounce, complaint and
 unsubscription count, the others count as told *again*, and a message both delivered and bounced is *returned* once.
-None of that depends on the order of arrival: counting all events anew gives the same numbers.
+None of that depends on the order of arrival: counting all events again gives the same numbers.
 """
 
 import math

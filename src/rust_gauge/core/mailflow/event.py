@@ -1,7 +1,7 @@
 """One event: something that happened to one message for one recipient. Every source is turned into this shape.
 
-Three times are kept apart: `occurred_at` (the source's), arrival (when we were told) and processing; only the first is
-part of the event and of its identity. The identity is a digest of what makes an event the same one when it is told
+Three times are kept apart: `occurred_at` (the source's), arrival and processing; only the first is
+part of the event and of its identity. The identity is a digest of what makes an event the same one when it arrives
 again: its kind, time and recipient with the source's own id, or where the source has none, with message id, domain
 and attempt.
 """
@@ -127,7 +127,7 @@ def time_text(time: datetime) -> str:
 def identity_of(
     kind: int, time: str, recipient_key: bytes, source_id: str, message_id: str, attempt: int | None, where: str
 ) -> bytes:
-    """Digest what makes an event the same one when it is told again, as 16 octets.
+    """Digest what makes an event the same one when it arrives again, as 16 octets.
 
     `kind` is its number, `time` a `time_text`, `where` the path's `where`.
     """

@@ -41,7 +41,7 @@ def _path(text: str) -> JSONPathQuery:
 
 @dataclass(frozen=True, slots=True)
 class Unwrap:
-    """Opens what stands at `at`: `json` (a text that holds JSON), `base64` (to text), `base64-json` (both)."""
+    """Decodes the value at `at`: `json` (a text that holds JSON), `base64` (to text), `base64-json` (both)."""
 
     at: str
     form: str
@@ -134,7 +134,7 @@ class Mapping:
             raise MappingError(f"{text} is not in the table", why=str(error)[:200]) from None
 
     def _open(self, document: Any, step: Unwrap) -> Any:
-        """Return the document with what stands at the step's path opened. What is no wrapped text stays as it is."""
+        """Return the document with the values at the step's path decoded. Other values stay unchanged."""
         for node in self._paths[step.at].find(document):
             opened = _opened(node.value, step)
             if not node.location:

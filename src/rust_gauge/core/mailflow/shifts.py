@@ -1,6 +1,6 @@
 """Shifts: sudden rises of a rate, found from hourly counters by a sequential test with a stated false-alarm rate.
 
-What is usual: the counts of an hour are beta-binomial (the rate of each hour is drawn anew, as different mail goes out
+What is usual: the counts of an hour are beta-binomial (the rate of each hour is drawn again, as different mail goes out
 at different hours), fitted to the four weeks before, without the hours of earlier shifts. Against it stand rises of the
 odds to 2, 4, 8 and 16 times. While an hour fills, the likelihood ratio of either is a martingale as long as nothing
 has changed, so it may be looked at as often as one likes, every minute as well.
@@ -155,7 +155,7 @@ def _log_plus_one(level: float) -> float:
 def find_shifts(hours: Sequence[Hour], now: datetime, threshold: float) -> list[Shift]:
     """Shifts of one series within `WINDOW` before `now`, in their order; the last may be going on.
 
-    `hours` in order, each once; those without mail may be left out. What is usual is learnt anew each day.
+    `hours` in order, each once; those without mail may be left out. What is usual is learnt again each day.
     """
     start = now - WINDOW
     out: list[Shift] = []

@@ -51,7 +51,7 @@ def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
 def authenticate(
     raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "", now: int | None = None
 ) -> DnsProgram[Authentication]:
-    """Look at a message as a receiver would. Without `ip` SPF is left out. ValueError when `ip` is no address."""
+    """Verify a message as a receiver would. Without `ip`, SPF is left out. ValueError if `ip` is not an IP address."""
     message = split_message(raw)
     problems = []
     if message.strays:
@@ -64,8 +64,8 @@ def authenticate(
     dmarc: list[DmarcOutcome] = []
     if header_from:
         identifiers = _identifiers(signatures, spf)
-        for way in ("suffix-list", "tree-walk"):
-            dmarc.append((yield from evaluate(header_from, identifiers, way=way)))
+        for method in ("suffix-list", "tree-walk"):
+            dmarc.append((yield from evaluate(header_from, identifiers, way=method)))
     return Authentication(header_from, signatures, spf, tuple(dmarc), tuple(problems))
 
 

@@ -91,7 +91,7 @@ class _Message:
     since: str = ""  # when it was first seen
     message_id: str = ""
     mail_from: str | None = None
-    recipients: dict[str, list[Any]] = field(default_factory=dict)  # attempts, and the last reply when put off
+    recipients: dict[str, list[Any]] = field(default_factory=dict)  # attempts, and the last reply when deferred
 
 
 class LogReader:
@@ -166,7 +166,7 @@ class LogReader:
         yield self._row(line, message, recipient, kind, line.at) | _told(found, reply, known[0])
 
     def _expired(self, line: LogLine, message: _Message) -> Iterator[dict[str, Any]]:
-        """Given up: whoever was still put off gets it no more."""
+        """Given up: whoever was still deferred gets it no more."""
         for recipient, (attempts, reply) in message.recipients.items():
             if reply and message.mail_from:
                 row = self._row(line, message, recipient, "bounced", line.at)

@@ -85,7 +85,7 @@ def _change(name: str, rdtype: str, group: list[PlannedRecord], answer: DnsAnswe
 
 
 def _texts(group: list[PlannedRecord], answer: DnsAnswer) -> tuple[str, ...]:
-    """Join the planned texts and what else rightly stands at the name; a text that means the same is left as it is."""
+    """Join the planned texts and the other valid ones at the name; a text with the same meaning is kept."""
     kept: list[str] = []
     settled: set[str] = set()
     for rdata in answer.records:

@@ -409,7 +409,7 @@ def _look_around(
 def _held_there(
     record: PlannedRecord, place: WrongPlace, answer: DnsAnswer, plan: RecordPlan, wildcard: frozenset[str]
 ) -> str | None:
-    """Return what stands at a wrong name, if it is this record."""
+    """Return the text at a wrong name if it is this record."""
     if answer.aliases and record.rdtype != "CNAME":
         return None
     if record.rdtype == "TXT":
@@ -429,7 +429,7 @@ def _held_there(
 
 
 def _other_types(record: PlannedRecord, verdict: Comparison, server: str) -> DnsProgram[Comparison]:
-    """Nothing of the right type anywhere: what else stands at the name?"""
+    """Nothing of the right type anywhere: what else is there?"""
     types = {"TXT": ("SPF",), "CNAME": ("TXT", "A", "AAAA", "MX")}.get(record.rdtype, ("TXT", "CNAME"))
     if record.rdtype == "TXT" and record.purpose is not Purpose.SPF:
         types = ("A",)

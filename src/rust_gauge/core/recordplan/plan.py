@@ -154,7 +154,7 @@ def plan_records(
 
 
 def _parked(request: PlanRequest) -> RecordPlan:
-    """Plan a name that never sends: nobody may send as it, and it takes no mail."""
+    """Plan a name that never sends: it permits no sender and accepts no mail."""
     s = request.settings
     reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
     domain, zone = request.domain, request.zone
@@ -224,7 +224,7 @@ class _Planner:
             if relay.return_path is not None and self._uses_return_path(relay):
                 self._return_path_records(relay, relay.return_path)
         ending = self.settings.spf_ending or self.published.spf_ending or "~all"
-        listed = frozenset(name for name, way in self.ways.items() if way == "list")
+        listed = frozenset(name for name, choice in self.ways.items() if choice == "list")
         for name, relays in users.items():
             if name != self.request.domain and not self._inside(name):
                 continue  # somebody else's envelope domain

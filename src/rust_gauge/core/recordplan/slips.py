@@ -153,7 +153,7 @@ _STEPS = (
 def undo_slips(published: str, same: Callable[[str], bool]) -> tuple[str, tuple[Cause, ...], bool]:
     """Clean a text until `same` holds for it.
 
-    Gives the cleaned text, the slips that were undone, and whether it is as planned then. When it is not, the slips
+    Returns the cleaned text, the slips that were undone, and whether it is as planned then. When it is not, the slips
     are those that are wrong in any case.
     """
     text, used = published, []

@@ -1,6 +1,6 @@
 """How a change spreads: which servers give the planned record, which still give another, and for how long at most.
 
-A resolver holds what it was told for the TTL that stands beside it (RFC 1035 §3.2.1), and that there is nothing for the
+A resolver keeps an answer for its TTL (RFC 1035 §3.2.1), and that there is nothing for the
 time in the zone's SOA (RFC 2308 §5). So what is left of the TTL in an old answer tells when it will be gone.
 """
 

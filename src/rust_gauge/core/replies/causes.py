@@ -1,4 +1,4 @@
-"""Why a message was refused or put off: our own list of causes. `rules` finds them."""
+"""Why a message was refused or deferred: our own list of causes. `rules` finds them."""
 
 from dataclasses import dataclass
 from enum import StrEnum

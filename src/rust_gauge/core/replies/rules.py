@@ -21,7 +21,7 @@ from rust_gauge.core.replies.reply_pattern import reply_pattern_of, wording_of
 
 _REMEMBERED = 50_000  # judged reply patterns
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,35}\Z")
-# What a pattern of one's own may cost: processor time at one reply pattern, and on average once it has used some.
+# What a pattern of its own may cost: processor time at one reply pattern, and on average once it has used some.
 _PATIENCE = 0.05  # seconds for one pattern and text; a pattern that backtracks is rejected
 _ALLOWANCE, _EACH = 0.1, 50e-6
 _CODE = re.compile(r"[245](?:\d\d|xx)\Z")
@@ -280,7 +280,7 @@ def shipped_rules() -> RuleSet:
 
 
 class Classifier:
-    """Finds causes by rules of one's own and then by those that are shipped.
+    """Finds causes by rules of its own and then by those that are shipped.
 
     What is looked at is the reply pattern of a reply, so replies that differ in what is filled in are judged once.
     """

@@ -67,7 +67,7 @@ def crossed(standing: Standing, line: Line) -> str:
     return "watch" if standing.watch_chance >= line.sure else ""
 
 
-_PACE_DAYS = 3  # whole days before today that say how it goes on
+_PACE_DAYS = 3  # whole days before today from which the pace is taken
 SOON_DAYS = 3  # how far ahead a crossing is foreseen
 
 

@@ -17,9 +17,9 @@ _READ_BY, _READ_FROM = 5, 300.0  # senders, and messages of each, from which it 
 
 
 def common_delay(delays: Array, mail: Array) -> Array:
-    """(days,): the share of everybody's mail that one provider put off, from (senders, days) of all its senders.
+    """(days,): the share of everybody's mail that one provider deferred, from (senders, days) of all its senders.
 
-    0 where there are too few senders, or no more than usual was put off.
+    0 where there are too few senders, or no more than usual was deferred.
     """
     decay = decay_of(_HALF_LIFE)
     usual = (before(faded(delays, decay)) + _USUAL * _WORTH) / (before(faded(mail, decay)) + _WORTH)

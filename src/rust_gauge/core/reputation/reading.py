@@ -40,7 +40,7 @@ class Surroundings:
     """What beside the counts decides, for each series. What is left out is taken for nothing.
 
     `reports`: whether the provider sends complaint reports. `sender`: which series are of one sender. `common_delay`:
-    the share of mail that a provider put off for everybody, (series, days). `peers`: by factor, the usual rate of the
+    the share of mail that a provider deferred for everybody, (series, days). `peers`: by factor, the usual rate of the
     provider's other senders; for engagement how openly mail is read there beside other providers, NaN where that is
     not known. `faults`: what the audit in force that day found, a risk counting a fifth.
     """
@@ -171,7 +171,7 @@ def _engagement(factor: Factor, opened: Array, mail: Array, around: Surroundings
     """
     past_opened = before(faded(opened, decay_of(_PAST)), _SETTLES)
     past_mail = before(faded(mail, decay_of(_PAST)), _SETTLES)
-    # In the first weeks a share hangs on how soon openings are told; the best of those would stay for months.
+    # In the first weeks a share depends on how soon opens are reported; the best of them would stay for months.
     days_seen = np.cumsum(np.cumsum(mail, axis=-1) > 0, axis=-1)
     known = (past_mail >= _OPENED_FROM) & (days_seen >= _OPENED_DAYS)
     share = np.where(known, np.minimum(1.0, past_opened / np.maximum(past_mail, 1.0)), 0.0)

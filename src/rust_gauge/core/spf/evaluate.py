@@ -107,7 +107,7 @@ def check_host(
     """Evaluate SPF for `ip` and `domain` with the sender `<local-part>@<domain>` (§4.1).
 
     `record` is tried in place of what `domain` publishes: for a record before it is published. `receiver` and
-    `timestamp` (Unix seconds) are for the macros `%{r}` and `%{t}`. ValueError when `ip` is no address.
+    `timestamp` (Unix seconds) are for the macros `%{r}` and `%{t}`. ValueError if `ip` is not an IP address.
     """
     run = _Run(_client(ip), sender, helo, receiver, timestamp, time_budget)
     return (yield from run.whole(domain, record))

@@ -141,7 +141,7 @@ def check_form(text: str) -> tuple[Address | None, Found]:
 
 
 def check_kind(address: Address, words: Words) -> tuple[list[Found], str]:
-    """Look at its words: a role, a throw-away domain, a slip of the pen; and what may have been meant."""
+    """Look at its words: a role, a disposable domain, a typo; and what may have been meant."""
     found: list[Found] = []
     local, domain = address
     if local.lower().partition("+")[0] in words.roles:
@@ -187,8 +187,8 @@ def _meant(domain: str, usual: tuple[str, ...]) -> str:
     if domain in usual:
         return ""
     name, _, ending = domain.rpartition(".")
-    if ending in ENDINGS and (mended := f"{name}.{ENDINGS[ending]}") in usual:
-        return mended
+    if ending in ENDINGS and (corrected := f"{name}.{ENDINGS[ending]}") in usual:
+        return corrected
     registered = registered_domain(domain)
     for known in usual:
         if known.startswith(registered) or registered.startswith(known) or known == domain:

@@ -1,4 +1,4 @@
-"""Postfix's policy delegation: an MTA asks about one recipient, and is told what to do (SMTPD_POLICY_README).
+"""Postfix's policy delegation: an MTA asks about one recipient, and gets an action (SMTPD_POLICY_README).
 
 A request is lines of `name=value` up to an empty line; an answer is `action=...` and an empty line. One connection
 carries one request after the other.

@@ -194,7 +194,7 @@ def read_rows(pieces: Iterable[bytes], layout: Layout) -> Iterator[Row]:
 
 
 def _lines(pieces: Iterable[bytes], encoding: str) -> Iterator[str]:
-    """Lines with their ends. What is no text in this encoding is shown as such, so that its row is rejected."""
+    """Return lines with their ends. Octets that are invalid in this encoding stay visible: the row is rejected."""
     decoder = codecs.getincrementaldecoder(encoding)("replace")
     rest = ""
     for piece in pieces:

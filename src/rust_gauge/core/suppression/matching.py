@@ -101,7 +101,7 @@ class Matching:
 
 
 def _digests(octets: Sequence[bytes], secret: bytes) -> list[bytes | None]:
-    """Keys of many; a copy of what is begun already costs a third less than beginning anew."""
+    """Keys of many; a copy of what is begun already costs a third less than beginning again."""
     begun, out = blake2b(digest_size=KEY_OCTETS, key=secret), []
     for octet in octets:
         one = begun.copy()

@@ -1,4 +1,4 @@
-"""The worklist: incidents found, the items that they make, when an item is told, and what comes first."""
+"""The worklist: incidents, the items made of them, when people are notified, and what comes first."""
 
 from rust_gauge.core.worklist.incident import Incident, Level
 from rust_gauge.core.worklist.item import (

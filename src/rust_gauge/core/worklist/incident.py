@@ -6,8 +6,8 @@ from enum import StrEnum
 
 
 class Level(StrEnum):
-    """How bad, and how soon: `stop` this path is or will be stopped, `mend` it costs, `look` it may come to cost,
-    `know` nothing of ours is wrong.
+    """How bad, and how soon: `stop` this path is or will be stopped, `fix` it costs, `investigate` it may come to cost,
+    `info` nothing of ours is wrong.
     """
 
     STOP = "stop"

@@ -1,7 +1,7 @@
-"""An item of the worklist and how it goes on: pure transitions by what was measured and what people do.
+"""An item of the worklist: pure transitions from what was measured and what people do.
 
-An item is one incident. It waits a while before it is told, so that a flicker tells nobody; it is told again while
-nobody minds it; it closes by itself when it is measured well for long enough, and says so when it comes back.
+An item is one incident. It waits before people are notified, so that a short problem notifies nobody; they are
+notified again until somebody acknowledges it; it is resolved after some time without the problem, and it can return.
 """
 
 import math
@@ -13,7 +13,7 @@ from rust_gauge.core.worklist.incident import Incident, Level
 
 
 class State(StrEnum):
-    """Where an item stands. `waiting`: found, not told yet. `acknowledged`: somebody said that they look after it."""
+    """The state of an item. `waiting`: detected, nobody is notified yet. `acknowledged`: somebody has taken it."""
 
     WAITING = "waiting"
     OPEN = "open"
@@ -23,7 +23,7 @@ class State(StrEnum):
 
 
 class Tell(StrEnum):
-    """What has to be told of it now."""
+    """What people have to be notified of now."""
 
     NOTHING = ""
     OPENED = "opened"
@@ -34,7 +34,7 @@ class Tell(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Patience:
-    """How long is waited. `wait`: before it is told; `repeat`: before it is told again, none: never; `well`: how long
+    """Delays. `wait`: before the notification; `repeat`: before a reminder, none: never; `well`: how long
     it has to be measured well before it closes; `back`: within which a closed one that returns is the same incident.
     """
 
@@ -55,19 +55,19 @@ class Item:
     notified_at: datetime | None = None
     well_since: datetime | None = None
     resolved_at: datetime | None = None
-    until: datetime | None = None  # of one that is put off
+    until: datetime | None = None  # of one that is deferred
     returns: int = 0
 
 
 def follow(item: Item | None, incident: Incident | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
-    """Return what becomes of an item by what is measured now (None: nothing is wrong), and what has to be told."""
+    """Return the next item after a measurement (None: nothing is wrong), and what to notify people of."""
     if incident is None:
         return _well(item, patience, now)
     if item is None or (item.state is State.RESOLVED and item.resolved_at and now - item.resolved_at > patience.back):
         returns = 0 if item is None else item.returns + 1
         item = Item(incident, State.WAITING, now, now, returns=returns)
     elif item.state is State.RESOLVED:
-        # It came back: whoever closed it thought that it was mended.
+        # It came back: whoever closed it thought that it was fixed.
         item = Item(incident, State.WAITING, now, now, returns=item.returns + 1)
     worse = incident.level.urgency > item.incident.level.urgency
     since = min(item.incident.since, incident.since)
@@ -91,7 +91,7 @@ def follow(item: Item | None, incident: Incident | None, patience: Patience, now
 def _well(item: Item | None, patience: Patience, now: datetime) -> tuple[Item | None, Tell]:
     if item is None or item.state is State.RESOLVED:
         return item, Tell.NOTHING
-    if item.state is State.WAITING:  # it passed before anybody was told: it never was
+    if item.state is State.WAITING:  # it passed before anybody was notified: no item
         return None, Tell.NOTHING
     well_since = item.well_since or now
     if now - well_since < patience.well:
@@ -100,12 +100,12 @@ def _well(item: Item | None, patience: Patience, now: datetime) -> tuple[Item | 
 
 
 def resolve(item: Item, now: datetime) -> Item:
-    """Mended: measured well, or measured anew by somebody who mended it."""
+    """Mended: measured well, or measured again by somebody who fixed it."""
     return replace(item, state=State.RESOLVED, resolved_at=now, until=None, well_since=None)
 
 
 def acknowledge(item: Item) -> Item:
-    """Somebody looks after it: it is not told again unless it gets worse."""
+    """Somebody has taken it: no more notifications unless it gets worse."""
     return replace(item, state=State.ACKNOWLEDGED, until=None) if item.state is not State.RESOLVED else item
 
 

@@ -1,4 +1,4 @@
-"""Which incidents are one incident: a broken key and the mail that fails by it are told once, and mended once."""
+"""Which incidents are one incident: a broken key and the mail that fails for it are one item."""
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
@@ -14,7 +14,7 @@ def join(found: Iterable[Incident], causes: Mapping[str, Sequence[str]]) -> list
     """One incident for each incident. `causes`: the causes of events by the factor that they pull.
 
     Two of the same key are one. Failing authentication belongs to the domain's fault in SPF, DKIM, DMARC or of a
-    stream, whose record mends it; a stream that is not aligned belongs to the fault of the record that proves nothing;
+    stream, whose record fixes it; a stream that is not aligned belongs to the fault of the record that proves nothing;
     a new reply to the pull of its cause; a changed record to the fault, or the failing authentication, of its domain.
     What is joined leaves its key in `parts`.
     """

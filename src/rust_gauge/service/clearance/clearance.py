@@ -147,7 +147,9 @@ class Desk:
             self._judge_all(answers, keys, rows, gone, domains)
         for number, error in wrong.items():
             answers[number] = self._show(texts[number], no_address(error))
-        if self._pause is not None:  # whoever is on the list is told so; all others wait for a person's word
+        if (
+            self._pause is not None
+        ):  # addresses on the list get their reason; all others wait until the stream is resumed
             since = self._pause["since"].replace("+00:00", "Z")
             why = f"this stream is paused: {self._pause['why']}"
             answers = [
@@ -160,7 +162,7 @@ class Desk:
         self, texts: Sequence[str], keys: list[list[bytes | None]], wrong: dict[int, AddressError], domains: list[str],
         ends: list[int],
     ) -> Iterator[Sequence[bytes]]:  # fmt: skip
-        """Keys piece by piece, made when they are wanted; `keys`, `wrong`, `domains` and where each piece `ends` are
+        """Keys piece by piece, made on demand; `keys`, `wrong`, `domains` and where each piece `ends` are
         filled on the way. The first is small, as nothing else is done while it is made.
         """
         known: set[str] = set()
@@ -303,9 +305,9 @@ def withhold(
     context: Context, tenant_id: int, held: Sequence[tuple[str, str, str]], question: Question, domain: str,
     campaign: str = "",
 ) -> int:  # fmt: skip
-    """Count mail that was not sent as `withheld`: recipient, reason and message id each. Gives how many.
+    """Count mail that was not sent as `withheld`: recipient, reason and message id each. Returns how many.
 
-    What is no address is nobody's mail.
+    An invalid address counts for no domain.
     """
     now, events = context.clock(), []
     for text, reason, message_id in held:
@@ -364,7 +366,7 @@ class Stream:
         self.lines = 0
 
     def feed(self, octets: bytes) -> None:
-        """Read on. ServiceProblem for a line that is no JSON and no address."""
+        """Read on. ServiceProblem for a line that is neither JSON nor an address."""
         lines = (self._rest + octets).split(b"\n")
         self._rest = lines.pop()
         if len(self._rest) > 10_000:

@@ -23,7 +23,7 @@ def run_gates(context: Context, stop: threading.Event) -> None:
 
 
 def serve_gates(context: Context, host: str, port: int, stop: threading.Event, ready: Callable[[int], object]) -> None:
-    """The same at an address. `ready` is told the port."""
+    """The same at an address. `ready` is called with the port."""
     keeper = Gatekeeper(context)
     listener = PolicyIn(host, port, keeper.answer, keeper.count)
 

@@ -175,7 +175,7 @@ class Gatekeeper:
         return row
 
     def count(self) -> int:
-        """Count what was refused since the last time as withheld. Gives how many."""
+        """Count what was refused since the last time as withheld. Returns how many."""
         with self._lock:
             held, self._held = self._held, []
         # Together, as each transaction costs more than all that it writes.
@@ -187,7 +187,7 @@ class Gatekeeper:
             try:
                 recipients = [(held.recipient, held.reason, held.instance[:255]) for held in refused]
                 count += withhold(self._context, tenant_id, recipients, question, domain)
-            except ServiceProblem as problem:  # no sender, as of a bounce: there is no domain to count it under
+            except ServiceProblem as problem:  # no sender, as of a bounce: no domain to count it for
                 log.info("not_counted", why=str(problem))
             except StoreError as error:
                 log.warning("gate_trouble", error=str(error))

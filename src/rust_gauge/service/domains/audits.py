@@ -198,7 +198,7 @@ def _keep(context: Context, tenant: TenantAccess, row: DomainRow, document: Audi
         store_audits.see_keys(connection, tenant.id, row.id, keys, now)
         common = {"tenant_id": tenant.id, "domain_id": row.id, "audit_id": id, "happened_at": now}
         store_audits.add_history(connection, [{**common, **change} for change in changes])
-        jobs.enqueue(connection, "worklist", tenant.id, 0, now)  # what it found is told at once
+        jobs.enqueue(connection, "worklist", tenant.id, 0, now)  # its findings are reported at once
         return id
 
     id = context.store.transaction(write)
@@ -257,7 +257,7 @@ def audit_by_schedule(context: Context, domain_id: int) -> None:
 
 
 def ask_for_due(context: Context) -> int:
-    """Ask for the audits whose time has come; gives how many."""
+    """Ask for the audits whose time has come; returns how many."""
 
     def ask(connection: Any) -> int:
         rows = store_audits.due_domains(connection, context.clock())

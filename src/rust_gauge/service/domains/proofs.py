@@ -65,7 +65,7 @@ def _start_record(context: Context, tenant: TenantAccess, domain: str) -> Proof:
 
 
 def keep_record_proof(context: Context, tenant: TenantAccess, domain: str, token: str) -> int:
-    """Wait for this record from now on, unless one is waited for already. Gives the proof's id."""
+    """Wait for this record from now on, unless one is waited for already. Returns the proof's id."""
     now = context.clock()
 
     def write(connection: Any) -> int:

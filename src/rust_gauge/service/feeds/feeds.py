@@ -32,7 +32,7 @@ _KEEP_LOADS = timedelta(days=40)  # the history that a feed shows, and some days
 
 
 def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
-    """Open a way in. Its token and key are in this answer only."""
+    """Add a feed. Its token and key are in this answer only."""
     _check(context, new.kind, new.source, new.mapping)
     token, secret = TOKEN_PREFIX + secrets.token_urlsafe(30), secret_text(secrets.token_bytes(32))
     now = context.clock()
@@ -133,7 +133,7 @@ def update_feed(context: Context, tenant: TenantAccess, name: str, change: FeedC
 
 
 def delete_feed(context: Context, tenant: TenantAccess, name: str) -> None:
-    """Close a way in; what came by it stays."""
+    """Remove a feed. Its events stay."""
     row = find_feed(context, tenant, name)
     context.store.transaction(lambda c: store_feeds.delete_feed(c, row.id))
 

@@ -55,7 +55,7 @@ def rows_of_notice(raw: bytes, sent_to: str, arrived: datetime, domain: str = ""
 def _row(notice: Notice, one: Any, domain: str, arrived: datetime) -> dict[str, Any] | None:
     kind = _ACTIONS.get(one.action)
     if kind is None:
-        return None  # relayed or expanded: its fate is told by others
+        return None  # relayed or expanded: other reports say what happened to it
     row: dict[str, Any] = {
         "kind": kind,
         "time": min(one.at or notice.at or arrived, arrived).isoformat(),

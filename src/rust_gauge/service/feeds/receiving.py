@@ -129,7 +129,7 @@ def parsed(item: Any, is_text: bool) -> Any:
 
 
 class BrokenDocument(str):
-    """A line that is no JSON."""
+    """A line that is not JSON."""
 
 
 def take_documents(

@@ -59,6 +59,6 @@ def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) ->
 
 
 def delete_rejected_rows(context: Context, tenant: TenantAccess, name: str) -> int:
-    """Forget what was rejected. Gives how many rows."""
+    """Forget what was rejected. Returns how many rows."""
     row = find_feed(context, tenant, name)
     return context.store.transaction(lambda c: store_feeds.delete_rejected_rows(c, row.id))

@@ -65,7 +65,7 @@ class Runner:
         self._addresses: tuple[float, list[FeedRow]] = (0.0, [])
 
     def start_mail(self) -> int:
-        """Listen for mail, if the settings say so. Gives the port, 0 where there is none."""
+        """Listen for mail, if the settings say so. Returns the port, 0 where there is none."""
         settings = self._context.settings
         if not settings.smtp_port:
             return 0
@@ -170,7 +170,7 @@ class Runner:
     # Queues
 
     def _tend_queue(self, row: FeedRow, turn: _Turn) -> None:
-        """Have a consumer for a queue while it is wanted; a new one when its settings changed."""
+        """Keep a consumer for each enabled queue; a new one when its settings changed."""
         settings = (row.source, row.password, row.paused)
         if turn.consumer is not None and (row.paused or turn.since != settings):
             turn.stop.set()

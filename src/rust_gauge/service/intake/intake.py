@@ -29,7 +29,7 @@ from rust_gauge.store.intake import Load, StaleRulesError
 _SHOWN = 200  # rejections in an answer
 _SUBJECTS_AFTER = timedelta(minutes=5)  # streams, relays and addresses are computed together
 _SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
-_RULE_CHANGES = 5  # how often a load is judged anew
+_RULE_CHANGES = 5  # how often a load is judged again
 _PIECE = 1000  # rows that are read before another load has its turn
 
 T = TypeVar("T")
@@ -130,7 +130,7 @@ def _store(
     origin: str = "event",
     then: Callable[[UnitOfWork, set[bytes]], None] | None = None,
 ) -> int:
-    """Write what was read, in one transaction; gives how many events were new."""
+    """Write what was read, in one transaction; returns how many events were new."""
 
     def write(unit: UnitOfWork) -> int:
         connection, now = unit.connection, unit.now

@@ -1,7 +1,7 @@
 """What a process knows of a tenant while it takes events in: ids of names, who runs recipient domains, the rules.
 
 It is shared by all loads of the process, and only grows: ids never change, a name without events does no harm, and what
-belongs to one load (the reply pattern of each of its events) lives in that load. It is begun anew from time to time.
+belongs to one load (the reply pattern of each of its events) lives in that load. It is begun again from time to time.
 """
 
 from collections.abc import Iterable, Sequence
@@ -26,13 +26,13 @@ from rust_gauge.store.intake import Load, Names, labels_of
 from rust_gauge.store.trouble import Troubled
 
 _KNOWN_FOR = timedelta(minutes=10)  # how long a process remembers names and who runs a recipient domain
-_MOST_DOMAINS = 200_000  # recipient domains; then it is begun anew
+_MOST_DOMAINS = 200_000  # recipient domains; then it is begun again
 _MOST_PATTERNS = 200_000  # of a tenant: replies with a random part that is not recognised must not fill memory
 _MOST_PATHS = 2000  # ways that rows are sent
 
 
 def known_names(context: Context, tenant_id: int) -> "KnownNames":
-    """Return what this process knows of a tenant; begun anew after a while, and when it has grown large."""
+    """Return what this process knows of a tenant; begun again after a while, and when it has grown large."""
     now = context.clock()
     known: KnownNames | None = context.memory.get(("names", tenant_id))
     if known is None or not timedelta(0) <= now - known.begun < _KNOWN_FOR or known.is_large:
@@ -41,13 +41,13 @@ def known_names(context: Context, tenant_id: int) -> "KnownNames":
 
 
 def forget_names(context: Context, tenant_id: int) -> None:
-    """Have the next load begin anew, by the rules of that moment. Loads under way keep what they have."""
+    """Have the next load begin again, by the rules of that moment. Loads under way keep what they have."""
     context.memory.pop(("names", tenant_id), None)
 
 
 @dataclass(slots=True)
 class _Interned:
-    """Ids that were found in one transaction. They are told to others when it is committed, not before."""
+    """Ids that were found in one transaction. They are shared once it is committed, not before."""
 
     domains: dict[str, int] = field(default_factory=dict)
     streams: dict[str, int] = field(default_factory=dict)
@@ -73,7 +73,7 @@ class KnownNames:
 
     @property
     def is_large(self) -> bool:
-        """Whether it is time to begin anew."""
+        """Whether it is time to begin again."""
         return len(self.short_domains) > _MOST_DOMAINS or len(self._wordings) > _MOST_PATTERNS
 
     def short_paths(self) -> Iterable[tuple[tuple[Any, ...], Path]]:
@@ -81,7 +81,7 @@ class KnownNames:
         return list(self._short_paths.items())
 
     def remember_path(self, key: tuple[Any, ...], path: Path) -> None:
-        """Rows that are sent this way can take the short way in later loads, too."""
+        """Rows in this form can take the fast path in later loads, too."""
         if len(self._short_paths) < _MOST_PATHS:
             self._short_paths[key] = path
 

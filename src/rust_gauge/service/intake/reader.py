@@ -110,7 +110,7 @@ class Reader:
                 self._domains[domain] = (domain, self._known.names.providers[domain][0])
 
     def _short_way(self, rows: Rows, start: int, end: int) -> list[int]:
-        """Reads what can be read this way; gives the numbers of the other rows.
+        """Reads what can be read this way; returns the numbers of the other rows.
 
         One loop, since it is what a load's speed hangs on.
         """

@@ -33,7 +33,7 @@ class Rows:
 
 
 def rows_of(values: Sequence[Any]) -> Rows:
-    """Rows of values that are no text any more."""
+    """Rows of parsed values."""
     return Rows(values, range(1, len(values) + 1), are_text=False)
 
 

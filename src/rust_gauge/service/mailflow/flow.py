@@ -247,7 +247,7 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
         reporting = store_flow.reporting_providers(connection, context.clock().date() - REPORTS_WITHIN)
         reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
         names = (_called(one), _called(other))
-        # Complaints are only compared where they are told.
+        # Complaints are only compared where they are reported.
         heard = [_sum(counts for id, counts in side.items() if id in reporting) for side in sides]
         return FlowComparison(
             first_day=first, last_day=last, first=names[0], second=names[1],

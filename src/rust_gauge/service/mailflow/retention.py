@@ -40,7 +40,7 @@ def put_settings(context: Context, tenant: TenantAccess, settings: FlowSettings)
 
     def write(connection: Connection) -> None:
         lock_counters(connection, tenant.id)
-        raise_rules_version(connection, tenant.id)  # loads that were read by the old ones are read anew
+        raise_rules_version(connection, tenant.id)  # loads that were read by the old ones are read again
         store_settings.put_setting(connection, tenant.id, _SETTING, settings.model_dump(), now)
         jobs.enqueue(connection, "retention", tenant.id, 0, now)
 

@@ -47,7 +47,7 @@ def check_plan(context: Context, tenant: TenantAccess, text: str) -> Plan:
     compared = context.resolver.run(compare_plan(plan, [ip for _, ip in servers], _selectors(row)), fresh=True)
     document = plan_document(plan, settings_of(row), {comparison.record.key: comparison for comparison in compared})
     if document.right == document.total > 0 and (row.audit is None or row.audit.faults):
-        now = context.clock()  # what the newest audit found wrong is mended, most likely
+        now = context.clock()  # what the latest audit found is fixed, most likely
         context.store.transaction(lambda c: jobs.enqueue(c, "audit", tenant.id, row.id, now))
     return document.model_copy(
         update={"checked_at": context.clock(), "servers": [f"{name} ({ip})" for name, ip in servers]}
@@ -92,14 +92,14 @@ def settings_of(row: DomainRow) -> PlanSettings:
 def _core_settings(row: DomainRow) -> CoreSettings:
     s = settings_of(row)
     return CoreSettings(
-        s.stage, s.reports_to, s.spf_ending, tuple((way.relay, way.way) for way in s.spf_ways), tuple(s.keep_terms),
+        s.stage, s.reports_to, s.spf_ending, tuple((c.relay, c.way) for c in s.spf_ways), tuple(s.keep_terms),
         s.ttl, s.mta_sts, str(row.plan.get("sts_id", "")), s.mta_sts_host, s.tls_reports_to, row.plan.get("proof", ""),
         keys=tuple(row.plan.get("keys", {}).items()),
     )  # fmt: skip
 
 
 def put_settings(context: Context, tenant: TenantAccess, text: str, settings: PlanSettings) -> Plan:
-    """Choose anew. The id of the MTA-STS record changes with its mode, so that senders fetch the policy again."""
+    """Choose again. The id of the MTA-STS record changes with its mode, so that senders fetch the policy again."""
     row = find_domain(context, tenant, text)
     if settings.mta_sts_host:
         settings = settings.model_copy(update={"mta_sts_host": domain_name(settings.mta_sts_host)})

@@ -83,7 +83,7 @@ def provider_id(connection: Connection, tenant: TenantAccess, name: str) -> int:
 
 
 def rename_provider(context: Context, tenant: TenantAccess, provider: str, label: str) -> Provider:
-    """Call a provider by a name of one's own; an empty one takes it back."""
+    """Call a provider by a name of its own; an empty one takes it back."""
     label = label.strip()
 
     def write(connection: Connection) -> None:

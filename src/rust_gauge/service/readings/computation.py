@@ -70,7 +70,7 @@ def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, flo
         return {"attempted": 1, **({about: 1} if about else {}), **({"invalid_addresses": 1} if bad else {})}
     if kind is Count.DELAYED:
         if about:
-            return {about: 0.5}  # put off for what we are: half a refusal
+            return {about: 0.5}  # deferred for what we are: half a refusal
         return {} if cause in _NO_FAULT else {"delays": 1}
     plain = {Count.COMPLAINED: "complaints", Count.UNSUBSCRIBED: "unsubscribes", Count.OPENED: "opened"}
     return {plain[kind]: 1} if kind in plain else {}
@@ -226,7 +226,7 @@ def _faults(connection: Connection, tenant_id: int, domain_id: int, first: date,
 
 
 def compute_readings(context: Context, tenant_id: int, domain_id: int) -> int:
-    """Compute a domain's readings from its counters and keep them; gives how many series."""
+    """Compute a domain's readings from its counters and keep them; returns how many series."""
     return compute(context, tenant_id, 1, [domain_id])
 
 
@@ -307,7 +307,7 @@ def _series(
 def look_at_providers(context: Context, *, whole: bool = False) -> int:
     """What providers did to everybody on the last days (`whole`: on all that are kept), and what is usual there.
 
-    Domains whose readings depend on it are computed anew. Gives how many days of providers changed.
+    Domains whose readings depend on it are computed again. Returns how many days of providers changed.
     """
     now = context.clock()
     today = now.date()
@@ -347,7 +347,7 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
 
 
 def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
-    """By day: what was put off for everybody, the same with the provider's own trouble, and how many senders."""
+    """By day: what was deferred for everybody, the same with the provider's own trouble, and how many senders."""
     kinds, causes, n = rows.kind, rows.cause, rows.n
     senders, at = np.unique(rows.domain, return_inverse=True)
     cell = at * length + rows.day
@@ -361,7 +361,7 @@ def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
     mail = np.maximum(sums(~delayed, sign), 0.0)
     theirs = np.isin(causes, [cause.number for cause in _THEIR_TROUBLE])
     silent = np.isin(causes, [cause.number for cause in _NO_FAULT | SENDER_CAUSES])
-    # Mail that is put off now is not delivered yet: today's would look like more than all of it.
+    # Mail that is deferred now is not delivered yet: today's would look like more than all of it.
     deferred = sums(delayed & ~theirs & (causes != Cause.GREYLISTED.number))
     whole = np.maximum(mail, deferred)
     ours = common_delay(sums(delayed & ~silent), whole)

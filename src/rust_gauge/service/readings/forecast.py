@@ -1,4 +1,4 @@
-"""Readings to come, as it goes and with a change; and how much room is left until a line."""
+"""Forecast readings, unchanged and with a change; and the headroom until a line."""
 
 from collections.abc import Mapping
 from datetime import timedelta
@@ -23,7 +23,7 @@ _AHEAD_MOST = 60  # days in which a line may be reached
 def forecast_reading(
     context: Context, tenant: TenantAccess, subject: Subject, name: str, provider: str | None, wanted: ForecastRequest
 ) -> Forecast:
-    """The readings that would follow, as it goes and with a change."""
+    """Return forecast readings, unchanged and with a change."""
     today = context.clock().date()
 
     found = examine(context, tenant, subject, name)

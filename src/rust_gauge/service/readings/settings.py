@@ -1,4 +1,4 @@
-"""The parameters of a tenant's readings. A change computes the past anew, as a job that shows old beside new."""
+"""The parameters of a tenant's readings. A change computes the past again, as a job that shows old beside new."""
 
 from functools import partial
 from typing import Any
@@ -46,7 +46,7 @@ def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
 def put_settings(
     context: Context, tenant: TenantAccess, settings: ReadingSettings | None, by: str
 ) -> ReadingSettingsView:
-    """Keep settings; None goes back to those shipped. The past is computed anew."""
+    """Keep settings; None goes back to those shipped. The past is computed again."""
     now = context.clock()
     factors = (settings or ReadingSettings()).factors
     given = {str(name): factor.model_dump(exclude_none=True) for name, factor in factors.items()}
@@ -72,7 +72,7 @@ def put_settings(
 
 
 def run_anew(context: Context, job: Job) -> dict[str, Any]:
-    """The job: every domain's readings anew, old beside new; then the other subjects."""
+    """The job: every domain's readings again, old beside new; then the other subjects."""
     names = context.store.transaction(lambda c: store.names_of(c, job.tenant_id, 1))
     before = context.store.transaction(partial(_now, tenant_id=job.tenant_id))
     position = dict(job.position)

@@ -31,7 +31,7 @@ from rust_gauge.store.suppression import Ask, EntryRow, Target, Where
 
 
 def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str, origin: str) -> EntriesMade:
-    """Hold addresses by hand or by a program. What is no address is told, the others are held."""
+    """Suppress addresses for a person or a program. Invalid ones are reported, the others are suppressed."""
     now = context.clock()
     if new.until is not None and new.until <= now:
         raise ServiceProblem("invalid-request", "until is in the past", remedy="Omit it for no end")
@@ -76,7 +76,7 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
 
 
 def lift(context: Context, tenant: TenantAccess, request: Lift, by: str, origin: str) -> Lifted:
-    """Take entries off, all or none. One from a complaint needs a word more."""
+    """Remove entries, all or none. One from a complaint needs a confirmation."""
     if bool(request.ids) == bool(request.address):
         raise ServiceProblem("invalid-request", "Give either ids or one address", remedy="Give exactly one of the two")
 

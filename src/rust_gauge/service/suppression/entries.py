@@ -78,7 +78,7 @@ def filter_of(
     reasons: Sequence[str] = (), provider: str | None = None, stream: str | None = None, scope: str | None = None,
     origin: str = "", ends_within_days: float | None = None, came_back: bool = False,
 ) -> Filter:  # fmt: skip
-    """What somebody wants to see. ServiceProblem for an address that is none, `not-found` for an unknown name."""
+    """Return the filters of a list. ServiceProblem for an address that is none, `not-found` for an unknown name."""
 
     def read(unit: UnitOfWork, lookup: ProviderLookup) -> Filter:
         connection = unit.connection

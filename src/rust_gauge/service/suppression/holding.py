@@ -217,9 +217,9 @@ def _provider(recipient: Recipient) -> str:
 
 
 def settle(unit: UnitOfWork, keys: Sequence[bytes], kept_since: datetime) -> tuple[int, int]:
-    """Events of these recipients were read anew: make the entries that they ask for, withdraw those that none does.
+    """Events of these recipients were read again: make the entries that they ask for, withdraw those that none does.
 
-    Entries whose events may have been dropped since stay. Gives how many were made and withdrawn.
+    Entries whose events may have been dropped since stay. Returns how many were made and withdrawn.
     """
     if not keys:
         return 0, 0

@@ -76,7 +76,7 @@ class Wanted(NamedTuple):
 
 @dataclass(slots=True)
 class Piece:
-    """Rows that are read: what is wanted, what is rejected, and the number of the last one."""
+    """Rows that were read: entries to make, rejected rows, and the number of the last one."""
 
     last: int = 0
     octets: int = 0

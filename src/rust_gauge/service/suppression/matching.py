@@ -56,7 +56,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
 
 
 def run_matching(context: Context, job: Job) -> None:
-    """The job. What has its new key already is met again without harm, so it can begin anew at any time."""
+    """The job. What has its new key already is met again without harm, so it can begin again at any time."""
     after: Where | None = None
     while True:
         rows = context.store.transaction(

@@ -34,7 +34,7 @@ def start(context: Context, tenant: TenantAccess, request: PolicyBacktestRequest
 
 
 def run_trial(context: Context, job: Job) -> dict[str, Any]:
-    """The job. Begun again it starts anew: it changes nothing, so nothing is lost."""
+    """The job. Begun again it starts again: it changes nothing, so nothing is lost."""
     request = PolicyBacktestRequest.model_validate(job.request)
     since = context.clock() - timedelta(days=request.days)
 

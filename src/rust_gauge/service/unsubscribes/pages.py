@@ -34,7 +34,7 @@ async def unsubscribe(context: Ctx, token: Token, request: Request) -> HTMLRespo
     """Done when this is answered. No cookie, no redirect, no second question (RFC 8058 §3.2)."""
     body = await request.body()
     if not is_one_click(body, request.headers.get("content-type", "")):
-        return page("This is no request to unsubscribe", f"{POST_FIELD} is wanted as a form.", status=400)
+        return page("Not an unsubscribe request", f"The form field {POST_FIELD} is missing.", status=400)
     way = "page" if b"way=page" in body else "post"
     link = await run_in_threadpool(unsubscribes.unsubscribe, context, token, way)
     if link is None:

@@ -32,7 +32,7 @@ _GONE = 410  # the receiver wants no more calls (Standard Webhooks)
 
 
 def is_wanted(connection: Connection, tenant_id: int, subject: str) -> bool:
-    """Whether anybody wants to be told of this."""
+    """Return whether a webhook has this subject."""
     rows = store_webhooks.active_webhooks(connection, tenant_id)
     return any(not row.subjects or subject in row.subjects for row in rows)
 
@@ -176,7 +176,7 @@ def list_calls(
 
 
 def replay(context: Context, tenant: TenantAccess, id: int, message_id: str | None = None) -> int:
-    """Try dead calls anew: one, or all. Gives how many."""
+    """Try dead calls again: one, or all. Returns how many."""
     _row(context, tenant, id)
     now = context.clock()
 

@@ -16,7 +16,7 @@ from rust_gauge.service.worklist.place import Place, capital
 from rust_gauge.store import flow
 from rust_gauge.store import readings as store_readings
 
-_LINE_FADES = timedelta(days=10)  # how long a line may still be crossed by what is mended
+_LINE_FADES = timedelta(days=10)  # how long a line may still be crossed by what is fixed
 
 
 _LINE_PACE = timedelta(days=3)  # a rate since the fix is judged over at most this long
@@ -33,8 +33,8 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
         key = f"line:{row.subject}:{row.name}:{row.rate}"
         if not (row.crossed or row.next):
             continue
-        if key in place.mended:
-            since = place.mended[key][0] + timedelta(days=1)
+        if key in place.fixed:
+            since = place.fixed[key][0] + timedelta(days=1)
             first = max(since, place.day - _LINE_PACE)
             fades = since > place.day or not is_past_since(connection, place.tenant, row, first, place.day)
             if fades and place.day - since < _LINE_FADES:

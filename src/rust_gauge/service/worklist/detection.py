@@ -37,12 +37,12 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(unit, tenant)
     found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
-    mended: dict[str, date] = {}
-    for key, (closed, _) in place.mended.items():
+    fixed: dict[str, date] = {}
+    for key, (closed, _) in place.fixed.items():
         if key.startswith("fault:"):
             name = key.split(":")[1]
-            mended[name] = max(closed, mended.get(name, closed))
-    return joined(found + signs.changed_records(connection, tenant, by_name, mended, now))
+            fixed[name] = max(closed, fixed.get(name, closed))
+    return joined(found + signs.changed_records(connection, tenant, by_name, fixed, now))
 
 
 def joined(found: Iterable[Incident]) -> list[Incident]:
@@ -51,16 +51,16 @@ def joined(found: Iterable[Incident]) -> list[Incident]:
 
 
 def _without_mended_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
-    """Where a fault is not found any more, what it made fail is mended with it."""
-    mended = dict(place.mended)
+    """Where a fault is not found any more, what it made fail is fixed with it."""
+    fixed = dict(place.fixed)
     for row in store.items(
         connection, [place.tenant.id], [str(state) for state in State if state is not State.RESOLVED]
     ):
         incident = store.item_of(row).incident
         if incident.kind == "fault" and row.item_key not in found:
-            mended |= dict.fromkeys(incident.parts, (row.seen_at.date(), incident.measure))
-            mended[row.item_key] = (place.day, incident.measure)  # a record that changed today is what mended it
-    return replace(place, mended=mended)
+            fixed |= dict.fromkeys(incident.parts, (row.seen_at.date(), incident.measure))
+            fixed[row.item_key] = (place.day, incident.measure)  # a record that changed today is what fixed it
+    return replace(place, fixed=fixed)
 
 
 def _worth_a_look(connection: Connection, tenant: TenantAccess, today: date) -> list[int]:

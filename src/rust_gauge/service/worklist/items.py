@@ -45,7 +45,7 @@ _SHOWN_RESOLVED = timedelta(days=400)  # as long as readings are kept
 _WELL = "Re-checked: the problem is gone"
 
 
-_NEWS = ("record", "reply")  # kinds that are news for a day; nobody has to be told that the day is over
+_NEWS = ("record", "reply")  # kinds that are news for a day; no notification at the end of the day
 
 
 _OLD_NEWS = "Reported for a day"
@@ -78,7 +78,7 @@ def settings_of(connection: Connection, tenant_id: int) -> AlertSettings:
 
 
 def put_settings(context: Context, tenant: TenantAccess, settings: AlertSettings) -> AlertSettings:
-    """Keep how a tenant is told. Addresses that can never be called are refused."""
+    """Store the alert settings. Addresses that can never be called are refused."""
     names = [channel.name for channel in settings.channels]
     if len(set(names)) < len(names):
         raise ServiceProblem("invalid-request", "channels: two channels have the same name")
@@ -126,7 +126,7 @@ def run_look(context: Context, job: Job) -> None:
 
 
 def detect(context: Context, tenant: TenantAccess) -> int:
-    """Find what is wrong now and follow every item. Gives how many items live."""
+    """Find what is wrong now and follow every item. Returns how many items live."""
 
     def write(unit: UnitOfWork) -> int:
         settings = settings_of(unit.connection, tenant.id)
@@ -142,7 +142,7 @@ def detect(context: Context, tenant: TenantAccess) -> int:
 def follow_all(
     unit: UnitOfWork, tenant: TenantAccess, found: Iterable[Incident], settings: AlertSettings, *, tell: bool = True
 ) -> int:
-    """Follow the items of a tenant by what was found; what has to be told is told in the same transaction."""
+    """Update the items of a tenant after a search; notifications are stored in the same transaction."""
     connection, now = unit.connection, unit.now
     patience = _patience(settings)
     wanted = {incident.key[:400]: incident for incident in found}
@@ -179,7 +179,7 @@ def follow_all(
 
 
 def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Incident], now: datetime) -> None:
-    """Let items that were found to be part of an incident go on as that incident, so that nobody is told twice.
+    """Let items that were found to be part of an incident go on as that incident, so that nobody is notified twice.
 
     The first that lives takes the incident's key where that has no live item; any other is closed as a part of it.
     """
@@ -234,7 +234,7 @@ def _member_of_any(context: Context, tenants: tuple[TenantAccess, ...], email: s
 
 
 def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) -> list[WorkItem]:
-    """Items that lived on a day, as they were told by then, what is worst first; levels and remedies are of today."""
+    """Return the items of a past day as they were reported then, the worst first; levels and remedies are of today."""
     now = context.clock()
     names = {tenant.id: tenant for tenant in tenants}
 
@@ -386,7 +386,7 @@ def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, i
 
 
 def _newest_mail(unit: UnitOfWork, incident: Incident, domain_ids: list[int]) -> str:
-    """What the newest mail says, if it says that a pull is mended: a reading remembers for days, the last hours do not.
+    """What the newest mail says, if it says that a pull is fixed: a reading remembers for days, the last hours do not.
 
     The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
     """
@@ -420,7 +420,7 @@ def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
 
 def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> int:
     """Go over past days as if each had been looked at, so that their incidents are known with their days; nobody is
-    told. For a service that is begun on counters that are there already. Gives how many items were made.
+    told. For a service that is begun on counters that are there already. Returns how many items were made.
     """
 
     def write(unit: UnitOfWork) -> int:

@@ -1,5 +1,5 @@
-"""Telling people of items: by mail and to chats, each try recorded, tried again, given up in the end. Webhooks are told
-beside them.
+"""Notifications about items, by mail and to chats: each attempt is recorded, retried, and given up in the end. Webhooks
+are called in addition.
 """
 
 import json
@@ -78,7 +78,7 @@ def _link(settings: Settings, tenant: TenantAccess, id: int) -> str:
 def tell(
     unit: UnitOfWork, tenant: TenantAccess, id: int, item: Item, summary: Tell, settings: AlertSettings
 ) -> None:  # fmt: skip
-    """Write down who is to be told of an item; the worker tells them, after their quiet hours."""
+    """Store the notifications about an item; the worker sends them, after quiet hours."""
     connection, now, incident = unit.connection, unit.now, item.incident
     values = {
         "title": incident.title, "text": incident.text, "level": str(incident.level), "what": _WORDS[summary],

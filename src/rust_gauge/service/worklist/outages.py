@@ -13,7 +13,7 @@ _OUTAGE = 0.2  # share of an outage from which it is an item of the worklist
 
 
 def outages_on(connection: Connection, place: Place, day: date) -> list[Incident]:
-    """Providers that put everybody's mail off by their own incident: to know, not to mend."""
+    """Providers that put everybody's mail off by their own incident: to know, nothing to fix."""
     out = []
     for row in provider_norms.provider_days(connection, day, place.columns.names):
         if row.day != day or row.outage < _OUTAGE or not place.mail_at.get(row.provider_id):

@@ -29,7 +29,7 @@ FELL_WITHIN = 7  # days
 CONDITION_FELL = 5.0  # or so many, more than the margin, into another condition
 
 
-_REMEMBERED = timedelta(days=30)  # how long what was mended may still fade
+_REMEMBERED = timedelta(days=30)  # how long what was fixed may still fade
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +45,7 @@ class Place:
     mail: Mapping[int, Mapping[int, int]]  # by domain and provider, of domains that are looked at closely
     streams: Mapping[tuple[int, str], tuple[str, int, int]]  # (domain, factor): stream, events, of how many
     live: frozenset[str] = frozenset()  # keys of items that live: they go on until they are well below what made them
-    mended: Mapping[str, tuple[date, float]] = field(default_factory=dict)  # by key: since when, at how many points
+    fixed: Mapping[str, tuple[date, float]] = field(default_factory=dict)  # by key: since when, at how many points
 
 
 def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids: Sequence[int]) -> Place:
@@ -58,15 +58,15 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids
         mail[domain_id][columns.place(provider_id)] += n
     mail_of, mail_at = (flow.delivered_by(connection, [tenant.id], kind, week, day) for kind in (1, SUM_PROVIDER))
     live: set[str] = set()
-    mended: dict[str, tuple[date, float]] = {}
+    fixed: dict[str, tuple[date, float]] = {}
     for row in store.items(connection, [tenant.id]):
         if row.state != str(State.RESOLVED):
             live.add(row.item_key)
         elif row.resolved_at is not None and day - _REMEMBERED <= row.resolved_at.date() <= day:
             incident = store.item_of(row).incident
-            mended |= dict.fromkeys((row.item_key, *incident.parts), (row.resolved_at.date(), incident.measure))
+            fixed |= dict.fromkeys((row.item_key, *incident.parts), (row.resolved_at.date(), incident.measure))
     streams = _streams(connection, tenant, domain_ids, week, day)
-    return Place(tenant, day, columns, names, mail_of, mail_at, mail, streams, frozenset(live), mended)
+    return Place(tenant, day, columns, names, mail_of, mail_at, mail, streams, frozenset(live), fixed)
 
 
 def _streams(

@@ -28,13 +28,13 @@ _SURELY = 1.2  # times its margin that a pull has to be: two complaints of four 
 HEAVY_OVER_ALL = 4.0  # or over all of them
 
 
-_FADES_FOR = 4  # days without a rise after which a pull is that of something mended
+_FADES_FOR = 4  # days without a rise after which a pull is that of something fixed
 
 
 _LEAST_SHARE = 0.03  # of a domain's mail that a provider has to have
 
 
-_FELL = 12.0  # points within them that are told though no single factor is heavy
+_FELL = 12.0  # points within them that are reported though no single factor is heavy
 
 
 _RISES = 1.0  # points by which a pull that only fades may stand above the least that it had since
@@ -81,7 +81,7 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
             continue
         heavy = [_heavy(connection, place, domain_id, whole, mine, factor, day) for factor in range(len(NAMES))]
         these = [incident for incident in heavy if incident is not None]
-        # What fell by a factor that only fades by now was told with that factor.
+        # What fell by a factor that only fades by now was reported with that factor.
         index = (day - whole.first).days
         told = any(
             whole.pulls[at, index] / 10 >= HEAVY_OVER_ALL and _is_over(place, whole, domain_id, at, index)
@@ -99,14 +99,14 @@ def _heavy(
         return None  # told with the faults themselves
     mail = place.mail.get(domain_id, {})
     total = sum(mail.values()) or 1
-    mended = place.mended.get(f"pull:{name}:{factor.name}")
+    fixed = place.fixed.get(f"pull:{name}:{factor.name}")
 
     def fades(series: Series, index: int) -> bool:
         if _recovers(series, at, index):
             return True
-        if mended is None or not _only_fades(series, at, index, *mended):
+        if fixed is None or not _only_fades(series, at, index, *fixed):
             return False
-        return not _fails_again(connection, place, domain_id, factor, mended[0])
+        return not _fails_again(connection, place, domain_id, factor, fixed[0])
 
     keeps = KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
@@ -171,20 +171,20 @@ def _recovers(series: Series, factor: int, index: int) -> bool:
 
 
 def _only_fades(series: Series, factor: int, index: int, since: date, measure: float) -> bool:
-    """Whether a pull has not risen since its incident was mended, when it took `measure` points."""
+    """Whether a pull has not risen since its incident was fixed, when it took `measure` points."""
     start = max(0, (since - series.first).days)
     pulls = series.pulls[factor, start : index + 1] / 10
     return bool(len(pulls)) and bool(pulls[-1] <= min(float(pulls.min()), measure) + _RISES)
 
 
 def _is_over(place: Place, whole: Series, domain_id: int, at: int, index: int) -> bool:
-    """Whether a pull over all providers is that of something mended."""
-    mended = place.mended.get(f"pull:{place.names[domain_id]}:{NAMES[at]}")
-    return _recovers(whole, at, index) or (mended is not None and _only_fades(whole, at, index, *mended))
+    """Whether a pull over all providers is that of something fixed."""
+    fixed = place.fixed.get(f"pull:{place.names[domain_id]}:{NAMES[at]}")
+    return _recovers(whole, at, index) or (fixed is not None and _only_fades(whole, at, index, *fixed))
 
 
 def _fails_again(connection: Connection, place: Place, domain_id: int, factor: Factor, since: date) -> bool:
-    """Whether mail of the days after something was mended is past the watch line. A reading that is as low as it can
+    """Whether mail of the days after something was fixed is past the watch line. A reading that is as low as it can
     be, or whose sender mails once a week, does not show that by itself.
     """
     if factor.name not in COUNTS or since >= place.day:

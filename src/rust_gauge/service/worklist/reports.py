@@ -1,4 +1,4 @@
-"""A report for a period by mail: how each domain stood beside the period before, what was mended, what is next.
+"""A report for a period by mail: how each domain stood beside the period before, what was fixed, what is next.
 
 The console shows the same for printing; here it goes to the people whom a tenant names, on Mondays or on the first.
 """
@@ -119,7 +119,7 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
     rows = [row for row in shown.rows if any(value is not None for value in row.cells[0].trend)]
     first = now.date() - timedelta(days=days - 1)
     delivered = context.store.transaction(lambda c: flow.delivered_by(c, [tenant.id], 1, first, now.date()))
-    mended = [
+    fixed = [
         item
         for item in worklist.list_items(context, (tenant,), ("resolved",), None)
         if item.resolved_at is not None and item.resolved_at.date() >= first and item.level != "info"
@@ -132,13 +132,13 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
     picture = {"source": source, "width": report_charts.WIDTH, "height": height} if rows else None
     made = Report(
         title=f"{tenant.name}: mail from {first:%d %b} to {now:%d %b %Y}",
-        text=_text(tenant, sum(delivered.values()), rows, days, mended, todo, link),
+        text=_text(tenant, sum(delivered.values()), rows, days, fixed, todo, link),
         html=render(
             "report.html",
             tenant=tenant.name,
             picture=picture,
             lines=_lines(rows, days),
-            resolved=mended,
+            resolved=fixed,
             next=todo[:_NEXT],
             link=link,
         ),
@@ -187,7 +187,7 @@ def _text(
     delivered: int,
     rows: list[WallRow],
     days: int,
-    mended: list[WorkItem],
+    fixed: list[WorkItem],
     todo: list[WorkItem],
     link: str,
 ) -> str:
@@ -196,7 +196,7 @@ def _text(
         f"{name:<40} {value:>3} {condition:<10} {change:>6}  {weighs}".rstrip()
         for name, value, condition, change, weighs in _lines(rows, days)
     ]
-    parts += ["", "Resolved:", *(f"- {item.title}" for item in mended)] if mended else []
+    parts += ["", "Resolved:", *(f"- {item.title}" for item in fixed)] if fixed else []
     parts += ["", "Next:" if todo else "Nothing to do."]
     parts += [f"{n}. {item.title}. {item.remedy or item.text}" for n, item in enumerate(todo[:_NEXT], 1)]
     return "\n".join([*parts, "", link]) + "\n"

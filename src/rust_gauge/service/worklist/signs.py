@@ -31,7 +31,7 @@ _SHOWN_VALUE = 300  # characters of a record shown in evidence
 def faults(
     connection: Connection, tenant: TenantAccess, names: Mapping[int, str], mail: Mapping[int, int]
 ) -> list[Incident]:
-    """Faults of the newest audits, each with the record that mends it. `names`, `mail`: of domains, by id.
+    """Faults of the newest audits, each with the record that fixes it. `names`, `mail`: of domains, by id.
 
     A listed address is one incident, of its relay where one has it, however many domains send from there.
     """
@@ -97,14 +97,14 @@ def _is_in(address: str, networks: list[str]) -> bool:
 
 
 def changed_records(
-    connection: Connection, tenant: TenantAccess, mail: Mapping[str, int], mended: Mapping[str, date], now: datetime
+    connection: Connection, tenant: TenantAccess, mail: Mapping[str, int], fixed: Mapping[str, date], now: datetime
 ) -> list[Incident]:
     """Domains whose published records changed within a day: whoever did not do it has to know. `mail`: by domain;
-    `mended`: when a fault of a domain was last closed. The change that mended it is no news.
+    `fixed`: when a fault of a domain was last closed. The change that fixed it is no news.
     """
     groups: dict[str, list[Any]] = defaultdict(list)
     for row in store.record_changes(connection, tenant.id, now - _NEW_FOR):
-        if row.name not in mended or row.happened_at.date() > mended[row.name]:
+        if row.name not in fixed or row.happened_at.date() > fixed[row.name]:
             groups[row.name].append(row)
     out = []
     for name, rows in groups.items():

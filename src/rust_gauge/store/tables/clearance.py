@@ -4,7 +4,7 @@ from sqlalchemy import BINARY, Column, ForeignKey, String, UniqueConstraint
 
 from rust_gauge.store.tables.base import Id, Time, table
 
-# Ways in for an MTA that asks about recipients (Postfix's policy delegation).
+# Gates: policy services for MTAs that ask about each recipient (Postfix policy delegation).
 gate = table(
     "gate",
     Column("id", Id, primary_key=True, autoincrement=True),

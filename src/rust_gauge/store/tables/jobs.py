@@ -25,7 +25,7 @@ job = table(
     Column("name", String(200), nullable=False),
     Column("state", String(12), nullable=False),
     # Set while waiting: a second request for the same work joins the first. NULL once it runs, so that later
-    # requests queue anew.
+    # requests queue again.
     Column("waiting_key", String(80), nullable=True, unique=True),
     Column("request", JSON, nullable=False),
     Column("position", JSON, nullable=False),

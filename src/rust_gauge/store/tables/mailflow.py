@@ -68,7 +68,7 @@ load = table(
 intake_lock = table(
     "intake_lock",
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
-    # Of the tenant's own rules: a load that was judged by others when it gets the lock is judged anew.
+    # Of the tenant's own rules: a load that was judged by others when it gets the lock is judged again.
     Column("rules_version", Id, nullable=False, server_default=text("0")),
 )
 

@@ -26,7 +26,7 @@ reading_series = table(
     Index("reading_series_stale", "last_day", "tenant_id", "kind", "subject_id"),
 )
 
-# What a provider did to everybody on a day: the share of mail that it put off, and that it put off by its own trouble.
+# What a provider did to all senders on a day: the share of mail that it delayed, and that it delayed by its own fault.
 provider_day = table(
     "provider_day",
     Column("provider_id", Id, primary_key=True, autoincrement=False),

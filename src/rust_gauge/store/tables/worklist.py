@@ -1,4 +1,4 @@
-"""Items of the worklist, what happened to them, and who was told."""
+"""Items of the worklist, their history, and notifications."""
 
 from sqlalchemy import JSON, Column, ForeignKey, Index, String, Text, UniqueConstraint
 from sqlalchemy.dialects.mysql import SMALLINT
