@@ -148,4 +148,4 @@ def test_loading_the_demo_twice_changes_no_number(
     assert all(row[0] for row in first)
     load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", summary.append)
     assert numbers() == first
-    assert summary[-1] == "Demo data is there."
+    assert summary[-1] == "Demo data: nothing new."

@@ -208,7 +208,7 @@ describe('feeds', () => {
             id: 4,
             arrived_at: '2026-11-20T08:00:00Z',
             item: '{"kind": "posted"}',
-            problems: [{line: 1, field: 'kind', what: ''posted' is not a valid kind', remedy: ''}],
+            problems: [{line: 1, field: 'kind', what: "'posted' is not a valid kind", remedy: ''}],
           },
         ],
         next: null,
@@ -230,7 +230,7 @@ describe('feeds', () => {
     });
     open(<FlowPage who={who} />, '/?view=feeds');
     await userEvent.click(await screen.findByRole('button', {name: 'Open'}));
-    expect(await screen.findByText('kind: 'posted' is not a valid kind')).toBeTruthy();
+    expect(await screen.findByText("kind: 'posted' is not a valid kind")).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Retry'}));
     expect(await screen.findByText('1 stored, 0 rejected again')).toBeTruthy();
     await userEvent.click(screen.getByLabelText('Sample data from the source'));
