@@ -1,4 +1,6 @@
 /** Numbers and days as people read them. */
+import type {Schemas} from '../api/client';
+
 const whole = new Intl.NumberFormat('en-GB');
 export const count = (n: number): string => whole.format(n);
 
@@ -38,20 +40,21 @@ const clock = new Intl.DateTimeFormat('en-GB', {
 /** A moment, in UTC. */
 export const time = (iso: string): string => clock.format(new Date(iso));
 
-const FACTORS: Record<string, string> = {
+// The same names as in the terminal, the API and the documentation.
+const FACTORS: Record<Schemas['Pull']['factor'], string> = {
   complaints: 'Complaints',
   invalid_addresses: 'Invalid addresses',
   refusals: 'Refusals',
   listings: 'Listings',
   authentication: 'Authentication',
   delays: 'Delays',
-  held: 'Mail to held addresses',
-  unsubscribed: 'Unsubscribes',
+  held: 'Held',
+  unsubscribes: 'Unsubscribes',
   engagement: 'Engagement',
-  volume: 'Volume jump',
-  audit: 'Record faults',
+  volume: 'Volume',
+  record_faults: 'Record faults',
 };
-export const factor = (name: string): string => FACTORS[name] ?? words(name);
+export const factor = (name: string): string => FACTORS[name as Schemas['Pull']['factor']] ?? words(name);
 /** A factor's measure as people read it: a rate, how much less is opened, how much more than usual goes out, faults. */
 export function measured(value: number, unit: string): string {
   if (unit === 'doublings') return `${(2 ** value).toFixed(1)} × the usual volume`;

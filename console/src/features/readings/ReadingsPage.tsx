@@ -164,6 +164,12 @@ export function ReadingsPage() {
                   row.heaviest
                     ? `${row.heaviest.points} ${factor(row.heaviest.factor).toLowerCase()}, ${row.heaviest.label}`
                     : '',
+                show: (row) =>
+                  row.heaviest && (
+                    <span style={{whiteSpace: 'normal', display: 'block', minWidth: 110}}>
+                      {row.heaviest.points} {factor(row.heaviest.factor).toLowerCase()}, {row.heaviest.label}
+                    </span>
+                  ),
               },
             ]}
             rows={[...rows].sort((a, b) => (whole(a).value ?? 101) - (whole(b).value ?? 101))}

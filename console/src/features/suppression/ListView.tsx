@@ -205,7 +205,7 @@ function LookUp() {
             placeholder="kim@tidepost.example"
             isRequired
           />
-          <Button type="submit">Look</Button>
+          <Button type="submit">Show</Button>
         </Bar>
       </form>
     </Card>
@@ -318,7 +318,7 @@ function Proposals({tenant, rows, columns}: {tenant: string; rows: Entry[]; colu
     value: () => '',
     show: (row) => (
       <span style={{display: 'inline-flex', gap: 6}}>
-        <Button onPress={() => act([row], true)}>Hold</Button>
+        <Button onPress={() => act([row], true)}>Suppress</Button>
         <Button onPress={() => act([row], false)}>Leave</Button>
       </span>
     ),
@@ -357,9 +357,9 @@ function HoldCard({tenant}: {tenant: string}) {
     <Card title="Add manually" note="one address or @domain per line">
       <form onSubmit={submit} style={{display: 'grid', gap: 8, justifyItems: 'start'}}>
         <Field label="Addresses" mono lines={3} value={text} onChange={setText} style={{width: '100%'}} />
-        <Field label="Why" value={note} onChange={setNote} style={{width: '100%'}} />
+        <Field label="Note" value={note} onChange={setNote} style={{width: '100%'}} />
         <Button type="submit" isDisabled={hold.isPending || addresses.length === 0}>
-          {addresses.length > 1 ? `Hold ${addresses.length}` : 'Hold'}
+          {addresses.length > 1 ? `Suppress ${addresses.length} addresses` : 'Suppress'}
         </Button>
       </form>
       {hold.error && <Trouble error={hold.error} />}
