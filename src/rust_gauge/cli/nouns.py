@@ -122,7 +122,7 @@ class Noun:
                     action.help = _MEANINGS.get(name)
 
     def takes_words(self, verb: str) -> bool:
-        """Whether a verb takes arguments that are not options."""
+        """Return whether a verb takes arguments that are not options."""
         return any(not action.option_strings for action in self.verbs[verb]._actions)
 
 

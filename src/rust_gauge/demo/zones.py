@@ -83,7 +83,7 @@ def write_pages(directory: Path) -> None:
 
 
 def is_current(directory: Path) -> bool:
-    """Whether zones are there, of this version."""
+    """Return whether zones are there, of this version."""
     stamp = directory / "version"
     return stamp.exists() and stamp.read_text().strip() == VERSION
 

@@ -18,7 +18,7 @@ Reach = dict[str, tuple[str, int]]
 
 
 def may_reach(address: str, reach: Reach) -> bool:
-    """Whether an address from DNS may be contacted: a public one, or one that the settings send elsewhere."""
+    """Return whether an address from DNS may be contacted: a public one, or one that the settings send elsewhere."""
     return address in reach or ipaddress.ip_address(address).is_global
 
 

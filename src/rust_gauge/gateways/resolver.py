@@ -235,7 +235,9 @@ class Resolver:
         return answer
 
     def may_ask(self, server: str) -> bool:
-        """Whether a server may be contacted: a public one, or one that the settings name. ValueError if it is none."""
+        """Return whether a server may be contacted: a public one, or one of the settings. ValueError for an invalid
+        one.
+        """
         return self._named(server) is not None
 
     def _named(self, server: str) -> tuple[str, int] | None:

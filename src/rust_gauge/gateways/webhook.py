@@ -33,7 +33,7 @@ class HookAnswer:
 
     @property
     def taken(self) -> bool:
-        """Whether the receiver said that it has the message."""
+        """Return whether the receiver said that it has the message."""
         return 200 <= self.status < 300
 
 

@@ -118,7 +118,7 @@ def work_once(context: Context) -> bool:
 
 
 def tick(context: Context) -> None:
-    """What is due from time to time: a day begins, partitions ahead."""
+    """Do what is due: start of a day, new partitions."""
     computation.ask_for_stale(context)
     items.ask_for_looks(context)
     reports.ask_for_due(context)

@@ -74,7 +74,7 @@ def add_account(connection: Connection, email: str, name: str, password_hash: st
 
 
 def grant(connection: Connection, account_id: int, tenant_id: int, role: Role) -> None:
-    """Give an account a role in a tenant, in place of the one it had."""
+    """Give an account a role in a tenant, replacing the one it had."""
     statement = upsert(t.membership).values(account_id=account_id, tenant_id=tenant_id, role=role)
     connection.execute(statement.on_duplicate_key_update(role=statement.inserted.role))
 

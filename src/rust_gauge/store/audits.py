@@ -1,4 +1,4 @@
-"""What audits leave behind beside their snapshots: history, keys by first sight, settings."""
+"""What audits leave behind in addition to their snapshots: history, keys by first sight, settings."""
 
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -15,7 +15,7 @@ from rust_gauge.store.values import value_of, values_of
 
 @dataclass(frozen=True, slots=True)
 class HistoryRow:
-    """Something that happened at a domain."""
+    """A change at a domain."""
 
     id: int
     tenant_id: int

@@ -57,7 +57,7 @@ class AuditRow:
 
 @dataclass(frozen=True, slots=True)
 class HappenedRow:
-    """Something that happened at one of a tenant's domains."""
+    """A change at one of a tenant's domains."""
 
     name: str
     happened_at: datetime
@@ -67,7 +67,7 @@ class HappenedRow:
 
 @dataclass(frozen=True, slots=True)
 class NewestFindings:
-    """What a domain's newest audit found."""
+    """What a domain's latest audit found."""
 
     tenant_id: int
     domain_id: int
@@ -165,7 +165,7 @@ def _newest(tenant_ids: list[int]) -> Subquery:
 
 
 def _proven(tenant_id: int) -> ColumnElement[bool]:
-    """Whether the domain of a row is verified, by a proof of its own or of a domain above it."""
+    """Return whether the domain of a row is verified, by a proof of its own or of a domain above it."""
     p, name = t.proof.c, t.sending_domain.c.name
     covers = (p.subject == name) | (func.right(name, func.char_length(p.subject) + 1) == func.concat(".", p.subject))
     return exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "verified", covers)
@@ -206,7 +206,7 @@ def newest_findings(connection: Connection, tenant_ids: list[int]) -> dict[int, 
 
 
 def add_audit(connection: Connection, **values: object) -> int:
-    """Keep an audit; its columns are those of the table."""
+    """Store an audit; its columns are those of the table."""
     result = connection.execute(insert(t.audit).values(**values))
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 

@@ -39,7 +39,7 @@ _open = threading.local()
 
 
 def in_transaction() -> bool:
-    """Tell whether this thread is inside a transaction: then nothing outside may be waited for."""
+    """Return whether this thread is inside a transaction: then nothing outside may be waited for."""
     return getattr(_open, "depth", 0) > 0
 
 

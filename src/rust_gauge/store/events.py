@@ -81,7 +81,7 @@ def add_counts(connection: Connection, tenant_id: int, tally: Tally, names: Name
 
 @dataclass(frozen=True, slots=True)
 class EventQuery:
-    """Which events: of one recipient, one message, one domain, some kinds, before a position (newest first)."""
+    """A filter of events: one recipient, one message, one domain, some kinds, before a position (newest first)."""
 
     tenant_id: int
     recipient: Address | None = None

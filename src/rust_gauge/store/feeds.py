@@ -92,13 +92,13 @@ def update_feed(connection: Connection, feed_id: int, /, **values: Unpack[FeedCo
 
 
 def delete_feed(connection: Connection, feed_id: int) -> None:
-    """Forget a feed; its events stay."""
+    """Delete a feed; its events stay."""
     connection.execute(delete(t.feed_told).where(t.feed_told.c.feed_id == feed_id))
     connection.execute(delete(t.feed).where(t.feed.c.id == feed_id))
 
 
 def keep_rejected_rows(connection: Connection, tenant_id: int, feed_id: int, rows: Iterable[Document]) -> None:
-    """Keep rejected rows, the newest MAX_KEPT of them."""
+    """Store rejected rows, the newest MAX_KEPT of them."""
     made = [{"tenant_id": tenant_id, "feed_id": feed_id, **row} for row in rows]
     if not made:
         return
@@ -117,7 +117,7 @@ def list_rejected_rows(connection: Connection, feed_id: int, before: int | None,
 
 
 def take_rejected_rows(connection: Connection, feed_id: int, ids: list[int] | None, limit: int) -> list[RejectedRow]:
-    """Take rejected rows out, oldest first: all, or these."""
+    """Remove and return rejected rows, oldest first: all, or these."""
     c = t.rejected_row.c
     query = select(t.rejected_row).where(c.feed_id == feed_id).order_by(c.id).limit(limit).with_for_update()
     rows = values_of(RejectedRow, connection.execute(query if ids is None else query.where(c.id.in_(ids))))
@@ -152,7 +152,7 @@ def stored_since(connection: Connection, tenant_id: int, since: datetime) -> dic
 
 
 def times_told(connection: Connection, feed_id: int, digests: list[bytes], now: datetime) -> dict[bytes, datetime]:
-    """When a feed first told of these; now for those that are new."""
+    """Return when a feed first brought these; now for new ones."""
     out: dict[bytes, datetime] = {}
     for start in range(0, len(digests), 1000):
         part = sorted(set(digests[start : start + 1000]))

@@ -39,7 +39,7 @@ class FlowLine:
 
 @dataclass(frozen=True, slots=True)
 class FlowFilter:
-    """Which mail is looked at. By a label (sending address, campaign, tag) only domains can be chosen beside."""
+    """A part of the mail. With a label (sending address, campaign, tag), only domains can be chosen in addition."""
 
     domain_id: int | None = None
     stream_id: int | None = None
@@ -105,7 +105,7 @@ def flow_days(
 def times_to_delivery(
     connection: Connection, tenant_id: int, first: date, last: date, where: FlowFilter
 ) -> dict[int, dict[int, int]]:
-    """By provider: bucket and how many. Nothing by label, as times are not kept that finely."""
+    """Return by provider: bucket and how many. Nothing by label, as times are not stored that finely."""
     if where.label_id is not None:
         return {}
     c = t.flow_time_day.c

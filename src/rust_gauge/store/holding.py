@@ -1,4 +1,4 @@
-"""What events of the past say about recipients, for whoever decides about the suppression list."""
+"""What past events say about recipients, for decisions about the suppression list."""
 
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
@@ -116,7 +116,7 @@ def ids_of(connection: Connection, tenant_id: int) -> tuple[dict[str, int], dict
 def mailed_after(
     connection: Connection, tenant_id: int, key: bytes, stream_id: int, after: datetime
 ) -> datetime | None:
-    """When a recipient was first mailed on a stream after a time; None when never."""
+    """Return when a recipient was first mailed on a stream after a time; None if never."""
     e = t.event.c
     query = (
         select(e.occurred_at)

@@ -263,7 +263,7 @@ class Load:
             yield f"tenant_id = {self.tenant_id} AND occurred_at IN ({listed}) AND load_id = {load_id}"
 
     def _new_ones(self, connection: Connection, load_id: int, skipped: int) -> list[tuple[Event, bytes, Slot]]:
-        """Those of `told` that were not there before, each once: of two alike in a load the first was stored."""
+        """Return those of `told` that are new, each once: of two alike in a load the first was stored."""
         if not skipped:
             return self.told
         kinds = ", ".join(map(str, sorted(ONCE)))
@@ -400,14 +400,14 @@ def add_difference(counts: Counts, before: Iterable[Told], after: Iterable[Told]
 
 
 def lock_counters(connection: Connection, tenant_id: int) -> int:
-    """Be the only one to change a tenant's counters until the transaction ends. Returns the version of its rules."""
+    """Lock a tenant's counters until the transaction ends. Return the version of its rules."""
     c = t.intake_lock.c
     found = connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id).with_for_update())
     return int(found or 0)
 
 
 def rules_version(connection: Connection, tenant_id: int) -> int:
-    """Which version of its own rules a tenant has; 0 when it never had any."""
+    """Return the version of a tenant's own rules; 0 if it never had any."""
     c = t.intake_lock.c
     return int(connection.scalar(select(c.rules_version).where(c.tenant_id == tenant_id)) or 0)
 

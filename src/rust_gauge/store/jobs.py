@@ -71,7 +71,7 @@ class Job:
 
     @property
     def is_last_attempt(self) -> bool:
-        """Whether it is given up when this attempt fails."""
+        """Return whether it is given up when this attempt fails."""
         return self.attempts >= MAX_ATTEMPTS
 
 
@@ -135,7 +135,7 @@ def _new(kind: str, tenant_id: int, now: datetime) -> dict[str, Any]:
 
 
 def claim(connection: Connection, now: datetime) -> Job | None:
-    """Take the oldest job that is free. One whose workers keep dying is given up instead."""
+    """Claim the oldest job that is free. One whose workers keep dying is given up instead."""
     c = t.job.c
     free = or_((c.state == WAITING) & (c.run_after <= now), (c.state == RUNNING) & (c.lease_until < now))
     query = select(*_COLUMNS).where(free).order_by(c.id).limit(1).with_for_update(skip_locked=True)
@@ -160,7 +160,7 @@ def check(connection: Connection, job: Job) -> None:
 
 
 def _held(connection: Connection, job: Job, *, read: bool = False) -> bool:
-    """Whether somebody asked it to stop. ClaimLost if the job is not this worker's any more.
+    """Return whether somebody asked it to stop. ClaimLost if the job is not this worker's any more.
 
     `read`: with a lock that several threads of the worker can have at once.
     """
@@ -182,13 +182,13 @@ def newest(connection: Connection, job: Job) -> Job:
 
 
 def renew(connection: Connection, job: Job, now: datetime) -> None:
-    """Hold a job for another lease: it takes long, and goes on. ClaimLost if it is another worker's."""
+    """Extend a job's lease. ClaimLost if it is another worker's."""
     _held(connection, job)
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE))
 
 
 class Progress(TypedDict, total=False):
-    """How far a job is. What is left out stays as it was."""
+    """Record a job's progress. What is left out stays unchanged."""
 
     done: int
     total: int
@@ -231,9 +231,8 @@ def stop(connection: Connection, job: Job, now: datetime) -> None:
 
 
 def fail(connection: Connection, job: Job, error: str, now: datetime, *, final: bool = False) -> None:
-    """Try again later, further apart each time; give up after a few, or at once if `final`.
-
-    ClaimLost if it is another worker's.
+    """Schedule a retry, later each time; give up after a few, or at once if `final`. ClaimLost if it is another
+    worker's.
     """
     _held(connection, job)
     if final or job.is_last_attempt:
@@ -284,7 +283,7 @@ def request_cancel(connection: Connection, job: Job, now: datetime) -> None:
 
 
 def start(connection: Connection, job: Job, now: datetime, **values: Unpack[JobColumns]) -> None:
-    """Have a listed job done from where it is. The row has to be locked."""
+    """Enqueue a listed job to continue where it is. The row has to be locked."""
     fresh: Document = {
         "state": WAITING, "cancel_requested": False, "error": "", "attempts": 0, "run_after": now, "finished_at": None,
     }  # fmt: skip
@@ -306,7 +305,7 @@ def drop_old(connection: Connection, before: datetime, limit: int = 20) -> int:
 
 
 def waiting(connection: Connection, kind: str, tenant_id: int | None = None) -> int:
-    """How many jobs of a kind wait or run."""
+    """Return how many jobs of a kind wait or run."""
     c = t.job.c
     query = select(func.count()).select_from(t.job).where(c.kind == kind, c.state.in_((WAITING, RUNNING)))
     if tenant_id is not None:
@@ -318,7 +317,7 @@ def waiting(connection: Connection, kind: str, tenant_id: int | None = None) -> 
 
 
 def put_piece(connection: Connection, id: int, part: str, number: int, octets: bytes) -> None:
-    """Keep a piece; the same number again takes its place."""
+    """Store a piece; the same number again replaces it."""
     packed = zlib.compress(octets, 1)
     statement = upsert(t.job_piece).values(job_id=id, part=part, number=number, size=len(octets), octets=packed)
     same = {"size": statement.inserted.size, "octets": statement.inserted.octets}
@@ -370,7 +369,7 @@ def done_numbers(connection: Connection, id: int) -> set[int]:
 
 
 def add_results(connection: Connection, id: int, rows: Sequence[Document]) -> int:
-    """Keep results that are not there yet; returns how many names of the batch have one now."""
+    """Store results that are not there yet; return how many names of the batch have one now."""
     if rows:
         connection.execute(insert(t.batch_result).prefix_with("IGNORE"), [{"job_id": id, **row} for row in rows])
     c = t.batch_result.c

@@ -82,13 +82,13 @@ def _check(connection: Connection, lease: Lease, *, read: bool = False) -> None:
 
 
 def renew(connection: Connection, lease: Lease, now: datetime) -> None:
-    """Hold a lease for as long again. LeaseLost if another process has taken it."""
+    """Extend a lease. LeaseLost if another process has taken it."""
     _check(connection, lease)
     connection.execute(update(t.lease).where(t.lease.c.name == lease.name).values(until=now + lease.length))
 
 
 def release(connection: Connection, lease: Lease) -> None:
-    """Let others take it. Does nothing when it is lost already."""
+    """Release a lease. Does nothing when it is lost already."""
     where = (t.lease.c.name == lease.name) & (t.lease.c.fence == lease.fence)
     connection.execute(update(t.lease).where(where).values(until=_FREE))
 
@@ -115,7 +115,7 @@ def lock(connection: Connection, name: str) -> None:
 
 
 def _holder() -> str:
-    """Who to name when it is held. The number tells processes of the same id apart (containers have few ids)."""
+    """The holder's name. The number tells processes of the same id apart (containers have few ids)."""
     return f"{socket.gethostname()[:60]} process {os.getpid()}.{_PROCESS}"
 
 

@@ -23,7 +23,7 @@ def migrate(store: Store, to: str = "head") -> None:
 
 
 def is_current(store: Store) -> bool:
-    """Whether the schema is the one that this code was written for."""
+    """Return whether the schema is the one that this code was written for."""
     head = ScriptDirectory.from_config(_config(store)).get_current_head()
     with store.engine.connect() as connection:
         return MigrationContext.configure(connection).get_current_revision() == head

@@ -37,7 +37,7 @@ class ProofRow:
 
 
 def put_proof(connection: Connection, **values: Unpack[ProofColumns]) -> int:
-    """Begin a proof, or begin it again: one for each subject and method."""
+    """Start a proof, or start it again: one for each subject and method."""
     statement = upsert(t.proof).values(**values)
     fresh = {name: value for name, value in values.items() if name not in ("tenant_id", "kind", "subject", "method")}
     connection.execute(statement.on_duplicate_key_update(**fresh))
@@ -85,7 +85,7 @@ def due(connection: Connection, before: datetime, limit: int = 200) -> list[Proo
 
 
 def sent_since(connection: Connection, tenant_id: int, since: datetime) -> int:
-    """How many messages a tenant had sent since then."""
+    """Return how many messages a tenant had sent since then."""
     c = t.proof.c
     rows = connection.execute(select(c.sends).where(c.tenant_id == tenant_id, c.sent_at > since)).all()
     return sum(row.sends for row in rows)

@@ -1,4 +1,4 @@
-"""What is usual at a mailbox provider: how all senders fared there, day by day."""
+"""What is usual at a mailbox provider: rates of all senders there, day by day."""
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -77,5 +77,5 @@ def put_usual(connection: Connection, provider_id: int, since: date, document: D
 
 
 def usual(connection: Connection) -> dict[int, tuple[date, dict[str, float]]]:
-    """By provider: since when, and the rates by factor."""
+    """Return by provider: since when, and the rates by factor."""
     return {row.provider_id: (row.since, row.document) for row in connection.execute(select(t.provider_usual))}

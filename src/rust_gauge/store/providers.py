@@ -22,7 +22,7 @@ def known_domains(connection: Connection, domains: Iterable[str], now: datetime)
 def remember_domains(
     connection: Connection, found: dict[str, str], now: datetime, expires: dict[str, datetime]
 ) -> dict[str, tuple[int, str]]:
-    """Keep which provider (by registered domain) runs each recipient domain; gives (provider id, provider)."""
+    """Store which provider (by registered domain) runs each recipient domain; return (provider id, provider)."""
     ids = provider_ids(connection, set(found.values()))
     for domain, provider in sorted(found.items()):
         statement = upsert(t.recipient_domain).values(

@@ -29,7 +29,7 @@ class PublicationRow:
 
 
 def add_publication(connection: Connection, **values: Unpack[PublicationColumns]) -> int:
-    """Keep a change that was made; its columns are those of the table."""
+    """Store a published change; its columns are those of the table."""
     result = connection.execute(insert(t.publication).values(state="applied", **values))
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 

@@ -26,7 +26,7 @@ class NewAddress:
 
 @dataclass(frozen=True, slots=True)
 class AuditFaults:
-    """How many faults and risks an audit found."""
+    """The faults and risks that an audit found."""
 
     finished_at: datetime
     faults: int

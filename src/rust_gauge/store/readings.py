@@ -90,7 +90,7 @@ def unpack(row: PackedSeries) -> Series:
 
 
 def put_series(connection: Connection, tenant_id: int, kind: int, found: Iterable[Series], now: datetime) -> int:
-    """Put these in place of what is there; returns how many."""
+    """Replace rows; return how many."""
     at = now.astimezone(UTC).replace(tzinfo=None)
     rows = [
         (
@@ -180,7 +180,7 @@ def as_of(connection: Connection, tenant_ids: Sequence[int], kind: int, day: dat
 
 
 def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[int, int]:
-    """By subject id: tenths of the newest reading over all providers, of whatever day it is."""
+    """Return by subject id: tenths of the latest reading over all providers, of whatever day it is."""
     c = t.reading_series.c
     where = (c.tenant_id == tenant_id, c.kind == kind, c.provider_id == t.ALL_PROVIDERS)
     return {row.subject_id: row.tenths for row in connection.execute(select(c.subject_id, c.tenths).where(*where))}
@@ -189,7 +189,7 @@ def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[in
 def measures_of(
     connection: Connection, tenant_ids: Sequence[int], kind: int, series: Iterable[tuple[int, int]]
 ) -> dict[tuple[int, int], NDArray[np.float32]]:
-    """By (subject id, provider id): what was measured on the last day, (3, factors): value, low, high."""
+    """Return by (subject id, provider id): what was measured on the last day, (3, factors): value, low, high."""
     wanted = ", ".join(f"({subject}, {provider})" for subject, provider in series)
     if not wanted:
         return {}
@@ -204,7 +204,7 @@ def measures_of(
 def histories(
     connection: Connection, tenant_id: int, kind: int, subject_ids: Sequence[int] = (), provider_id: int | None = None
 ) -> list[PackedSeries]:
-    """Whole rows, for `unpack`: of these subjects (all if none are named), at one provider or all."""
+    """Return whole rows, for `unpack`: of these subjects (all if none are named), at one provider or all."""
     c = t.reading_series.c
     query = select(*_packed()).where(c.tenant_id == tenant_id, c.kind == kind)
     if subject_ids:

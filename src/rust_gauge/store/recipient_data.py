@@ -56,7 +56,7 @@ def rejected_rows_with(connection: Connection, tenant_id: int, address: str) -> 
 
 
 def erase_events(connection: Connection, tenant_id: int, key: bytes, new_key: bytes) -> int:
-    """Take a recipient out of its events. They stay together, and count as before. Returns how many."""
+    """Remove a recipient from its events. They stay together, and count as before. Return how many."""
     e = t.event.c
     done = connection.execute(
         update(t.event)
@@ -85,7 +85,7 @@ def change_reply_pattern(connection: Connection, id: int, /, **values: Unpack[Re
 
 
 def erase_entries(connection: Connection, tenant_id: int, key: bytes, *, drop: bool) -> int:
-    """Take the address out of its entries, which go on holding it by its key; or drop them."""
+    """Remove the address from its entries, which keep holding it by its key; or delete them."""
     c, log = t.suppression_entry.c, t.suppression_change.c
     where = (c.tenant_id == tenant_id) & (c.address_key == key)
     logged = (log.tenant_id == tenant_id) & (log.address_key == key)

@@ -19,7 +19,7 @@ _SLOT = "domain_id, provider_id, stream_id, relay_id"
 
 
 def recount(connection: Connection, tenant_id: int) -> dict[str, Table]:
-    """By counter table: key without the tenant, and count."""
+    """Return by counter table: key without the tenant, and count."""
     out: dict[str, Counter[CounterKey]] = {name: Counter() for name in _TABLES}
     groups: dict[tuple[bytes, bytes], list[Told]] = {}
     rows = connection.execute(

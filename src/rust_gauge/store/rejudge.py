@@ -85,7 +85,7 @@ class WordingOfProvider:
 
 @dataclass(slots=True)
 class Judged:
-    """What became of a piece: how many were looked at, what changed, and where the next piece begins."""
+    """The outcome of a piece: how many were checked, what changed, and where the next piece begins."""
 
     looked_at: int = 0
     changed: list[tuple[RefusalRow, Verdict]] = field(default_factory=list)
@@ -153,7 +153,7 @@ def _slot(row: RefusalRow, verdict: Verdict) -> Slot:
 
 
 def _count(connection: Connection, tenant_id: int, changed: list[tuple[RefusalRow, Verdict]]) -> None:
-    """Take the events from the counters that they stand in and put them into those where they belong."""
+    """Move the events from their present counters to those where they belong."""
     if not changed:
         return
     counts: Counts = Counter()
@@ -228,7 +228,7 @@ def wordings_by_provider(connection: Connection, tenant_id: int, first: date, la
 def transient_bounces(
     connection: Connection, tenant_id: int, first: date, last: date, wording_ids: Sequence[int]
 ) -> dict[tuple[int, int], int]:
-    """By reply pattern and provider: bounces that count as transient by a rule. Reads the period's events."""
+    """Return by reply pattern and provider: bounces that a rule made transient. Reads the period's events."""
     e = t.event.c
     begin, end = (datetime.combine(day, datetime.min.time()) for day in (first, last + timedelta(days=1)))
     query = (

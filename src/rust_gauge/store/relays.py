@@ -21,7 +21,7 @@ def set_relay(connection: Connection, tenant_id: int, name: str, description: Do
 
 
 def delete_relay(connection: Connection, tenant_id: int, name: str) -> bool:
-    """Take a description away; the name stays, since events may bear it. False when there was none."""
+    """Delete a description; the name stays, since events may have it. False if there was none."""
     c = t.relay.c
     where = (c.tenant_id == tenant_id) & (c.name == name) & c.description.is_not(None)
     return connection.execute(update(t.relay).where(where).values(description=null())).rowcount > 0

@@ -50,7 +50,7 @@ def forget_trouble(connection: Connection, before: date) -> int:
 
 
 def with_older(connection: Connection, before: datetime, tenants: list[int], others: list[int] | None) -> list[int]:
-    """Those of these tenants that have older events; with `others` also every tenant that is not among those."""
+    """Return those of these tenants that have older events; with `others` also every tenant that is not among those."""
     c, e = t.tenant.c, t.event.c
     which: ColumnElement[bool] = c.id.in_(tenants)
     if others is not None:

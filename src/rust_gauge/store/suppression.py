@@ -28,7 +28,7 @@ LOOKED_UP = 40_000  # keys in one question: sorted, so the more there are the cl
 
 @dataclass(frozen=True, slots=True)
 class RowOfEntry:
-    """Which entry of a tenant a row is about."""
+    """The entry of a tenant that a row is about."""
 
     address_key: bytes
     reason: int
@@ -62,7 +62,7 @@ class EntryRow(RowOfEntry):
 
 
 class Where(NamedTuple):
-    """Which entry: the primary key behind the tenant."""
+    """The key of an entry: the primary key behind the tenant."""
 
     key: bytes
     reason: Reason
@@ -97,7 +97,7 @@ class Ask:
 
 @dataclass(slots=True)
 class Done:
-    """What became of an entry."""
+    """What happened to an entry."""
 
     ask: Ask
     before: Status | None
@@ -178,7 +178,7 @@ def change(connection: Connection, tenant_id: int, asks: Iterable[Ask], by: str,
 
 
 def _kept(evidence: list[Document], more: Sequence[Document]) -> list[Document]:
-    """Keep the first events, and the newest of all: when it was last said counts as much as when it began."""
+    """Store the first events, and the newest: the latest report counts as much as the first."""
     every = [*evidence, *more]
     if len(every) <= EVIDENCE_KEPT:
         return every
@@ -252,7 +252,7 @@ def status_of(row: EntryRow) -> Status:
 
 
 def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> dict[Where, EntryRow]:
-    """Whole rows of these keys, ended ones too."""
+    """Return whole rows of these keys, ended ones too."""
     found: dict[Where, EntryRow] = {}
     ordered = sorted(keys)
     for start in range(0, len(ordered), CHUNK):
@@ -267,7 +267,7 @@ def rows_of(connection: Connection, tenant_id: int, keys: Iterable[bytes]) -> di
 
 
 def where_of(row: RowOfEntry) -> Where:
-    """Return what an enattempt about, from a row."""
+    """Return what an entry is about, from a row."""
     return Where(bytes(row.address_key), Reason.from_number(row.reason), Scope.from_number(row.scope), row.scope_id)
 
 

@@ -46,7 +46,7 @@ class ChangeRow(RowOfEntry):
 
 @dataclass(frozen=True, slots=True)
 class Filter:
-    """Which entries. Empty means all; `text` is the beginning of an address, or of a domain behind an @."""
+    """A filter of entries. Empty means all; `text` is the beginning of an address, or of a domain after @."""
 
     text: str = ""
     keys: tuple[bytes, ...] = ()
@@ -135,7 +135,7 @@ def pages_by_key(
 
 
 def count_entries(connection: Connection, tenant_id: int, filter: Filter, most: int) -> int:
-    """How many there are, counted no further than `most`."""
+    """Return how many there are, counted up to `most`."""
     inner = _where(filter, tenant_id, select(literal_column("1"))).limit(most).subquery()
     return int(connection.scalar(select(func.count()).select_from(inner)) or 0)
 

@@ -17,7 +17,7 @@ CAME, LEFT, WITHHELD = 1, 2, 3  # of suppression_day.what
 
 @dataclass(frozen=True, slots=True)
 class DayNumbers:
-    """What came and left on a day."""
+    """Return the entries added and removed per day."""
 
     day: date
     what: int
@@ -29,7 +29,7 @@ class DayNumbers:
 
 @dataclass(frozen=True, slots=True)
 class NumbersBefore:
-    """What came and left before a day."""
+    """Return the entries added and removed before a day."""
 
     what: int
     reason: int

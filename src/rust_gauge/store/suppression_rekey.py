@@ -13,9 +13,8 @@ from rust_gauge.store.suppression import LOG, EntryRow, Target, Where, change_ro
 def rekey(
     connection: Connection, tenant_id: int, moves: Sequence[tuple[Where, Where, Target]],
 ) -> int:  # fmt: skip
-    """Give entries new keys. Where an entry stands there already the two become one: the wider of both.
-
-    Returns how many became one.
+    """Give entries new keys. If an entry exists there already, the two become one: the wider of both. Return how many
+    became one.
     """
     rows = rows_of(connection, tenant_id, {key for old, new, _ in moves for key in (old.key, new.key)})
     merged = 0
@@ -58,7 +57,7 @@ def rekey(
 
 
 def _stronger(one: EntryRow, other: EntryRow) -> bool:
-    """Whether `one` holds longer."""
+    """Return whether `one` holds longer."""
     rank = (State.HELD.number, State.PROPOSED.number, State.RESTING.number, State.ENDED.number)
     if one.state != other.state:
         return rank.index(one.state) < rank.index(other.state)

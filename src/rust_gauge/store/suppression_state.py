@@ -1,4 +1,4 @@
-"""What there is once for each suppression list: its lock, the newest number, pauses, how addresses are compared."""
+"""What exists once per suppression list: its lock, the newest number, pauses, how addresses are compared."""
 
 from dataclasses import dataclass
 from typing import Any, Unpack
@@ -14,7 +14,7 @@ from rust_gauge.store.values import values_of
 
 @dataclass(frozen=True, slots=True)
 class ListState:
-    """How a tenant compares addresses, and what holds its streams."""
+    """How a tenant compares addresses, and which of its streams are paused."""
 
     tenant_id: int
     last_number: int
@@ -25,7 +25,7 @@ class ListState:
 
 
 def lock(connection: Connection, tenant_id: int) -> int:
-    """Be the only one to change a tenant's list until the transaction ends. Returns the newest number."""
+    """Lock a tenant's list until the transaction ends. Return the newest number."""
     c = t.suppression_state.c
     return int(connection.scalar(select(c.last_number).where(c.tenant_id == tenant_id).with_for_update()) or 0)
 

@@ -26,7 +26,7 @@ class Troubled:
         self._last = 0
 
     def among(self, connection: Connection, tenant_id: int, keys: list[bytes]) -> set[bytes]:
-        """Those of these recipients with whom there was trouble."""
+        """Return those of these recipients that had trouble."""
         self._refresh(connection, tenant_id)
         if not keys:
             return set()

@@ -32,7 +32,7 @@ class WatchRow:
 
 
 def add_watch(connection: Connection, **values: Unpack[WatchColumns]) -> int:
-    """Keep a new watch; its columns are those of the table."""
+    """Store a new watch; its columns are those of the table."""
     result = connection.execute(insert(t.watch).values(state="running", sightings=[], rounds=0, **values))
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
@@ -54,7 +54,7 @@ def list_watches(connection: Connection, domain_id: int, limit: int = 20) -> lis
 
 
 def running(connection: Connection, tenant_id: int) -> int:
-    """How many watches of a tenant are not finished."""
+    """Return how many watches of a tenant are not finished."""
     query = select(t.watch.c.id).where(t.watch.c.tenant_id == tenant_id, t.watch.c.state == "running")
     return len(connection.execute(query).all())
 

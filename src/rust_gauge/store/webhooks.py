@@ -78,7 +78,7 @@ def add_webhook(connection: Connection, **values: Unpack[WebhookColumns]) -> int
 
 
 def list_webhooks(connection: Connection, tenant_id: int, webhook_id: int | None = None) -> list[WebhookRow]:
-    """With how many calls wait and how many were given up."""
+    """Return webhooks with how many calls wait and how many were given up."""
     w, c = t.webhook.c, t.webhook_call.c
     counts = (
         select(
@@ -96,7 +96,7 @@ def list_webhooks(connection: Connection, tenant_id: int, webhook_id: int | None
 
 
 def active_webhooks(connection: Connection, tenant_id: int) -> list[ActiveWebhook]:
-    """Those that are called."""
+    """Return the enabled webhooks."""
     c = t.webhook.c
     return values_of(
         ActiveWebhook, connection.execute(select(t.webhook).where(c.tenant_id == tenant_id, c.paused.is_(False)))

@@ -36,7 +36,7 @@ class ItemRow:
 
 @dataclass(frozen=True, slots=True)
 class StepRow:
-    """Something that happened to an item."""
+    """One step in the history of an item."""
 
     id: int
     item_id: int
@@ -182,7 +182,7 @@ def get(connection: Connection, tenant_id: int, id: int, *, lock: bool = False) 
 
 
 def add(connection: Connection, tenant_id: int, item: Item) -> int | None:
-    """Keep a new item. None where another look found the same at the same time."""
+    """Store a new item. None if another search found the same at the same time."""
     values = {"tenant_id": tenant_id, "item_key": item.incident.key[:400], "assigned_to": "", **_values(item)}
     try:
         with connection.begin_nested():

@@ -152,7 +152,7 @@ def _differences(found: Discoveries, place: Place) -> list[Finding]:
 
 
 def _destinations(owner: str, record: DmarcRecord) -> DnsProgram[list[Finding]]:
-    """Whether those who are to get the reports take mail, and have agreed (§7.1)."""
+    """Return whether those who are to get the reports take mail, and have agreed (§7.1)."""
     asked = [("rua", address) for address in record.rua] + [("ruf", address) for address in record.ruf]
     asked = asked[:_MAX_DESTINATIONS]
     done: list[Destination] = yield from gather([check_destination(owner, tag, address) for tag, address in asked])

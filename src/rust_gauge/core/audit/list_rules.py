@@ -1,4 +1,4 @@
-"""Whether the sending addresses and the domain are on the lists that the tenant follows (RFC 5782)."""
+"""Return whether the sending addresses and the domain are on the lists that the tenant follows (RFC 5782)."""
 
 from rust_gauge.core.audit.examination import CheckState, Examination
 from rust_gauge.core.audit.findings import Finding, Level, Place

@@ -265,7 +265,7 @@ def _split(domain: str, index: int, txt: TxtRecord) -> list[Finding]:
 
 
 def _size(domain: str, answer: DnsAnswer, records: list[SpfRecord]) -> list[Finding]:
-    """Whether the whole TXT answer fits where it has to (§3.4)."""
+    """Return whether the whole TXT answer fits where it has to (§3.4)."""
     header = 12 + len(domain) + 2 + 4
     octets = header + sum(12 + sum(1 + len(part) for part in txt.strings) for txt in answer.texts)
     if octets <= _UDP_PLAIN:

@@ -1,4 +1,4 @@
-"""Whether mail to the domain is carried safely: MTA-STS (RFC 8461), TLS reports (RFC 8460), and DANE (RFC 7672).
+"""Return whether mail to the domain is carried safely: MTA-STS (RFC 8461), TLS reports (RFC 8460), and DANE (RFC 7672).
 
 None of them is a duty; what is there has to be right, because senders that follow it stop delivering when it is not.
 """
@@ -28,7 +28,7 @@ def examine_tls(request: AuditRequest) -> DnsProgram[Examination]:
 
 
 def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsProgram[bool]:
-    """Whether MTA-STS is in use."""
+    """Return whether MTA-STS is in use."""
     title = "MTA-STS"
     name = f"_mta-sts.{request.domain}"
     answer = yield from ask(name, "TXT")

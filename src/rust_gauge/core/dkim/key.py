@@ -52,7 +52,7 @@ class DkimKey:
 
     @property
     def usable(self) -> bool:
-        """Whether signatures can be verified with this key."""
+        """Return whether signatures can be verified with this key."""
         return not self.problems and not self.revoked and self.public_key is not None
 
     @property
@@ -65,7 +65,7 @@ class DkimKey:
 
 
 def looks_like_key(text: str) -> bool:
-    """Whether a TXT record at a selector is meant as a key: DKIM1 in front, or a `p=` tag at all."""
+    """Return whether a TXT record at a selector is meant as a key: DKIM1 in front, or a `p=` tag at all."""
     if text.startswith("v=DKIM1"):
         return True
     return bool(re.match(r"\s*[\"']?v\s*=\s*DKIM1", text, re.IGNORECASE) or re.search(r"(?:^|[;\s\"'])p\s*=", text))

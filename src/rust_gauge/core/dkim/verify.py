@@ -114,7 +114,7 @@ class _Hashes:
     digests: dict[tuple[str, int | None], bytes] = field(default_factory=dict)
 
     def may_try(self, octets: int) -> bool:
-        """Whether there is still room to hash so many octets for explanations."""
+        """Return whether there is still room to hash so many octets for explanations."""
         self.effort -= octets
         return self.effort >= 0
 

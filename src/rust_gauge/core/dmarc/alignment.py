@@ -40,7 +40,7 @@ class Aligned:
 
     @property
     def aligned(self) -> bool:
-        """Whether the domains match by the mode that the record asks for (RFC 7489 §3.1)."""
+        """Return whether the domains match by the mode that the record asks for (RFC 7489 §3.1)."""
         return self.strict if self.mode == "strict" else self.relaxed
 
 

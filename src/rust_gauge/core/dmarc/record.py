@@ -54,7 +54,7 @@ class DmarcRecord:
 
 
 def is_dmarc1(text: str) -> bool:
-    """Whether a TXT record at `_dmarc` is a DMARC record at all; others are passed over (§6.6.3)."""
+    """Return whether a TXT record at `_dmarc` is a DMARC record at all; others are passed over (§6.6.3)."""
     return bool(_VERSION.match(text))
 
 

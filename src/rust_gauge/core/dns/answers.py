@@ -73,7 +73,7 @@ class DnsAnswer:
 
     @property
     def failed(self) -> bool:
-        """Whether no answer was had, which says nothing about the records."""
+        """Return whether no answer was had, which says nothing about the records."""
         return self.status.failed
 
     @property

@@ -1,4 +1,4 @@
-"""Whether a host would take mail for an address, asked for by the same programs that ask DNS (RFC 5321 §3.3)."""
+"""Return whether a host would take mail for an address, asked for by the same programs that ask DNS (RFC 5321 §3.3)."""
 
 from dataclasses import dataclass
 

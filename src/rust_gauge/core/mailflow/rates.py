@@ -54,7 +54,7 @@ class Difference:
 
     @property
     def can_be_told(self) -> bool:
-        """Whether the interval leaves zero out."""
+        """Return whether the interval leaves zero out."""
         return self.low > 0 or self.high < 0
 
 

@@ -226,7 +226,7 @@ def diagnose(record: PlannedRecord, txt: TxtRecord, plan: RecordPlan) -> tuple[t
 
 
 def _other_kind(other: PlannedRecord, record: PlannedRecord) -> bool:
-    """Whether the value of the other one cannot rightly be that of this one too."""
+    """Return whether the value of the other one cannot rightly be that of this one too."""
     return (
         bool(other.value) and other.key != record.key and (other.purpose, record.purpose) != (Purpose.SPF, Purpose.SPF)
     )

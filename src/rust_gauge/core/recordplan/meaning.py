@@ -1,4 +1,4 @@
-"""Whether a published text means what was planned, and if not, what it says differently: SPF, DKIM, DMARC and others.
+"""Return whether a published text means what was planned, and if not, what it says differently: SPF, DKIM, DMARC and others.
 
 Standards leave room: tags in another order, blanks, letters in either case. What means the same is not called wrong.
 """
@@ -22,7 +22,7 @@ _SEVERITY = ("none", "quarantine", "reject")
 
 
 def is_meant_as(record: PlannedRecord, text: str) -> bool:
-    """Whether a text at the planned name is a try at this record, and not another one that rightly stands there too."""
+    """Return whether a text at the planned name is a try at this record, and not another one that rightly stands there too."""
     low = text.lower()
     if record.purpose is Purpose.SPF or (record.purpose is Purpose.HELO and record.rdtype == "TXT"):
         return bool(re.search(r"spf\s?[12]|\binclude:|\bip[46]:|(?:^|\s)[-~?+]all\b", low)) and "dmarc" not in low
@@ -32,7 +32,7 @@ def is_meant_as(record: PlannedRecord, text: str) -> bool:
 
 
 def means_the_same(record: PlannedRecord, text: str) -> bool:
-    """Whether a receiver takes both texts in the same way."""
+    """Return whether a receiver takes both texts in the same way."""
     if text == record.value:
         return True
     if record.purpose is Purpose.DKIM:

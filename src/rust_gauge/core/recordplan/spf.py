@@ -98,7 +98,7 @@ class SpfPlan:
 
     @property
     def too_many(self) -> bool:
-        """Whether the record costs more look-ups than RFC 7208 §4.6.4 allows."""
+        """Return whether the record costs more look-ups than RFC 7208 §4.6.4 allows."""
         return self.lookups > LOOKUP_LIMIT
 
 

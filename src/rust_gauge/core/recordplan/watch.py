@@ -72,7 +72,7 @@ def sight(record: PlannedRecord, server: WatchServer, answer: DnsAnswer, plan: R
 
 
 def agreed(sightings: Iterable[Sighting]) -> bool:
-    """Whether every server that answers has every record. Servers that fail do not hold it up, if others answer."""
+    """Return whether every server that answers has every record. Failing servers do not count if others answer."""
     held = [sighting.holds for sighting in sightings]
     return Holds.NEW in held and not any(holds in (Holds.OLD, Holds.NOTHING) for holds in held)
 

@@ -52,7 +52,7 @@ SENDER_CAUSES = frozenset(
 
 
 class Permanence(StrEnum):
-    """Whether trying again can help."""
+    """Return whether trying again can help."""
 
     NONE = "none"
     TRANSIENT = "transient"

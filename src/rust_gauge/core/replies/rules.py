@@ -212,7 +212,7 @@ class RuleSet:
 
     @property
     def asks_for_provider(self) -> bool:
-        """Whether any rule looks at the provider, which then has to be known first."""
+        """Return whether any rule looks at the provider, which then has to be known first."""
         return any(rule.provider for rule in self._compiled)
 
     def find(self, reply: SmtpReply, provider: str = "") -> tuple[Cause, Permanence | None, str] | None:

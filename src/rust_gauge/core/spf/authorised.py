@@ -36,7 +36,7 @@ class Overlap:
 
     @property
     def same(self) -> bool:
-        """Whether both terms name one network."""
+        """Return whether both terms name one network."""
         return self.inner.network == self.outer.network
 
 

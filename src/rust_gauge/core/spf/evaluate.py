@@ -446,7 +446,7 @@ class _Run:
         return matched
 
     def inside(self, term: Directive) -> bool:
-        """Whether the client is in the network of an ip4 or ip6 term."""
+        """Return whether the client is in the network of an ip4 or ip6 term."""
         if term.address is None or (term.mechanism == "ip4") != (self.version == 4):
             return False
         shift = self.bits - (term.prefix4 if self.version == 4 else term.prefix6)

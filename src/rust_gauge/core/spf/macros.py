@@ -38,7 +38,7 @@ class MacroString:
 
     @property
     def has_macros(self) -> bool:
-        """Whether its value depends on the connection."""
+        """Return whether its value depends on the connection."""
         return any(isinstance(piece, MacroExpand) for piece in self.pieces)
 
     @property

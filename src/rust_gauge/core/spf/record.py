@@ -111,7 +111,7 @@ class SpfRecord:
 
 
 def is_spf1(text: str) -> bool:
-    """Whether a TXT record is an SPF record: the version alone or before a space (§4.5). Case does not matter."""
+    """Return whether a TXT record is an SPF record: the version alone or before a space (§4.5), in any case."""
     head = text[: len(VERSION) + 1].lower()
     return head == VERSION or head == VERSION + " "
 

@@ -90,7 +90,7 @@ class Check:
 
 
 def domain_facts(domain: str) -> DnsProgram[DomainFacts]:
-    """Whether a domain exists and takes mail: MX, null MX (RFC 7505), else its address (RFC 5321 §5.1)."""
+    """Return whether a domain exists and takes mail: MX, null MX (RFC 7505), else its address (RFC 5321 §5.1)."""
     mx = yield from ask(domain, "MX")
     if mx.status is AnswerStatus.NO_NAME:
         return DomainFacts(False, "no_domain", f"{domain} does not exist")
@@ -118,7 +118,7 @@ def domain_facts(domain: str) -> DnsProgram[DomainFacts]:
 
 
 def _addresses(host: str) -> DnsProgram[bool | None]:
-    """Whether a host has an address; None where DNS did not answer."""
+    """Return whether a host has an address; None where DNS did not answer."""
     troubled = False
     for kind in ("A", "AAAA"):
         answer = yield from ask(host, kind)

@@ -52,7 +52,7 @@ CLEAR = Clearance(held=False)
 
 
 def judge(entries: Iterable[Entry], asking: Asking, now: datetime) -> Clearance:
-    """`held` while an enattempt in force that reaches this mail, by the one that came first."""
+    """`held` while an entry is in force that reaches this mail, by the one that came first."""
     live = [entry for entry in entries if entry.until is None or entry.until > now]
     holding = [entry for entry in live if entry.state is State.HELD]
     reaching = [entry for entry in holding if asking.is_reached_by(entry)]

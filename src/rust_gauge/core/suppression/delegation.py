@@ -25,7 +25,7 @@ class Question:
 
     @property
     def is_about_a_recipient(self) -> bool:
-        """Whether the MTA asks about a recipient, and not about another stage of the session."""
+        """Return whether the MTA asks about a recipient, and not about another stage of the session."""
         return self.state == "RCPT" and "@" in self.recipient
 
     @property

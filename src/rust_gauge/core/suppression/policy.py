@@ -87,7 +87,7 @@ class Rule:
 
     @property
     def at_once(self) -> bool:
-        """Whether one event is enough to say what it asks for."""
+        """Return whether one event is enough to say what it asks for."""
         return self.times == 1 and self.act is not Act.WAIT
 
     def length(self, returns: int) -> timedelta | None:

@@ -65,7 +65,7 @@ def list_unsubscribe(base_url: str, mailbox: str, token: str) -> str:
 
 
 def is_one_click(body: bytes, content_type: str) -> bool:
-    """Whether a POST is the one that RFC 8058 describes, as a form in either encoding."""
+    """Return whether a POST is the one that RFC 8058 describes, as a form in either encoding."""
     text = body[:2000].decode("ascii", "replace")
     if content_type.partition(";")[0].strip().lower() == "multipart/form-data":
         return 'name="List-Unsubscribe"' in text and "One-Click" in text

@@ -20,7 +20,7 @@ class BimiRecord:
 
     @property
     def declines(self) -> bool:
-        """Whether the record says that the domain takes no part: both values empty."""
+        """Return whether the record says that the domain takes no part: both values empty."""
         return not self.logo and not self.proof and not self.problems
 
 

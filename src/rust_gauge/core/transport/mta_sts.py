@@ -77,7 +77,7 @@ def read_sts_policy(text: str) -> StsPolicy:
 
 
 def covers(pattern: str, host: str) -> bool:
-    """Whether an mx: pattern holds for a host; a star stands for one whole label on the left (§4.1)."""
+    """Return whether an mx: pattern holds for a host; a star stands for one whole label on the left (§4.1)."""
     host = host.lower().removesuffix(".")
     if pattern.startswith("*."):
         return host.partition(".")[2] == pattern[2:] and not host.startswith(".")

@@ -123,7 +123,7 @@ def rank(item: Item, now: datetime) -> float:
 
 
 def in_quiet_hours(at: time, first: time, last: time) -> bool:
-    """Whether a time of day lies in the quiet hours, which may go over midnight. Equal ends: there are none."""
+    """Return whether a time of day lies in the quiet hours, which may go over midnight. Equal ends: there are none."""
     if first == last:
         return False
     return first <= at < last if first < last else at >= first or at < last

@@ -61,7 +61,7 @@ class Result(msgspec.Struct):
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """What is asked beside the addresses."""
+    """A clearance question without its addresses."""
 
     stream: str | None = None
     domain: str | None = None
@@ -252,7 +252,7 @@ class Desk:
 
 
 def _is_paused(pause: dict[str, Any], question: Question) -> bool:
-    """Whether a pause is meant by a question. One that names no relay may be about any."""
+    """Return whether a pause is meant by a question. One that names no relay may be about any."""
     if question.stream is None or pause["stream"] != question.stream:
         return False
     return not pause["relay"] or not question.relay or pause["relay"] == question.relay

@@ -257,7 +257,7 @@ def audit_by_schedule(context: Context, domain_id: int) -> None:
 
 
 def ask_for_due(context: Context) -> int:
-    """Ask for the audits whose time has come; returns how many."""
+    """Enqueue the audits that are due and return how many."""
 
     def ask(connection: Any) -> int:
         rows = store_audits.due_domains(connection, context.clock())
@@ -299,7 +299,7 @@ def get_audit(context: Context, tenant: TenantAccess, text: str, audit_id: int |
 
 
 def _with_proof(audit: Audit, row: DomainRow) -> Audit:
-    """What is said of streams, with whether their From domain is verified today."""
+    """Return the facts about streams, and whether their From domain is verified today."""
     streams = [stream.model_copy(update={"verified": row.verified}) for stream in audit.streams]
     return audit.model_copy(update={"streams": streams})
 
@@ -397,9 +397,8 @@ def check_message(
 
 
 def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) -> FeedbackReport:
-    """What an aggregate report tells. The selectors that sign for a domain of the tenant are remembered, nothing else.
-
-    ServiceProblem `not-a-report` when it is none.
+    """Read an aggregate report. Only the selectors that sign for a domain of the tenant are stored. ServiceProblem
+    `not-a-report` if it is not one.
     """
     try:
         report = read_report(unpack(octets))

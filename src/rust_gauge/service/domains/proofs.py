@@ -45,7 +45,7 @@ def record_name(domain: str) -> str:
 
 
 def start_proof(context: Context, tenant: TenantAccess, new: NewProof) -> Proof:
-    """Begin a proof. ServiceProblem for a subject that is none, too many messages, or a relay that does not take it."""
+    """Start a proof. ServiceProblem for an invalid subject, too many messages, or a relay that does not accept it."""
     if new.method == "record":
         return _start_record(context, tenant, domain_name(new.subject))
     if new.method == "mail":
@@ -149,7 +149,7 @@ def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code
 
 
 def check_record(context: Context, tenant: TenantAccess, id: int) -> Proof:
-    """Look for the record now."""
+    """Re-check the record now."""
     row = _row(context, tenant, id)
     if row.method != "record":
         raise ServiceProblem(
@@ -160,7 +160,7 @@ def check_record(context: Context, tenant: TenantAccess, id: int) -> Proof:
 
 
 def look(context: Context, row: ProofRow) -> None:
-    """Whether the record is there: proven when it is, lost when it was and a server says that it is gone."""
+    """Return whether the record is there: proven when it is, lost when it was and a server says that it is gone."""
     answer = context.resolver.run(ask(record_name(row.subject), "TXT"), fresh=True)
     now = context.clock()
     values: dict[str, Any] = {"checked_at": now}
@@ -196,7 +196,7 @@ def _keep(connection: Any, row: ProofRow, values: dict[str, Any], now: Any) -> N
 
 
 def look_at_due(context: Context) -> None:
-    """Look again at records that proved a domain: what the worker does from time to time."""
+    """Re-check the records that proved domains: the worker does this from time to time."""
     rows = context.store.transaction(lambda c: store_proofs.due(c, context.clock() - _AGAIN))
     for row in rows:
         look(context, row)
@@ -238,14 +238,14 @@ def _prove(connection: Any, row: ProofRow, now: Any) -> None:
 
 
 def subject_of_link(context: Context, link: str) -> str | None:
-    """What a link would prove; None when it is not good (any more)."""
+    """Return what a link would prove; None if it is not valid (any more)."""
     digest = hashlib.sha256(link.encode()).digest()
     row = context.store.transaction(lambda c: store_proofs.proof_of_link(c, digest))
     return row.subject if row is not None and _is_good(row, context.clock()) else None
 
 
 def _is_good(row: store_proofs.ProofRow, now: datetime) -> bool:
-    """Whether a link can still be used."""
+    """Return whether a link can still be used."""
     return row.state == "waiting" and row.expires_at is not None and row.expires_at.replace(tzinfo=UTC) >= now
 
 

@@ -38,7 +38,7 @@ def set_relay(context: Context, tenant: TenantAccess, name: str, description: Re
 
 
 def delete_relay(context: Context, tenant: TenantAccess, name: str) -> None:
-    """Forget what was said of a relay. Its events and the streams that name it stay."""
+    """Delete the description of a relay. Its events and the streams that name it stay."""
     if not context.store.transaction(lambda c: store_relays.delete_relay(c, tenant.id, name)):
         described = [relay.name for relay in list_relays(context, tenant) if relay.described]
         raise unknown_name(tenant.name, "described relay", name, described)
@@ -69,7 +69,7 @@ def _for_plan(name: str, d: RelayDescription) -> PlanRelay:
 
 
 def _checked(description: RelayDescription) -> RelayDescription:
-    """With names in A-labels and addresses that are some."""
+    """Return the description with names as A-labels and valid addresses."""
     hosts = [
         host.model_copy(update={"ip": _address(host.ip), "helo": _name(host.helo, "hosts.helo")})
         for host in description.hosts

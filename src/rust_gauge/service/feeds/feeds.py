@@ -191,6 +191,6 @@ def _time(seconds: float) -> str:
 
 
 def forget_old(context: Context) -> None:
-    """What the worker does from time to time."""
+    """Do what is due for feeds: the worker calls this from time to time."""
     before = context.clock() - _KEEP_LOADS
     context.store.transaction(lambda c: store_feeds.drop_old(c, before))

@@ -1,4 +1,4 @@
-"""What comes by feeds that are not JSON: notices by mail, lines of logs, CSV. Each becomes rows of events' fields."""
+"""Feeds that are not JSON: bounce messages and reports, log lines, CSV. Each becomes rows of events' fields."""
 
 import csv
 import io
@@ -18,7 +18,7 @@ _COLUMNS = 100  # more is not a list of events
 
 
 class FormError(RustGaugeError):
-    """What came cannot be read in this form."""
+    """The body cannot be read in this format."""
 
 
 @dataclass(slots=True)

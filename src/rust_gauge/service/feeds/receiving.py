@@ -55,7 +55,9 @@ def feed_for(context: Context, key: str, authorization: str, headers: dict[str, 
 def receive(
     context: Context, row: FeedRow, body: bytes, content_type: str, position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
-    """Take in what came by a feed, in the form that its type states. ServiceProblem `feed-paused` when it is paused."""
+    """Store what a feed received, in the format that its content type states. ServiceProblem `feed-paused` if it is
+    paused.
+    """
     if row.paused:
         raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Retry later")
     kind = content_type.partition(";")[0].strip().lower()
@@ -163,7 +165,7 @@ def take_rows(
     position: Mapping[str, Any] | None = None,
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
 ) -> IntakeResult:
-    """Take rows in that are events' fields: defaults, times for those without, events, rejected rows, position."""
+    """Store rows of events' fields: defaults, times for those without, events, rejected rows, position."""
     tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, Role.OPERATOR)
     rows = _with_defaults(context, row, rows)
     now = context.clock()

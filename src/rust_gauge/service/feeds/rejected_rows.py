@@ -32,7 +32,7 @@ def list_rejected_rows(
 
 
 def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) -> ReplayResult:
-    """Try rejected rows again, with the mapping as it is now. What is rejected again is kept again."""
+    """Retry rejected rows with the present mapping. Those that are rejected again are stored again."""
     row = find_feed(context, tenant, name)
     taken = context.store.transaction(lambda c: store_feeds.list_rejected_rows(c, row.id, None, store_feeds.MAX_KEPT))
     taken = [row for row in reversed(taken) if id is None or row.id == id]
@@ -59,6 +59,6 @@ def replay(context: Context, tenant: TenantAccess, name: str, id: int | None) ->
 
 
 def delete_rejected_rows(context: Context, tenant: TenantAccess, name: str) -> int:
-    """Forget what was rejected. Returns how many rows."""
+    """Delete rejected rows and return how many they were."""
     row = find_feed(context, tenant, name)
     return context.store.transaction(lambda c: store_feeds.delete_rejected_rows(c, row.id))

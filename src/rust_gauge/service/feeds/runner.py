@@ -45,7 +45,7 @@ _ADDRESSES_FOR = 5.0  # seconds that the addresses of mail feeds are remembered
 
 @dataclass
 class _Turn:
-    """When a feed is looked at next, and how often it failed in a row."""
+    """When a feed is polled next, and how often it failed in a row."""
 
     due: float = 0.0
     failures: int = 0
@@ -84,7 +84,7 @@ class Runner:
                 turn.consumer.join(10)
 
     def step(self) -> bool:
-        """Give each feed that is due its turn. True when one has more to read at once."""
+        """Poll each feed that is due. True when one has more to read at once."""
         rows = self._context.store.transaction(lambda c: store_feeds.list_feeds(c))
         busy = False
         for row in rows:

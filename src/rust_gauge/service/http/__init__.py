@@ -1,1 +1,1 @@
-"""What all routes share: who is asking, problems, paging, bodies, the frame around a request."""
+"""What all routes share: authentication, problems, paging, bodies, middleware."""

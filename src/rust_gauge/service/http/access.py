@@ -47,7 +47,7 @@ def get_principal(
     bearer: Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)],
     session: Annotated[str | None, Depends(_cookie)],
 ) -> Principal:
-    """Who is asking. ServiceProblem `not-signed-in`."""
+    """Return the principal of a request. ServiceProblem `not-signed-in`."""
     if bearer is not None:
         principal = principal_of(context, token=bearer.credentials)
     elif session:

@@ -1,4 +1,4 @@
-"""Which role each route needs, by its operation id. This table is the only place that says so.
+"""The role that each route needs, by its operation id. This table is the only place for it.
 
 `access.get_tenant` enforces it. A route that is missing here is refused to everybody, and a test fails.
 """

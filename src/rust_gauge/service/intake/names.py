@@ -41,7 +41,7 @@ def known_names(context: Context, tenant_id: int) -> "KnownNames":
 
 
 def forget_names(context: Context, tenant_id: int) -> None:
-    """Have the next load begin again, by the rules of that moment. Loads under way keep what they have."""
+    """Start the next load afresh, with the rules of that moment. Loads in progress keep what they have."""
     context.memory.pop(("names", tenant_id), None)
 
 
@@ -73,7 +73,7 @@ class KnownNames:
 
     @property
     def is_large(self) -> bool:
-        """Whether it is time to begin again."""
+        """Return whether it is time to begin again."""
         return len(self.short_domains) > _MOST_DOMAINS or len(self._wordings) > _MOST_PATTERNS
 
     def short_paths(self) -> Iterable[tuple[tuple[Any, ...], Path]]:
@@ -86,9 +86,9 @@ class KnownNames:
             self._short_paths[key] = path
 
     def learn(self, events: Sequence[Event], load: Load) -> Sequence[Event]:
-        """Have an id for every name of these events, and a cause for every rejection; gives them with their causes.
+        """Return an id for every name of these events, and a cause for every rejection.
 
-        Looks up who runs recipient domains that are new, so it must not be called inside a transaction.
+        Looks up who runs new recipient domains, so it must not be called inside a transaction.
         """
         paths = {event.path for event in events} - self._paths
         examples: dict[str, Event] = {}  # by reply pattern

@@ -81,7 +81,7 @@ def show(job: store.Job, parts: dict[str, int]) -> Job:
 
 
 def put_piece(context: Context, tenant: TenantAccess, id: int, number: int, octets: bytes) -> Job:
-    """Keep a piece of the file; sent again it takes the place of what was sent before."""
+    """Store a piece of the file; a piece that is sent again replaces the earlier one."""
 
     def write(connection: Connection) -> None:
         job = find(connection, tenant, id, lock=True)

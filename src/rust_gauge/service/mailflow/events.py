@@ -105,7 +105,7 @@ def list_events(
 
 
 def _lacks(unit: UnitOfWork) -> Mapping[tuple[str, str], Sender]:
-    """What streams lack, remembered for a moment: a trail is asked for page by page."""
+    """Return what streams lack, cached for a moment: a trail is read page by page."""
     known = unit.memory.get(("lacks", unit.tenant_id))
     if known is None or time.monotonic() - known[0] > _REMEMBERED:
         lacking = proofs.lacks_of(unit.connection, unit.tenant_id)

@@ -44,7 +44,7 @@ REPORTS_WITHIN = timedelta(days=180)  # a provider that sent no complaint for so
 
 @dataclass(frozen=True, slots=True)
 class FlowQuery:
-    """Which mail is asked for: by domain, stream and relay; or by sending address, campaign or tag, and domain."""
+    """A part of the mail: by domain, stream and relay; or by sending address, campaign or tag, and domain."""
 
     domain: str | None = None
     stream: str | None = None
@@ -228,7 +228,7 @@ def list_reply_patterns(
 
 
 def list_names(context: Context, tenant: TenantAccess) -> FlowNames:
-    """What mail can be told apart by."""
+    """Return the names by which mail can be filtered."""
     return FlowNames(**context.store.transaction(lambda c: store_flow.names_of(c, tenant.id)))
 
 

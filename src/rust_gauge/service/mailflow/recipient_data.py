@@ -1,4 +1,4 @@
-"""What is kept of one person: all of it can be had, and erased."""
+"""Recipient data: everything stored about one recipient can be exported and erased."""
 
 import re
 import secrets
@@ -52,7 +52,7 @@ def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> Rec
 
 
 def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: str) -> Erasure:
-    """Take a person out of everything. Events stay without them, so that no counter changes."""
+    """Erase a recipient everywhere. Events stay without them, so that no counter changes."""
     address = _address(request.address)
     key, new_key, now = address_key(address), secrets.token_bytes(16), context.clock()
     words = [str(address), *([address.local] if len(address.local) > 2 else [])]

@@ -1,6 +1,5 @@
-"""How long events are kept.
-
-The worker drops old events once a day: whole partitions that no tenant needs, then each tenant's own. Counters stay.
+"""Retention of events. The worker deletes old events once a day: whole partitions that no tenant needs, then each
+tenant's own. Counters stay.
 """
 
 from datetime import UTC, datetime, time, timedelta
@@ -35,7 +34,7 @@ def settings_of(connection: Connection, tenant_id: int) -> FlowSettings:
 
 
 def put_settings(context: Context, tenant: TenantAccess, settings: FlowSettings) -> FlowSettings:
-    """Keep settings. Events that are too old by them go with the next round."""
+    """Store the settings. Events that are too old for them are deleted in the next round."""
     now = context.clock()
 
     def write(connection: Connection) -> None:

@@ -67,7 +67,7 @@ _LOOKED_AT = timedelta(days=90)  # reply patterns that new rules are held agains
 
 @dataclass(frozen=True, slots=True)
 class TenantRules:
-    """What judges a tenant's refusals."""
+    """What classifies a tenant's rejections."""
 
     version: int
     classifier: Classifier
@@ -146,7 +146,7 @@ def _own(rules: Sequence[OwnRule]) -> tuple[list[CauseRule], RuleSet]:
 
 
 def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: str) -> CauseRules:
-    """Keep rules. ServiceProblem when one cannot be used, takes too long, or does not decide its own examples."""
+    """Store rules. ServiceProblem if one is invalid, takes too long, or does not match its own examples."""
     made, ruleset = _own(change.rules)
     problems = _problems(made, ruleset, _past(context, tenant, context.clock().date() - _LOOKED_AT))
     if problems:
@@ -197,7 +197,7 @@ def _past(context: Context, tenant: TenantAccess, first: date) -> list[WordingOf
 
 
 def backtest_rules(context: Context, tenant: TenantAccess, request: RulesBacktestRequest) -> RulesBacktest:
-    """What these rules would have made of the past, by the counters of reply patterns."""
+    """Return what these rules would have done with past events, by the counters of reply patterns."""
     made, ruleset = _own(request.rules)
     last = context.clock().date()
     first = last - timedelta(days=request.days - 1)
@@ -256,7 +256,7 @@ def backtest_rules(context: Context, tenant: TenantAccess, request: RulesBacktes
 
 
 def _holds(policy: Policy, cause: Cause, permanence: Permanence) -> bool:
-    """Whether one bounce of this kind holds its address at once."""
+    """Return whether one bounce of this kind holds its address at once."""
     rule = policy.rule_for(Kind.BOUNCED, cause, permanence)
     return rule is not None and rule.at_once and rule.act is Act.HOLD
 
@@ -268,7 +268,7 @@ def _bounces_to_be_final(
     last: date,
     judgements: list[tuple[WordingOfProvider, Classified]],
 ) -> dict[tuple[int, int], int]:
-    """How many of those that count as transient are bounces that a rule would make permanent: counters cannot tell."""
+    """Return how many transient ones are bounces that a rule would make permanent: counters cannot tell."""
     ids = {
         row.id
         for row, found in judgements
@@ -329,7 +329,7 @@ def run_application(context: Context, job: Job) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Done:
-    """Where the next piece of a day begins, None at its end; and what was counted so far."""
+    """The start of the next piece of a day, None at its end; and what was counted so far."""
 
     after: tuple[datetime, bytes] | None
     counts: Counter[str]

@@ -98,7 +98,7 @@ def _series_of(lines: list[HourLine], place: Callable[[int], int], now: datetime
 
 
 def _names(kind: Count, permanence: Permanence, ours: bool) -> list[str]:
-    """What a counter is added to."""
+    """The series that a counter is added to."""
     refusal = ["unwanted"] if ours else []
     if kind is Count.BOUNCED:
         return ["bounced", "permanent" if permanence is Permanence.PERMANENT else "transient", *refusal]
@@ -122,7 +122,7 @@ def _hours(ordered: list[tuple[datetime, Counter[str]]], name: str) -> list[Hour
 
 
 def _total(counts: Counter[str], name: str) -> int:
-    """What a rate is taken of: messages whose fate is known, and with delays those that still wait."""
+    """Return the base of a rate: messages with a known outcome, and for delays those still waiting."""
     known = counts["delivered"] + counts["bounced"] - counts["returned"]
     return known + (counts["delayed"] if name in ("delayed", "unwanted") else 0)
 
@@ -184,7 +184,7 @@ def _tell(connection: Connection, tenant_id: int, id: int, subject: str, columns
 
 
 def list_shifts(context: Context, tenant: TenantAccess, days: int) -> list[Shift]:
-    """Those that go on or ended within the last days, the newest first."""
+    """Return the shifts that continue or ended within the last days, newest first."""
     now = context.clock()
 
     def read(connection: Connection) -> list[Shift]:
@@ -256,7 +256,7 @@ _KINDS = {
 
 
 def _events_of(row: ShiftRow, now: datetime) -> dict[str, Any]:
-    """What the list of events is asked for."""
+    """Return the query for the list of events."""
     asked: dict[str, Any] = {
         "kind": _KINDS[row.rate],
         row.what: row.provider if row.what == "provider" else row.relay,

@@ -69,7 +69,7 @@ def compute(context: Context, tenant: TenantAccess, row: DomainRow) -> RecordPla
 
 
 def plan_request(row: DomainRow, zone: str, relays: tuple[Relay, ...]) -> PlanRequest:
-    """What a plan needs to know of a domain. Relays that nobody described yet take part by their name."""
+    """Return what a plan needs to know of a domain. Relays without a description take part by their name."""
     streams = tuple(
         PlannedStream(
             s["name"], s["header_from"] or row.name, s["envelope"], s["dkim_domain"], s["selector"],
@@ -85,7 +85,7 @@ def plan_request(row: DomainRow, zone: str, relays: tuple[Relay, ...]) -> PlanRe
 
 
 def settings_of(row: DomainRow) -> PlanSettings:
-    """What was chosen for a domain's plan."""
+    """Return the options of a domain's plan."""
     return PlanSettings.model_validate(row.plan.get("settings", {}))
 
 
@@ -111,7 +111,7 @@ def put_settings(context: Context, tenant: TenantAccess, text: str, settings: Pl
 
 
 def add_plan_key(context: Context, tenant: TenantAccess, text: str, new: NewKey) -> MadeKey:
-    """Make a key pair for a selector. The public half goes into the plan; the private half is given and forgotten."""
+    """Create a key pair for a selector. The public key goes into the plan; the private key is only returned."""
     row = find_domain(context, tenant, text)
     selector = new.selector.lower()
     if len(row.plan.get("keys", {})) >= 50:

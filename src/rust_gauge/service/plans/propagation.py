@@ -148,7 +148,9 @@ def cancel_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
 
 
 def recheck_watch(context: Context, tenant: TenantAccess, id: int) -> Watch:
-    """Look at once in place of at the next time, if the last look is not just over. A watch that ended stays so."""
+    """Re-check now instead of at the next scheduled time, unless the last check is just over. An ended watch stays
+    ended.
+    """
     seen = get_watch(context, tenant, id)
     if seen.looked_at is None or context.clock() - seen.looked_at >= _PAUSE:
         look(context, id)
@@ -164,7 +166,7 @@ def run_watch(context: Context, id: int) -> None:
 
 
 def look(context: Context, id: int) -> datetime | None:
-    """Ask every server for every record, each once. Gives when to look again; None when the watch has ended."""
+    """Ask every server for every record once. Return when to ask again; None when the watch has ended."""
     row = context.store.transaction(lambda c: store_watches.get_watch(c, id))
     if row is None or row.state != "running":
         return None

@@ -40,7 +40,7 @@ def list_servers(context: Context, tenant: TenantAccess) -> list[UpdateServer]:
 
 
 def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdateServer) -> UpdateServer:
-    """Keep where a zone is changed. ServiceProblem `invalid-request` for an address or a secret that cannot be."""
+    """Store the server of a zone. ServiceProblem `invalid-request` for an invalid address or secret."""
     zone = domain_name(zone)
     try:
         host, port = split_server(new.address)
@@ -76,7 +76,7 @@ def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdate
 
 
 def forget_server(context: Context, tenant: TenantAccess, zone: str) -> None:
-    """Forget a server and its key."""
+    """Delete a server and its key."""
     zone = domain_name(zone)
 
     def write(connection: Any) -> bool:
@@ -99,10 +99,7 @@ def preview_publication(context: Context, tenant: TenantAccess, text: str, reque
 def add_publication(
     context: Context, tenant: TenantAccess, text: str, request: ZoneChangeRequest, made_by: str
 ) -> Publication:
-    """Make the change that was shown, and look whether it is there.
-
-    ServiceProblem `changed-meanwhile`, `update-failed`.
-    """
+    """Publish the previewed change and check the result. ServiceProblem `changed-meanwhile`, `update-failed`."""
     row = find_domain(context, tenant, text)
     server, change = _change(context, tenant, row, request.keys)
     shown = _shown_change(server, change)
@@ -132,7 +129,7 @@ def add_publication(
 
 
 def roll_back_publication(context: Context, tenant: TenantAccess, id: int, made_by: str) -> Publication:
-    """Put everything back as it was before a change, if nobody changed it since."""
+    """Restore what was there before a change, unless somebody changed it since."""
     row = _publication(context, tenant, id)
     if row.state != "applied":
         raise ServiceProblem("already-there", "It has already been rolled back", remedy="Nothing to do")

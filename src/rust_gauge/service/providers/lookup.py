@@ -1,4 +1,4 @@
-"""Who runs the mailboxes of recipient domains: from the cache, else from DNS."""
+"""Which provider runs the mailboxes of recipient domains: from the cache, otherwise from DNS."""
 
 from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime, timedelta

@@ -37,7 +37,7 @@ class Columns:
 
 
 def columns_of(connection: Connection, tenant_id: int, today: date) -> Columns:
-    """Those that the tenant has named, and the largest of the rest by recent mail."""
+    """Return the providers that the tenant has named, and the largest others by recent mail."""
     labels = providers.labels(connection, tenant_id)
     volume = flow.volume_by_provider(connection, tenant_id, today - timedelta(days=_DAYS))
     total = sum(volume.values())

@@ -29,7 +29,9 @@ _MOST_ANNOTATIONS = 5000  # of a tenant; every chart fetches those of its period
 def annotations_of(
     connection: Connection, tenant: TenantAccess, first: date, last: date, domain: str | None, today: date
 ) -> list[Annotation]:
-    """What happened between two days: people's notes, changed records, findings, shifts, outages, changed policies."""
+    """Return what happened between two days: annotations, changed records, findings, shifts, outages, changed
+    policies.
+    """
     found = [
         Annotation(
             day=row.day,
@@ -73,7 +75,7 @@ def list_annotations(
 
 
 def add_annotation(context: Context, tenant: TenantAccess, new: NewAnnotation, by: str) -> Annotation:
-    """Keep a note."""
+    """Store an annotation."""
     domain = ""
     if new.domain:
         try:

@@ -59,7 +59,7 @@ _CAUSES, _PERMANENCES = len(Cause), len(Permanence)
 
 
 def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, float]:
-    """What one of a counter adds to the counts of a reading."""
+    """Return what one row of a counter adds to the counts of a reading."""
     if kind is Count.DELIVERED:
         return {"attempted": 1, "delivered": 1}
     if kind is Count.RETURNED:  # it was counted as delivered, and is not
@@ -161,7 +161,7 @@ def factors_of(connection: Connection, tenant_id: int) -> tuple[Factor, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """What beside the counters makes a tenant's readings."""
+    """What a tenant's readings depend on in addition to the counters."""
 
     tenant_id: int
     today: date
@@ -189,7 +189,7 @@ def place_of(connection: Connection, tenant_id: int, today: date, factors: tuple
 
 
 def surroundings(connection: Connection, place: Place, kind: int, counted: Counted) -> Surroundings:
-    """What beside counts decides about these series."""
+    """What decides about these series in addition to counts."""
     shape = counted.counts.shape[1:]
     providers = [provider for _, provider in counted.series]
     subjects = sorted({subject for subject, _ in counted.series})
@@ -218,7 +218,7 @@ def _unknown(factor: Factor) -> float:
 
 
 def _faults(connection: Connection, tenant_id: int, domain_id: int, first: date, length: int) -> NDArray[np.float64]:
-    """By day: faults of the audit in force, a risk counting a fifth."""
+    """Return by day: faults of the audit in force, a risk counting a fifth."""
     out = np.zeros(length)
     for row in reading_counters.faults_of(connection, tenant_id, domain_id):
         out[max(0, (row.finished_at.date() - first).days) :] = row.faults + row.risks / 5
@@ -347,7 +347,7 @@ def look_at_providers(context: Context, *, whole: bool = False) -> int:
 
 
 def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
-    """By day: what was deferred for everybody, the same with the provider's own trouble, and how many senders."""
+    """Return by day: what was deferred for everybody, the part by the provider's own trouble, and how many senders."""
     kinds, causes, n = rows.kind, rows.cause, rows.n
     senders, at = np.unique(rows.domain, return_inverse=True)
     cell = at * length + rows.day
@@ -435,7 +435,7 @@ def run_subjects(context: Context, job: Job) -> None:
 
 
 def ask_for_stale(context: Context) -> int:
-    """Have the readings of all domains computed that end before today, and look at providers now and then."""
+    """Enqueue the readings of all domains computed before today, and update the provider norms from time to time."""
     now = context.clock()
     looked = context.memory.get("providers looked up")
     if looked is None or not timedelta(0) <= now - looked < _LOOK_EVERY:

@@ -24,7 +24,7 @@ _LEAST_MOVE = 0.05  # points that are a move
 def explain_reading(
     context: Context, tenant: TenantAccess, subject: Subject, name: str, provider: str | None, first: date, last: date
 ) -> Explanation:
-    """What moved a reading between two days, and what else happened then."""
+    """Explain the difference of a reading between two days, and what else happened."""
     today = context.clock().date()
     if not first < last <= today:
         raise ServiceProblem("invalid-request", "first must be before last, and last not in the future")

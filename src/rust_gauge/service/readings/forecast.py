@@ -95,7 +95,7 @@ def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name:
 
 
 def _one(around: Surroundings, row: int) -> Surroundings:
-    """What is around one of the series."""
+    """The context of one of the series."""
     peers: Mapping[str, NDArray[np.float64]] = {name: peer[[row]] for name, peer in (around.peers or {}).items()}
     return Surroundings(
         around.reports[[row]], np.zeros(1, dtype=np.intp),

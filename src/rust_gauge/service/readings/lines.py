@@ -59,7 +59,7 @@ def stream_relay_lines(
 
 
 def is_past_since(connection: Connection, tenant: TenantAccess, row: LineRow, since: date, today: date) -> bool:
-    """Whether the mail of the days from `since` on is past the watch line by itself, whatever was before."""
+    """Return whether the mail of the days from `since` on is past the watch line by itself, whatever was before."""
     kind = {"domain": 1, "stream": 2, "relay": 3, "provider": SUM_PROVIDER}[row.subject]
     columns = columns_of(connection, tenant.id, today)
     names = dict(columns.labels) if kind == SUM_PROVIDER else readings.names_of(connection, tenant.id, kind)
@@ -73,7 +73,7 @@ def is_past_since(connection: Connection, tenant: TenantAccess, row: LineRow, si
 
 
 def _own_lines(connection: Connection, tenant: TenantAccess) -> dict[str, RelayLines]:
-    """By relay: the lines of its description."""
+    """Return by relay: the lines of its description."""
     return {
         name: RelayDescription.model_validate(description or {}).lines
         for name, description in relays.list_relays(connection, tenant.id)
@@ -109,7 +109,9 @@ def _rows(
 def _rates(
     connection: Connection, tenant: TenantAccess, kind: int, since: date, today: date, relay_id: int | None = None
 ) -> tuple[dict[int, Rate], dict[int, Rate]]:
-    """By subject: bounces of all mail, complaints of that at providers which report them. With a relay: by stream."""
+    """Return by subject: bounces of all mail, complaints of the mail at providers that report them. With a relay: by
+    stream.
+    """
     reporting = sorted(flow.reporting_providers(connection, today - REPORTS_WITHIN))
     if relay_id is None:
         # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.

@@ -46,7 +46,7 @@ def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
 def put_settings(
     context: Context, tenant: TenantAccess, settings: ReadingSettings | None, by: str
 ) -> ReadingSettingsView:
-    """Keep settings; None goes back to those shipped. The past is computed again."""
+    """Store settings; None restores the defaults. Past readings are computed again."""
     now = context.clock()
     factors = (settings or ReadingSettings()).factors
     given = {str(name): factor.model_dump(exclude_none=True) for name, factor in factors.items()}
@@ -96,6 +96,6 @@ def run_anew(context: Context, job: Job) -> dict[str, Any]:
 
 
 def _now(connection: Connection, tenant_id: int) -> dict[int, float | None]:
-    """By domain id: the newest reading over all providers."""
+    """Return by domain id: the latest reading over all providers."""
     newest = store.newest_overall(connection, tenant_id, 1)
     return {subject: None if tenths == NO_VALUE else tenths / 10 for subject, tenths in newest.items()}

@@ -143,7 +143,7 @@ _CELL_FIELDS = {"provider", "value", "margin", "condition", "trend"}
 def _cell(
     provider: str, value: float | None, margin: float | None, condition: str | None, trend: list[float | None]
 ) -> WallCell:
-    """What `WallCell.model_construct` makes, without its loop over fields: a wall has ten thousand of them."""
+    """Return what `WallCell.model_construct` makes, without its loop over fields: a wall has ten thousand of them."""
     cell = WallCell.__new__(WallCell)
     values = {"provider": provider, "value": value, "margin": margin, "condition": condition, "trend": trend}
     _set(cell, "__dict__", values)
@@ -154,7 +154,7 @@ def _cell(
 
 
 def _trends(tenths: NDArray[np.int16]) -> list[list[float | None]]:
-    """By row: one value for each of the days; days that were not computed, or without enough mail, have none."""
+    """Return by row: one value per day; None for days without a reading."""
     shown: list[list[float | None]] = (tenths / 10).tolist()
     for n in np.nonzero((tenths < 0).any(axis=1))[0]:
         shown[n] = [None if number < 0 else number for number in shown[n]]  # type: ignore[operator]
@@ -184,7 +184,7 @@ def _heaviest(newest: store.Newest) -> dict[int, tuple[float, int, int]]:
 
 
 def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[Lack]]:
-    """By domain: each stream and what it lacks."""
+    """Return by domain: each stream and what it lacks."""
     out: dict[str, list[Lack]] = {}
     found = proofs.lacks_of(connection, tenant_id)
     described = {domain for domain, stream in found if stream}

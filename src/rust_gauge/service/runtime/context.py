@@ -1,4 +1,4 @@
-"""What every use case works with: the store, the resolver, the clock and the settings. Made once a process."""
+"""What every use case works with: the store, the resolver, the clock and the settings. Made once per process."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, field

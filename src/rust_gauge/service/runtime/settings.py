@@ -96,7 +96,7 @@ class Settings(BaseSettings):
         return value
 
     def may_read(self, path: str) -> bool:
-        """Whether a feed may read there: below one of `feed_folders`, whatever links lie on the way."""
+        """Return whether a feed may read there: below one of `feed_folders`, whatever links lie on the way."""
         try:
             real = Path(path).resolve()
             return Path(path).is_absolute() and any(

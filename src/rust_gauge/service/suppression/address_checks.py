@@ -72,7 +72,7 @@ def words_of(context: Context, tenant_id: int, settings: AddressWords) -> Words:
 
 
 def facts_of(context: Context, domains: Iterable[str]) -> dict[str, DomainFacts]:
-    """What DNS says of these domains; what was found out lately is not asked again."""
+    """Return what DNS says of these domains; recent answers are cached."""
     now = context.clock()
     wanted = sorted(set(domains))
     found: dict[str, DomainFacts] = {}
@@ -91,7 +91,7 @@ def facts_of(context: Context, domains: Iterable[str]) -> dict[str, DomainFacts]
 
 
 def check(context: Context, tenant: TenantAccess, request: AddressCheckRequest) -> list[AddressCheck]:
-    """Look at addresses, in their order."""
+    """Check addresses, in their order."""
     settings = get_words(context, tenant)
     checks = look_at(context, tenant.id, request.addresses, settings)
     if request.probe and settings.probe:
@@ -137,7 +137,7 @@ def look_at(context: Context, tenant_id: int, texts: Sequence[str], settings: Ad
 
 
 def _histories(unit: UnitOfWork, lookup: ProviderLookup, addresses: Sequence[Address]) -> dict[Address, list[Found]]:
-    """What our own events and list say."""
+    """Return what our own events and list say."""
     connection, tenant_id = unit.connection, unit.tenant_id
     since = unit.now - _LOOKED_BACK
     keys = {address_key(address): address for address in addresses}
@@ -190,7 +190,7 @@ def _said(recipient: Recipient) -> list[Found]:
 
 
 def _probed(context: Context, checks: list[Check], settings: AddressWords) -> list[Check]:
-    """Ask about those of which nothing speaks against: never more at a provider than is allowed a minute."""
+    """Probe the addresses without findings: never more per provider and minute than allowed."""
     domains = {check.address.domain for check in checks if check.address is not None}
     facts, providers = facts_of(context, domains), providers_for(context, domains)
     chosen: dict[int, DnsProgram[Found]] = {}

@@ -1,4 +1,4 @@
-"""Changing the suppression list: enattempts added, lifted, decided about, and ended when their time is over."""
+"""Changing the suppression list: entries are added, lifted, decided about, and ended when their time is over."""
 
 from collections import defaultdict
 from datetime import datetime

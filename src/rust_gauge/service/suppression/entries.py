@@ -33,7 +33,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.suppression import EntryRow, Where
 from rust_gauge.store.suppression_list import Filter, ListedEntry
 
-_COUNTED = 100_000  # enattempts counted no further
+_COUNTED = 100_000  # entries are counted no further
 
 
 _PAGE = 2000  # rows in memory at a time while a list is exported
@@ -43,7 +43,7 @@ _MOST_ASKED = 1000  # addresses in one request of people; clearance takes more
 
 
 def entry_id(where: Where) -> str:
-    """How an enattempt named outside: its place in the list."""
+    """Return the public id of an entry: its position in the list."""
     key = base64.urlsafe_b64encode(where.key).decode().rstrip("=")
     return f"{key}.{where.reason.number}.{where.scope.number}.{where.scope_id}"
 

@@ -1,4 +1,4 @@
-"""How the suppression list grew, and what withholding spared."""
+"""How the suppression list grew, and what withholding avoided."""
 
 from datetime import date, timedelta
 
@@ -19,7 +19,7 @@ _WOULD_BOUNCE = (Reason.INVALID_ADDRESS, Reason.DOMAIN_INVALID, Reason.REPEATED_
 
 
 def growth(context: Context, tenant: TenantAccess, first: date | None, last: date | None) -> Growth:
-    """How the list grew; the last ninety days if no dates are given."""
+    """Return how the list grew; the last ninety days if no dates are given."""
     last = last or context.clock().date()
     first = first or last - timedelta(days=89)
     if first > last or (last - first).days > 1100:

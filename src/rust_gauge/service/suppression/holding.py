@@ -1,6 +1,6 @@
 """What events make of the suppression list, in the transaction that stores them.
 
-So an enattempt in force for the next question after the event was acknowledged, and a load that is taken back takes its
+So an entry is in force for the next question after the event was acknowledged, and a load that is taken back takes its
 entries along.
 """
 
@@ -118,7 +118,7 @@ def _any_domain_held(unit: UnitOfWork, domains: set[str]) -> bool:
 
 
 def _from_histories(place: Place, undecided: Sequence[bytes], delivered: Sequence[bytes]) -> list[Ask]:
-    """What depends on more than one event: what lasts, and what a delivery ends."""
+    """Decide what depends on more than one event: repeated bounces, and what a delivery ends."""
     keys = sorted({*undecided, *delivered})
     since = place.unit.now - place.policy.looks_back - timedelta(days=30)
     found = store_holding.histories(place.unit.connection, place.unit.tenant_id, keys, since)
@@ -197,7 +197,7 @@ def _ask_of(place: Place, asked: Asked, recipient: Address, provider_id: int, or
 
 
 def target_of(matching: Matching, address: Address, provider_id: int) -> Target:
-    """What is kept of an address."""
+    """Return what is stored of an address."""
     if matching.secret:
         return Target("", "", provider_id)
     return Target(str(address), address.domain, provider_id)
@@ -254,7 +254,7 @@ def settle(unit: UnitOfWork, keys: Sequence[bytes], kept_since: datetime) -> tup
 
 
 def _speaking(place: Place, found: dict[bytes, Recipient]) -> Counter[tuple[bytes, Reason]]:
-    """How many events ask at once for an entry, by its key and reason."""
+    """Return how many events ask at once for an entry, by its key and reason."""
     out: Counter[tuple[bytes, Reason]] = Counter()
     for recipient in found.values():
         key = place.matching.key(parse_address(recipient.address), _provider(recipient))
@@ -290,7 +290,7 @@ def change_document(
 
 
 def tell(unit: UnitOfWork, done: Iterable[Done], by: str = "") -> None:
-    """Tell webhooks of changes; many in one call."""
+    """Enqueue webhook calls for changes; many in one call."""
     connection, tenant_id, now = unit.connection, unit.tenant_id, unit.now
     heard = list(done)
     if not heard or not webhooks.is_wanted(connection, tenant_id, "suppression.changed"):

@@ -91,7 +91,7 @@ class _MatchingChanged(Exception):
 
 
 def layout_of(context: Context, job_id: int, request: Any) -> Layout:
-    """How the file of a job is written. ServiceProblem where it cannot be read as a list."""
+    """Detect how the file of a job is written. ServiceProblem if it cannot be read as a list."""
     sample = b""
     for piece in store_jobs.pieces(context.store, job_id, store_jobs.FILE):
         sample += piece
@@ -313,7 +313,7 @@ class _Import:
             counts[self._kind(row, self._decide(store.status_of(row) if row else None, wanted, now))] += 1
 
     def _kind(self, row: Any, after: Status | None) -> str:
-        """What becomes of a row, in a word."""
+        """Return the outcome of a row in a word."""
         if row is None:
             return "new"
         if row.changed_by == self._by:
@@ -357,7 +357,7 @@ class _Import:
             )  # fmt: skip
 
     def _standing(self, connection: Connection, merged: list[Wanted], first: int) -> list[Wanted]:
-        """Those that were left out, as their entry was there."""
+        """Return the rows that were left out, as their entry exists."""
         rows = store.rows_of(connection, self._tenant_id, {wanted.key for wanted in merged})
         return [wanted for wanted in merged if (row := rows.get(self._where(wanted))) is None or row.number < first]
 
@@ -394,7 +394,7 @@ class _Import:
         holding.tell(unit, done, self._by)
 
     def _decide(self, status: Status | None, wanted: Wanted, now: datetime) -> Status | None:
-        """What the request makes of what stands; None leaves it."""
+        """Return the new status for a request; None leaves it."""
         since, until = _time(wanted.since), None if wanted.until == r"\N" else _time(wanted.until)
         wish = Wish(since, since, times=0, until=until)
         if status is None:
@@ -414,7 +414,7 @@ class _Import:
 
 
 def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
-    """One row for each entry: the first, or the widest or last where standing enattempts treated so."""
+    """One row for each entry: the first, or the widest or last where standing entries are treated so."""
     found: dict[tuple[bytes, int], Wanted] = {}
     for entry in wanted:
         key = (entry.key, entry.reason)

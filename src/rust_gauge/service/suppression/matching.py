@@ -29,7 +29,7 @@ _PIECE = 2000  # entries in one transaction, so that mail is not held up while k
 
 
 def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSettings) -> MatchingView:
-    """Keep settings, and have the list rewritten."""
+    """Store settings, and enqueue the rewriting of the list."""
     now = context.clock()
 
     def write(connection: Connection) -> None:

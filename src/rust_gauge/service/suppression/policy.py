@@ -117,7 +117,7 @@ def get_policy(context: Context, tenant: TenantAccess) -> PolicyView:
 
 
 def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy | None, by: str) -> PolicyView:
-    """Keep a policy; None goes back to the shipped one. It holds for events from now on."""
+    """Store a policy; None restores the default. It applies to events from now on."""
     now = context.clock()
     document: dict[str, Any] | None = None
     if policy is not None:
@@ -140,7 +140,7 @@ def put_policy(context: Context, tenant: TenantAccess, policy: SuppressionPolicy
 
 
 def matching_from(settings: Settings, document: dict[str, Any], secret: str) -> Matching:
-    """How addresses are compared, from what the store has."""
+    """Return how addresses are compared, from what is stored."""
     found = MatchingSettings.model_validate(document or {})
     same = tuple(
         SameMailbox(same_mailbox.provider.lower(), same_mailbox.tag_after, same_mailbox.without_dots)
@@ -151,12 +151,12 @@ def matching_from(settings: Settings, document: dict[str, Any], secret: str) -> 
 
 
 def matchings_of(unit: UnitOfWork) -> tuple[Matching, ...]:
-    """How addresses are compared now; a second way while the list is being rewritten from it."""
+    """Return how addresses are compared now; a second way while the list is being rewritten."""
     return list_state(unit)[0]
 
 
 def list_state(unit: UnitOfWork) -> tuple[tuple[Matching, ...], list[dict[str, Any]]]:
-    """How addresses are compared, and the brakes that hold: each a stream, a relay (or any), since when and why."""
+    """Return how addresses are compared, and the stream pauses: each a stream, a relay (or any), since when and why."""
     matching, before, secret, pauses = suppression_state.matching_of(unit.connection, unit.tenant_id)
     held = orjson.loads(pauses) if pauses != "[]" else []
     if matching == "{}" and before is None:

@@ -144,7 +144,7 @@ def export_suppression(
 
 
 def origin_of(principal: Principal) -> str:
-    """Whether a person or a program makes the request."""
+    """Return whether a person or a program makes the request."""
     return "api" if principal.token_id is not None else "hand"
 
 

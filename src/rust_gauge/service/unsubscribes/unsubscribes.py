@@ -63,7 +63,7 @@ def links(context: Context, tenant: TenantAccess, request: MailLinksRequest) -> 
 
 
 def open_link(context: Context, token: str) -> Link | None:
-    """What a link is about; None for one that is not ours."""
+    """Return what a link is about; None for one that is not ours."""
     try:
         return unseal(service_key(context.settings), token)
     except LinkError:
@@ -71,7 +71,9 @@ def open_link(context: Context, token: str) -> Link | None:
 
 
 def unsubscribe(context: Context, token: str, way: str) -> Link | None:
-    """Do what a link says; in force when this returns. None for one that is not ours. Again it does no harm."""
+    """Do what a link says; it has taken effect when this returns. None for one that is not ours. Repeating does no
+    harm.
+    """
     link = open_link(context, token)
     if link is None:
         return None
@@ -87,7 +89,7 @@ def unsubscribe(context: Context, token: str, way: str) -> Link | None:
 
 
 def _stands(context: Context, link: Link) -> bool:
-    """Whether it is in force already: told again, it is no second unsubscription."""
+    """Return whether it is in force already: told again, it is no second unsubscription."""
     question = Question(stream=link.stream or None, domain=link.domain)
 
     def read(unit: UnitOfWork, lookup: ProviderLookup) -> bool:
@@ -108,7 +110,7 @@ def take_mailto(context: Context, raw: bytes) -> bool:
 
 
 def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
-    """How unsubscriptions of the last days went."""
+    """Return how unsubscribe requests of the last days were handled."""
     now = context.clock()
 
     def write(connection: Connection) -> list[tuple[Any, datetime | None]]:

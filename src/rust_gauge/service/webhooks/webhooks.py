@@ -38,7 +38,7 @@ def is_wanted(connection: Connection, tenant_id: int, subject: str) -> bool:
 
 
 def tell(connection: Connection, tenant_id: int, subject: str, data: dict[str, Any], now: datetime) -> None:
-    """Say that something happened, to all webhooks that want to know; in the transaction of the thing itself."""
+    """Enqueue calls of all webhooks with this subject, in the transaction of the change itself."""
     for row in store_webhooks.active_webhooks(connection, tenant_id):
         if not row.subjects or subject in row.subjects:
             call = _add_call(connection, row, subject, data, now)
@@ -58,7 +58,7 @@ def _add_call(
 
 
 def run_call(context: Context, id: int) -> None:
-    """Try a call once: what the worker does."""
+    """Make a call once; the worker does this."""
     row = context.store.transaction(lambda c: store_webhooks.get_call(c, id))
     if row is None or row.state != "waiting" or row.paused:
         return
@@ -99,7 +99,7 @@ def _caller(context: Context) -> HookCaller:
 
 
 def add_webhook(context: Context, tenant: TenantAccess, new: NewWebhook) -> MadeWebhook:
-    """Keep an address. Its secret is in this answer only."""
+    """Add a webhook. Its secret is in this answer only."""
     _check(context, new.url)
     secret, now = secret_text(secrets.token_bytes(32)), context.clock()
 
@@ -145,7 +145,7 @@ def update_webhook(context: Context, tenant: TenantAccess, id: int, change: Webh
 
 
 def delete_webhook(context: Context, tenant: TenantAccess, id: int) -> None:
-    """Forget it and its calls."""
+    """Delete a webhook and its calls."""
     _row(context, tenant, id)
     context.store.transaction(lambda c: store_webhooks.delete_webhook(c, id))
 
@@ -176,7 +176,7 @@ def list_calls(
 
 
 def replay(context: Context, tenant: TenantAccess, id: int, message_id: str | None = None) -> int:
-    """Try dead calls again: one, or all. Returns how many."""
+    """Retry dead calls, one or all, and return how many."""
     _row(context, tenant, id)
     now = context.clock()
 

@@ -107,7 +107,7 @@ def with_lines(connection: Connection, place: Place, pulls: list[Incident], line
 
 
 class _Causes:
-    """Which incident is why a line is crossed."""
+    """Return the incident that explains a crossed line."""
 
     def __init__(self, connection: Connection, place: Place, pulls: Iterable[Incident]) -> None:
         self._ids = {name: id for id, name in place.names.items()}

@@ -51,7 +51,7 @@ def joined(found: Iterable[Incident]) -> list[Incident]:
 
 
 def _without_mended_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
-    """Where a fault is not found any more, what it made fail is fixed with it."""
+    """Mark what a fault caused as fixed once the fault is gone."""
     fixed = dict(place.fixed)
     for row in store.items(
         connection, [place.tenant.id], [str(state) for state in State if state is not State.RESOLVED]

@@ -104,7 +104,7 @@ def _patience(settings: AlertSettings) -> Patience:
 
 
 def ask_for_looks(context: Context) -> None:
-    """Have every tenant with mail looked at every few minutes."""
+    """Enqueue a search of every tenant with mail every few minutes."""
     now = context.clock()
     before = context.memory.get("worklist")
     if before is not None and timedelta(0) <= now - before < DETECT_EVERY:
@@ -126,7 +126,7 @@ def run_look(context: Context, job: Job) -> None:
 
 
 def detect(context: Context, tenant: TenantAccess) -> int:
-    """Find what is wrong now and follow every item. Returns how many items live."""
+    """Detect what is wrong now and update every item. Return how many items are open."""
 
     def write(unit: UnitOfWork) -> int:
         settings = settings_of(unit.connection, tenant.id)
@@ -298,7 +298,7 @@ def _row(connection: Connection, tenant: TenantAccess, id: int, *, lock: bool = 
 
 
 def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: str) -> WorkItemDetails:
-    """What somebody does with an item."""
+    """Apply a person's action to an item."""
     now = context.clock()
     if wanted.act == "recheck":
         return recheck(context, tenant, id, by)
@@ -335,7 +335,7 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
 
 
 def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkItemDetails:
-    """Look again now: at DNS, counters, the newest mail, the proof. Closed when nothing is wrong any more."""
+    """Re-check: DNS, counters, the newest mail, the proof. Resolved when nothing is wrong any more."""
     row = context.store.transaction(lambda c: _row(c, tenant, id))
     incident = store.item_of(row).incident
     names = context.store.transaction(lambda c: store_readings.names_of(c, tenant.id, 1))

@@ -27,7 +27,7 @@ _RESUMED_FOR = timedelta(hours=24)  # a pause that was released is not put on ag
 
 
 def pause_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> None:
-    """Hold a stream over a relay whose rate is past a stop line, until somebody releases it."""
+    """Pause streams over a relay whose rate is above a stop line, until somebody resumes them."""
     connection, now = unit.connection, unit.now
     held = {(pause["stream"], pause["relay"]) for pause in store.pauses(connection, tenant.id)}
     released = store_settings.get_setting(connection, tenant.id, _RELEASED) or {}
@@ -41,7 +41,7 @@ def pause_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertS
 
 
 def add_brake(unit: UnitOfWork, tenant: TenantAccess, stream: str, relay: str, why: str) -> None:
-    """Hold a stream over a relay; who asked for it is kept, nobody where a stop line did."""
+    """Store a stream pause; without an author if a stop line caused it."""
     connection, now = unit.connection, unit.now
     suppression_state.lock(connection, tenant.id)
     found = store.pauses(connection, tenant.id)
@@ -61,13 +61,13 @@ def list_stream_pauses(context: Context, tenant: TenantAccess) -> list[StreamPau
 
 
 def pause_stream(context: Context, tenant: TenantAccess, new: StreamPauseChange, by: str) -> list[StreamPause]:
-    """Hold a stream over a relay by hand."""
+    """Pause a stream over a relay for a person."""
     context.unit(tenant.id, lambda unit: add_brake(unit, tenant, new.stream, new.relay, new.why), by=by)
     return list_stream_pauses(context, tenant)
 
 
 def resume_stream(context: Context, tenant: TenantAccess, release: StreamPauseChange, by: str) -> list[StreamPause]:
-    """Let a stream over a relay go on. For a day it is not held again by itself."""
+    """Resume a stream over a relay. For a day it is not paused again automatically."""
     now = context.clock()
 
     def write(connection: Connection) -> None:

@@ -1,4 +1,4 @@
-"""What is around on a day when problems are searched for: names, providers, mail, items that live."""
+"""The state of a tenant on a day when it is searched for problems: names, providers, mail, open items."""
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
@@ -49,7 +49,7 @@ class Place:
 
 
 def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids: Sequence[int]) -> Place:
-    """What is around on a day; details of these domains only."""
+    """Return the state of a day; details of these domains only."""
     columns = columns_of(connection, tenant.id, day)
     names = store_readings.names_of(connection, tenant.id, 1)
     week = day - timedelta(days=6)
@@ -72,7 +72,7 @@ def place_of(connection: Connection, tenant: TenantAccess, day: date, domain_ids
 def _streams(
     connection: Connection, tenant: TenantAccess, domain_ids: Sequence[int], first: date, last: date
 ) -> dict[tuple[int, str], tuple[str, int, int]]:
-    """By (domain, factor): the stream that most of a factor's events came from, how many, of how many."""
+    """Return by (domain, factor): the stream that most of a factor's events came from, how many, of how many."""
     known = store_readings.names_of(connection, tenant.id, 2)
     rows = reading_counters.week_by_stream(connection, tenant.id, domain_ids, first, last)
     if not len(rows):

@@ -161,7 +161,7 @@ def _heavy(
 
 
 def _recovers(series: Series, factor: int, index: int) -> bool:
-    """Whether a pull only fades by now: it has not risen for days in which as much mail went out as before."""
+    """Return whether a pull only fades by now: it has not risen for days in which as much mail went out as before."""
     if index < _FADES_FOR:
         return False
     pulls, mail = series.pulls[factor, : index + 1].astype(int), series.mail[: index + 1]
@@ -171,21 +171,21 @@ def _recovers(series: Series, factor: int, index: int) -> bool:
 
 
 def _only_fades(series: Series, factor: int, index: int, since: date, measure: float) -> bool:
-    """Whether a pull has not risen since its incident was fixed, when it took `measure` points."""
+    """Return whether a pull has not risen since its incident was fixed, when it took `measure` points."""
     start = max(0, (since - series.first).days)
     pulls = series.pulls[factor, start : index + 1] / 10
     return bool(len(pulls)) and bool(pulls[-1] <= min(float(pulls.min()), measure) + _RISES)
 
 
 def _is_over(place: Place, whole: Series, domain_id: int, at: int, index: int) -> bool:
-    """Whether a pull over all providers is that of something fixed."""
+    """Return whether a pull over all providers is that of something fixed."""
     fixed = place.fixed.get(f"pull:{place.names[domain_id]}:{NAMES[at]}")
     return _recovers(whole, at, index) or (fixed is not None and _only_fades(whole, at, index, *fixed))
 
 
 def _fails_again(connection: Connection, place: Place, domain_id: int, factor: Factor, since: date) -> bool:
-    """Whether mail of the days after something was fixed is past the watch line. A reading that is as low as it can
-    be, or whose sender mails once a week, does not show that by itself.
+    """Return whether mail of the days after a fix is above the watch line. A reading that is as low as it can be, or whose
+    sender mails once a week, does not show that by itself.
     """
     if factor.name not in COUNTS or since >= place.day:
         return False

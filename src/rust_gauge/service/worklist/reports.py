@@ -42,7 +42,7 @@ def due_on(every: str, now: datetime) -> date | None:
 
 
 def ask_for_due(context: Context) -> None:
-    """Have reports sent that are due and were not sent yet."""
+    """Enqueue reports that are due."""
     now = context.clock()
 
     def write(connection: Connection) -> None:
@@ -166,7 +166,7 @@ def _change(row: WallRow, days: int) -> tuple[float | None, float | None]:
 
 
 def _signed(change: float | None) -> str:
-    """With its sign; nothing has none below zero."""
+    """Return the number with its sign; zero without one."""
     return "new" if change is None else f"{round(change, 1) + 0.0:+.1f}"
 
 

@@ -81,7 +81,7 @@ def _of_all(name: str, those: list[Incident]) -> Incident:
 
 
 def _networks(connection: Connection, tenant: TenantAccess) -> dict[str, list[str]]:
-    """By relay: the addresses and networks that its mail leaves from."""
+    """Return by relay: the addresses and networks that its mail leaves from."""
     out = {}
     for name, described in store_relays.list_relays(connection, tenant.id):
         description = RelayDescription.model_validate(described or {})
