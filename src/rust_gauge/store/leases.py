@@ -115,7 +115,7 @@ def lock(connection: Connection, name: str) -> None:
 
 
 def _holder() -> str:
-    """The holder's name. The number tells processes of the same id apart (containers have few ids)."""
+    """Return the holder's name. The number tells processes of the same id apart (containers have few ids)."""
     return f"{socket.gethostname()[:60]} process {os.getpid()}.{_PROCESS}"
 
 

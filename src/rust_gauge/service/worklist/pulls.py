@@ -184,8 +184,8 @@ def _is_over(place: Place, whole: Series, domain_id: int, at: int, index: int) -
 
 
 def _fails_again(connection: Connection, place: Place, domain_id: int, factor: Factor, since: date) -> bool:
-    """Return whether mail of the days after a fix is above the watch line. A reading that is as low as it can be, or whose
-    sender mails once a week, does not show that by itself.
+    """Return whether mail of the days after a fix is above the watch line. A reading at its lowest, or whose sender
+    mails once a week, does not show that by itself.
     """
     if factor.name not in COUNTS or since >= place.day:
         return False
