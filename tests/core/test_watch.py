@@ -1,19 +1,25 @@
 """How a change spreads: what each server holds, when the last will have it, when to look again."""
 
+from dataclasses import replace
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion
 from rust_gauge.core.recordplan import (
+    Ending,
     Holds,
     PlannedRecord,
     Purpose,
     RecordPlan,
     Sighting,
     WatchServer,
-    agreed,
+    ending,
     next_look,
     seconds_left,
     sight,
+    silent_servers,
     watch_questions,
 )
 from tests.answers import rdata
@@ -51,16 +57,33 @@ def seen(*holds: tuple[Holds, int | None]) -> list[Sighting]:
 @pytest.mark.parametrize(
     ("sightings", "done", "left"),
     [
-        (seen((Holds.NEW, None), (Holds.NEW, None)), True, 0),
-        (seen((Holds.NEW, None), (Holds.OLD, 90), (Holds.NOTHING, 300)), False, 300),
-        (seen((Holds.NEW, None), (Holds.FAILED, None)), True, 0),
-        (seen((Holds.FAILED, None)), False, 0),
-        (seen((Holds.OLD, None), (Holds.OLD, 90)), False, None),
-        ([], False, 0),
+        (seen((Holds.NEW, None), (Holds.NEW, None)), Ending.AGREED, 0),
+        (seen((Holds.NEW, None), (Holds.OLD, 90), (Holds.NOTHING, 300)), None, 300),
+        (seen((Holds.NEW, None), (Holds.FAILED, None)), None, 0),
+        (seen((Holds.FAILED, None)), None, 0),
+        (seen((Holds.OLD, None), (Holds.OLD, 90)), None, None),
+        ([], None, 0),
     ],
 )
-def test_when_everybody_has_it(sightings: list[Sighting], done: bool, left: int | None) -> None:
-    assert (agreed(sightings), seconds_left(sightings)) == (done, left)
+def test_when_everybody_has_it(sightings: list[Sighting], done: Ending | None, left: int | None) -> None:
+    assert (ending(sightings, timed_out=False), seconds_left(sightings)) == (done, left)
+
+
+@given(st.lists(st.tuples(st.sampled_from(Holds), st.integers(0, 9)), max_size=8), st.booleans())
+def test_only_servers_that_answer_with_the_record_agree(held: list[tuple[Holds, int]], timed_out: bool) -> None:
+    sightings = [Sighting("k", f"s{n}", holds, failures=failed) for n, (holds, failed) in enumerate(held)]
+    end = ending(sightings, timed_out=timed_out)
+    assert (end is Ending.AGREED) == (bool(held) and all(holds is Holds.NEW for holds, _ in held))
+    if end is Ending.INCOMPLETE:
+        assert silent_servers(sightings)
+        assert not any(holds in (Holds.OLD, Holds.NOTHING) for holds, _ in held)
+    assert end is not None or not timed_out, "a watch ends when its time is over"
+
+
+def test_a_silent_server_is_waited_for_some_rounds() -> None:
+    silent = [Sighting("k", "a", Holds.NEW), Sighting("k", "b", Holds.FAILED, failures=4)]
+    assert ending(silent, timed_out=False) is None
+    assert ending([silent[0], replace(silent[1], failures=5)], timed_out=False) is Ending.INCOMPLETE
 
 
 def test_it_looks_again_when_an_old_answer_runs_out_and_not_too_often() -> None:

@@ -12,6 +12,8 @@ from rust_gauge.client import Client, InvalidInputError, NotFoundError, ProblemR
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.relays import RelayDescription, RelayHost
 from rust_gauge.contract.watches import Watch, WatchResolver, WatchSettings
+from rust_gauge.launch.mariadb import free_port
+from rust_gauge.store import watches as store_watches
 from tests.conftest import Office
 
 
@@ -56,6 +58,29 @@ def test_a_watch_tells_who_has_it_and_ends_when_all_do(office: Office, client: C
     assert (watch.state, watch.summary) == ("agreed", "2 of 2 servers have all 2 records")
     (entry,) = [row for row in client.audits.history(office.slug, name) if row.kind == "watch"]
     assert "seen by all 2 servers" in entry.title
+
+
+def test_a_server_that_never_answers_is_named(office: Office, client: Client, name: str) -> None:
+    watch = client.watches.start(office.slug, name)
+    plan = client.plans.get(office.slug, name)
+    lines = [record.forms.zone_line for record in plan.records if not record.elsewhere]
+    office.world.zone(name, "\n".join(lines) + "\n")
+    store = office.world.context.store
+    row = store.transaction(lambda c: store_watches.get_watch(c, watch.id))
+    assert row is not None
+    dead = {"address": f"127.0.0.1:{free_port()}"}
+    servers = [server | dead if server["label"] == "far" else server for server in row.servers]
+    store.transaction(lambda c: store_watches.change_watch(c, watch.id, servers=servers))
+    states = []
+    for minutes in range(0, 50, 10):
+        with office.world.clock.later(timedelta(minutes=minutes)):
+            watch = client.watches.recheck(office.slug, watch.id)
+        states.append(watch.state)
+    assert states == ["running"] * 4 + ["incomplete"]
+    assert watch.summary == "1 of 2 servers have all 2 records; no answer from far"
+    assert watch.all_by is None
+    (entry,) = [row for row in client.audits.history(office.slug, name) if row.kind == "watch"]
+    assert "1 of 2 servers did not answer: far" in entry.title
 
 
 def _time_passes(office: Office, name: str) -> None:

@@ -137,9 +137,9 @@ def test_what_waits_while_it_is_paused_is_sent_when_it_goes_on(office: Office, c
         ("https://127.0.0.1/", "not a public address"),
         ("https://[::1]:8443/x", "not a public address"),
         ("https://u:p@desk.glasswort.example/", "password"),
-        ("ftp://desk.glasswort.example/", "no address of a page"),
-        ("https:///x", "no address of a page"),
-        ("https://desk.glasswort.example:99999/", "no address of a page"),
+        ("ftp://desk.glasswort.example/", "is not a web address"),
+        ("https:///x", "is not a web address"),
+        ("https://desk.glasswort.example:99999/", "is not a web address"),
     ],
 )
 def test_addresses_that_are_not_called(office: Office, client: Client, url: str, why: str) -> None:

@@ -6832,7 +6832,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -7556,7 +7556,7 @@ export interface components {
              * Subjects
              * @default []
              */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
         };
         /**
          * Notification
@@ -12784,7 +12784,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "running" | "agreed" | "gave_up" | "cancelled";
+            state: "running" | "agreed" | "incomplete" | "gave_up" | "cancelled";
             /**
              * Summary
              * @description Status, as text
@@ -12979,7 +12979,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -13067,7 +13067,7 @@ export interface components {
             /** Url */
             url?: string | null;
             /** Subjects */
-            subjects?: ("watch.agreed" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[] | null;
+            subjects?: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[] | null;
             /** Paused */
             paused?: boolean | null;
         };

@@ -63,7 +63,7 @@ class Watch(Model):
 
     id: int
     domain: str
-    state: Literal["running", "agreed", "gave_up", "cancelled"]
+    state: Literal["running", "agreed", "incomplete", "gave_up", "cancelled"]
     summary: str = Field(description="Status, as text")
     records: list[WatchedRecord]
     servers: list[WatchedServer]

@@ -8,6 +8,7 @@ from rust_gauge.contract.common import Model, UtcTime
 
 Subject = Literal[
     "watch.agreed",
+    "watch.incomplete",
     "watch.gave_up",
     "proof.verified",
     "proof.lost",

@@ -1,4 +1,4 @@
-"""Whether a domain can receive mail: bounces, replies and complaints need a working MX (RFC 5321 §5.1; null MX RFC 7505)
+"""Whether a domain can receive mail: bounces, replies and complaints need an MX that works (RFC 5321 §5.1, RFC 7505)
 and mailboxes at postmaster and abuse (RFC 2142).
 """
 

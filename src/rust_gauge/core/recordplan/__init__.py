@@ -28,13 +28,15 @@ from rust_gauge.core.recordplan.relay import DkimNeed, HostNeed, PlannedStream, 
 from rust_gauge.core.recordplan.slips import Cause, Piece, differences
 from rust_gauge.core.recordplan.spf import IncludeCost, SpfOption, SpfPlan, merge_spf
 from rust_gauge.core.recordplan.watch import (
+    Ending,
     Holds,
     Sighting,
     WatchServer,
-    agreed,
+    ending,
     next_look,
     seconds_left,
     sight,
+    silent_servers,
     watch_questions,
 )
 
@@ -44,6 +46,7 @@ __all__ = [
     "Cause",
     "Comparison",
     "DkimNeed",
+    "Ending",
     "Holds",
     "HostForms",
     "HostNeed",
@@ -65,9 +68,9 @@ __all__ = [
     "ValueForms",
     "WatchServer",
     "ZoneChange",
-    "agreed",
     "compare_plan",
     "differences",
+    "ending",
     "find_zone",
     "host_forms",
     "make_plan",
@@ -78,6 +81,7 @@ __all__ = [
     "quoted",
     "seconds_left",
     "sight",
+    "silent_servers",
     "value_forms",
     "watch_questions",
     "zone_line",

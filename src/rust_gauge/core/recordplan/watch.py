@@ -15,6 +15,7 @@ from rust_gauge.core.recordplan.record import PlannedRecord
 
 _SOONEST, _LATEST = 10, 900  # seconds between two looks
 _UNKNOWN_TTL = 300  # seconds, where a server did not say how long its answer holds
+_SILENT_ROUNDS = 5  # rounds without an answer after which a server is not waited for, if all others have the records
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +25,16 @@ class WatchServer:
     label: str
     address: str
     own: bool = False
+
+
+class Ending(StrEnum):
+    """How a watch ends. `agreed`: every server that was asked has every record. `incomplete`: all that answer have
+    them, but some do not answer. `gave_up`: the time is over, and some answer with something else.
+    """
+
+    AGREED = "agreed"
+    INCOMPLETE = "incomplete"
+    GAVE_UP = "gave_up"
 
 
 class Holds(StrEnum):
@@ -37,7 +48,9 @@ class Holds(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Sighting:
-    """One record at one server. `seconds` is for how long an old answer may still be given; None where nobody knows."""
+    """One record at one server. `seconds` is for how long an old answer may still be given; None where nobody knows.
+    `failures`: rounds in a row without an answer.
+    """
 
     key: str
     server: str
@@ -45,6 +58,7 @@ class Sighting:
     values: tuple[str, ...] = ()
     seconds: int | None = None
     detail: str = ""
+    failures: int = 0
 
 
 def watch_questions(
@@ -71,10 +85,21 @@ def sight(record: PlannedRecord, server: WatchServer, answer: DnsAnswer, plan: R
     return Sighting(record.key, server.label, holds, judged.published, seconds, why)
 
 
-def agreed(sightings: Iterable[Sighting]) -> bool:
-    """Return whether every server that answers has every record. Failing servers do not count if others answer."""
-    held = [sighting.holds for sighting in sightings]
-    return Holds.NEW in held and not any(holds in (Holds.OLD, Holds.NOTHING) for holds in held)
+def ending(sightings: Sequence[Sighting], *, timed_out: bool) -> Ending | None:
+    """Return how a watch ends after this round; None if it goes on. A server that does not answer never agrees."""
+    held = {sighting.holds for sighting in sightings}
+    if held == {Holds.NEW}:
+        return Ending.AGREED
+    if held <= {Holds.NEW, Holds.FAILED} and held:
+        silent = min(sighting.failures for sighting in sightings if sighting.holds is Holds.FAILED)
+        if timed_out or silent >= _SILENT_ROUNDS:
+            return Ending.INCOMPLETE
+    return Ending.GAVE_UP if timed_out else None
+
+
+def silent_servers(sightings: Iterable[Sighting]) -> list[str]:
+    """Return the servers that did not answer for every record, in order."""
+    return list(dict.fromkeys(sighting.server for sighting in sightings if sighting.holds is Holds.FAILED))
 
 
 def seconds_left(sightings: Iterable[Sighting]) -> int | None:

@@ -1,6 +1,6 @@
 """Watches: looking again and again at name servers and resolvers until they all give the planned records."""
 
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -16,16 +16,18 @@ from rust_gauge.contract.watches import (
 )
 from rust_gauge.core.dns import split_server
 from rust_gauge.core.recordplan import (
+    Ending,
     Holds,
     PlannedRecord,
     Purpose,
     RecordPlan,
     Sighting,
     WatchServer,
-    agreed,
+    ending,
     next_look,
     seconds_left,
     sight,
+    silent_servers,
     watch_questions,
 )
 from rust_gauge.gateways.pages import may_reach
@@ -176,6 +178,11 @@ def look(context: Context, id: int) -> datetime | None:
     asked = watch_questions(records, servers)
     answers = context.resolver.look([question for _, _, question in asked])
     seen = [sight(record, server, answer, plan) for (record, server, _), answer in zip(asked, answers, strict=True)]
+    before = {(sighting["key"], sighting["server"]): sighting.get("failures", 0) for sighting in row.sightings}
+    seen = [
+        replace(each, failures=before.get((each.key, each.server), 0) + 1) if each.holds is Holds.FAILED else each
+        for each in seen
+    ]
     now = context.clock()
     wait = timedelta(seconds=next_look(seen, row.rounds))
     values: dict[str, Any] = {
@@ -184,27 +191,32 @@ def look(context: Context, id: int) -> datetime | None:
         "looked_at": now,
         "next_at": now + wait,
     }
-    over = "agreed" if agreed(seen) else "gave_up" if now + wait > row.gives_up_at.replace(tzinfo=UTC) else ""
+    over = ending(seen, timed_out=now + wait > row.gives_up_at.replace(tzinfo=UTC))
     if over:
-        values |= {"state": over, "finished_at": now, "next_at": None}
+        values |= {"state": str(over), "finished_at": now, "next_at": None}
 
     def write(connection: Any) -> None:
         if store_watches.change_watch(connection, id, **values) and over:
-            _tell(connection, row, records, servers, over, now)
+            _tell(connection, row, records, seen, over, now)
 
     context.store.transaction(write)
     return None if over else now + wait
 
 
 def _tell(
-    connection: Any, row: WatchRow, records: list[PlannedRecord], servers: list[WatchServer], over: str, now: datetime
+    connection: Any, row: WatchRow, records: list[PlannedRecord], seen: list[Sighting], over: Ending, now: datetime
 ) -> None:
     """Whoever looks at the domain's history finds how it ended."""
     names = ", ".join(dict.fromkeys(f"{record.name} {record.rdtype}" for record in records[:3]))
     more = f" and {len(records) - 3} more" if len(records) > 3 else ""
-    how = f"seen by all {len(servers)} servers" if over == "agreed" else "not seen by all servers; the watch gave up"
+    silent = silent_servers(seen)
+    how = {
+        Ending.AGREED: f"seen by all {len(row.servers)} servers",
+        Ending.INCOMPLETE: f"{len(silent)} of {len(row.servers)} servers did not answer: {', '.join(silent)}",
+        Ending.GAVE_UP: "not seen by all servers when the time was over",
+    }[over]
     entry = {"tenant_id": row.tenant_id, "domain_id": row.domain_id, "audit_id": 0, "happened_at": now, "kind": "watch",
-             "title": f"{names}{more}: {how}"[:500], "document": {"watch": row.id, "state": over}}  # fmt: skip
+             "title": f"{names}{more}: {how}"[:500], "document": {"watch": row.id, "state": str(over)}}  # fmt: skip
     store_audits.add_history(connection, [entry])
     told = {"watch": row.id, "domain": row.domain, "summary": f"{names}{more}: {how}",
             "records": [{"name": record.name, "type": record.rdtype} for record in records]}  # fmt: skip
@@ -223,17 +235,19 @@ def _record_in(kept: dict[str, Any]) -> PlannedRecord:
 def _sighting_out(seen: Sighting, now: datetime) -> dict[str, Any]:
     until = None if seen.seconds is None else (now + timedelta(seconds=seen.seconds)).isoformat()
     return {"key": seen.key, "server": seen.server, "holds": str(seen.holds), "values": list(seen.values),
-            "until": until, "seconds": seen.seconds, "detail": seen.detail[:300]}  # fmt: skip
+            "until": until, "seconds": seen.seconds, "failures": seen.failures,
+            "detail": seen.detail[:300]}  # fmt: skip
 
 
 def _shown(row: WatchRow) -> Watch:
     sightings = [
-        WatchSighting.model_validate({k: v for k, v in sighting.items() if k != "seconds"})
+        WatchSighting.model_validate({k: v for k, v in sighting.items() if k not in ("seconds", "failures")})
         for sighting in row.sightings
     ]
     seen = [Sighting(e["key"], e["server"], Holds(e["holds"]), seconds=e["seconds"]) for e in row.sightings]
     left = seconds_left(seen) if seen else None
-    all_by = row.looked_at + timedelta(seconds=left) if left is not None and row.looked_at else None
+    known = left is not None and not silent_servers(seen)  # nobody knows what a silent server holds
+    all_by = row.looked_at + timedelta(seconds=left or 0) if known and row.looked_at else None
     records = [
         WatchedRecord(
             key=(key := _record_in(kept).key), name=kept["name"], type=kept["rdtype"], value=kept["value"],
@@ -254,13 +268,14 @@ def _said(row: WatchRow, seen: list[Sighting], records: list[WatchedRecord], lef
     if not seen:
         return "Not checked yet"
     whole = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.NEW}
-    failed = {e.server for e in seen} - {e.server for e in seen if e.holds is not Holds.FAILED}
+    failed = silent_servers(seen)
     many = "the record" if len(records) == 1 else f"all {len(records)} records"
     text = f"{len(whole)} of {len(row.servers)} servers have {many}"
     if failed:
-        text += f"; {len(failed)} do not respond"
+        more = f" and {len(failed) - 5} more" if len(failed) > 5 else ""
+        text += f"; no answer from {', '.join(failed[:5])}{more}"
     if row.state == "gave_up":
-        return f"{text}; it gave up"
+        return f"{text}; the time is over"
     if row.state == "running" and left:
         minutes = -(-left // 60)
         text += f"; the last will in {left} s" if left < 90 else f"; the last will in {minutes} minutes"
