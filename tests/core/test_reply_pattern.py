@@ -13,7 +13,7 @@ from rust_gauge.core.replies.reply_pattern import reply_pattern_of, wording_of
     ("text", "wanted"),
     [
         ("550 5.1.1 <kim@tidepost.example>: no such mailbox", "550 5.1.1 <@>: no such mailbox"),
-        ("550-5.1.1 no such mailbox q17si12", "550-5.1.1 no such mailbox #"),
+        ("550-5.1.1 no such mailbox q17si12", "550 5.1.1 no such mailbox #"),
         ("452 4.2.2 mailbox full (1024 of 1024 MB)", "452 4.2.2 mailbox full (# of # MB)"),
         ("host mx1.kestrelbox.example summary: try later", "host # summary: try later"),
         ("host mx.kestrelbox.example summary: try later", "host ~ summary: try later"),

@@ -4,15 +4,22 @@ Replies with the same pattern differ only in what a server fills in, so they hav
 all of them. Rules look at reply patterns, too: what they see is what a person sees who writes one.
 """
 
+import json
 import re
 
 from rust_gauge.core.replies.reply import parse_reply
 
 LONGEST = 500  # characters; the fixed part of a reply comes first
 _READ = 2000  # characters of a reply
-_CODE = re.compile(r"[245]\d\d(?:-[245]\.\d{1,3}\.\d{1,3})?\Z")
+# A reply code, as it may be written: 550, [550], smtp;550, code=550, 550-5.1.1, 550-The (a line that is continued).
+_CODE = re.compile(r"(?:[a-z_-]+[;=:])?[\[({<\"'#]*([245][0-5]\d)(?:[\])}>\"',;:.]*|(-)(\S*))\Z", re.IGNORECASE)
+_INTRODUCES = frozenset(
+    ("smtp", "esmtp", "error", "code", "status", "reply", "response", "said", "returned", "received", "server", "dsn")
+)
+_BREAKS = re.compile(r"\\r\\n|\\[rn]")  # line breaks that a log or a JSON text has escaped
 _ENHANCED = re.compile(r"#?\(?[245]\.\d{1,3}\.\d{1,3}[):,;]*\Z")
 _HOST = re.compile(r"[\w-]+(?:\.[\w-]+)+\Z")
+_FILLED = re.compile(r"[!-~]*[@\d.][!-~]*")  # in a text that is not ASCII
 _MOST_JOINED = 20_000  # entries of the cache
 _JOINED: dict[tuple[str, int | None, str | None], str] = {}  # reply patterns with codes put in front
 _EDGES = "()[]<>{}\"'`,;:.!?=*"
@@ -23,24 +30,60 @@ _MOST = 50_000  # entries of the cache
 def wording_of(text: str) -> str:
     """`text` with what is filled in replaced: @ for addresses, ~ for hosts and pages, # for all with a digit.
 
-    A reply code is kept at the beginning and behind a colon, where one reply quotes another; an enhanced code anywhere.
+    A reply code is kept where one is expected: at the beginning, behind a colon (where one reply quotes another), and
+    behind a word such as "error"; an enhanced code anywhere. The lines of a reply that goes on (RFC 5321 §4.2.1) are
+    joined: their codes are the same, so only the first stays.
     """
     out: list[str] = []
-    head = True  # a reply code may stand here
-    for word in text[:_READ].split():
+    head = True  # a reply code may come here
+    continued = ""  # the code that every line of this reply begins with
+    words = _BREAKS.sub(" ", _values(text[:_READ])).split()
+    for at, word in enumerate(words):
         if word.isalpha():
             out.append(word)
-            head = False
+            head = word.lower() in _INTRODUCES
             continue
-        if head and _CODE.match(word):
-            out.append(word)
+        coded = _CODE.match(word)
+        if coded and (head or coded[1] == continued):
+            code, dash, rest = coded.groups()
+            repeated = code == continued
+            if dash:
+                continued = code
+            if not repeated:
+                out.append(code)
+            if rest and not (repeated and rest in out):
+                out.append(rest if rest.isalpha() else _sign(rest))
+            head = not repeated
             continue
+        if continued and at and words[at - 1] == continued and word in out:
+            continue  # the enhanced code of the last line
         sign = _KNOWN.get(word)
         if sign is None:
             sign = _sign(word)
         out.append(sign)
-        head = word[-1] == ":" or (head and sign is word)
+        head = word[-1] == ":" or (head and sign == word)
     return " ".join(out)[:LONGEST]
+
+
+def _values(text: str) -> str:
+    """Return the texts and numbers of a reply that is given as a JSON document; any other text as it is."""
+    if not text.startswith(("{", "[{")):
+        return text
+    try:
+        document = json.loads(text)
+    except (ValueError, RecursionError):
+        return text
+    found: list[str] = []
+    waiting = [document]
+    while waiting:
+        value = waiting.pop()
+        if isinstance(value, dict):
+            waiting.extend(reversed(value.values()))
+        elif isinstance(value, list):
+            waiting.extend(reversed(value))
+        elif isinstance(value, str | int | float) and not isinstance(value, bool):
+            found.append(str(value))
+    return " ".join(found)
 
 
 def reply_pattern_of(text: str, code: int | None = None, enhanced: str | None = None) -> str:
@@ -67,6 +110,8 @@ def _sign(word: str) -> str:
     """Return a word, or what stands for it."""
     if _ENHANCED.match(word):
         return word
+    if not word.isascii():  # a language without spaces: only what is filled in is replaced, not the sentence around it
+        return _FILLED.sub(lambda found: _sign(found[0]), word)
     core = word.strip(_EDGES)
     if not core:
         sign = word

@@ -1,7 +1,8 @@
 """Ordered rules that find the cause of a refusal, as people write them in `rules.toml`. The first that fits decides.
 
-Rules see the pattern of a reply (`reply_pattern`): addresses as @, hosts as ~, numbers as #, codes unchanged. Only
-rules one of whose words stands in it are tried. Codes come last, because providers misuse them.
+Rules see the pattern of a reply (`reply_pattern`): addresses as @, hosts as ~, numbers as #, codes unchanged. Codes
+come last, because providers misuse them. Each pattern is classified once and remembered, so the built-in rules need no
+filter before their regular expressions, and none can exclude what they would match.
 """
 
 import re
@@ -26,6 +27,24 @@ _PATIENCE = 0.05  # seconds for one pattern and text; a pattern that backtracks 
 _ALLOWANCE, _EACH = 0.1, 50e-6
 _CODE = re.compile(r"[245](?:\d\d|xx)\Z")
 _ENHANCED = re.compile(r"(?:[245]|x)\.\d{1,3}\.(?:\d{1,3}|\*)\Z")
+_FOR_NOW = re.compile(
+    r"temporar|try(?:ing)? (?:again|later)|(?:again|come back) later|retry later|will (?:be )?retr|defer|for now\b|"
+    r"vorübergehend|vorläufig|später|temporaire|plus tard|réessay|temporal|más tarde|intente|tarde|provvisori|"
+    r"più tardi|tijdelijk|tymczas|dočasn|ideiglenes|tillfällig|tempor[aä]r|тимчасов|временн|попробуйте позже|geçici|"
+    r"一時|後で|暂时|稍后|일시",
+    re.IGNORECASE,
+)
+_FOR_GOOD = re.compile(
+    r"permanent|(?:does|do|did) not exist|no such|fatal|undeliverable|endgültig|définiti", re.IGNORECASE
+)
+_BY_CAUSE = {
+    **dict.fromkeys(
+        (Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED, Cause.NO_SUCH_DOMAIN, Cause.RELAY_DENIED, Cause.TOO_LARGE,
+         Cause.LOOP, Cause.EXPIRED), Permanence.PERMANENT),
+    **dict.fromkeys(
+        (Cause.MAILBOX_FULL, Cause.RATE_LIMITED, Cause.GREYLISTED, Cause.HOST_UNREACHABLE, Cause.PROVIDER_TROUBLE),
+        Permanence.TRANSIENT),
+}  # fmt: skip
 _FIELDS = {"name", "cause", "words", "pattern", "unless", "code", "enhanced", "provider", "permanence", "fits", "not"}
 MAX_RULES = 500  # each is tried on every new reply
 
@@ -229,10 +248,19 @@ class RuleSet:
         return None
 
 
-def permanence_of(reply: SmtpReply) -> Permanence:
-    """5yz and 5.x.x will not help to repeat, 4yz and 4.x.x may (RFC 5321 §4.2.1); the basic code rules the protocol."""
+def permanence_of(reply: SmtpReply, cause: Cause = Cause.UNCLASSIFIED) -> Permanence:
+    """Return whether a retry may help: by the code (RFC 5321 §4.2.1: 4yz yes, 5yz no), or by the enhanced one.
+
+    Without a code the words decide, and without such words the cause, where it says so by itself.
+    """
     first = reply.code // 100 if reply.code else reply.enhanced.klass if reply.enhanced else None
-    return {4: Permanence.TRANSIENT, 5: Permanence.PERMANENT}.get(first or 0, Permanence.NONE)
+    if first in (4, 5):
+        return Permanence.TRANSIENT if first == 4 else Permanence.PERMANENT
+    if _FOR_NOW.search(reply.text):
+        return Permanence.TRANSIENT
+    if _FOR_GOOD.search(reply.text):
+        return Permanence.PERMANENT
+    return _BY_CAUSE.get(cause, Permanence.NONE)
 
 
 def read_rules(text: str) -> tuple[CauseRule, ...]:
@@ -307,7 +335,7 @@ class Classifier:
             found = rules.find(reply, provider)
             if found is not None:
                 cause, stated, name = found
-                return Classified(cause, stated or permanence_of(reply), name)
+                return Classified(cause, stated or permanence_of(reply, cause), name)
         return Classified(Cause.UNCLASSIFIED, permanence_of(reply), "none")
 
 
