@@ -270,6 +270,14 @@ def make_office(world: World, role: Role = Role.ADMIN) -> Office:
     return Office(world, TenantAccess(tenant, slug, f"Office {slug}", role), email, token)
 
 
+@contextmanager
+def another(world: World) -> Iterator[tuple[Office, Client]]:
+    """Give another tenant, with a client of its own."""
+    made = make_office(world)
+    with made.client() as client:
+        yield made, client
+
+
 def close_office(office: Office) -> None:
     """Delete a tenant and its work, so that no later test has to do it when it looks ahead."""
     office.world.context.store.transaction(lambda c: _forget(c, office.tenant.id))

@@ -18,7 +18,7 @@ from rust_gauge.contract.suppression import Lift, NewEntries, PolicyBacktestRequ
 from rust_gauge.service.suppression import imports as service
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import tables
-from tests.conftest import Office
+from tests.conftest import Office, another
 from tests.rows import bounce, ndjson, row
 
 
@@ -298,3 +298,41 @@ def test_a_job_of_one_tenant_is_nobody_elses(office: Office, client: Client, spr
     url = f"{office.world.url}/api/v1/tenants/{office.slug}/jobs/{spring.id}"
     assert httpx.get(url).status_code == 401
     assert json.loads(httpx.get(url, headers={"Authorization": f"Bearer {office.token}"}).content)["state"] == "done"
+
+
+@pytest.mark.parametrize("form", ["csv", "ndjson"])
+def test_what_is_exported_is_imported_again_with_its_scope(office: Office, client: Client, form: str) -> None:
+    client.events.load(office.slug, ndjson(row(1, domain="news.d.example", stream="news")))
+    add = client.suppression.add
+    add(office.slug, NewEntries(addresses=["ann@a.example"], reason="complaint", note="=asked; by phone"))
+    add(office.slug, NewEntries(addresses=["ann@a.example"], reason="unsubscribed", scope="stream", scope_name="news"))
+    until = office.world.clock() + timedelta(days=30)
+    add(
+        office.slug,
+        NewEntries(addresses=["bo@b.example"], scope="domain", scope_name="news.d.example", until=until),
+    )
+    add(office.slug, NewEntries(addresses=["@gone.example"], reason="domain_invalid"))
+    add(office.slug, NewEntries(addresses=["cy@c.example"]))
+    (cy,) = client.suppression.list(office.slug, address="cy@c.example")
+    client.suppression.lift(office.slug, Lift(ids=[cy.id], why="a mistake"))
+    exported = b"".join(client.suppression.export(office.slug, form=form, state=["held", "ended"]))
+
+    def shown(of: Office, read: Client) -> set[tuple[object, ...]]:
+        names = ("address", "reason", "scope", "scope_name", "since", "until", "note")
+        return {tuple(getattr(entry, name) for name in names) for entry in read.suppression.list(of.slug)}
+
+    with another(office.world) as (other, reader):
+        reader.events.load(other.slug, ndjson(row(1, domain="news.d.example", stream="news")))
+        job = done(reader, other, given(reader, other, exported))
+        assert counts(job) == {"rows": 5, "new": 4, "rejected": 1}, "what ended is not held again"
+        assert shown(other, reader) == shown(office, client)
+        again = done(reader, other, given(reader, other, exported))
+        assert counts(again) == {"rows": 5, "standing": 4, "rejected": 1}
+    with another(office.world) as (other, reader):
+        job = done(reader, other, given(reader, other, exported))
+        assert counts(job) == {"rows": 5, "new": 2, "rejected": 3}, "an unknown stream or domain is not all mail"
+
+
+def test_a_column_named_state_of_somebody_elses_list_means_nothing(office: Office, client: Client) -> None:
+    text = b"email,state,scope\nann@a.example,Ohio,x\n"
+    assert counts(done(client, office, given(client, office, text))) == {"rows": 1, "new": 1}

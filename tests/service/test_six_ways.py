@@ -6,8 +6,7 @@ import io
 import json
 import smtplib
 from collections import Counter
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
@@ -25,7 +24,7 @@ from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, Fie
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds.runner import Runner
-from tests.conftest import Office, World, make_office
+from tests.conftest import Office, World, another
 from tests.gateways.servers import rabbitmq
 from tests.rows import ndjson
 from tests.service.test_feed_runner import run_until, runner, settle
@@ -240,13 +239,6 @@ def by_file(office: Office, client: Client, runner: Runner, tmp_path: Path) -> N
 WAYS: list[Callable[[Office, Client, Runner, Path], None]] = [
     by_http, by_foreign_json, by_mail, by_log, by_queue, by_file,
 ]  # fmt: skip
-
-
-@contextmanager
-def another(world: World) -> Iterator[tuple[Office, Client]]:
-    made = make_office(world)
-    with made.client() as client:
-        yield made, client
 
 
 def trails(client: Client, office: Office) -> list[tuple[Any, ...]]:

@@ -24,6 +24,8 @@ class LoadedEntry(NamedTuple):
     since: str
     until: str
     note: str
+    scope: int
+    scope_id: int
 
 
 NULL_TEXT = r"\N"
@@ -31,11 +33,11 @@ COLUMNS = (
     "address_key, reason, scope, scope_id, number, address, mail_domain, provider_id, stream_id, since, until, note"
 )
 _PACKET = 5000  # entries
+_STREAM = Scope.STREAM.number
 
 
 def load_entries(
-    connection: Connection, tenant_id: int, entries: Iterable[LoadedEntry], *, scope: Scope, scope_id: int,
-    stream_id: int, at: datetime, by: str,
+    connection: Connection, tenant_id: int, entries: Iterable[LoadedEntry], *, at: datetime, by: str
 ) -> Loaded:  # fmt: skip
     """Add entries that are not there yet; those that are, whatever they say, are left out and counted as skipped.
 
@@ -47,13 +49,14 @@ def load_entries(
         f"made_at = {moment}, `change` = {Change.MADE.number}, changed_at = {moment}, changed_by = {literal(by)}, "
         "origin = 'import', evidence = '[]'"
     )
-    packets = _packets(entries, scope.number, scope_id, stream_id)
+    packets = _packets(entries)
     return load_rows(connection, "suppression_entry", COLUMNS, shared, packets)
 
 
-def _packets(entries: Iterable[LoadedEntry], scope: int, scope_id: int, stream_id: int) -> Iterator[bytes]:
+def _packets(entries: Iterable[LoadedEntry]) -> Iterator[bytes]:
     lines: list[bytes] = []
-    for key, reason, number, address, domain, provider_id, since, until, note in entries:
+    for key, reason, number, address, domain, provider_id, since, until, note, scope, scope_id in entries:
+        stream_id = scope_id if scope == _STREAM else 0
         if "\\" in address:
             address = address.replace("\\", "\\\\")
         text = (

@@ -21,6 +21,9 @@ SAMPLE = 256 * 1024  # octets that form, encoding and columns are found from
 _DELIMITERS = ",;\t|"
 _LONGEST = 10_000  # characters of a line without line breaks
 FIELDS = ("address", "reason", "since", "until", "note")
+# More columns of our own export. Elsewhere these names mean something else, such as the state that a person lives in.
+_EXPORTED = ("scope", "scope_name", "state")
+_MARK = "address_key"  # the column that only our export has
 # An apostrophe before what a spreadsheet would take for a formula, as our exports and spreadsheets put it there.
 _GUARDED = re.compile(r"(\A|[;\t])'('*)(?=[=+\-@\t\r\n])")
 _NAMES: dict[str, tuple[str, ...]] = {
@@ -48,6 +51,9 @@ class Row(NamedTuple):
     since: str = ""
     until: str = ""
     note: str = ""
+    scope: str = ""
+    scope_name: str = ""
+    state: str = ""
     cells: Sequence[str] = ()
     problem: str = ""
 
@@ -159,6 +165,8 @@ def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> L
             found = next((n for n, cell in enumerate(heading) if cell.lower().replace(" ", "_") in known), None)
             if found is not None and found not in places.values():
                 places[name] = found
+    if _MARK in heading:
+        places |= {name: heading.index(name) for name in _EXPORTED if name in heading}
     if "address" not in places:
         with_sign = [sum("@" in row[n] for row in rows[1:] or rows if n < len(row)) for n in range(len(first))]
         if max(with_sign, default=0) == 0:
@@ -180,6 +188,8 @@ def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]
         found = next((names[text] for text in known if text in names), None)
         if name not in columns and found is not None:
             columns[name] = found
+    if _MARK in names:
+        columns |= {name: name for name in _EXPORTED if name in names}
     if "address" not in columns:
         raise FileError("No field contains addresses", remedy="Name the field. Fields: " + ", ".join(names))
     return columns
@@ -221,7 +231,7 @@ def _plain_rows(lines: Iterator[str]) -> Iterator[Row]:
 def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
     places = layout.places
     address = places["address"]
-    others = [(name, places[name]) for name in FIELDS[1:] if name in places]
+    others = [(name, places[name]) for name in (*FIELDS[1:], *_EXPORTED) if name in places]
     reader = csv.reader((line.replace("\0", "\ufffd") for line in lines), delimiter=layout.delimiter)
     number = 0
     while True:

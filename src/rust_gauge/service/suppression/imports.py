@@ -62,6 +62,9 @@ def start(context: Context, tenant: TenantAccess, request: ImportRequest, by: st
     return jobs.add(context, tenant, "import", name, request.model_dump(mode="json"), by, wait_for_file=True)
 
 
+_STREAM = Scope.STREAM.number
+
+
 class Wanted(NamedTuple):
     """A row that can be used."""
 
@@ -72,6 +75,8 @@ class Wanted(NamedTuple):
     since: str
     until: str
     note: str
+    scope: int
+    scope_id: int
 
 
 @dataclass(slots=True)
@@ -148,14 +153,15 @@ class _Import:
         self._seen: list[Any] = []
         self._providers: dict[str, int] = {}
 
-        def place(unit: UnitOfWork) -> tuple[Matching, Scope, int, list[tuple[int, int]]]:
+        def place(unit: UnitOfWork) -> tuple[Matching, Names, Scope, int, list[tuple[int, int]]]:
             connection = unit.connection
             names = Names(connection, self._tenant_id)
             scope, scope_id = scope_of(names, self._request.scope, self._request.scope_name)
             matching = matchings_of(unit)[0]
-            return matching, scope, scope_id, store_jobs.sizes(connection, job.id, store_jobs.FILE)
+            return matching, names, scope, scope_id, store_jobs.sizes(connection, job.id, store_jobs.FILE)
 
-        self._matching, self._reach, self._reach_id, sizes = context.unit(self._tenant_id, place)
+        self._matching, self._names, scope, scope_id, sizes = context.unit(self._tenant_id, place)
+        self._scope = (scope.number, scope_id)  # where a row names none
         self._total = sum(size for _, size in sizes)
         missing = set(range(len(sizes))) - {number for number, _ in sizes}
         if missing:
@@ -207,7 +213,7 @@ class _Import:
         usual = Reason(self._request.reason).number
         until = _stored(self._request.until)
         since, note = str(self._began.replace(tzinfo=None)), self._request.note
-        has_more = any(name in self._layout.columns for name in ("reason", "since", "until", "note"))
+        has_more = any(name in self._layout.columns for name in ("reason", "since", "until", "note", "scope", "state"))
         texts = [row.address for row in rows]
         keys, wrong, domains = self._matching.keys(texts)
         if self._matching.same:
@@ -222,7 +228,9 @@ class _Import:
             elif has_more:
                 self._with_more(piece, row, key, _clean(row.address, domain), domain, since, until, note)
             else:
-                piece.wanted.append(new(key, _clean(row.address, domain), domain, usual, since, until, note))
+                piece.wanted.append(
+                    new(key, _clean(row.address, domain), domain, usual, since, until, note, *self._scope)
+                )
         self._look_up(piece)
         return piece
 
@@ -242,7 +250,12 @@ class _Import:
         self, piece: Piece, row: Row, key: bytes, address: str, domain: str, since: str, until: str, note: str
     ) -> None:
         reason: str = self._request.reason
+        scope = self._scope
         try:
+            if row.state and row.state != State.HELD:
+                raise ValueError(f"its state is {row.state[:40]}: only held entries are imported")
+            if row.scope:
+                scope = self._scope_of(row)
             if row.reason:
                 reason = _reason(row.reason)
             if row.since:
@@ -259,7 +272,15 @@ class _Import:
             piece.rejected.append((row.number, row.address[:200], str(error)))
             return
         number = Reason(reason).number
-        piece.wanted.append(Wanted(key, address, domain, number, since, until, (row.note or note)[:500]))
+        piece.wanted.append(Wanted(key, address, domain, number, since, until, (row.note or note)[:500], *scope))
+
+    def _scope_of(self, row: Row) -> tuple[int, int]:
+        """Return the scope that a row names. ValueError for one that this tenant does not have."""
+        try:
+            scope, id = scope_of(self._names, row.scope, row.scope_name)
+        except ServiceProblem as problem:
+            raise ValueError(problem.detail) from None
+        return scope.number, id
 
     def _look_up(self, piece: Piece) -> None:
         missing = {wanted.domain for wanted in piece.wanted} - self._providers.keys()
@@ -302,7 +323,7 @@ class _Import:
         self._counts, self._position = counts, position
 
     def _where(self, wanted: Wanted) -> Where:
-        return Where(wanted.key, Reason.from_number(wanted.reason), self._reach, self._reach_id)
+        return Where(wanted.key, Reason.from_number(wanted.reason), Scope.from_number(wanted.scope), wanted.scope_id)
 
     def _foretell(self, connection: Connection, merged: list[Wanted], counts: Counter[str]) -> None:
         rows = store.rows_of(connection, self._tenant_id, {wanted.key for wanted in merged})
@@ -329,10 +350,8 @@ class _Import:
         if not self._first:
             self._first = first
         merged.sort()  # in the order of the keys, so that neighbours are written together
-        stream_id = self._reach_id if self._reach is Scope.STREAM else 0
         done = suppression_load.load_entries(
-            connection, self._tenant_id, self._rows(merged, providers, first), scope=self._reach,
-            scope_id=self._reach_id, stream_id=stream_id, at=now, by=self._by,
+            connection, self._tenant_id, self._rows(merged, providers, first), at=now, by=self._by,
         )  # fmt: skip
         if done.warnings != done.skipped or done.records != len(merged):
             raise StoreError("The database rejected a row", why=f"{done}", remedy="See the service log")
@@ -341,7 +360,7 @@ class _Import:
         if done.skipped:
             there = self._standing(connection, merged, first)
         counts["new"] += done.records - done.skipped
-        self._count_days(connection, merged, there, providers, stream_id)
+        self._count_days(connection, merged, there, providers)
         if there:
             self._decide_standing(unit, there, providers, counts)
 
@@ -353,7 +372,7 @@ class _Import:
             hide = hidden and not wanted.address.startswith("@")
             yield LoadedEntry(
                 wanted.key, wanted.reason, number, "" if hide else wanted.address, "" if hide else wanted.domain,
-                provider, wanted.since, wanted.until, "" if hide else wanted.note,
+                provider, wanted.since, wanted.until, "" if hide else wanted.note, wanted.scope, wanted.scope_id,
             )  # fmt: skip
 
     def _standing(self, connection: Connection, merged: list[Wanted], first: int) -> list[Wanted]:
@@ -363,13 +382,12 @@ class _Import:
 
     def _count_days(
         self, connection: Connection, merged: list[Wanted], there: Sequence[Wanted], providers: dict[str, int],
-        stream_id: int,
     ) -> None:  # fmt: skip
         counts: Counter[tuple[Any, ...]] = Counter()
         # Nearly all share day, reason and provider: counting these words first saves a date for each row.
-        words = Counter((wanted.since[:10], wanted.reason, wanted.domain) for wanted in merged)
-        words.subtract((wanted.since[:10], wanted.reason, wanted.domain) for wanted in there)
-        for (day, reason, domain), n in words.items():
+        words = Counter((wanted.since[:10], wanted.reason, wanted.domain, _stream_of(wanted)) for wanted in merged)
+        words.subtract((wanted.since[:10], wanted.reason, wanted.domain, _stream_of(wanted)) for wanted in there)
+        for (day, reason, domain, stream_id), n in words.items():
             if n:
                 provider = providers.get(domain, 0)
                 counts[self._tenant_id, datetime.fromisoformat(day).date(), CAME, reason, provider, stream_id] += n
@@ -415,9 +433,9 @@ class _Import:
 
 def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
     """One row for each entry: the first, or the widest or last where standing entries are treated so."""
-    found: dict[tuple[bytes, int], Wanted] = {}
+    found: dict[tuple[bytes, int, int, int], Wanted] = {}
     for entry in wanted:
-        key = (entry.key, entry.reason)
+        key = (entry.key, entry.reason, entry.scope, entry.scope_id)
         there = found.get(key)
         if there is None or standing == "replace":
             found[key] = entry
@@ -425,6 +443,11 @@ def _merged(wanted: list[Wanted], standing: str) -> list[Wanted]:
             until = r"\N" if r"\N" in (there.until, entry.until) else max(there.until, entry.until)
             found[key] = there._replace(since=min(there.since, entry.since), until=until)
     return list(found.values())
+
+
+def _stream_of(wanted: Wanted) -> int:
+    """Return the stream that an entry is for; 0 if it is for all."""
+    return wanted.scope_id if wanted.scope == _STREAM else 0
 
 
 def _clean(address: str, domain: str) -> str:
