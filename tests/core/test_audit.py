@@ -86,6 +86,10 @@ RSA_8192 = base64.b64encode(
     RSAPublicNumbers(65537, (1 << 8191) + 1).public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
 ).decode()
 TEN = "v=spf1 " + " ".join(f"exists:e{n}.example" for n in range(10))
+TEN_EXISTING = " ".join(["v=spf1", *(f"a:h{n}.example" for n in range(10))])
+TEN_NAMES = {
+    f"h{n}.example {kind}": [value] for n in range(10) for kind, value in (("A", "192.0.2.1"), ("AAAA", "2001:db8::1"))
+}
 CASES = [
     ({SPF: None}, "spf-missing", Level.FAULT),
     ({SPF: ["v=spf 1 -all"]}, "spf-missing", Level.FAULT),
@@ -98,7 +102,12 @@ CASES = [
     ({SPF: ["v=spf1 -all ip4:192.0.2.1"]}, "spf-after-all", Level.RISK),
     ({SPF: ["v=spf1 ptr -all"]}, "spf-ptr", Level.RISK),
     ({SPF: [TEN + " exists:e10.example -all"]}, "spf-too-many-lookups", Level.FAULT),
-    ({SPF: [TEN + " -all"]}, "spf-lookups-close", Level.RISK),
+    ({SPF: [TEN_EXISTING + " -all"], **TEN_NAMES}, "spf-lookups-close", Level.RISK),
+    ({SPF: [TEN + " -all"]}, ("spf-evaluation-error", "spf-lookups-close"), Level.FAULT),
+    ({SPF: ["v=spf1 exists:a.d.example exists:b.d.example exists:c.d.example -all"]}, "spf-evaluation-error", Level.FAULT),
+    ({SPF: ["v=spf1 include:o.d.example -all"], "o.d.example TXT": ["v=spf1 +all"]}, "spf-everyone", Level.FAULT),
+    ({SPF: ["v=spf1 redirect=o.d.example"], "o.d.example TXT": ["v=spf1 ?all"]}, "spf-neutral", Level.RISK),
+    ({SPF: ["v=spf1 ip4:0.0.0.0/1 ip4:128.0.0.0/1 -all"]}, ("spf-everyone", "spf-wide-network"), Level.FAULT),
     ({SPF: ["v=spf1 a:x.example a:y.example a:z.example -all"]}, "spf-void-lookups", Level.FAULT),
     ({SPF: ["v=spf1 include:gone.example -all"]}, "spf-include-broken", Level.FAULT),
     ({KEY: None}, "dkim-no-key", Level.FAULT),

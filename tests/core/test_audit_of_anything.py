@@ -4,7 +4,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from rust_gauge.core.audit import AuditRequest, DomainAudit, audit_domain
+from rust_gauge.core.audit.findings import Level
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion, drive
+from rust_gauge.core.spf import SpfResult, check_host
 from tests.answers import answering
 
 WORDS = st.sampled_from(
@@ -64,3 +66,41 @@ def test_an_audit_asks_few_rounds_because_it_asks_side_by_side() -> None:
         selectors = tuple(f"s{n}" for n in range(count))
         drive(audit_domain(AuditRequest("d.example", selectors)), counted)
     assert rounds[1] == rounds[30] < 8
+
+
+TERMS = st.sampled_from(
+    ["ip4:192.0.2.1", "ip4:0.0.0.0/1", "ip4:128.0.0.0/1", "a", "mx", "a:none.example", "exists:gone.example", "include:x.example",
+     "include:d.example", "include:none.example", "ptr", "all", "?all", "~all", "-all", "redirect=x.example", "redirect=none.example",
+     "+all", "exists:%{o}.x.example", "a:x.example"]
+)  # fmt: skip
+SPF_RECORDS = st.lists(TERMS, max_size=6).map(lambda terms: " ".join(["v=spf1", *terms]))
+
+
+@settings(deadline=None, max_examples=200)
+@given(SPF_RECORDS, SPF_RECORDS)
+def test_the_audit_agrees_with_evaluation(record: str, other: str) -> None:
+    """Where evaluation gives an error, there is a fault; where strangers pass, the record is open; never the reverse."""
+    world = {
+        "d.example TXT": [record],
+        "x.example TXT": [other],
+        "x.example A": ["192.0.2.9"],
+        "d.example A": ["192.0.2.8"],
+    }
+    table = answering(world)
+    results = {
+        ip: drive(check_host(ip, "d.example", "a@d.example", "h.example"), table).result
+        for ip in ("57.88.3.2", "203.99.1.7", "2a0f:ffc1:5e1f::9")
+    }
+    rules = {
+        finding.rule: finding.level for finding in audited(world, {}).findings if finding.place.name == "d.example"
+    }
+    spf = {rule for rule in rules if rule.startswith("spf-")}
+    if SpfResult.PERMERROR in results.values():
+        assert any(rules[rule] is Level.FAULT for rule in spf), (record, other, rules)
+    everybody = all(results[ip] is SpfResult.PASS for ip in ("57.88.3.2", "203.99.1.7"))
+    if "spf-everyone" in spf and SpfResult.PERMERROR not in results.values():
+        assert everybody or "all" in record, (record, other, results)
+    if everybody:
+        assert "spf-everyone" in spf or any(rules[rule] is Level.FAULT for rule in spf), (record, other, rules)
+    if all(results[ip] in (SpfResult.FAIL, SpfResult.SOFTFAIL) for ip in results):
+        assert not spf & {"spf-everyone", "spf-neutral", "spf-no-all", "spf-evaluation-error"}, (record, other, rules)

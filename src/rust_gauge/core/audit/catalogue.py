@@ -4,6 +4,7 @@ RULES: dict[str, str] = {
     "spf-missing": "No SPF record is published",
     "spf-several-records": "More than one SPF record is published",
     "spf-syntax": "The SPF record has a syntax error",
+    "spf-evaluation-error": "Checks of the SPF record end in an error",
     "spf-everyone": "The SPF record authorises the whole Internet",
     "spf-neutral": "The SPF record ends in ?all",
     "spf-no-all": "The SPF record has no all",

@@ -1,7 +1,8 @@
 """What can be wrong with a domain's SPF record (RFC 7208), and the record that would be right."""
 
 import re
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
@@ -16,8 +17,11 @@ from rust_gauge.core.spf import (
     LookupTree,
     Modifier,
     Qualifier,
+    SpfOutcome,
     SpfRecord,
+    SpfResult,
     authorised,
+    check_host,
     is_spf1,
     is_wide,
     network_kind,
@@ -26,6 +30,9 @@ from rust_gauge.core.spf import (
 )
 from rust_gauge.core.spf.authorised import WIDE4, WIDE6
 
+# Addresses all over the Internet that no record is likely to list, one in each quarter at least.
+_STRANGERS4 = ("25.61.7.9", "57.88.3.2", "100.30.60.90", "139.7.200.13", "171.9.4.33", "203.99.1.7", "219.33.44.55")
+_STRANGERS6 = ("2a0f:ffc1:5e1f::9", "2409:7fd3:ab::71")
 _CLOSE = 8  # look-ups from which one more relay is likely to be one too many
 _UDP_PLAIN, _UDP_EDNS = 512, 1232  # octets of an answer that pass without EDNS, and with it on every path
 _MAX_COMPARED = 250  # networks of one record that are compared with each other
@@ -59,23 +66,86 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings.append(_missing(whole, near, request.sends))
         out.point("spf", "SPF", CheckState.FAULT, "No SPF record is published")
         return out
-    if len(records) > 1:
-        out.findings.append(_several(whole, records))
-    for index, record in enumerate(records):
-        out.findings += _split(domain, index, published[index])
-        out.findings += _syntax(domain, index, record)
-        out.findings += _policy(domain, index, record)
-        out.findings += _networks(domain, index, record)
-    out.findings += _size(domain, answer, records)
-    if len(records) == 1:
-        tree = yield from walk_lookups(domain, records[0])
-        out.spf_tree = tree
-        out.authorised = authorised(tree)
-        out.findings += _lookups(domain, tree, records[0])
-        if request.sends is False and not _closed(records[0]):
-            out.findings.append(_open_though_parked(domain))
+    out.findings += yield from _examine_records(domain, answer, published, out)
+    if len(records) == 1 and request.sends is False and not _closed(records[0]):
+        out.findings.append(_open_though_parked(domain))
     out.point("spf", "SPF", CheckState.GOOD, _summary(out.spf_tree, out.authorised, len(records)))
     return out
+
+
+def _examine_records(
+    domain: str, answer: DnsAnswer, published: Sequence[TxtRecord], out: Examination | None = None
+) -> DnsProgram[list[Finding]]:
+    """Examine the SPF records of a name: each by itself, and the only one as receivers evaluate it."""
+    records = [parse_spf(txt.text) for txt in published]
+    findings = [_several(Place(domain, "TXT"), records)] if len(records) > 1 else []
+    for index, record in enumerate(records):
+        findings += _split(domain, index, published[index])
+        findings += _syntax(domain, index, record)
+        findings += _policy(domain, index, record)
+        findings += _networks(domain, index, record)
+    findings += _size(domain, answer, records)
+    if len(records) == 1:
+        tree = yield from walk_lookups(domain, records[0])
+        if out is not None:
+            out.spf_tree, out.authorised = tree, authorised(tree)
+        findings += _lookups(domain, tree, records[0])
+        findings += yield from _evaluated(domain, records[0], findings)
+    return findings
+
+
+def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsProgram[list[Finding]]:
+    """Report what evaluation gives for servers that nobody has listed, where no other finding says so already.
+
+    The record as a whole decides: with its includes and redirects, for IPv4 and IPv6 senders (RFC 7208 §4).
+    """
+    outcomes: dict[str, SpfOutcome] = {}
+    for ip in (*_STRANGERS4, *_STRANGERS6):
+        outcomes[ip] = yield from check_host(ip, domain, f"postmaster@{domain}", domain)
+        if outcomes[ip].result is SpfResult.TEMPERROR:
+            return []  # no answer is no result
+    rules = {finding.rule for finding in found}
+    place = Place(domain, "TXT")
+    broken = next(((ip, each) for ip, each in outcomes.items() if each.result is SpfResult.PERMERROR), None)
+    if broken and not any(finding.level is Level.FAULT for finding in found):
+        ip, outcome = broken
+        return [
+            Finding(
+                rule="spf-evaluation-error", level=Level.FAULT, place=place,
+                title=f"Checks of {domain} end in an error for {'IPv6' if ':' in ip else 'IPv4'} senders",
+                evidence=(f"{ip}: permerror, {outcome.reason}", record.text),
+                reason="Evaluation ends in permerror before a term matches, so mail of unlisted and some listed "
+                "servers is treated as if there was no valid record.",
+                remedy="Correct or remove the term that is named in the evidence.",
+                reference="RFC 7208 §2.6.7",
+            )
+        ]  # fmt: skip
+    results = {outcomes[ip].result for ip in _STRANGERS4}
+    term = outcomes[_STRANGERS4[0]].term
+    where = (f"the term that matches: {term}", record.text) if term else (record.text,)
+    if results == {SpfResult.PASS} and "spf-everyone" not in rules:
+        return [
+            Finding(
+                rule="spf-everyone", level=Level.FAULT, place=place,
+                title=f"The SPF record of {domain} authorises the whole Internet",
+                evidence=(f"{len(_STRANGERS4)} unrelated addresses pass, such as {_STRANGERS4[0]}", *where),
+                reason="Anybody who sends as this domain passes SPF; receivers treat such a record as worse than none.",
+                remedy="Find the included record or the networks that allow everybody, and remove them.",
+                reference="RFC 7208 §11.1",
+            )
+        ]  # fmt: skip
+    if results <= {SpfResult.NEUTRAL, SpfResult.NONE} and not rules & {"spf-neutral", "spf-no-all", "spf-syntax"}:
+        return [
+            Finding(
+                rule="spf-neutral", level=Level.RISK, place=place,
+                title=f"The SPF record of {domain} ends in neutral for servers that are not listed",
+                evidence=where,
+                reason="It says nothing about servers that are not listed, so it protects nobody.",
+                remedy="End the record that decides with ~all, and with -all once every relay is listed.",
+                reference="RFC 7208 §8.2",
+            )
+        ]  # fmt: skip
+    return []
 
 
 def examine_spf_names(request: AuditRequest) -> DnsProgram[Examination]:
@@ -88,7 +158,12 @@ def examine_spf_names(request: AuditRequest) -> DnsProgram[Examination]:
                 continue
             seen.add(name)
             answer = yield from ask(name, "TXT")
-            if answer.failed or any(is_spf1(txt.text) for txt in answer.texts):
+            if answer.failed:
+                continue
+            published = sorted((txt for txt in answer.texts if is_spf1(txt.text)), key=lambda txt: txt.text)
+            if published:
+                found = yield from _examine_records(name, answer, published)
+                out.findings += [replace(finding, scope=f"stream:{stream.name}") for finding in found]
                 continue
             envelope = rule == "spf-envelope-missing"
             out.findings.append(
@@ -253,7 +328,7 @@ def _split(domain: str, index: int, txt: TxtRecord) -> list[Finding]:
                     place=Place(domain, "TXT", index, at + 1, 1),
                     topic=str(index) if index else "",
                     evidence=tuple(f'"{part}"' for part in parts),
-                    reason="Strings of a record are joined without a space: {left[-20:]}{right[:20]} is what "
+                    reason=f"Strings of a record are joined without a space: {left[-20:]}{right[:20]} is what "
                     "receivers see.",
                     remedy="End each string except the last with a space, or publish the record as one string.",
                     record=" ".join(part.strip() for part in parts),
