@@ -21,7 +21,8 @@ time: `rustgauge wall` is `rustgauge reading wall`, and `rustgauge audit NAME` r
 - **Output**: data goes to standard output, everything else to standard error. `--format json` and `ndjson` give the
   documents of the API: numbers as numbers, times in ISO 8601 with their offset.
 - **Exit status**: 0 done; 1 the service refused the request or does not answer; 2 the command is wrong; 3 done, and
-  something needs attention (a fault was found, rows were rejected, an address is held); 130 stopped with Ctrl-C.
+  something needs attention (a fault was found, rows were rejected, an address is held); 4 an audit had no answers to
+  judge; 130 stopped with Ctrl-C.
 """
 
 

@@ -11,6 +11,7 @@ import pytest
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.core.dkim import sign_message
+from rust_gauge.launch.mariadb import free_port
 from tests.conftest import Office
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
 from tests.core.test_dmarc_feedback import ROW, report
@@ -216,3 +217,14 @@ def test_with_a_service_audits_are_compared_and_batches_run(
     assert command("audit", "batch", str(tmp_path / "nowhere"))[0] == 2
     assert "is done" in command("job", "cancel", id)[2]
     assert f"job {id}: batch" in command("job", "show", id)[1]
+
+
+def test_a_name_in_none_of_the_zones_is_an_error_and_no_answer_is_no_result(run, zone: str) -> None:  # type: ignore[no-untyped-def]
+    status, out, said = run("audit", "other.test", "--zone-file", zone)
+    assert (status, out) == (2, "")
+    assert "other.test is in none of the given zones: d.example" in said
+    assert run("audit", "x.d.example", "--zone-file", zone)[0] in (0, 3)
+    silent = ("--live", "--resolver", f"127.0.0.1:{free_port()}", "--timeout", "0.05")
+    for level in ("fault", "risk", "note"):
+        assert run("audit", "d.example", *silent, "--fail-on", level)[0] == 4, level
+    assert run("audit", "d.example", *silent, "--fail-on", "never")[0] == 0

@@ -632,3 +632,19 @@ def test_a_rule_of_the_catalogue_is_tried_here() -> None:
     """Every rule that the documents list has a case in this file."""
     text = Path(__file__).read_text()
     assert [rule for rule in RULES if f'"{rule}"' not in text] == []
+
+
+@pytest.mark.parametrize("status", [AnswerStatus.SERVFAIL, AnswerStatus.TIMEOUT, AnswerStatus.NOT_HELD])
+def test_no_answer_is_never_a_result(status: AnswerStatus) -> None:
+    """Each name of the domain in turn, and all of them, without an answer: its points are unmeasured, nothing is missing."""
+    names = {key.split()[0] for key in RIGHT}
+    clean = {check.key: check.state for check in audit({}).checks}
+    for failing in [*({name} for name in sorted(names)), names]:
+        result = audit({}, failing=dict.fromkeys(failing, status))
+        rules = {finding.rule for finding in result.findings}
+        assert not [rule for rule in rules if rule.endswith(("-missing", "-no-key", "-no-all"))], (failing, rules)
+        for check in result.checks:
+            assert check.state in (clean[check.key], "unmeasured", "good"), (failing, check)
+    everything = audit({}, failing=dict.fromkeys(names, status))
+    states = {check.key: str(check.state) for check in everything.checks}
+    assert {states[key] for key in ("spf", "dkim", "dmarc", "mx", "dane", "mailboxes", "hosts")} == {"unmeasured"}

@@ -29,6 +29,9 @@ _MAX_MESSAGE = 40 * 1024 * 1024  # octets, as the service accepts them
 _FORMATS = ("text", "json", "ndjson", "csv", "sarif", "junit")
 
 
+_NO_ANSWER = ("dns-no-answer",)  # says that something could not be measured, which is no result
+
+
 def register(noun: Noun) -> None:
     """Add the verbs."""
     made = noun.add("run", run, "audit a domain now, at the service or from zone files", _FORMATS)
@@ -73,7 +76,7 @@ def register(noun: Noun) -> None:
 
 
 def run(session: Session) -> int:
-    """Audit now. Exit status 3 when there is a finding of the level of --fail-on or worse."""
+    """Audit now. Exit status 3: there is a finding of the level of --fail-on or worse; 4: nothing could be judged."""
     arguments = session.arguments
     if local.is_local(arguments):
         audits, lines = _local(session)
@@ -112,6 +115,10 @@ def _shown(session: Session, audits: Sequence[Audit], lines: formats.Lines, *, o
 def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
     arguments = session.arguments
     source = local.source(arguments)
+    for name in arguments.domain if source.zones else ():
+        wanted = f".{name.rstrip('.').lower()}"
+        if not any(wanted.endswith(f".{zone}") for zone in source.zones):
+            raise UsageError(f"{name} is in none of the given zones: {', '.join(source.zones[:10])}")
     try:
         done = local.audit_locally(source, arguments.domain, arguments.selector, arguments.ip)
     finally:
@@ -131,11 +138,19 @@ def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
 
 
 def status_of(audits: Sequence[Audit], fail_on: str) -> int:
-    """Return 3 when there is a finding of this level or worse, else 0."""
+    """Return 3 for a finding of this level or worse, 4 if nothing could be judged about a domain, otherwise 0."""
     if fail_on == "never":
         return 0
     limit = formats.RANK[fail_on]
-    return 3 if any(formats.RANK[f.level] <= limit for audit in audits for f in audit.findings) else 0
+    if any(formats.RANK[f.level] <= limit for audit in audits for f in audit.findings if f.rule not in _NO_ANSWER):
+        return 3
+    return 0 if all(_judged(audit) for audit in audits) else 4
+
+
+def _judged(audit: Audit) -> bool:
+    """Return whether any question about the domain had an answer."""
+    measured = any(check.state not in ("unmeasured", "absent") for check in audit.checks)
+    return measured or any(finding.rule not in _NO_ANSWER for finding in audit.findings)
 
 
 def _write(output: Output, form: str, audits: Sequence[Audit], lines: formats.Lines, fail_on: str) -> None:

@@ -1,7 +1,8 @@
 """The command line: finds the noun, imports its module alone, and turns errors into one line and an exit status.
 
 Exit status: 0 done; 1 the service refused, or cannot be reached; 2 the command line is wrong; 3 done, and something
-needs attention (a fault was found, rows were rejected, an address is held); 130 stopped with Ctrl-C.
+needs attention (a fault was found, rows were rejected, an address is held); 4 an audit had no answers to judge; 130
+stopped with Ctrl-C.
 """
 
 import importlib

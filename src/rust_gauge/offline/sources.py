@@ -35,6 +35,7 @@ class Source:
     selectors: dict[str, tuple[str, ...]] = field(default_factory=dict)
     lines: dict[tuple[str, str], tuple[str, int]] = field(default_factory=dict)  # (name, type): (file, line)
     offline: bool = True
+    zones: tuple[str, ...] = ()  # the zones that files were given for; a name outside them has no answers
     close: Callable[[], None] = lambda: None
 
 
@@ -82,7 +83,8 @@ def from_zone_files(paths: Iterable[Path], origin: str | None = None) -> Source:
         zones.append(zone)
         lines.update(_lines(text, zone, str(path)))
     domains, selectors = _speak_of(zones)
-    return Source(_driven(answers_from_zones(zones)), domains, selectors, lines)
+    origins = tuple(str(zone.origin).rstrip(".").lower() for zone in zones)
+    return Source(_driven(answers_from_zones(zones)), domains, selectors, lines, zones=origins)
 
 
 def _driven(answer_all: Callable[[Questions], Answers]) -> Callable[[DnsProgram[Any]], Any]:

@@ -97,12 +97,11 @@ def _together(parts: list[Examination]) -> Examination:
 
 
 def _judged(whole: Examination) -> tuple[Check, ...]:
-    """Return the check-list in its order, each point as bad as the worst finding under it."""
+    """Return the check-list in its order, each point as bad as the worst finding under it. No answer is no result."""
     out = []
     for check in sorted(whole.checks, key=lambda check: CHECK_ORDER.index(check.key)):
-        worst = min(
-            (f.level for f in whole.findings if f.check == check.key), key=lambda level: level.rank, default=None
-        )
+        levels = [f.level for f in whole.findings if f.check == check.key and f.rule != "dns-no-answer"]
+        worst = min(levels, key=lambda level: level.rank, default=None)
         state = CheckState(str(worst)) if worst is not None else check.state
         out.append(Check(check.key, check.title, state, check.summary))
     return tuple(out)

@@ -9,7 +9,7 @@ from rust_gauge.core.audit.examination import CheckState, Examination, why_unmea
 from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.mx_rules import mx_hosts
 from rust_gauge.core.audit.request import AuditRequest
-from rust_gauge.core.dns import DnsProgram, DnsQuestion, ask, ask_page
+from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask, ask_page
 from rust_gauge.core.taglist import Problem
 from rust_gauge.core.transport import StsPolicy, covers, read_sts_policy, read_sts_record, read_tls_rpt
 
@@ -23,7 +23,7 @@ def examine_tls(request: AuditRequest) -> DnsProgram[Examination]:
     hosts = mx_hosts(mx.records)
     sts = yield from _mta_sts(request, hosts, out)
     yield from _tls_rpt(request.domain, sts, out)
-    yield from _dane(request.domain, hosts, out)
+    yield from _dane(request.domain, mx, hosts, out)
     return out
 
 
@@ -209,8 +209,11 @@ def _tls_rpt(domain: str, sts: bool, out: Examination) -> DnsProgram[None]:
     out.point("tls-rpt", title, CheckState.GOOD, f"Reports go to {', '.join(record.rua) or 'nobody'}")
 
 
-def _dane(domain: str, hosts: list[str], out: Examination) -> DnsProgram[None]:
+def _dane(domain: str, mx: DnsAnswer, hosts: list[str], out: Examination) -> DnsProgram[None]:
     title = "DANE"
+    if mx.failed:
+        out.point("dane", title, CheckState.UNMEASURED, why_unmeasured(mx))
+        return
     if not hosts:
         out.point("dane", title, CheckState.ABSENT, "No MX host")
         return
