@@ -153,6 +153,10 @@ CASES = [
     ({DMARC: ["v=DMARC1; p=reject; zz=1; rua=mailto:r@d.example"]}, "dmarc-unknown-tag", Level.NOTE),
     ({DMARC: ["v=DMARC1 p=reject"]}, "dmarc-not-recognised", Level.FAULT),
     ({DMARC: ["DMARC1; p=reject"]}, "dmarc-not-recognised", Level.FAULT),
+    ({DMARC: ["p=reject; rua=mailto:r@d.example; v=DMARC1"]}, "dmarc-not-recognised", Level.FAULT),
+    ({DMARC: ["p=reject; rua=mailto:r@d.example"]}, "dmarc-not-recognised", Level.FAULT),
+    ({DMARC: ["v=DMARC1; p=reject; fo=x; rua=mailto:r@d.example"]}, "dmarc-syntax", Level.RISK),
+    ({DMARC: ["v=DMARC1; p=reject; rua=mailto:a b@d.example"]}, ("dmarc-no-reports", "dmarc-syntax"), Level.FAULT),
     ({DMARC: None, "dmarc.d.example TXT": ["v=DMARC1; p=reject"]}, "dmarc-misplaced", Level.FAULT),
     ({DMARC: ["v=DMARC1; p=reject; rua=mailto:r@reports.example"], "reports.example MX": ["1 mx.d.example."]},
      "feedback-reports-not-agreed", Level.RISK),
@@ -648,3 +652,12 @@ def test_no_answer_is_never_a_result(status: AnswerStatus) -> None:
     everything = audit({}, failing=dict.fromkeys(names, status))
     states = {check.key: str(check.state) for check in everything.checks}
     assert {states[key] for key in ("spf", "dkim", "dmarc", "mx", "dane", "mailboxes", "hosts")} == {"unmeasured"}
+
+
+def test_a_record_that_is_not_recognised_is_reported_beside_the_inherited_one() -> None:
+    result = audit(
+        {"_dmarc.x.d.example TXT": ["p=reject; v=DMARC1"], "x.d.example TXT": ["v=spf1 -all"]}, "x.d.example"
+    )
+    (finding,) = [finding for finding in result.findings if finding.rule == "dmarc-not-recognised"]
+    assert (finding.place.name, finding.record) == ("_dmarc.x.d.example", "v=DMARC1; p=reject")
+    assert "inherited from d.example" in next(check.summary for check in result.checks if check.key == "dmarc")

@@ -15,11 +15,11 @@ from rust_gauge.core.dmarc import (
     effective_policy,
     read_policy,
 )
-from rust_gauge.core.dmarc.record import POLICY_NOT_SECOND
+from rust_gauge.core.dmarc.record import OPTIONS_IGNORED, POLICY_NOT_SECOND
 from rust_gauge.core.dns import DnsProgram, DnsQuestion, gather
 from rust_gauge.core.names import registered_domain
 
-_MEANT = re.compile(r"\W*v?\W*=?\W*dmarc", re.IGNORECASE)
+_MEANT = re.compile(r"\W*v?\W*=?\W*dmarc|.*\bv\s*=\s*dmarc1|\W*p\s*=\s*(?:none|quarantine|reject)\b", re.IGNORECASE)
 _MAX_DESTINATIONS = 20  # each costs a look-up; real records have one to three
 
 
@@ -36,6 +36,8 @@ def examine_dmarc(request: AuditRequest) -> DnsProgram[Examination]:
     own, last = found.by_list.looked[0], found.by_list.looked[-1]
     if last is not own:
         out.show("dmarc", own.answer, _near(own))
+        if last.texts:
+            out.findings += _not_recognised(own)
     out.show("dmarc", last.answer, list(last.texts) or _near(last))
     place = Place(last.answer.question.name, "TXT")
     walked = found.by_walk.at
@@ -72,23 +74,9 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
     """No record: is there one that was meant as one, or one at a wrong name?"""
     domain = request.domain
     place = Place(f"_dmarc.{domain}", "TXT")
-    near = next(((at, text) for at in (own, last) for text in _near(at)), None)
-    if near is not None:
-        at, text = near
-        return [
-            Finding(
-                rule="dmarc-not-recognised",
-                level=Level.FAULT,
-                title=f"The record at _dmarc.{at.domain} is not recognised as DMARC",
-                place=Place(f"_dmarc.{at.domain}", "TXT", 0, 1, min(len(text), len("v=DMARC1;"))),
-                evidence=(text,),
-                reason="A DMARC record begins with exactly v=DMARC1 and a semicolon; receivers pass over anything "
-                "else, so no policy applies.",
-                remedy="Publish it again with v=DMARC1; in front.",
-                record=_mended(text),
-                reference="RFC 7489 §6.6.3",
-            )
-        ]
+    found = _not_recognised(own) or _not_recognised(last)
+    if found:
+        return found
     wrong = (f"dmarc.{domain}", f"_dmarc.{domain}.{domain}", domain)
     answers = yield tuple(DnsQuestion(name, "TXT") for name in wrong)
     lost = next(((a, t.text) for a in answers for t in a.texts if t.text.startswith("v=DMARC1")), None)
@@ -116,14 +104,37 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
     ]
 
 
+def _not_recognised(at: PolicyAt) -> list[Finding]:
+    """Report a text at _dmarc that was meant as a record and is ignored."""
+    text = next(iter(_near(at)), None)
+    if text is None or at.texts:
+        return []
+    return [
+        Finding(
+            rule="dmarc-not-recognised",
+            level=Level.FAULT,
+            title=f"The record at _dmarc.{at.domain} is not recognised as DMARC",
+            place=Place(f"_dmarc.{at.domain}", "TXT", 0, 1, min(len(text), len("v=DMARC1;"))),
+            evidence=(text,),
+            reason="A DMARC record begins with exactly v=DMARC1 and a semicolon; receivers ignore anything else, so "
+            "its policy does not apply.",
+            remedy="Publish it again with v=DMARC1; in front.",
+            record=_repaired(text),
+            reference="RFC 7489 §6.6.3",
+        )
+    ]
+
+
 def _near(at: PolicyAt) -> list[str]:
     """Texts that were meant as DMARC and are none."""
     return [txt.text for txt in at.answer.texts if _MEANT.match(txt.text) and txt.text not in at.texts]
 
 
-def _mended(text: str) -> str | None:
+def _repaired(text: str) -> str | None:
     """Return the record that was probably meant, if the beginning is all that is wrong with it."""
-    rest = re.sub(r"^\W*(?:v\s*=?\s*)?dmarc\s*1?\W*", "", text.strip().strip("\"'“”"), flags=re.IGNORECASE)
+    plain = re.sub(r"\\[nr]|[\r\n]", " ", text).strip().strip("\"'“”")
+    plain = re.sub(r"\s*;\s*v\s*=\s*dmarc1\s*(?=;|\Z)", "", plain, flags=re.IGNORECASE)  # the version further behind
+    rest = re.sub(r"^\W*(?:v\s*=?\s*)?dmarc\s*1?\W*", "", plain, flags=re.IGNORECASE)
     tags = re.sub(r"\s*[,;]\s*(?=[a-z]+=)", "; ", rest).rstrip("; ")
     candidate = f"v=DMARC1; {tags}" if tags else ""
     candidate = re.sub(r"(?<=[a-z]) (?=[a-z]+=)", "; ", candidate)
@@ -218,7 +229,7 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
         findings.append(
             Finding(
                 rule="dmarc-syntax",
-                level=Level.RISK if _only_order(record) else Level.FAULT,
+                level=Level.RISK if _harmless(record) else Level.FAULT,
                 title=f"The DMARC record at {place.name} has an error: {first.what}",
                 place=Place(place.name, "TXT", place.record, first.column, first.length),
                 topic=topic,
@@ -282,9 +293,9 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
     return findings + _weaker(domain, owner, place, record)
 
 
-def _only_order(record: DmarcRecord) -> bool:
-    """All that is wrong is where p= stands, which strict readers of RFC 7489 mind and others do not."""
-    return len(record.problems) == 1 and record.problems[0].kind == POLICY_NOT_SECOND
+def _harmless(record: DmarcRecord) -> bool:
+    """Return whether the policy is read all the same: by all receivers, or by all but strict readers of RFC 7489."""
+    return all(problem.kind in (POLICY_NOT_SECOND, OPTIONS_IGNORED) for problem in record.problems)
 
 
 def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:

@@ -28,6 +28,7 @@ _MEANT = {"policy": "p", "subdomain": "sp", "pc": "pct", "percent": "pct", "rau"
           "dkim": "adkim", "spf": "aspf", "akdim": "adkim", "apsf": "aspf"}  # fmt: skip
 _KNOWN = {*_CHOICES, "v", "pct", "fo", "rf", "ri", "rua", "ruf"}
 
+OPTIONS_IGNORED = "options-ignored"  # fo= is invalid and has its default: the policy is read all the same (§6.3)
 POLICY_NOT_SECOND = "policy-not-second"  # p= does not follow v=DMARC1, which some receivers mind (RFC 7489 §6.3)
 
 
@@ -74,7 +75,9 @@ def read_policy(text: str) -> DmarcRecord:
             problems.append(_value(tag, f"{name}= is a number from {low} to {high}, not {tag.value[:40] or 'empty'}"))
     fo = tags.get("fo")
     if fo and not re.fullmatch(r"\s*[01dsDS]\s*(?::\s*[01dsDS]\s*)*", fo.value):
-        problems.append(_value(fo, "fo= is 0, 1, d or s, separated by colons"))
+        what = f"fo= is 0, 1, d or s, separated by colons, not {fo.value[:40] or 'empty'}; the default 0 is used"
+        problems.append(Problem(what, fo.value_column, max(1, len(fo.value)), OPTIONS_IGNORED))
+        fo = None
     for tag in tags.tags:
         if tag.name in _KNOWN:
             continue

@@ -29,7 +29,7 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     ids = _worth_a_look(connection, tenant, today)
     place = place_of(connection, tenant, today, ids)
     faults = signs.faults(connection, tenant, place.names, place.mail_of)
-    place = _without_mended_faults(connection, place, {fault.key for fault in faults})
+    place = _without_fixed_faults(connection, place, {fault.key for fault in faults})
     rows = store_readings.histories(connection, tenant.id, 1, ids) if ids else []
     found = pulls_on(connection, place, [store_readings.unpack(row) for row in rows], today)
     found = with_lines(connection, place, found, crossed_lines(unit, place, settings))
@@ -50,7 +50,7 @@ def joined(found: Iterable[Incident]) -> list[Incident]:
     return join(found, {name: causes for name, (_, causes) in EVENTS_OF.items()})
 
 
-def _without_mended_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
+def _without_fixed_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
     """Mark what a fault caused as fixed once the fault is gone."""
     fixed = dict(place.fixed)
     for row in store.items(
