@@ -661,3 +661,13 @@ def test_a_record_that_is_not_recognised_is_reported_beside_the_inherited_one() 
     (finding,) = [finding for finding in result.findings if finding.rule == "dmarc-not-recognised"]
     assert (finding.place.name, finding.record) == ("_dmarc.x.d.example", "v=DMARC1; p=reject")
     assert "inherited from d.example" in next(check.summary for check in result.checks if check.key == "dmarc")
+
+
+def test_a_domain_that_does_not_exist_is_one_finding() -> None:
+    result = audit({}, "nowhere.example")
+    assert [(finding.rule, str(finding.level)) for finding in result.findings] == [("dns-name-missing", "fault")]
+    assert "good" not in {str(check.state) for check in result.checks}
+    below = audit(
+        {"_dmarc.only.example TXT": ["v=DMARC1; p=reject"], "only.example MX": ["10 mx.d.example."]}, "only.example"
+    )
+    assert "dns-name-missing" not in {finding.rule for finding in below.findings}, "it exists, without a TXT record"

@@ -288,7 +288,7 @@ def test_a_batch_runs_as_a_job_and_one_bad_name_spoils_nothing(office: Office, c
     assert [result.name for result in results] == [*names, "no domain", "dead.example"]
     assert results[60].problem
     assert {finding.rule for finding in results[0].findings} >= {"dmarc-missing", "mx-missing"}
-    assert "spf-missing" in {finding.rule for finding in results[61].findings}
+    assert "dns-name-missing" in {finding.rule for finding in results[61].findings}
     assert [batch.id for batch in client.jobs.list(office.slug, kind="batch")] == [made.id]
 
 

@@ -11,7 +11,7 @@ from rust_gauge.core.audit.bulk_rules import BulkRule, judge_bulk
 from rust_gauge.core.audit.dkim_rules import examine_dkim
 from rust_gauge.core.audit.dmarc_rules import examine_dmarc
 from rust_gauge.core.audit.examination import Check, CheckState, Examination, PublishedRecord
-from rust_gauge.core.audit.findings import Finding, Level
+from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.host_rules import examine_hosts
 from rust_gauge.core.audit.list_rules import examine_lists
 from rust_gauge.core.audit.mx_rules import examine_mx
@@ -20,7 +20,7 @@ from rust_gauge.core.audit.spf_rules import examine_spf, examine_spf_names
 from rust_gauge.core.audit.stream_rules import examine_streams
 from rust_gauge.core.audit.tls_rules import examine_tls
 from rust_gauge.core.audit.zone_rules import examine_zone
-from rust_gauge.core.dns import Answer, DnsProgram, Trace, gather
+from rust_gauge.core.dns import Answer, AnswerStatus, DnsProgram, Trace, ask, gather
 
 __all__ = ["AuditRequest", "DomainAudit", "PublishedRecord", "audit_domain"]
 
@@ -53,6 +53,10 @@ class DomainAudit:
 def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> DnsProgram[DomainAudit]:
     """Audit one domain."""
     trace = Trace()
+    # Some servers deny a name that only has names below it, so one of those is asked for as well.
+    first = yield from trace.through(gather([ask(request.domain, "TXT"), ask(f"_dmarc.{request.domain}", "TXT")]))
+    if all(answer.status is AnswerStatus.NO_NAME for answer in first):
+        return _nothing(request.domain, trace)
     parts: list[Examination] = yield from trace.through(
         gather(
             [
@@ -83,6 +87,36 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
         request.domain, records, tuple(findings), _judged(whole), whole.spf_lookups, asked, whole,
         tuple(trace.answers.values()),
     )  # fmt: skip
+
+
+def _nothing(domain: str, trace: Trace) -> DomainAudit:
+    """Return the audit of a name that does not exist (RFC 8020: nothing is below it either): one finding."""
+    whole = Examination()
+    whole.findings.append(
+        Finding(
+            rule="dns-name-missing", level=Level.FAULT, place=Place(domain, "TXT"),
+            title=f"{domain} does not exist in DNS",
+            evidence=("NXDOMAIN",),
+            reason="Neither the name nor anything below it exists, so mail from it cannot be authenticated and many "
+            "receivers reject it.",
+            remedy="Check the spelling; otherwise register the domain, or have it delegated and publish its records.",
+            reference="RFC 8020 §2",
+        )
+    )  # fmt: skip
+    for key, title in (("spf", "SPF"), ("dkim", "DKIM"), ("dmarc", "DMARC"), ("mx", "MX")):
+        whole.point(key, title, CheckState.UNMEASURED, "The domain does not exist")
+    whole.point("dns", "Name servers", CheckState.FAULT, "The domain does not exist")
+    asked = tuple((str(question), str(answer.status)) for question, answer in trace.answers.items())
+    return DomainAudit(
+        domain,
+        (),
+        tuple(whole.findings),
+        _judged(whole),
+        whole.spf_lookups,
+        asked,
+        whole,
+        tuple(trace.answers.values()),
+    )
 
 
 def _together(parts: list[Examination]) -> Examination:

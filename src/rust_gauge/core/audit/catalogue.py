@@ -93,6 +93,7 @@ RULES: dict[str, str] = {
     "dnssec-bogus": "DNSSEC validation fails",
     "dnssec-broken": "No key matches the DS record",
     "dnssec-no-ds": "The zone is signed without a DS record",
+    "dns-name-missing": "The domain does not exist",
     "dns-no-answer": "A query had no usable answer",
     "dns-one-server": "The zone has a single name server",
     "dns-lame-server": "A name server does not answer for the zone",

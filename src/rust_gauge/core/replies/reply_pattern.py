@@ -19,7 +19,7 @@ _INTRODUCES = frozenset(
 _BREAKS = re.compile(r"\\r\\n|\\[rn]")  # line breaks that a log or a JSON text has escaped
 _ENHANCED = re.compile(r"#?\(?[245]\.\d{1,3}\.\d{1,3}[):,;]*\Z")
 _HOST = re.compile(r"[\w-]+(?:\.[\w-]+)+\Z")
-_FILLED = re.compile(r"[!-~]*[@\d.][!-~]*")  # in a text that is not ASCII
+_FILLED = re.compile(r"[!-~]*[@0-9.][!-~]*")  # in a text that is not ASCII
 _MOST_JOINED = 20_000  # entries of the cache
 _JOINED: dict[tuple[str, int | None, str | None], str] = {}  # reply patterns with codes put in front
 _EDGES = "()[]<>{}\"'`,;:.!?=*"
