@@ -259,3 +259,35 @@ def test_values_as_panels_want_them() -> None:
     assert value_forms(mx).plain == "mx1.skerry.example"
     long = PlannedRecord(Purpose.DKIM, "d.example", "s._domainkey.d.example", "TXT", "k" * 300)
     assert value_forms(long).quoted == '"' + "k" * 255 + '" "' + "k" * 45 + '"'
+
+
+def test_senders_that_only_the_published_record_knows_stay_in_the_plan() -> None:
+    """Records of a domain whose streams nobody described, or not all: what is authorised today is never dropped unsaid."""
+    world = {
+        "d.example TXT": [
+            "v=spf1 include:spf.cobble.example ip4:192.0.2.40/29 ip4:192.0.2.9 include:gone.example ?a -all"
+        ],
+        "spf.cobble.example TXT": ["v=spf1 ip4:203.0.113.16/28 -all"],
+    }
+
+    def planned(request: PlanRequest) -> RecordPlan:
+        return drive(make_plan(request), answering(world))
+
+    nothing = planned(PlanRequest("d.example", "d.example"))
+    (spf,) = [record for record in nothing.records if record.purpose is Purpose.SPF]
+    assert spf.value == "v=spf1 include:spf.cobble.example ip4:192.0.2.40/29 ip4:192.0.2.9 -all"
+    (advice,) = [advice for advice in nothing.advice if "does not know" in advice.title]
+    assert "include:spf.cobble.example, ip4:192.0.2.40/29, ip4:192.0.2.9" in advice.title
+    assert "gone.example" not in advice.title
+    relay = Relay("office", own=True, networks=("192.0.2.40/29",))
+    stream = PlannedStream("bookings", "d.example", relays=("office",))
+    some = planned(PlanRequest("d.example", "d.example", relays=(relay,), streams=(stream,)))
+    (advice,) = [advice for advice in some.advice if "does not know" in advice.title]
+    assert advice.title.endswith("include:spf.cobble.example, ip4:192.0.2.9")
+    dropped = PlanSettings(spf_ways=(("cobble", "drop"),))
+    cobble = Relay("cobble", include="spf.cobble.example")
+    without = planned(
+        PlanRequest("d.example", "d.example", relays=(relay, cobble), streams=(stream,), settings=dropped)
+    )
+    (spf,) = [record for record in without.records if record.purpose is Purpose.SPF]
+    assert "cobble" not in spf.value

@@ -14,7 +14,7 @@ from rust_gauge.core.names import registered_domain
 from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
 from rust_gauge.core.recordplan.relay import HostNeed, PlannedStream, Relay
 from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, include_costs, label_of, merge_spf
-from rust_gauge.core.spf import is_spf1, parse_spf
+from rust_gauge.core.spf import Qualifier, SpfRecord, is_spf1, parse_spf
 
 STAGES = ("watch", "quarantine", "reject")
 _POLICIES = {"watch": "none", "quarantine": "quarantine", "reject": "reject"}
@@ -59,13 +59,17 @@ class PlanRequest:
 
 @dataclass(frozen=True, slots=True)
 class Published:
-    """What is published already and is better kept: the domain's own DMARC record where it is in order, the policy
-    that holds for it without one (`covered_by` is where that stands), and the end of its SPF record."""
+    """What is published already and is better kept.
+
+    `dmarc`: the domain's own DMARC record where it is in order; `covered_by`: whose policy applies without one;
+    `spf_ending` and `spf_terms`: the end of its SPF record, and the senders that its SPF records authorise.
+    """
 
     dmarc: str = ""
     covered_by: str = ""
     covering_policy: str = ""
     spf_ending: str = ""
+    spf_terms: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,17 +118,33 @@ def _published(domain: str) -> DnsProgram[Published]:
     found = yield from discover_by_walk(domain)
     answer = yield from ask(domain, "TXT")
     texts = [txt.text for txt in answer.texts if is_spf1(txt.text)]
-    record = parse_spf(texts[0]) if len(texts) == 1 else None
+    records = [parse_spf(text) for text in texts]
+    record = records[0] if len(records) == 1 else None
+    terms = yield from _senders(records)
     ending = f"{record.all.qualifier}all" if record and record.all else ""
     at = found.at
     rule = at.record if at else None
     ending = ending if ending in ("~all", "-all") else ""
     if at is None or rule is None:
-        return Published(spf_ending=ending)
+        return Published(spf_ending=ending, spf_terms=terms)
     if at.domain == domain:
-        return Published("" if rule.problems else rule.text, spf_ending=ending)
+        return Published("" if rule.problems else rule.text, spf_ending=ending, spf_terms=terms)
     covering = rule.subdomain_policy or rule.policy or "none"
-    return Published("", f"_dmarc.{at.domain}", covering, ending)
+    return Published("", f"_dmarc.{at.domain}", covering, ending, terms)
+
+
+def _senders(records: Iterable[SpfRecord]) -> DnsProgram[tuple[str, ...]]:
+    """Return the terms of published records that authorise senders; includes that do not work are left out."""
+    terms = [
+        term
+        for record in records
+        for term in record.directives
+        if term.qualifier is Qualifier.PASS and term.mechanism in ("ip4", "ip6", "a", "mx", "include", "exists")
+    ]
+    costs = yield from include_costs(term.text.partition(":")[2] for term in terms if term.mechanism == "include")
+    broken = {name for name, cost in costs.items() if cost.problem}
+    kept = (term.text for term in terms if not (term.mechanism == "include" and term.text.partition(":")[2] in broken))
+    return tuple(dict.fromkeys(kept))
 
 
 def plan_records(
@@ -175,6 +195,15 @@ def _proof(request: PlanRequest) -> PlannedRecord:
         Purpose.PROOF, request.zone, f"_rustgauge.{request.domain}", "TXT", request.settings.proof,
         ttl=request.settings.ttl, why="Proves that the domain is yours",
     )  # fmt: skip
+
+
+def _within(term: str, network: ipaddress.IPv4Network | ipaddress.IPv6Network) -> bool:
+    """Return whether a term such as ip4:192.0.2.1 lies within a network."""
+    name, _, value = term.partition(":")
+    if name != f"ip{network.version}":
+        return False
+    there = ipaddress.ip_network(value, strict=False)
+    return there.version == network.version and there.subnet_of(network)  # type: ignore[arg-type]
 
 
 class _Planner:
@@ -229,18 +258,44 @@ class _Planner:
             if name != self.request.domain and not self._inside(name):
                 continue  # somebody else's envelope domain
             own = name == self.request.domain
+            unknown = self._unknown_senders() if own else ()
             merged = merge_spf(
                 name, relays, self.costs, ending=ending, listed=listed,
-                extra=self.settings.keep_terms if own else (),
+                extra=(*self.settings.keep_terms, *unknown) if own else (),
             )  # fmt: skip
+            if unknown:
+                title = f"The published SPF record authorises senders that the plan does not know: {', '.join(unknown)}"
+                why = (
+                    "They stay in the planned record. Describe the relay that they belong to, or remove them from DNS."
+                )
+                self.advice.append(Advice(title, why, name))
             self.spf.append(merged)
             who = ", ".join(dict.fromkeys(relay.name for relay in relays))
             why = (
                 f"Authorises {who} to send with this envelope domain"
                 if who
+                else "Authorises the senders that are published now"
+                if unknown
                 else "No host sends with this envelope domain"
             )
             self.add(Purpose.SPF, name, "TXT", merged.value, why)
+
+    def _unknown_senders(self) -> tuple[str, ...]:
+        """Return the published terms that belong to no relay of the streams, and that nobody chose to keep or drop."""
+        known = {term.lower() for term in self.settings.keep_terms}
+        covered: list[ipaddress.IPv4Network | ipaddress.IPv6Network] = []
+        for relay in self.by_name.values():
+            if relay in self.used or self.ways.get(relay.name) == "drop":
+                known.add(f"include:{relay.include}".lower())
+                texts = (*relay.networks, *(host.ip for host in relay.hosts))
+                covered += [ipaddress.ip_network(text, strict=False) for text in texts]
+        out = []
+        for term in self.published.spf_terms:
+            plain = term.lower().lstrip("+")
+            if plain in known or any(_within(plain, network) for network in covered):
+                continue
+            out.append(term)
+        return tuple(out)
 
     def _uses_return_path(self, relay: Relay) -> bool:
         streams = [stream for stream in self.request.streams if relay.name in stream.relays]
