@@ -56,7 +56,8 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
     # Some servers deny a name that only has names below it, so one of those is asked for as well.
     first = yield from trace.through(gather([ask(request.domain, "TXT"), ask(f"_dmarc.{request.domain}", "TXT")]))
     if all(answer.status is AnswerStatus.NO_NAME for answer in first):
-        return _nothing(request.domain, trace)
+        streams = yield from trace.through(examine_streams(request))
+        return _nothing(request.domain, streams, trace)
     parts: list[Examination] = yield from trace.through(
         gather(
             [
@@ -89,9 +90,10 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
     )  # fmt: skip
 
 
-def _nothing(domain: str, trace: Trace) -> DomainAudit:
+def _nothing(domain: str, streams: Examination, trace: Trace) -> DomainAudit:
     """Return the audit of a name that does not exist (RFC 8020: nothing is below it either): one finding."""
     whole = Examination()
+    whole.streams = streams.streams  # which of them are verified and aligned is asked for all the same
     whole.findings.append(
         Finding(
             rule="dns-name-missing", level=Level.FAULT, place=Place(domain, "TXT"),
