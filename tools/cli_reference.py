@@ -18,7 +18,7 @@ time: `rustgauge wall` is `rustgauge reading wall`, and `rustgauge audit NAME` r
 - **Connection**: `--url` or `RUSTGAUGE_URL` names the service (default `http://127.0.0.1:8850`), `RUSTGAUGE_TOKEN`
   holds the API token, `--tenant` or `RUSTGAUGE_TENANT` chooses the tenant. These options may stand
   anywhere in a command.
-- **Output**: data goes to standard output, everything else to standard error. `--format json` and `ndjson` give the
+- **Output**: data goes to standard output, everything else to standard error. `--format json` and `ndjson` print the
   documents of the API: numbers as numbers, times in ISO 8601 with their offset.
 - **Exit status**: 0 done; 1 the service refused the request or does not answer; 2 the command is wrong; 3 done, and
   something needs attention (a fault was found, rows were rejected, an address is held); 4 an audit had no answers to

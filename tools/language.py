@@ -47,7 +47,7 @@ def findings() -> list[str]:
     """Return what was found: file, line, phrase, and what to say instead."""
     found = []
     listed = subprocess.run(["git", "ls-files", *FILES], cwd=ROOT, capture_output=True, text=True, check=True).stdout
-    rules = [(re.compile(pattern), better) for pattern, better in RULES.items()]
+    rules = [(re.compile(pattern, re.IGNORECASE), better) for pattern, better in RULES.items()]
     for name in listed.split():
         if name.startswith(EXCEPT):
             continue

@@ -1,4 +1,4 @@
-"""Taking events in: the short way gives what the long way gives, and counters equal a recount whatever comes when."""
+"""Taking events in: the fast path has the same result as the slow one, and counters equal a recount whatever comes when."""
 
 import json
 import random

@@ -35,7 +35,7 @@ def found(office: Office, client: Client, *kinds: str) -> list[WorkItem]:
 
 
 def send(office: Office, client: Client, days: int, each: int = 100, last: Any = None, **base: Any) -> None:
-    """`each` messages a day up to today; `last` gives the rows of the last day instead."""
+    """`each` messages a day up to today; `last` replaces the rows of the last day."""
     rows = []
     for back in range(days):
         at = (office.world.clock() - timedelta(days=back, hours=1)).isoformat()

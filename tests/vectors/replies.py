@@ -1,6 +1,7 @@
 """Replies of our own invention, as mail systems of many kinds and languages write them: text, cause, permanence.
 
-`DEVELOPED` was looked at while rules were written. `SET_ASIDE` was written before them and looked at once afterwards.
+`DEVELOPED` was looked at while rules were written. `SET_ASIDE` and `SECOND` were written after a version of the rules, by
+the same people, and classified once before that version was corrected; they are part of the tests since then.
 """
 
 T, P, N = "transient", "permanent", "none"
@@ -161,7 +162,7 @@ SET_ASIDE: list[tuple[str, str, str]] = [
     ("552 5.3.4 邮件大小超过限制", "too_large", P),
 ]
 
-# Written after the rules, and looked at once.
+# Written after the corrections that the first set led to.
 SECOND: list[tuple[str, str, str]] = [
     ("550 Requested action not taken: mailbox unavailable", "unclassified", P),
     ("550 5.1.1 Recipient rejected: that mailbox isn't here", "no_such_mailbox", P),

@@ -242,7 +242,7 @@ describe('the wall', () => {
 });
 
 describe('a domain', () => {
-  it('says what matters first, marks the wrong characters and gives the record', async () => {
+  it('says what matters first, marks the wrong characters and shows the record', async () => {
     serviceWith(domainAnswers);
     openDomain('records');
     expect(await screen.findByText('Refusals at Tidepost took 58 of the 58.0 missing points.')).toBeTruthy();

@@ -44,7 +44,7 @@ def show_message(output: Output, done: MessageCheck) -> None:
     if done.spf:
         show_spf_check(output, done.spf)
     else:
-        output.line("SPF: not evaluated; give the sending IP with --ip")
+        output.line("SPF: not evaluated; name the sending IP with --ip")
 
 
 def _show_signature(output: Output, signature: SignatureResult) -> None:

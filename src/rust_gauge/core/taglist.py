@@ -83,7 +83,7 @@ def _read_plain(text: str) -> TagList | None:
 
 
 def read_carefully(text: str) -> TagList:
-    """Read a list tag by tag, with each mistake where it is. The short way has to give the same."""
+    """Read a list tag by tag, with each mistake where it is. The fast path must have the same result."""
     tags: list[Tag] = []
     problems: list[Problem] = []
     seen: set[str] = set()

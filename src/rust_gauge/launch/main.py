@@ -308,7 +308,7 @@ def _demo_secrets(path: Path) -> tuple[str, str]:
     return password, token
 
 
-# Looking after it
+# Administering it
 
 
 def _context(settings: Settings, url: str, outside: dict[str, Any] | None = None) -> Context:

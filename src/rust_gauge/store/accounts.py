@@ -13,7 +13,7 @@ from rust_gauge.store.values import values_of
 
 @dataclass(frozen=True, slots=True)
 class PersonRow:
-    """Somebody who may see a tenant."""
+    """A person with access to a tenant."""
 
     email: str
     name: str

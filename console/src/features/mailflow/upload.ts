@@ -1,4 +1,4 @@
-/** A file as pieces that fit into a request each. The same file always gives the same pieces, so an upload can go on. */
+/** A file as pieces that fit into a request each. The same file is always cut into the same pieces, so an upload can go on. */
 const BLOCK = 1024 * 1024;
 const ROWS = 5_000;
 const CHARACTERS = 4 * 1024 * 1024;

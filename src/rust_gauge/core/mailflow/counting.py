@@ -3,7 +3,7 @@
 A message that is deferred five times was delayed once; a bounce that two sources tell of is one bounce; a bounce after
 a delivery takes the delivery back. So within one message to one recipient the earliest delay, bounce, complaint and
 unsubscription count, the others count as told *again*, and a message both delivered and bounced is *returned* once.
-None of that depends on the order of arrival: counting all events again gives the same numbers.
+None of that depends on the order of arrival: a recount of all events has the same result.
 """
 
 import math

@@ -1,4 +1,4 @@
-"""How a change spreads: which servers give the planned record, which still give another, and for how long at most.
+"""How a change spreads: which servers answer with the planned record, which with another, and for how long at most.
 
 A resolver keeps an answer for its TTL (RFC 1035 §3.2.1), and that there is nothing for the
 time in the zone's SOA (RFC 2308 §5). So what is left of the TTL in an old answer tells when it will be gone.
@@ -81,7 +81,7 @@ def sight(record: PlannedRecord, server: WatchServer, answer: DnsAnswer, plan: R
         return Sighting(record.key, server.label, Holds.NEW, judged.published)
     holds = Holds.OLD if judged.published else Holds.NOTHING
     why = judged.causes[0].text if judged.causes else ""
-    seconds = None if server.own else answer.ttl  # a server of the zone gives what it has, whatever the TTL
+    seconds = None if server.own else answer.ttl  # a server of the zone answers with what it has, whatever the TTL
     return Sighting(record.key, server.label, holds, judged.published, seconds, why)
 
 

@@ -348,7 +348,7 @@ def shipped_classifier() -> Classifier:
 def own_rules(rules: Sequence[CauseRule], meter: Callable[[], float]) -> RuleSet:
     """Return a tenant's own rules as they are asked before those that are shipped. RuleError when they cannot be used.
 
-    `meter` gives the processor's time of the caller in seconds: patterns may only use so much of it.
+    `meter` returns the processor time of the caller in seconds: patterns may only use so much of it.
     """
     return RuleSet(tuple(rules), prefix="own:", meter=meter)
 

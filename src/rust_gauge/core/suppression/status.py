@@ -30,7 +30,7 @@ class Status:
 class Wish:
     """That an address be held (or proposed, or let rest). `at`: the event that asks; `since`: the first of its kind.
 
-    `length` gives how long from how often it came back; None from it means without end. `until` states an end.
+    `length` returns the duration for a number of returns; None from it means without end. `until` states an end.
     """
 
     at: datetime

@@ -28,7 +28,7 @@ def write_cursor(name: str, *position: object) -> str:
 def read_cursor(name: str, cursor: str | None, *types: type) -> list[Any] | None:
     """Return the position in the list `name`, checked against `types`; None without a cursor.
 
-    ServiceProblem `bad-cursor` for anything that this list did not give out.
+    ServiceProblem `bad-cursor` for anything that this list did not issue.
     """
     if cursor is None:
         return None

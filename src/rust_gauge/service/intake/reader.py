@@ -60,7 +60,7 @@ class Reader:
     """Reads rows into a load.
 
     A row that is as rows mostly are, and differs from one that was read before only in time, recipient and message,
-    takes the short way; it gives the very same row (a test holds the two beside each other). All others are read by
+    takes the short way; it returns the very same row (a test holds the two beside each other). All others are read by
     the contract's model, which also says what is wrong with them.
     """
 

@@ -1,4 +1,4 @@
-"""Watches: looking again and again at name servers and resolvers until they all give the planned records."""
+"""Watches: looking again and again at name servers and resolvers until they all have the planned records."""
 
 from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta

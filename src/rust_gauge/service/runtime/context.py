@@ -22,7 +22,7 @@ def utc_now() -> datetime:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The process's connections to the world. `clock` gives the time, aware and in UTC."""
+    """The process's connections to the world. `clock` returns the time, aware and in UTC."""
 
     store: Store
     resolver: Resolver

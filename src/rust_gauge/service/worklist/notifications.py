@@ -30,13 +30,13 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.worklist import NotificationRow
 
 log = structlog.get_logger()
-_WORDS = {Tell.OPENED: "New", Tell.AGAIN: "Still", Tell.WORSE: "Worse", Tell.RESOLVED: "Mended"}
+_WORDS = {Tell.OPENED: "New", Tell.AGAIN: "Still open", Tell.WORSE: "Worse", Tell.RESOLVED: "Resolved"}
 _FILLED = ("title", "text", "level", "what", "tenant", "remedy", "link")
 _LEVELS = tuple(Level)  # the worst first
 
 
 def check_channel(context: Context, number: int, channel: AlertChannel) -> None:
-    """ServiceProblem for a channel that can never be told by."""
+    """Check a channel. ServiceProblem for one that can never be reached."""
     if channel.kind == "mail":
         if not channel.to:
             raise ServiceProblem("invalid-request", f"channels.{number}.to: at least one address is required")
