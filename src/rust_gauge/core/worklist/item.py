@@ -100,7 +100,7 @@ def _well(item: Item | None, patience: Patience, now: datetime) -> tuple[Item | 
 
 
 def resolve(item: Item, now: datetime) -> Item:
-    """Resolved: measured well, or measured again by somebody who fixed it."""
+    """Resolve an item that was measured well, or measured again after a fix."""
     return replace(item, state=State.RESOLVED, resolved_at=now, until=None, well_since=None)
 
 
