@@ -132,3 +132,11 @@ def test_the_installed_command_has_its_completion(tmp_path: Path) -> None:
             assert word in done.stdout, (shell, word)
     script = subprocess.run([command, "completion", "bash"], capture_output=True, check=True).stdout
     subprocess.run(["bash", "-n"], input=script, check=True)
+
+
+@pytest.mark.parametrize(("noun", "verb"), VERBS)
+def test_since_stands_wherever_days_are_counted_back(noun: str, verb: str) -> None:
+    names = {name for action in noun_of(noun)[0].verbs[verb]._actions for name in action.option_strings}
+    ahead = {("reading", "forecast"), ("worklist", "snooze")}  # these days are to come
+    if (noun, verb) not in ahead:
+        assert ("--days" in names) <= ("--since" in names)

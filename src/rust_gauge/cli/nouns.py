@@ -162,6 +162,12 @@ def period_chosen(arguments: argparse.Namespace) -> tuple[date, date]:
     return first, last
 
 
+def days_back(arguments: argparse.Namespace) -> int:
+    """Return how many days up to today `period_options` without --until chose. UsageError for a day to come."""
+    first, last = period_chosen(arguments)
+    return (last - first).days + 1
+
+
 def confirm_option(parser: argparse.ArgumentParser) -> None:
     """Add --yes, for what cannot be undone."""
     parser.add_argument("--yes", action="store_true", help="do not ask for confirmation")

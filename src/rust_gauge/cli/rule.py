@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from rust_gauge.cli.errors import UsageError
-from rust_gauge.cli.nouns import TABLE, Noun, positive
+from rust_gauge.cli.nouns import TABLE, Noun, days_back, period_options
 from rust_gauge.cli.output import plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, read_text
@@ -37,7 +37,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--no-wait", action="store_true", help="do not wait until past events are reclassified")
     made = noun.add("backtest", backtest, "show what the rules of a TOML file would change in past events", TABLE)
     made.add_argument("file")
-    made.add_argument("--days", type=positive, default=90, help="days up to today (90)")
+    period_options(made, 90, until=False)
     made = noun.add("apply", apply, "reclassify past events with the current rules")
     made.add_argument("--no-wait", action="store_true", help="only start it")
     noun.add("cancel", cancel, "cancel the reclassification of past events")
@@ -90,7 +90,7 @@ def import_rules(session: Session) -> int:
 def backtest(session: Session) -> int:
     """Backtest rules. Exit status 3 when there is a problem with them."""
     arguments, output = session.arguments, session.output
-    request = RulesBacktestRequest.model_construct(rules=_read(arguments.file), days=arguments.days)
+    request = RulesBacktestRequest.model_construct(rules=_read(arguments.file), days=days_back(arguments))
     found = session.client.cause_rules.backtest(session.tenant(), request)
     if arguments.format == "json":
         output.json(found)

@@ -29,7 +29,7 @@ _PIECE = 500  # recipients between two notes of progress
 
 def start(context: Context, tenant: TenantAccess, request: PolicyBacktestRequest, by: str) -> ShownJob:
     core_policy(request.policy)
-    name = f"dry run over {request.days} days"
+    name = f"backtest over {request.days} days"
     return jobs.add(context, tenant, "policy_backtest", name, request.model_dump(mode="json"), by)
 
 
