@@ -97,10 +97,10 @@ def _nothing(domain: str, streams: Examination, trace: Trace) -> DomainAudit:
     whole.findings.append(
         Finding(
             rule="dns-name-missing", level=Level.FAULT, place=Place(domain, "TXT"),
-            title=f"{domain} does not exist in DNS",
-            evidence=("NXDOMAIN",),
-            reason="Neither the name nor anything below it exists, so mail from it cannot be authenticated and many "
-            "receivers reject it.",
+            title=f"{domain} does not exist",
+            evidence=(f"{domain} TXT: NXDOMAIN", f"_dmarc.{domain} TXT: NXDOMAIN"),
+            reason="Neither the name nor anything below it exists, so no mail can be authenticated as this domain, "
+            "and nothing can be delivered to it.",
             remedy="Check the spelling; otherwise register the domain, or have it delegated and publish its records.",
             reference="RFC 8020 §2",
         )

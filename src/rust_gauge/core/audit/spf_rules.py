@@ -112,10 +112,9 @@ def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsP
         return [
             Finding(
                 rule="spf-evaluation-error", level=Level.FAULT, place=place,
-                title=f"Checks of {domain} end in an error for {'IPv6' if ':' in ip else 'IPv4'} senders",
+                title=f"Checks of {domain} end in an error for senders that are not listed, such as {ip}",
                 evidence=(f"{ip}: permerror, {outcome.reason}", record.text),
-                reason="Evaluation ends in permerror before a term matches, so mail of unlisted and some listed "
-                "servers is treated as if there was no valid record.",
+                reason="Evaluation ends in permerror instead of a pass or a fail, as if there was no valid record.",
                 remedy="Correct or remove the term that is named in the evidence.",
                 reference="RFC 7208 §2.6.7",
             )
@@ -127,7 +126,7 @@ def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsP
         return [
             Finding(
                 rule="spf-everyone", level=Level.FAULT, place=place,
-                title=f"The SPF record of {domain} authorises the whole Internet",
+                title=f"The SPF record of {domain} authorises addresses all over the Internet",
                 evidence=(f"{len(_STRANGERS4)} unrelated addresses pass, such as {_STRANGERS4[0]}", *where),
                 reason="Anybody who sends as this domain passes SPF; receivers treat such a record as worse than none.",
                 remedy="Find the included record or the networks that allow everybody, and remove them.",
