@@ -22,7 +22,7 @@ import pymysql
 from bench.world import NOW, Bench, Figure, middle_of
 from rust_gauge.contract.session import NewToken
 from rust_gauge.core.notices import read_notice
-from rust_gauge.core.replies import classify, shipped_rules
+from rust_gauge.core.replies import built_in_rules, classify
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.accounts import accounts
@@ -250,7 +250,7 @@ def _parsers() -> list[Figure]:
     raw = notices.DSN
     ours = middle_of(200, lambda: read_notice(raw))
     theirs = middle_of(200, lambda: message_from_bytes(raw, policy=policy.default))
-    replies = [f"{text} (id {n})" for n in range(40) for rule in shipped_rules().rules for text in rule.fits]
+    replies = [f"{text} (id {n})" for n in range(40) for rule in built_in_rules().rules for text in rule.fits]
     lines = [
         orjson.dumps({"kind": "bounced", "time": "2026-11-20T08:00:04Z", "domain": "news.glasswort.example",
                       "recipient": f"someone{n}@tidepost.example", "stream": "newsletter", "relay": "driftline",

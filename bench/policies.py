@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.replies import Cause, Permanence
-from rust_gauge.core.suppression import SHIPPED, Act, Policy, Reason, Rehearsal, Seen, Tally
+from rust_gauge.core.suppression import DEFAULT_POLICY, Act, Policy, Reason, Rehearsal, Seen, Tally
 
 _START = datetime(2026, 1, 1, tzinfo=UTC)
 _PEOPLE = 4000
@@ -58,9 +58,9 @@ def history(dice: random.Random) -> list[Seen]:
 
 
 def lasting(times: int, over_days: float, for_days: float | None = None) -> Policy:
-    """The shipped policy with another idea of what lasts."""
+    """The default policy with another idea of what lasts."""
     rules = []
-    for rule in SHIPPED.rules:
+    for rule in DEFAULT_POLICY.rules:
         if rule.reason is Reason.REPEATED_BOUNCES:
             over = over_days if times > 1 else 0
             rule = replace(rule, times=times, over_days=over, for_days=for_days or rule.for_days)
@@ -70,26 +70,29 @@ def lasting(times: int, over_days: float, for_days: float | None = None) -> Poli
 
 def naive() -> Policy:
     """Every bounce holds for good, whatever it says."""
-    hold = replace(SHIPPED.rules[4], name="any bounce", causes=(), permanence=None, for_days=None)
-    return Policy((*SHIPPED.rules[:3], hold))
+    hold = replace(DEFAULT_POLICY.rules[4], name="any bounce", causes=(), permanence=None, for_days=None)
+    return Policy((*DEFAULT_POLICY.rules[:3], hold))
 
 
 def permanent_alone() -> Policy:
     """Every permanent bounce holds for good; nothing else does."""
-    hold = replace(SHIPPED.rules[4], name="any permanent bounce", causes=(), for_days=None)
-    return Policy((*SHIPPED.rules[:3], hold))
+    hold = replace(DEFAULT_POLICY.rules[4], name="any permanent bounce", causes=(), for_days=None)
+    return Policy((*DEFAULT_POLICY.rules[:3], hold))
 
 
 def domains_for_good() -> Policy:
     return Policy(
-        tuple(replace(rule, for_days=None) if rule.reason is Reason.DOMAIN_INVALID else rule for rule in SHIPPED.rules)
+        tuple(
+            replace(rule, for_days=None) if rule.reason is Reason.DOMAIN_INVALID else rule
+            for rule in DEFAULT_POLICY.rules
+        )
     )
 
 
 def main() -> None:
     worlds = [[history(random.Random(f"{seed} {n}")) for n in range(_PEOPLE)] for seed in range(5)]
     policies = {
-        "shipped: 3 over 7 days": SHIPPED,
+        "default: 3 over 7 days": DEFAULT_POLICY,
         "2 over 3 days": lasting(2, 3),
         "2 over 7 days": lasting(2, 7),
         "3 over 3 days": lasting(3, 3),

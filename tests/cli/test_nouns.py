@@ -135,8 +135,8 @@ def test_the_installed_command_has_its_completion(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("noun", "verb"), VERBS)
-def test_since_stands_wherever_days_are_counted_back(noun: str, verb: str) -> None:
+def test_since_and_until_stand_wherever_days_are_counted_back(noun: str, verb: str) -> None:
     names = {name for action in noun_of(noun)[0].verbs[verb]._actions for name in action.option_strings}
     ahead = {("reading", "forecast"), ("worklist", "snooze")}  # these days are to come
     if (noun, verb) not in ahead:
-        assert ("--days" in names) <= ("--since" in names)
+        assert ("--days" in names) <= ({"--since", "--until"} <= names)

@@ -393,7 +393,7 @@ def test_streams_of_a_domain_without_policy_are_judged_too() -> None:
     assert {"dmarc-missing", "stream-not-aligned"} <= {finding.rule for finding in result.findings}
 
 
-LIST = DnsList("bl.list.example", "ip", "Harbour list", {"127.0.0.2": "sends what nobody asked for"})
+LIST = DnsList("bl.list.example", "ip", "Harbour list", {"127.0.0.2": "sends unsolicited mail"})
 NAMES = DnsList("dbl.list.example", "domain")
 TESTS: dict[str, list[str] | None] = {
     "2.0.0.127.bl.list.example A": ["127.0.0.2"],

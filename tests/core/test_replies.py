@@ -12,12 +12,12 @@ from rust_gauge.core.replies import (
     Permanence,
     RuleError,
     RuleSet,
+    built_in_rules,
     classify,
     failures,
     own_rules,
     parse_reply,
     read_rules,
-    shipped_rules,
 )
 
 C, P = Cause, Permanence
@@ -88,8 +88,8 @@ def test_the_numbers_in_the_store_stay_what_they_are() -> None:
     assert all(Cause.from_number(cause.number) is cause for cause in Cause)
 
 
-def test_the_shipped_rules_decide_what_they_say_they_decide() -> None:
-    rules = shipped_rules()
+def test_the_built_in_rules_decide_what_they_say_they_decide() -> None:
+    rules = built_in_rules()
     assert failures(rules.rules, rules) == []
     assert all(rule.fits for rule in rules.rules)
     assert {rule.cause for rule in rules.rules} == set(Cause) - {C.NONE, C.UNCLASSIFIED}

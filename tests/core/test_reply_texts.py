@@ -11,8 +11,8 @@ from rust_gauge.core.replies import Cause, classify
 from rust_gauge.core.replies import reply_pattern as module
 from rust_gauge.core.replies.causes import ADDRESS_CAUSES
 from rust_gauge.core.replies.reply_pattern import wording_of
-from rust_gauge.core.replies.rules import shipped_rules
-from rust_gauge.core.suppression import SHIPPED
+from rust_gauge.core.replies.rules import built_in_rules
+from rust_gauge.core.suppression import DEFAULT_POLICY
 from tests.vectors.replies import DEVELOPED, SECOND, SET_ASIDE
 
 ALL = [*DEVELOPED, *SET_ASIDE, *SECOND]
@@ -95,13 +95,13 @@ def test_lines_joined_in_any_way_are_one_reply(text: str, cause: str, permanence
 
 def test_no_filter_stands_before_a_pattern() -> None:
     """With words beside its pattern a built-in rule could exclude what the pattern matches."""
-    assert [rule.name for rule in shipped_rules().rules if rule.words and rule.pattern] == []
+    assert [rule.name for rule in built_in_rules().rules if rule.words and rule.pattern] == []
 
 
 def test_no_reply_about_us_suppresses_by_the_default_policy() -> None:
     for code, words in itertools.product(CODES, OURS):
         found = classify(f"{code} {words.format('d.example')}")
-        for rule in SHIPPED.rules:
+        for rule in DEFAULT_POLICY.rules:
             if rule.fits(Kind.BOUNCED, found.cause, found.permanence, "", ""):
                 assert str(rule.act) in ("nothing", "wait"), (code, words, rule.name)
                 break

@@ -15,7 +15,7 @@ from rust_gauge.core.names import address_key, parse_address
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.replies.causes import SENDER_CAUSES
 from rust_gauge.core.suppression import (
-    SHIPPED,
+    DEFAULT_POLICY,
     Act,
     Asking,
     Change,
@@ -57,7 +57,7 @@ def delivered(day: float) -> Seen:
     return seen(day, Kind.DELIVERED, Cause.NONE, permanence=Permanence.NONE)
 
 
-# The shipped policy
+# The default policy
 
 
 @pytest.mark.parametrize(
@@ -72,7 +72,7 @@ def delivered(day: float) -> Seen:
     ],
 )
 def test_what_holds_at_once(event: Seen, expected: tuple[Any, ...]) -> None:
-    (asked,) = standing_wishes([event], SHIPPED)
+    (asked,) = standing_wishes([event], DEFAULT_POLICY)
     assert asked[:4] == expected
     assert asked.wish.state is State.HELD
     assert asked.evidence == (event,)
@@ -82,12 +82,12 @@ def test_what_holds_at_once(event: Seen, expected: tuple[Any, ...]) -> None:
 @pytest.mark.parametrize("permanence", [Permanence.PERMANENT, Permanence.TRANSIENT])
 def test_a_refusal_that_speaks_of_us_never_holds_however_often(cause: Cause, permanence: Permanence) -> None:
     history = [seen(day, cause=cause, permanence=permanence) for day in range(50)]
-    assert standing_wishes(history, SHIPPED) == []
+    assert standing_wishes(history, DEFAULT_POLICY) == []
 
 
 @pytest.mark.parametrize("kind", [Kind.DELAYED, Kind.WITHHELD, Kind.OPENED, Kind.ACCEPTED, Kind.DELIVERED])
 def test_what_is_no_refusal_holds_nothing(kind: Kind) -> None:
-    assert standing_wishes([seen(day, kind, Cause.NO_SUCH_MAILBOX) for day in range(20)], SHIPPED) == []
+    assert standing_wishes([seen(day, kind, Cause.NO_SUCH_MAILBOX) for day in range(20)], DEFAULT_POLICY) == []
 
 
 @pytest.mark.parametrize(
@@ -101,29 +101,29 @@ def test_what_is_no_refusal_holds_nothing(kind: Kind) -> None:
     ],
 )
 def test_a_full_mailbox_is_held_only_when_it_lasts(days: list[int], state: State) -> None:
-    (asked,) = standing_wishes([seen(day) for day in days], SHIPPED)[-1:]
+    (asked,) = standing_wishes([seen(day) for day in days], DEFAULT_POLICY)[-1:]
     assert asked.wish.state is state
 
 
 def test_five_bounces_of_one_message_are_one() -> None:
     history = [seen(day, message_id="same") for day in (0, 3, 6, 9, 12)]
-    assert [asked.wish.state for asked in standing_wishes(history, SHIPPED)] == [State.RESTING]
+    assert [asked.wish.state for asked in standing_wishes(history, DEFAULT_POLICY)] == [State.RESTING]
 
 
 def test_a_delivery_between_begins_anew_and_one_after_lets_go() -> None:
     assert not any(
-        asked.wish.state is State.HELD for asked in standing_wishes([seen(0), delivered(4), seen(5), seen(9)], SHIPPED)
+        asked.wish.state is State.HELD for asked in standing_wishes([seen(0), delivered(4), seen(5), seen(9)], DEFAULT_POLICY)
     )
-    assert standing_wishes([seen(0), seen(4), seen(8), delivered(9)], SHIPPED) == []
+    assert standing_wishes([seen(0), seen(4), seen(8), delivered(9)], DEFAULT_POLICY) == []
     gone = permanent(Cause.NO_SUCH_MAILBOX)
-    assert len(standing_wishes([gone, delivered(9)], SHIPPED)) == 1, "a mailbox that is gone stays held"
+    assert len(standing_wishes([gone, delivered(9)], DEFAULT_POLICY)) == 1, "a mailbox that is gone stays held"
 
 
 def test_advice_to_wait_grows_with_each_refusal() -> None:
     waits = []
     for number in (1, 2, 3, 4):
         history = [seen(day) for day in range(number)]
-        (asked,) = standing_wishes(history, SHIPPED)
+        (asked,) = standing_wishes(history, DEFAULT_POLICY)
         waits.append((asked.wish.until or NOW) - asked.wish.at)
     assert waits == [timedelta(hours=24), timedelta(hours=72), timedelta(hours=168), timedelta(hours=168)]
 
@@ -140,23 +140,23 @@ def test_what_passes_with_time_is_never_held_and_says_how_long_to_wait(cause: Ca
     history: list[Seen] = []
     for day, wait in enumerate(hours):
         history.append(seen(day, cause=cause))
-        (asked,) = standing_wishes(history, SHIPPED)
+        (asked,) = standing_wishes(history, DEFAULT_POLICY)
         assert (asked.reason, asked.wish.state) == (Reason.TRY_LATER, State.RESTING)
         assert asked.wish.until == asked.wish.at + timedelta(hours=wait)
-    assert standing_wishes([*history, delivered(9)], SHIPPED) == []
+    assert standing_wishes([*history, delivered(9)], DEFAULT_POLICY) == []
 
 
 @given(
     st.permutations([seen(0), seen(3), delivered(5), seen(6), seen(8), seen(14), permanent(Cause.NO_SUCH_DOMAIN, 20)])
 )
 def test_the_order_of_arrival_makes_no_difference(history: list[Seen]) -> None:
-    assert standing_wishes(history, SHIPPED) == standing_wishes(sorted(history), SHIPPED)
+    assert standing_wishes(history, DEFAULT_POLICY) == standing_wishes(sorted(history), DEFAULT_POLICY)
 
 
 def test_the_first_rule_that_fits_decides_for_its_stream_and_provider() -> None:
     spare = Rule("receipts must arrive", Act.NOTHING, (Kind.BOUNCED,), streams=("receipts",))
     tide = Rule("tide", Act.PROPOSE, (Kind.BOUNCED,), providers=("tidepost.example",))
-    policy = Policy((spare, tide, *SHIPPED.rules))
+    policy = Policy((spare, tide, *DEFAULT_POLICY.rules))
     gone = permanent(Cause.NO_SUCH_MAILBOX)
     assert standing_wishes([gone._replace(stream="receipts")], policy) == []
     (asked,) = standing_wishes([gone._replace(provider="tidepost.example")], policy)
@@ -263,7 +263,7 @@ def test_wishes_at_one_moment_leave_the_same_in_any_order(wishes: list[Wish], di
 
 
 def test_a_rehearsal_counts_what_would_have_been_spared_and_what_was_held_wrongly() -> None:
-    rehearsal = Rehearsal(SHIPPED)
+    rehearsal = Rehearsal(DEFAULT_POLICY)
     rehearsal.walk("tide", [permanent(Cause.NO_SUCH_MAILBOX, day) for day in range(5)])
     rehearsal.walk("tide", [permanent(Cause.NO_SUCH_MAILBOX, 0), delivered(3), delivered(4)])
     rehearsal.walk("kestrel", [seen(0, Kind.COMPLAINED, Cause.NONE), seen(1, Kind.COMPLAINED, Cause.NONE)])
@@ -275,7 +275,7 @@ def test_a_rehearsal_counts_what_would_have_been_spared_and_what_was_held_wrongl
 
 
 def test_in_a_rehearsal_an_unsubscription_holds_its_stream_alone() -> None:
-    rehearsal = Rehearsal(SHIPPED)
+    rehearsal = Rehearsal(DEFAULT_POLICY)
     bounces = [seen(1), seen(2)._replace(stream="receipts")]
     rehearsal.walk("tide", [seen(0, Kind.UNSUBSCRIBED, Cause.NONE), *bounces, delivered(3)])
     tide = rehearsal.by_provider["tide"]
@@ -284,7 +284,7 @@ def test_in_a_rehearsal_an_unsubscription_holds_its_stream_alone() -> None:
 
 
 def test_what_would_have_been_withheld_does_not_prolong_or_end_anything() -> None:
-    rehearsal = Rehearsal(SHIPPED)
+    rehearsal = Rehearsal(DEFAULT_POLICY)
     rehearsal.walk("tide", [seen(0), seen(4), seen(8), delivered(9), seen(60)])
     tally = rehearsal.by_provider["tide"]
     assert (tally.held, tally.wrongly, tally.deliveries_lost, tally.bounces_spared) == (1, 1, 1, 0)

@@ -339,7 +339,7 @@ def test_a_slow_server_spoils_no_other_domain_of_a_batch(office: Office, client:
     assert not {"spf-missing", "dmarc-missing", "mx-missing"} & rules[slow]
 
 
-def test_the_shipped_rules_for_bulk_mail_are_dated_and_readable() -> None:
+def test_the_built_in_rules_for_bulk_mail_are_dated_and_readable() -> None:
     rules = audits.bulk_rules(None)
     assert len(rules) >= 8
     assert all(rule.since >= "2020" for rule in rules)

@@ -58,7 +58,7 @@ ROUTES = [
     ("GET", "erasures", None),
     ("POST", "erasures", {"address": "a@b.example"}),
     ("GET", "cause-rules", None),
-    ("GET", "cause-rules/shipped", None),
+    ("GET", "cause-rules/built-in", None),
     ("PUT", "cause-rules", {"version": 0, "rules": []}),
     ("POST", "cause-rules/backtests", {"rules": []}),
     ("POST", "cause-rules/application", None),

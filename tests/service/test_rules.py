@@ -258,7 +258,7 @@ def test_the_command_takes_rules_from_a_file_and_writes_them(
     assert 'not = ["550 open"]' in written
     file.write_text(written)
     assert "0 of 3" in run("backtest", str(file))[2], "what is written can be read again"
-    assert "greylist" in run("defaults")[1]
+    assert "greylist" in run("list", "--built-in")[1]
     file.write_text("rule = 3")
     assert run("import", str(file))[0] == 2
 

@@ -270,18 +270,18 @@ def test_lifting_needs_a_reason_and_a_complaint_a_word_more(office: Office, clie
 
 
 def test_a_policy_of_ones_own_decides_from_then_on(office: Office, client: Client) -> None:
-    shipped = client.suppression.policy(office.slug)
-    assert shipped.shipped
+    default = client.suppression.policy(office.slug)
+    assert default.is_default
     spare = PolicyRule(name="our own people", act="nothing", kinds=["bounced"], providers=["tidepost.example"])
     propose = PolicyRule(name="look first", act="propose", kinds=["bounced"], reason="invalid_address")
     kept = client.suppression.set_policy(office.slug, SuppressionPolicy(rules=[spare, propose]))
-    assert (kept.shipped, kept.changed_by) == (False, office.email)
+    assert (kept.is_default, kept.changed_by) == (False, office.email)
     client.events.load(office.slug, ndjson(bounce(1), bounce(2, recipient="x@kbox.example")))
     assert verdicts(client, office, "person1@tidepost.example", "x@kbox.example") == ["clear", "clear"]
     (proposed,) = client.suppression.list(office.slug, state="proposed")
     client.suppression.decide(office.slug, [proposed.id], confirm=True)
     assert verdicts(client, office, "x@kbox.example") == ["held"]
-    assert client.suppression.reset_policy(office.slug).shipped
+    assert client.suppression.reset_policy(office.slug).is_default
     client.events.load(office.slug, ndjson(bounce(3)))
     assert verdicts(client, office, "person3@tidepost.example") == ["held"]
 

@@ -358,10 +358,11 @@ def test_people_are_told_by_mail_with_the_remedy_once_for_one_incident(
     ("every", "now", "day"),
     [
         ("", "2026-11-23T09:00", None), ("week", "2026-11-23T05:00", None), ("week", "2026-11-23T06:00", "2026-11-23"),
-        ("week", "2026-11-28T00:00", "2026-11-23"), ("month", "2026-11-20T00:00", "2026-11-01"),
+        ("week", "2026-11-28T09:00", None), ("week", "2026-11-23T23:59", "2026-11-23"),
+        ("month", "2026-11-01T06:00", "2026-11-01"), ("month", "2026-11-20T09:00", None), ("month", "2026-11-01T05:59", None),
     ],
 )  # fmt: skip
-def test_a_report_is_due_on_monday_or_on_the_first(every: str, now: str, day: str | None) -> None:
+def test_a_report_is_due_on_its_day_only(every: str, now: str, day: str | None) -> None:
     found = reports.due_on(every, datetime.fromisoformat(now))
     assert (str(found) if found else None) == day
 
@@ -383,7 +384,15 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
                 pass
         context.close()
         report = client.worklist.report(office.slug)
-        assert report.text.splitlines()[0].endswith(": 580 messages delivered in 7 days.")
+        first, *lines = report.text.splitlines()
+        assert first.endswith(": 580 messages delivered in 7 days, 500 in the 7 days before.")
+        heads = lines[lines.index("Mailbox providers, 7 days") + 1]
+        assert heads.split("  ")[0] == "Provider"
+        assert any("17.1 % (120 of 700)" in line for line in lines), "a rate stands with its counts"
+        earlier = client.worklist.report(office.slug, days=7, last=office.world.clock().date() - timedelta(days=7))
+        assert earlier.text.splitlines()[0].endswith(": 500 messages delivered in 7 days, 0 in the 7 days before.")
+        with pytest.raises(InvalidInputError, match="is in the future"):
+            client.worklist.report(office.slug, last=office.world.clock().date() + timedelta(days=1))
     (file,) = tmp_path.glob("*.eml")
     message = BytesParser(policy=default).parsebytes(file.read_bytes())
     assert message["To"] == "boss@skerry.example"

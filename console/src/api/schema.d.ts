@@ -1017,7 +1017,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/cause-rules/shipped": {
+    "/api/v1/tenants/{tenant}/cause-rules/built-in": {
         parameters: {
             query?: never;
             header?: never;
@@ -1025,10 +1025,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Shipped Rules
+         * List Built In Rules
          * @description List the built-in rules in their order. The tenant's own rules apply before them.
          */
-        get: operations["list_shipped_rules"];
+        get: operations["list_built_in_rules"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1516,7 +1516,7 @@ export interface paths {
         };
         /**
          * Get Report
-         * @description Return the report: the last days and as many before them.
+         * @description Return the report: a period of days, and as many before it.
          */
         get: operations["get_report"];
         put?: never;
@@ -9064,16 +9064,23 @@ export interface components {
          *           "revived_after_days": 180
          *         }
          *       },
-         *       "days": 180
+         *       "days": 180,
+         *       "last": "2026-11-20"
          *     }
          */
         PolicyBacktestRequest: {
             policy: components["schemas"]["SuppressionPolicy"];
             /**
              * Days
+             * @description Length of the period in days
              * @default 180
              */
             days: number;
+            /**
+             * Last
+             * @description Last day of the period, UTC; default: today
+             */
+            last?: string | null;
         };
         /**
          * PolicyFound
@@ -9252,7 +9259,7 @@ export interface components {
         };
         /**
          * PolicyView
-         * @description The present policy, and since when. `shipped`: it is the default one.
+         * @description The present policy, and since when. `is_default`: it was never changed.
          * @example {
          *       "policy": {
          *         "rules": [
@@ -9284,15 +9291,15 @@ export interface components {
          *           "revived_after_days": 180
          *         }
          *       },
-         *       "shipped": true,
+         *       "is_default": true,
          *       "changed_at": "2026-11-20T08:00:00Z",
          *       "changed_by": ""
          *     }
          */
         PolicyView: {
             policy: components["schemas"]["SuppressionPolicy"];
-            /** Shipped */
-            shipped: boolean;
+            /** Is Default */
+            is_default: boolean;
             /** Changed At */
             changed_at?: string | null;
             /**
@@ -11002,7 +11009,8 @@ export interface components {
          *           "fits_not": []
          *         }
          *       ],
-         *       "days": 90
+         *       "days": 90,
+         *       "last": "2026-11-20"
          *     }
          */
         RulesBacktestRequest: {
@@ -11010,10 +11018,15 @@ export interface components {
             rules: components["schemas"]["OwnRule"][];
             /**
              * Days
-             * @description Days to look back
+             * @description Length of the period in days
              * @default 90
              */
             days: number;
+            /**
+             * Last
+             * @description Last day of the period, UTC; default: today
+             */
+            last?: string | null;
         };
         /**
          * RulesChange
@@ -21035,7 +21048,7 @@ export interface operations {
             };
         };
     };
-    list_shipped_rules: {
+    list_built_in_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -24440,6 +24453,8 @@ export interface operations {
         parameters: {
             query?: {
                 days?: number;
+                /** @description Last day, UTC; default: today */
+                last?: string | null;
             };
             header?: never;
             path: {
@@ -24537,6 +24552,8 @@ export interface operations {
         parameters: {
             query?: {
                 days?: number;
+                /** @description Last day, UTC; default: today */
+                last?: string | null;
             };
             header?: never;
             path: {
@@ -28293,6 +28310,8 @@ export interface operations {
         parameters: {
             query?: {
                 days?: number;
+                /** @description Last day, UTC; default: today */
+                last?: string | null;
             };
             header?: never;
             path: {

@@ -50,7 +50,7 @@ def register(noun: Noun) -> None:
     made = noun.add("discard-rejected", discard, "delete the rejected rows of a feed")
     made.add_argument("name")
     confirm_option(made)
-    made = noun.add("test-mapping", test_mapping, "show what a mapping makes of a sample, field by field", DOCUMENT)
+    made = noun.add("test-mapping", test_mapping, "show what a mapping turns a sample into, field by field", DOCUMENT)
     made.add_argument("sample", help="a file with what the source sends; - for standard input")
     either = made.add_mutually_exclusive_group()
     either.add_argument("--mapping", metavar="FILE", help="the mapping to test")

@@ -50,7 +50,7 @@ def register(noun: Noun) -> None:
     period_options(made, 7)
     made = noun.add("shifts", shifts, "list rates that rose suddenly at a provider or relay", TABLE)
     period_options(made, 7)
-    made = noun.add("shift", shift, "show what is behind a shift", DOCUMENT)
+    made = noun.add("shift", shift, "show the details of a shift", DOCUMENT)
     made.add_argument("shift", type=number_id)
     noun.add("names", names, "list the streams, relays, IPs, campaigns and tags of events", DOCUMENT)
     noun.add("providers", providers, "list mailbox providers and your names for them", TABLE)

@@ -142,15 +142,13 @@ def mail_chosen(arguments: argparse.Namespace) -> dict[str, str | None]:
     return {name: getattr(arguments, name) for name in ("domain", "stream", "relay", "ip", "campaign", "tag")}
 
 
-def period_options(parser: argparse.ArgumentParser, days: int, *, until: bool = True) -> None:
+def period_options(parser: argparse.ArgumentParser, days: int) -> None:
     """Add --days, or --since with --until. Days are whole, in UTC; both ends are included."""
     group = parser.add_argument_group("period")
     either = group.add_mutually_exclusive_group()
-    either.add_argument("--days", type=positive, default=days, help=f"today and the days before ({days})")
+    either.add_argument("--days", type=positive, default=days, help=f"the number of days up to the last one ({days})")
     either.add_argument("--since", type=day, metavar="DAY", help="from this day on, such as 2026-11-01")
-    if until:
-        group.add_argument("--until", type=day, metavar="DAY", help="up to this day (today)")
-    parser.set_defaults(until=None)
+    group.add_argument("--until", type=day, metavar="DAY", help="up to this day (today)")
 
 
 def period_chosen(arguments: argparse.Namespace) -> tuple[date, date]:
@@ -162,10 +160,10 @@ def period_chosen(arguments: argparse.Namespace) -> tuple[date, date]:
     return first, last
 
 
-def days_back(arguments: argparse.Namespace) -> int:
-    """Return how many days up to today `period_options` without --until chose. UsageError for a day to come."""
+def days_chosen(arguments: argparse.Namespace) -> tuple[int, date | None]:
+    """Return the number of days and the last day, None for today. UsageError when the period ends before it begins."""
     first, last = period_chosen(arguments)
-    return (last - first).days + 1
+    return (last - first).days + 1, arguments.until
 
 
 def confirm_option(parser: argparse.ArgumentParser) -> None:

@@ -1,4 +1,4 @@
-"""`rustgauge rule`: your own rules for bounce causes, in TOML of the same form as the default rules."""
+"""`rustgauge rule`: your own rules for bounce causes, in TOML of the same form as the built-in ones."""
 
 import json
 import time
@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from rust_gauge.cli.errors import UsageError
-from rust_gauge.cli.nouns import TABLE, Noun, days_back, period_options
+from rust_gauge.cli.nouns import TABLE, Noun, days_chosen, period_options
 from rust_gauge.cli.output import plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, read_text
@@ -25,10 +25,10 @@ _COLUMNS = ("rule", "cause", "permanence", "words", "pattern", "codes", "provide
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
-    noun.add("list", list_rules, "list your own rules, in the order in which they are tried", TABLE)
-    noun.add("defaults", defaults, "list the default rules, tried after your own", TABLE)
+    made = noun.add("list", list_rules, "list your own rules, in the order in which they are tried", TABLE)
+    made.add_argument("--built-in", action="store_true", help="list the built-in rules, which are tried after your own")
     made = noun.add("export", export, "print your rules as TOML; `import` reads it again")
-    made.add_argument("--defaults", action="store_true", help="print the default rules")
+    made.add_argument("--built-in", action="store_true", help="print the built-in rules")
     made = noun.add(
         "import", import_rules, "replace your rules with those of a TOML file, and apply them to past events"
     )
@@ -37,7 +37,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--no-wait", action="store_true", help="do not wait until past events are reclassified")
     made = noun.add("backtest", backtest, "show what the rules of a TOML file would change in past events", TABLE)
     made.add_argument("file")
-    period_options(made, 90, until=False)
+    period_options(made, 90)
     made = noun.add("apply", apply, "reclassify past events with the current rules")
     made.add_argument("--no-wait", action="store_true", help="only start it")
     noun.add("cancel", cancel, "cancel the reclassification of past events")
@@ -45,7 +45,9 @@ def register(noun: Noun) -> None:
 
 
 def list_rules(session: Session) -> int:
-    """List own rules."""
+    """List own rules, or the built-in ones."""
+    if session.arguments.built_in:
+        return _listed(session, session.client.cause_rules.built_in(session.tenant()))
     found = session.client.cause_rules.get(session.tenant())
     _listed(session, found.rules)
     if session.arguments.format == "text":
@@ -53,17 +55,12 @@ def list_rules(session: Session) -> int:
     return 0
 
 
-def defaults(session: Session) -> int:
-    """List the default rules."""
-    return _listed(session, session.client.cause_rules.shipped(session.tenant()))
-
-
 def _listed(session: Session, rules: Sequence[OwnRule]) -> int:
     session.output.items(
         session.arguments.format, rules, OwnRule, _COLUMNS,
         lambda r: (r.name, r.cause.replace("_", " "), r.permanence, ", ".join(r.words), r.pattern,
                    f"{r.code} {r.enhanced}".strip(), r.provider),
-        empty="No rules of your own; the default rules decide (rustgauge rule defaults).",
+        empty="No rules of your own; the built-in rules decide (rustgauge rule list --built-in).",
     )  # fmt: skip
     return 0
 
@@ -71,7 +68,7 @@ def _listed(session: Session, rules: Sequence[OwnRule]) -> int:
 def export(session: Session) -> int:
     """Print rules as TOML."""
     client, tenant = session.client.cause_rules, session.tenant()
-    session.output.line(_toml(client.shipped(tenant) if session.arguments.defaults else client.get(tenant).rules))
+    session.output.line(_toml(client.built_in(tenant) if session.arguments.built_in else client.get(tenant).rules))
     return 0
 
 
@@ -90,7 +87,8 @@ def import_rules(session: Session) -> int:
 def backtest(session: Session) -> int:
     """Backtest rules. Exit status 3 when there is a problem with them."""
     arguments, output = session.arguments, session.output
-    request = RulesBacktestRequest.model_construct(rules=_read(arguments.file), days=days_back(arguments))
+    days, last = days_chosen(arguments)
+    request = RulesBacktestRequest.model_construct(rules=_read(arguments.file), days=days, last=last)
     found = session.client.cause_rules.backtest(session.tenant(), request)
     if arguments.format == "json":
         output.json(found)

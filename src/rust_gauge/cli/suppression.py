@@ -15,7 +15,7 @@ from rust_gauge.cli.nouns import (
     TABLE,
     Noun,
     confirm_option,
-    days_back,
+    days_chosen,
     number_id,
     pair,
     period_chosen,
@@ -109,12 +109,12 @@ def register(noun: Noun) -> None:
     either.add_argument("--reset", action="store_true", help="go back to the default policy")
     made = noun.add("backtest", backtest, "dry run: compare a policy with the current one on past events", TABLE)
     made.add_argument("file", help="the policy as JSON")
-    period_options(made, 180, until=False)
+    period_options(made, 180)
     made = noun.add("matching", matching, "show how addresses are compared, or set it", DOCUMENT)
     made.add_argument("--set", metavar="FILE", help="set it from a JSON file, as --format json prints it")
     confirm_option(made)
     made = noun.add("unsubscribes", unsubscribes, "list unsubscriptions, and whether they took effect in time", TABLE)
-    period_options(made, 30, until=False)
+    period_options(made, 30)
     made = noun.add("unsubscribe-link", unsubscribe_link, "print List-Unsubscribe headers for a message", TABLE)
     made.add_argument("address", nargs="+")
     made.add_argument("--domain", required=True, help="the sending domain")
@@ -377,7 +377,8 @@ def _how_long(rule: PolicyRule) -> str:
 def backtest(session: Session) -> int:
     """Try a policy on past events, as a job."""
     arguments, tenant = session.arguments, session.tenant()
-    request = PolicyBacktestRequest(policy=_policy_of(arguments.file), days=days_back(arguments))
+    days, last = days_chosen(arguments)
+    request = PolicyBacktestRequest(policy=_policy_of(arguments.file), days=days, last=last)
     job = jobs_wait.run(session, session.client.jobs.start_policy_backtest(tenant, request), "Backtesting")
     lines = [("this policy", job.result["ours"]), ("current policy", job.result["holding"])]
     lines += [(line["label"] or line["name"], line) for line in job.result["providers"] + job.result["reasons"]]
@@ -420,7 +421,8 @@ def matching(session: Session) -> int:
 def unsubscribes(session: Session) -> int:
     """List unsubscriptions. Exit status 3 when one was late, or somebody was mailed after it."""
     arguments = session.arguments
-    found = session.client.addresses.unsubscribes(session.tenant(), days=days_back(arguments))
+    days, last = days_chosen(arguments)
+    found = session.client.addresses.unsubscribes(session.tenant(), days=days, last=last)
     session.output.items(
         arguments.format, found.lines, UnsubscribeLine,
         ("address", "from", "how", "when (UTC)", "took effect after", "mailed after (UTC)"),

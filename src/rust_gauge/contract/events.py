@@ -51,7 +51,7 @@ _RFC_3339 = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d:\d\d")
 
 
 def _only_rfc3339(value: object) -> object:
-    """Return the time as UTC. Numbers are rejected: seconds and milliseconds cannot be told apart. ValueError says
+    """Return the time as UTC. Numbers are rejected: they could be seconds or milliseconds. ValueError says
     what is expected.
     """
     if isinstance(value, str) and not _RFC_3339.match(value):

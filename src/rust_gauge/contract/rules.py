@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
-from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.common import Day, Model, UtcTime
 from rust_gauge.contract.events import Cause, Permanence
 
 _Text = Annotated[str, StringConstraints(max_length=4000)]
@@ -72,7 +72,8 @@ class RulesBacktestRequest(Model):
     """Rules to try in place of the tenant's own."""
 
     rules: OwnRules
-    days: int = Field(90, ge=1, le=800, description="Days to look back")
+    days: int = Field(90, ge=1, le=800, description="Length of the period in days")
+    last: Day | None = Field(None, description="Last day of the period, UTC; default: today")
 
 
 class RejudgedPattern(Model):

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
-from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.common import Day, Model, UtcTime
 from rust_gauge.contract.events import Cause
 
 Reason = Literal[
@@ -249,10 +249,10 @@ class SuppressionPolicy(Model):
 
 
 class PolicyView(Model):
-    """The present policy, and since when. `shipped`: it is the default one."""
+    """The present policy, and since when. `is_default`: it was never changed."""
 
     policy: SuppressionPolicy
-    shipped: bool
+    is_default: bool
     changed_at: UtcTime | None = None
     changed_by: str = ""
 
@@ -261,7 +261,8 @@ class PolicyBacktestRequest(Model):
     """A policy to backtest on past events."""
 
     policy: SuppressionPolicy
-    days: int = Field(180, ge=1, le=1000)
+    days: int = Field(180, ge=1, le=1000, description="Length of the period in days")
+    last: Day | None = Field(None, description="Last day of the period, UTC; default: today")
 
 
 class RehearsalLine(Model):

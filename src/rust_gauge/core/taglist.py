@@ -26,7 +26,7 @@ class Problem:
     what: str
     column: int
     length: int = 1
-    kind: str = ""  # for those that are told apart by more than their words
+    kind: str = ""  # for problems that are distinguished by more than their text
 
 
 class Tag(NamedTuple):  # every message has a dozen: a named tuple is made three times as fast

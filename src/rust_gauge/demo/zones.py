@@ -182,7 +182,7 @@ def _zones() -> dict[str, str]:
         NULL_MX_DOMAIN: "@ IN MX 0 .\n",
         # A list that is sane, with the address that the story tells of, and one that lists everybody.
         "bl.harbourwatch.example": "2.0.0.127 IN A 127.0.0.2\n17.113.0.203 IN A 127.0.0.3\n"
-        + _txt("17.113.0.203", "mail nobody asked for was seen from here on three days"),
+        + _txt("17.113.0.203", "unsolicited mail was seen from here on three days"),
         "names.harbourwatch.example": "test IN A 127.0.1.2\n",
         "old-tide-list.example": "* IN A 127.0.0.2\n*.127 IN A 127.0.0.2\n",
         **_reverse(),
@@ -297,7 +297,7 @@ LISTS = [
         "zone": "bl.harbourwatch.example",
         "kind": "ip",
         "label": "Harbour Watch, addresses",
-        "codes": {"127.0.0.2": "test entry", "127.0.0.3": "sends mail that nobody asked for"},
+        "codes": {"127.0.0.2": "test entry", "127.0.0.3": "sends unsolicited mail"},
     },
     {"zone": "names.harbourwatch.example", "kind": "domain", "label": "Harbour Watch, names"},
 ]

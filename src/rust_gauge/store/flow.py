@@ -174,7 +174,7 @@ def label_id(connection: Connection, tenant_id: int, what: int, name: str) -> in
 
 
 def names_of(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
-    """Return what mail can be told apart by: streams, relays, and the newest addresses, campaigns and tags."""
+    """Return the names that mail is broken down by: streams, relays, and the newest addresses, campaigns and tags."""
     out = {}
     for key, table in (("streams", t.stream), ("relays", t.relay)):
         query = select(table.c.name).where(table.c.tenant_id == tenant_id, table.c.name != "").order_by(table.c.name)

@@ -26,12 +26,19 @@ class Recipient(NamedTuple):
 
 
 def histories(
-    connection: Connection, tenant_id: int, keys: Sequence[bytes], since: datetime, kinds: Iterable[Kind] = LOOKED_AT
+    connection: Connection,
+    tenant_id: int,
+    keys: Sequence[bytes],
+    since: datetime,
+    kinds: Iterable[Kind] = LOOKED_AT,
+    *,
+    before: datetime | None = None,
 ) -> dict[bytes, Recipient]:
-    """Events of these recipients (keys of events) since a time."""
+    """Return the events of these recipients (keys of events) since a time, and before another if one is given."""
     out: dict[bytes, Recipient] = {}
     listed_kinds = ", ".join(str(kind.number) for kind in sorted(kinds))
     after = since.astimezone(UTC).replace(tzinfo=None)
+    until = f" AND e.occurred_at < '{before.astimezone(UTC).replace(tzinfo=None)}'" if before else ""
     names = _Names(connection, tenant_id)
     for start in range(0, len(keys), _CHUNK):
         # Each recipient by itself, as in `intake.groups_of`.
@@ -40,7 +47,7 @@ def histories(
             f"WITH asked (k) AS (VALUES {listed}) SELECT {_COLUMNS} "
             "FROM asked STRAIGHT_JOIN event AS e FORCE INDEX (event_recipient) "
             f"ON e.tenant_id = {tenant_id} AND e.recipient_key = k "
-            f"WHERE e.kind IN ({listed_kinds}) AND e.occurred_at >= '{after}'"
+            f"WHERE e.kind IN ({listed_kinds}) AND e.occurred_at >= '{after}'{until}"
         )
         for row in run(connection, sql):
             _add(out, row, names)
@@ -94,12 +101,13 @@ class _Names:
         return self._providers[id]
 
 
-def troubled_keys(connection: Connection, tenant_id: int, since: datetime) -> list[bytes]:
-    """Return the keys of recipients that were refused, complained or unsubscribed since a time, in order."""
+def troubled_keys(connection: Connection, tenant_id: int, since: datetime, before: datetime) -> list[bytes]:
+    """Return the keys of recipients that bounced, complained or unsubscribed in a period, in order."""
     kinds = ", ".join(str(kind.number) for kind in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED))
-    after = since.astimezone(UTC).replace(tzinfo=None)
+    after, end = (each.astimezone(UTC).replace(tzinfo=None) for each in (since, before))
     sql = (
         f"SELECT DISTINCT recipient_key FROM event WHERE tenant_id = {tenant_id} AND occurred_at >= '{after}' "
+        f"AND occurred_at < '{end}' "
         f"AND kind IN ({kinds})"
     )
     return sorted(bytes(row.recipient_key) for row in run(connection, sql))

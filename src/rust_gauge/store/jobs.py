@@ -42,7 +42,7 @@ class ClaimLost(RustGaugeError):
 
 
 class CancelRequested(Exception):
-    """Somebody asked for the job to stop. Raised where it stands after a whole piece of its work."""
+    """Cancellation was requested. Raised where it stands after a whole piece of its work."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +160,7 @@ def check(connection: Connection, job: Job) -> None:
 
 
 def _held(connection: Connection, job: Job, *, read: bool = False) -> bool:
-    """Return whether somebody asked it to stop. ClaimLost if the job is not this worker's any more.
+    """Return whether cancellation was requested. ClaimLost if the job is not this worker's any more.
 
     `read`: with a lock that several threads of the worker can have at once.
     """
@@ -199,7 +199,7 @@ class Progress(TypedDict, total=False):
 def record(connection: Connection, job: Job, now: datetime, **progress: Unpack[Progress]) -> bool:
     """Write down how far a job is, in the transaction of the work itself, and renew its lease.
 
-    Returns whether somebody asked it to stop. ClaimLost if it is another worker's.
+    Returns whether cancellation was requested. ClaimLost if it is another worker's.
     """
     cancel_requested = _held(connection, job)
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE, **progress))
@@ -207,7 +207,7 @@ def record(connection: Connection, job: Job, now: datetime, **progress: Unpack[P
 
 
 def advance(connection: Connection, job: Job, now: datetime, **progress: Unpack[Progress]) -> None:
-    """Record progress, or raise CancelRequested if somebody asked for that: then nothing of this piece is kept."""
+    """Record progress, or raise CancelRequested if cancellation was requested: then nothing of this piece is kept."""
     if record(connection, job, now, **progress):
         raise CancelRequested
 
@@ -225,7 +225,7 @@ def finish(connection: Connection, job: Job, now: datetime, result: Document | N
 
 
 def stop(connection: Connection, job: Job, now: datetime) -> None:
-    """Stop a job where it is, as somebody asked for. ClaimLost if it is another worker's."""
+    """Stop a job where it is, as requested. ClaimLost if it is another worker's."""
     _held(connection, job)
     _end(connection, job, now, state=CANCELLED)
 

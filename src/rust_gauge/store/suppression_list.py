@@ -59,6 +59,7 @@ class Filter:
     ends_before: datetime | None = None
     came_back: bool = False
     made_since: datetime | None = None
+    made_before: datetime | None = None
 
 
 def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
@@ -90,6 +91,8 @@ def _where(filter: Filter, tenant_id: int, query: Select[Any]) -> Select[Any]:
         query = query.where(c.returns > 0)
     if filter.made_since is not None:
         query = query.where(c.made_at >= naive(filter.made_since))
+    if filter.made_before is not None:
+        query = query.where(c.made_at < naive(filter.made_before))
     return query
 
 

@@ -108,7 +108,7 @@ const readingSettingsQuery = (tenant: string) =>
   });
 export const useReadingSettings = (tenant: string) => useQuery(readingSettingsQuery(tenant));
 
-/** Set the parameters of readings; null goes back to those that are shipped. */
+/** Set the parameters of readings; null goes back to the built-in ones. */
 export function useChangeReadingSettings(tenant: string) {
   const queries = useQueryClient();
   return useMutation({

@@ -12,7 +12,6 @@ import {Plate} from '../../design/Plate';
 import {Spark} from '../../design/Spark';
 import {colour, font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
-import {mean} from '../readings/ReadingsPage';
 
 const Print = createGlobalStyle`
   @media print {
@@ -76,7 +75,11 @@ const Sheet = styled.article`
   }
 `;
 const overall = (row: Schemas['WallRow']) => row.cells.find((cell) => cell.provider === '(all)')!;
-const signed = (n: number) => `${n <= -0.05 ? '−' : '+'}${Math.abs(n).toFixed(1)}`;
+const signed = (n: number) => (n === 0 ? '0' : `${n < 0 ? '−' : '+'}${Math.abs(n)}`);
+const rounded = (n: number | null | undefined) => (n == null ? null : Math.round(n));
+/** A rate with the counts that it was computed from. */
+const rate = (r: Schemas['Rate'] | null | undefined) =>
+  r == null ? '' : `${percent(r.value)} (${count(r.count)} of ${count(r.total)})`;
 
 export function ReportPage({who}: {who: Schemas['Who']}) {
   const view = useView(30);
@@ -94,9 +97,12 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
   const total = flow.data!.total;
   const resolved = closed.data!.filter((item) => (item.resolved_at ?? '') >= first && item.level !== 'info');
   const next = todo.data!.filter((item) => item.level !== 'info').slice(0, 3);
+  // Of the rounded values, so that the difference is the one of the numbers beside it.
+  const start = (row: Schemas['WallRow']) => rounded(overall(row).trend.at(-days - 1));
+  const end = (row: Schemas['WallRow']) => rounded(overall(row).value);
   const change = (row: Schemas['WallRow']) => {
-    const [now, before] = [mean(overall(row).trend.slice(-days)), mean(overall(row).trend.slice(0, days))];
-    return now != null && before != null ? now - before : null;
+    const [first, last] = [start(row), end(row)];
+    return first != null && last != null ? last - first : null;
   };
   const fell = rows.filter((row) => (change(row) ?? 0) <= -3);
   return (
@@ -117,7 +123,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
         <section>
           <p>
             <b>{count(total.counts.delivered)} messages delivered.</b>{' '}
-            {total.permanent && <>{percent(total.permanent.value)} bounced permanently. </>}
+            {total.permanent && <>{rate(total.permanent)} bounced permanently. </>}
             {fell.length === 0 ? 'No reading dropped much. ' : `${fell.map((row) => row.name).join(', ')} dropped. `}
             {resolved.length > 0 && `${plural(resolved.length, 'incident')} resolved. `}
             {next.length === 0
@@ -131,7 +137,8 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
             <thead>
               <tr>
                 <th>Domain</th>
-                <th className="n">Reading</th>
+                <th className="n">Start</th>
+                <th className="n">End</th>
                 <th />
                 <th className="n">Change</th>
                 <th>Over {2 * days} days</th>
@@ -144,7 +151,8 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
                   <td>
                     <code>{row.name}</code>
                   </td>
-                  <td className="n">{overall(row).value == null ? '' : Math.round(overall(row).value!)}</td>
+                  <td className="n">{start(row)}</td>
+                  <td className="n">{end(row)}</td>
                   <td>
                     <Plate value={overall(row).value} margin={overall(row).margin} width={11} height={20} />{' '}
                     {overall(row).condition}
@@ -164,7 +172,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
           </table>
         </section>
         <section>
-          <h2>Mailbox providers</h2>
+          <h2>Mailbox providers, {days} days</h2>
           <table>
             <thead>
               <tr>
@@ -182,9 +190,9 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
                   <td>{row.label}</td>
                   <td className="n">{count(row.counts.delivered)}</td>
                   <td className="n">{count(row.before.delivered)}</td>
-                  <td className="n">{row.permanent ? percent(row.permanent.value) : ''}</td>
-                  <td className="n">{row.delayed ? percent(row.delayed.value) : ''}</td>
-                  <td className="n">{row.complaints ? percent(row.complaints.value) : 'not reported'}</td>
+                  <td className="n">{rate(row.permanent)}</td>
+                  <td className="n">{rate(row.delayed)}</td>
+                  <td className="n">{row.reports_complaints ? rate(row.complaints) : 'not reported'}</td>
                 </tr>
               ))}
             </tbody>

@@ -218,7 +218,7 @@ describe('the parameters of readings', () => {
     expect(points).toHaveProperty('value', '60');
   });
 
-  it('go back to those shipped', async () => {
+  it('go back to the defaults', async () => {
     const seen = serviceWith({
       [`GET ${T}/reading-settings`]: () => view,
       [`DELETE ${T}/reading-settings`]: () => ({...view, job: 5}),

@@ -56,7 +56,7 @@ export function PolicyView({tenant}: {tenant: string}) {
         title="Suppression policy"
         note={
           policy.data
-            ? policy.data.shipped
+            ? policy.data.is_default
               ? 'default policy; the first matching rule applies'
               : `changed ${time(policy.data.changed_at!)} by ${policy.data.changed_by}`
             : ''
@@ -65,7 +65,7 @@ export function PolicyView({tenant}: {tenant: string}) {
           policy.data && (
             <Row>
               <JsonFile what="policy" file={`policy-${tenant}.json`} value={draft ?? shown} onRead={take} />
-              {!policy.data.shipped && (
+              {!policy.data.is_default && (
                 <Confirm
                   label="Restore default"
                   title="Restore the default policy?"

@@ -1,6 +1,7 @@
 """`client.addresses`: address checks, unsubscribe links, and gates for MTAs."""
 
 from collections.abc import Sequence
+from datetime import date
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import addresses as calls
@@ -40,9 +41,9 @@ class Addresses(Part):
         request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
         return (await self._client.send(calls.unsubscribe_links(tenant, request))).items
 
-    async def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
+    async def unsubscribes(self, tenant: str, *, days: int = 30, last: date | None = None) -> Unsubscribes:
         """Return how unsubscribe requests were handled."""
-        return await self._client.send(calls.unsubscribes(tenant, days))
+        return await self._client.send(calls.unsubscribes(tenant, days, last))
 
     async def gates(self, tenant: str) -> Sequence[Gate]:
         """Return the gates: doors through which MTAs ask about recipients."""

@@ -65,13 +65,13 @@ class Worklist(Part):
         """Replace the alert settings."""
         return await self._client.send(calls.set_alert_settings(tenant, settings))
 
-    async def report(self, tenant: str, *, days: int = 7) -> Report:
+    async def report(self, tenant: str, *, days: int = 7, last: date | None = None) -> Report:
         """Return the report of a period: its text, and a self-contained HTML page."""
-        return await self._client.send(calls.get_report(tenant, days))
+        return await self._client.send(calls.get_report(tenant, days, last))
 
-    async def send_report(self, tenant: str, *, days: int = 7) -> None:
+    async def send_report(self, tenant: str, *, days: int = 7, last: date | None = None) -> None:
         """Send the report of a period now to the people in the alert settings."""
-        await self._client.send(calls.send_report(tenant, days))
+        await self._client.send(calls.send_report(tenant, days, last))
 
     async def notifications(self, tenant: str) -> builtins.list[Notification]:
         """Return the latest notifications and their delivery."""

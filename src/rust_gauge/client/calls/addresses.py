@@ -1,5 +1,7 @@
 """Calls of `client.addresses`."""
 
+from datetime import date
+
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
 from rust_gauge.contract.checks import (
     AddressCheck,
@@ -31,8 +33,8 @@ def unsubscribe_links(tenant: str, request: MailLinksRequest) -> Call[Page[MailL
     return repeatable(make_call("POST", tenant_path(tenant, "unsubscribe-links"), Page[MailLinks], request))
 
 
-def unsubscribes(tenant: str, days: int) -> Call[Unsubscribes]:
-    return make_call("GET", tenant_path(tenant, "unsubscribes"), Unsubscribes, days=days)
+def unsubscribes(tenant: str, days: int, last: date | None) -> Call[Unsubscribes]:
+    return make_call("GET", tenant_path(tenant, "unsubscribes"), Unsubscribes, days=days, last=last)
 
 
 def list_gates(tenant: str) -> Call[Page[Gate]]:

@@ -9,8 +9,8 @@ def get_rules(tenant: str) -> Call[CauseRules]:
     return make_call("GET", tenant_path(tenant, "cause-rules"), CauseRules)
 
 
-def shipped_rules(tenant: str) -> Call[Page[OwnRule]]:
-    return make_call("GET", tenant_path(tenant, "cause-rules/shipped"), Page[OwnRule])
+def built_in_rules(tenant: str) -> Call[Page[OwnRule]]:
+    return make_call("GET", tenant_path(tenant, "cause-rules/built-in"), Page[OwnRule])
 
 
 def put_rules(tenant: str, change: RulesChange) -> Call[CauseRules]:

@@ -50,12 +50,12 @@ def set_alert_settings(tenant: str, settings: AlertSettings) -> Call[AlertSettin
     return repeatable(make_call("PUT", tenant_path(tenant, "alert-settings"), AlertSettings, settings))
 
 
-def get_report(tenant: str, days: int) -> Call[Report]:
-    return make_call("GET", tenant_path(tenant, "reports"), Report, days=days)
+def get_report(tenant: str, days: int, last: date | None) -> Call[Report]:
+    return make_call("GET", tenant_path(tenant, "reports"), Report, days=days, last=last)
 
 
-def send_report(tenant: str, days: int) -> Call[None]:
-    return make_call("POST", tenant_path(tenant, "reports"), type(None), days=days)
+def send_report(tenant: str, days: int, last: date | None) -> Call[None]:
+    return make_call("POST", tenant_path(tenant, "reports"), type(None), days=days, last=last)
 
 
 def list_members(tenant: str) -> Call[Page[Member]]:

@@ -3,6 +3,7 @@
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
 from collections.abc import Sequence
+from datetime import date
 
 from rust_gauge.client.calls import addresses as calls
 from rust_gauge.client.synchronous.part import Part
@@ -42,9 +43,9 @@ class Addresses(Part):
         request = MailLinksRequest(recipients=[*recipients], domain=domain, stream=stream)
         return (self._client.send(calls.unsubscribe_links(tenant, request))).items
 
-    def unsubscribes(self, tenant: str, *, days: int = 30) -> Unsubscribes:
+    def unsubscribes(self, tenant: str, *, days: int = 30, last: date | None = None) -> Unsubscribes:
         """Return how unsubscribe requests were handled."""
-        return self._client.send(calls.unsubscribes(tenant, days))
+        return self._client.send(calls.unsubscribes(tenant, days, last))
 
     def gates(self, tenant: str) -> Sequence[Gate]:
         """Return the gates: doors through which MTAs ask about recipients."""

@@ -16,9 +16,9 @@ class CauseRulesPart(Part):
         """Return the rules in their order, and how many past events they have classified."""
         return self._client.send(calls.get_rules(tenant))
 
-    def shipped(self, tenant: str) -> Sequence[OwnRule]:
+    def built_in(self, tenant: str) -> Sequence[OwnRule]:
         """Return the built-in rules, which apply after the tenant's own."""
-        return (self._client.send(calls.shipped_rules(tenant))).items
+        return (self._client.send(calls.built_in_rules(tenant))).items
 
     def set(self, tenant: str, change: RulesChange) -> CauseRules:
         """Replace the rules. InvalidInputError names invalid ones; 409 when somebody changed them meanwhile."""

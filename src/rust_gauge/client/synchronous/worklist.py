@@ -67,13 +67,13 @@ class Worklist(Part):
         """Replace the alert settings."""
         return self._client.send(calls.set_alert_settings(tenant, settings))
 
-    def report(self, tenant: str, *, days: int = 7) -> Report:
+    def report(self, tenant: str, *, days: int = 7, last: date | None = None) -> Report:
         """Return the report of a period: its text, and a self-contained HTML page."""
-        return self._client.send(calls.get_report(tenant, days))
+        return self._client.send(calls.get_report(tenant, days, last))
 
-    def send_report(self, tenant: str, *, days: int = 7) -> None:
+    def send_report(self, tenant: str, *, days: int = 7, last: date | None = None) -> None:
         """Send the report of a period now to the people in the alert settings."""
-        self._client.send(calls.send_report(tenant, days))
+        self._client.send(calls.send_report(tenant, days, last))
 
     def notifications(self, tenant: str) -> builtins.list[Notification]:
         """Return the latest notifications and their delivery."""

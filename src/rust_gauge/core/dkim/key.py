@@ -175,7 +175,7 @@ def _measure(value: str, column: int, key_type: str) -> _Measured:
     )
     if loaded.key is not None and not loaded.value:
         loaded.value = compact
-    if problems:  # the wrong characters are the news; whether more is wrong behind them can hardly be told
+    if problems:  # these characters are the finding; what follows them cannot be judged reliably
         loaded.problems = problems
     return loaded
 

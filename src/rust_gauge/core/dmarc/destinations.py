@@ -38,7 +38,7 @@ def check_destination(owner: str, tag: str, address: str) -> DnsProgram[Destinat
 
 
 def accepts_mail(host: str) -> DnsProgram[bool | None]:
-    """Return whether a domain has somewhere to take mail (RFC 5321 §5.1, RFC 7505); None when it cannot be told."""
+    """Return whether a domain can receive mail (RFC 5321 §5.1, RFC 7505); None when that is unknown."""
     answer = yield from ask(host, "MX")
     if answer.failed:
         return None

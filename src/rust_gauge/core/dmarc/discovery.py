@@ -139,7 +139,7 @@ def discover(domain: str) -> DnsProgram[Discoveries]:
 
 
 def domain_exists(domain: str) -> DnsProgram[bool | None]:
-    """Return False when no question gives anything but NXDOMAIN (RFC 8020); None when it cannot be told."""
+    """Return False when no question gives anything but NXDOMAIN (RFC 8020); None when that is unknown."""
     answers = yield DnsQuestion(domain, "A"), DnsQuestion(domain, "AAAA"), DnsQuestion(domain, "MX")
     if any(not answer.failed and answer.status != "no_name" for answer in answers):
         return True

@@ -205,7 +205,7 @@ def make_event(
     """Make an event from what a source says. EventError names the field that cannot be right.
 
     `now` is our clock. A cause or a permanence that the source states is kept; otherwise the reply is classified by
-    the shipped rules. Without `judged` a refusal is left as it was stated: `judge` is for who knows other rules.
+    the built-in rules. Without `judged` a refusal is left as it was stated: `judge` is for who knows other rules.
     """
     if time.tzinfo is None:
         raise EventError("time has no UTC offset", why="", remedy="Write it as 2026-11-20T08:00:00Z", field="time")

@@ -6,7 +6,7 @@
     fields   for each field of an event where its value stands: a JSONPath in the row (`$`) or in the match of `each`
              (`@`), a constant, a table from the source's words to ours, a default
 
-JSONPath is that of RFC 9535. A word that a table maps to null leaves the row out: not everything is an event.
+JSONPath is that of RFC 9535. A value that a table maps to null skips the row: not everything is an event.
 """
 
 import base64
@@ -190,7 +190,7 @@ def _value(rule: FieldRule, found: Any) -> Any:
             if rule.table[key] is None:
                 raise _LeaveOut
             return rule.table[key]
-        found = None  # a word that the table does not know is as good as none
+        found = None  # a value that the table does not know counts as missing
     if found is None or found == "":
         return rule.default
     if rule.form in ("seconds", "milliseconds"):

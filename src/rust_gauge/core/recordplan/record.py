@@ -31,7 +31,7 @@ class PlannedRecord:
     """A record to publish. `name` and host names in `value` are A-labels in lower case without the last dot.
 
     `value` is the text of a TXT record, the host of a CNAME, MX or PTR, the address of an A or AAAA; empty where it
-    cannot be told yet (`waits_for` says what is missing). `elsewhere` is True for records outside the domain's own
+    is not known yet (`waits_for` says what is missing). `elsewhere` is True for records outside the domain's own
     zone, which somebody else has to publish: reverse DNS, or names of a relay.
     """
 

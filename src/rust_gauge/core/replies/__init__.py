@@ -7,12 +7,12 @@ from rust_gauge.core.replies.rules import (
     Classifier,
     RuleError,
     RuleSet,
+    built_in_classifier,
+    built_in_rules,
     classify,
     failures,
     own_rules,
     read_rules,
-    shipped_classifier,
-    shipped_rules,
 )
 
 __all__ = [
@@ -25,11 +25,11 @@ __all__ = [
     "RuleError",
     "RuleSet",
     "SmtpReply",
+    "built_in_classifier",
+    "built_in_rules",
     "classify",
     "failures",
     "own_rules",
     "parse_reply",
     "read_rules",
-    "shipped_classifier",
-    "shipped_rules",
 ]

@@ -107,7 +107,7 @@ def reply_pattern_of(text: str, code: int | None = None, enhanced: str | None = 
 
 
 def _sign(word: str) -> str:
-    """Return a word, or what stands for it."""
+    """Return a word, or its placeholder."""
     if _ENHANCED.match(word):
         return word
     if not word.isascii():  # a language without spaces: only what is filled in is replaced, not the sentence around it

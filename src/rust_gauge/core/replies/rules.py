@@ -302,19 +302,19 @@ def _rule(values: dict[str, object]) -> CauseRule:
 
 
 @cache
-def shipped_rules() -> RuleSet:
+def built_in_rules() -> RuleSet:
     """Return the rules that come with Rust Gauge."""
     return RuleSet(read_rules(resources.files("rust_gauge.core.replies").joinpath("rules.toml").read_text("utf-8")))
 
 
 class Classifier:
-    """Finds causes by rules of its own and then by those that are shipped.
+    """Finds causes by rules of its own and then by the built-in ones.
 
     What is looked at is the reply pattern of a reply, so replies that differ in what is filled in are judged once.
     """
 
     def __init__(self, *own: RuleSet) -> None:
-        self._sets = (*own, shipped_rules())
+        self._sets = (*own, built_in_rules())
         self._by_provider = any(rules.asks_for_provider for rules in self._sets)
         self._known: dict[tuple[str, int | None, str | None, str], Classified] = {}
 
@@ -340,13 +340,13 @@ class Classifier:
 
 
 @cache
-def shipped_classifier() -> Classifier:
-    """By the shipped rules alone."""
+def built_in_classifier() -> Classifier:
+    """By the built-in rules alone."""
     return Classifier()
 
 
 def own_rules(rules: Sequence[CauseRule], meter: Callable[[], float]) -> RuleSet:
-    """Return a tenant's own rules as they are asked before those that are shipped. RuleError when they cannot be used.
+    """Return a tenant's own rules as they are asked before the built-in ones. RuleError when they cannot be used.
 
     `meter` returns the processor time of the caller in seconds: patterns may only use so much of it.
     """
@@ -354,8 +354,8 @@ def own_rules(rules: Sequence[CauseRule], meter: Callable[[], float]) -> RuleSet
 
 
 def classify(text: str, code: int | None = None, enhanced: str | None = None, provider: str = "") -> Classified:
-    """Cause, permanence and rule of a refusal by the shipped rules."""
-    return shipped_classifier().classify(text, code, enhanced, provider)
+    """Cause, permanence and rule of a refusal by the built-in rules."""
+    return built_in_classifier().classify(text, code, enhanced, provider)
 
 
 def failures(rules: Sequence[CauseRule], ruleset: RuleSet) -> list[str]:

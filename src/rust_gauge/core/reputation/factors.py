@@ -23,7 +23,7 @@ class FactorError(RustGaugeError):
 
 
 class Condition(StrEnum):
-    """The reading in a word."""
+    """The condition that a reading is in."""
 
     SOUND = "sound"
     TARNISHED = "tarnished"

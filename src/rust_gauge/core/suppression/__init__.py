@@ -3,14 +3,14 @@
 from rust_gauge.core.suppression.clearance import Asking, Clearance, Entry, judge, no_address
 from rust_gauge.core.suppression.history import Asked, Rehearsal, Seen, Tally, asked_by, standing_wishes
 from rust_gauge.core.suppression.matching import Matching, SameMailbox
-from rust_gauge.core.suppression.policy import SHIPPED, Act, Policy, PolicyError, Proposals, Rule
+from rust_gauge.core.suppression.policy import DEFAULT_POLICY, Act, Policy, PolicyError, Proposals, Rule
 from rust_gauge.core.suppression.reasons import FROM_BOUNCES, PROPOSED, Change, Reason, Scope, State
 from rust_gauge.core.suppression.status import Status, Wish, ask, confirm, end, is_over
 
 __all__ = [
+    "DEFAULT_POLICY",
     "FROM_BOUNCES",
     "PROPOSED",
-    "SHIPPED",
     "Act",
     "Asked",
     "Asking",

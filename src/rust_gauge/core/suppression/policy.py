@@ -1,6 +1,6 @@
 """A tenant's policy: what events make of an address's status. Rules are asked in order; the first that fits decides.
 
-The shipped policy follows one thought: only what speaks of the address may hold it. A refusal that speaks of our own
+The default policy follows one thought: only what speaks of the address may hold it. A refusal that speaks of our own
 reputation, authentication or content says nothing about the address. What passes with time holds only when it lasts,
 and then for a while. `docs/suppression.md` has the figures that its numbers were chosen by.
 """
@@ -145,7 +145,7 @@ class Policy:
 
 _GONE = (Cause.NO_SUCH_MAILBOX, Cause.MAILBOX_DISABLED)
 
-SHIPPED = Policy(
+DEFAULT_POLICY = Policy(
     (
         Rule("complaint", Act.HOLD, (Kind.COMPLAINED,), reason=Reason.COMPLAINT),
         Rule("unsubscribe", Act.HOLD, (Kind.UNSUBSCRIBED,), reason=Reason.UNSUBSCRIBED, scope=Scope.STREAM),

@@ -54,7 +54,7 @@ def is_over(status: Status, now: datetime) -> bool:
 
 
 def ask(status: Status | None, wish: Wish, now: datetime) -> Status:
-    """Return what stands after somebody asked. Equal to `status` where nothing but the count of times changes."""
+    """Return the status after a request to suppress. Equal to `status` where nothing but the count of times changes."""
     if status is None:
         return _stood(Status(wish.state, Change.MADE, wish.since, wish.end(0), None, wish.times), wish, now)
     if is_over(status, now):

@@ -74,7 +74,7 @@ def _packaged_rules() -> str:
 
 
 def get_settings(context: Context, tenant: TenantAccess) -> AuditSettings:
-    """The tenant's settings; what was never set is as shipped."""
+    """Return the tenant's settings; what was never set has its default."""
     kept = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SETTING))
     rules = list(bulk_rules(context.settings.bulk_rules_file))
     if kept is None:

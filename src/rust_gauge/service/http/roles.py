@@ -18,7 +18,7 @@ _VIEWER = """
     list_batch_results get_audit_settings list_relays list_proofs list_senders get_plan list_watches get_watch
     get_watch_settings list_update_servers preview_publication list_publications list_providers list_events
     get_flow get_flow_days get_causes list_flow_names compare_flow list_reply_patterns get_cause_rules
-    list_shipped_rules list_shifts get_shift get_flow_settings get_recipient_data list_erasures list_readings
+    list_built_in_rules list_shifts get_shift get_flow_settings get_recipient_data list_erasures list_readings
     explain_reading forecast_reading get_headroom get_reading_settings list_annotations get_work_item
     list_members list_lines get_alert_settings get_report list_notifications list_stream_pauses
     get_address_words list_suppression count_suppression export_suppression get_address_status

@@ -89,7 +89,7 @@ def read_row(
 
 
 def to_event(new: NewEvent, now: datetime, *, judged: bool = True) -> Event:
-    """The contract's event as the core's, by the shipped rules if it is judged. EventError when a value is wrong."""
+    """The contract's event as the core's, by the built-in rules if it is judged. EventError when a value is wrong."""
     values = new.model_dump(exclude={"kind", "cause", "permanence"})
     return make_event(
         now=now,

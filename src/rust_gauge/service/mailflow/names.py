@@ -1,4 +1,4 @@
-"""Names that mail is told apart by: streams, relays, sending addresses, campaigns and tags, as ids."""
+"""Names that mail is broken down by: streams, relays, sending addresses, campaigns and tags, as ids."""
 
 from typing import Literal
 

@@ -168,10 +168,10 @@ def get_cause_rules(context: Ctx, tenant: Tenant) -> CauseRules:
     return rules.get_rules(context, tenant)
 
 
-@router.get("/tenants/{tenant}/cause-rules/shipped", tags=["flow"], operation_id="list_shipped_rules")
-def list_shipped_rules(tenant: Tenant) -> Page[OwnRule]:
+@router.get("/tenants/{tenant}/cause-rules/built-in", tags=["flow"], operation_id="list_built_in_rules")
+def list_built_in_rules(tenant: Tenant) -> Page[OwnRule]:
     """List the built-in rules in their order. The tenant's own rules apply before them."""
-    return Page(items=rules.shipped(tenant))
+    return Page(items=rules.built_in(tenant))
 
 
 @router.put("/tenants/{tenant}/cause-rules", tags=["flow"], operation_id="set_cause_rules")

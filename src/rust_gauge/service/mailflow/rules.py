@@ -35,16 +35,17 @@ from rust_gauge.core.replies import (
     Permanence,
     RuleError,
     RuleSet,
+    built_in_classifier,
+    built_in_rules,
     failures,
     own_rules,
-    shipped_classifier,
-    shipped_rules,
 )
 from rust_gauge.core.replies.reply_pattern import reply_pattern_of
 from rust_gauge.core.suppression import Act, Policy
 from rust_gauge.service.mailflow.retention import kept_since
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.periods import period_of
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
@@ -79,7 +80,7 @@ def rules_of(context: Context, tenant_id: int) -> TenantRules:
 
     version, document = context.store.transaction(read)
     rules = [_core_rule(OwnRule.model_validate(rule)) for rule in (document or {}).get("rules", [])]
-    return TenantRules(version, Classifier(own_rules(rules, time.thread_time)) if rules else shipped_classifier())
+    return TenantRules(version, Classifier(own_rules(rules, time.thread_time)) if rules else built_in_classifier())
 
 
 def _core_rule(rule: OwnRule) -> CauseRule:
@@ -103,7 +104,7 @@ def get_rules(context: Context, tenant: TenantAccess) -> CauseRules:
     return context.store.transaction(read)
 
 
-def shipped(tenant: TenantAccess) -> list[OwnRule]:
+def built_in(tenant: TenantAccess) -> list[OwnRule]:
     """The rules that come with the service, asked after a tenant's own."""
     return [
         OwnRule(
@@ -111,7 +112,7 @@ def shipped(tenant: TenantAccess) -> list[OwnRule]:
             code=rule.code, enhanced=rule.enhanced, provider=rule.provider, permanence=str(rule.permanence or ""),
             fits=list(rule.fits), fits_not=list(rule.fits_not),
         )
-        for rule in shipped_rules().rules
+        for rule in built_in_rules().rules
     ]  # fmt: skip
 
 
@@ -148,7 +149,8 @@ def _own(rules: Sequence[OwnRule]) -> tuple[list[CauseRule], RuleSet]:
 def put_rules(context: Context, tenant: TenantAccess, change: RulesChange, by: str) -> CauseRules:
     """Store rules. ServiceProblem if one is invalid, takes too long, or does not match its own examples."""
     made, ruleset = _own(change.rules)
-    problems = _problems(made, ruleset, _past(context, tenant, context.clock().date() - _LOOKED_AT))
+    today = context.clock().date()
+    problems = _problems(made, ruleset, _past(context, tenant, today - _LOOKED_AT, today))
     if problems:
         errors = [ProblemError(field="rules", what=what) for what in problems]
         raise ServiceProblem("invalid-request", problems[0], remedy="Nothing was changed", errors=errors)
@@ -191,17 +193,15 @@ def _problems(made: Sequence[CauseRule], ruleset: RuleSet, past: Sequence[Wordin
     return slow + problems
 
 
-def _past(context: Context, tenant: TenantAccess, first: date) -> list[WordingOfProvider]:
-    last = context.clock().date()
+def _past(context: Context, tenant: TenantAccess, first: date, last: date) -> list[WordingOfProvider]:
     return context.store.transaction(lambda c: rejudge.wordings_by_provider(c, tenant.id, first, last))
 
 
 def backtest_rules(context: Context, tenant: TenantAccess, request: RulesBacktestRequest) -> RulesBacktest:
     """Return what these rules would have done with past events, by the counters of reply patterns."""
     made, ruleset = _own(request.rules)
-    last = context.clock().date()
-    first = last - timedelta(days=request.days - 1)
-    past = _past(context, tenant, first)
+    first, last = period_of(context, request.days, request.last)
+    past = _past(context, tenant, first, last)
     columns = context.store.transaction(lambda c: columns_of(c, tenant.id, last))
     policy = context.unit(tenant.id, policy_of)
     classifier = Classifier(ruleset)

@@ -26,12 +26,12 @@ def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
         return store_settings.get_setting(connection, tenant.id, SETTING), factors_of(connection, tenant.id)
 
     document, factors = context.store.transaction(read)
-    shipped = {factor.name: factor for factor in FACTORS}
+    default = {factor.name: factor for factor in FACTORS}
     shown = [
         FactorShown(
             name=factor.name, unit=UNITS[factor.kind],
             **{name: getattr(factor, name) for name in _SET},
-            changed=[name for name in _SET if getattr(factor, name) != getattr(shipped[factor.name], name)],
+            changed=[name for name in _SET if getattr(factor, name) != getattr(default[factor.name], name)],
         )
         for factor in factors
     ]  # fmt: skip

@@ -334,7 +334,7 @@ class _Import:
             counts[self._kind(row, self._decide(store.status_of(row) if row else None, wanted, now))] += 1
 
     def _kind(self, row: Any, after: Status | None) -> str:
-        """Return the outcome of a row in a word."""
+        """Return the outcome of a row."""
         if row is None:
             return "new"
         if row.changed_by == self._by:
@@ -468,7 +468,7 @@ _WORDS = {
 
 
 def _reason(text: str) -> str:
-    """A reason as people write it. ValueError for a word that nobody would know."""
+    """Return the reason that a text names. ValueError for an unknown one."""
     word = text.strip().lower().replace(" ", "_").replace("-", "_")
     for reason in Reason:
         if word == reason.value and reason is not Reason.TRY_LATER:

@@ -16,7 +16,7 @@ from rust_gauge.contract.suppression import (
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.core.suppression import (
-    SHIPPED,
+    DEFAULT_POLICY,
     Act,
     Matching,
     Policy,
@@ -46,7 +46,7 @@ def policy_of(unit: UnitOfWork) -> Policy:
     """Return the policy that holds."""
     document = store_settings.get_setting(unit.connection, unit.tenant_id, _POLICY)
     if document is None:
-        return SHIPPED
+        return DEFAULT_POLICY
     # A rule costs some time to check, and a tenant's policy seldom changes.
     digest = orjson.dumps(document, option=orjson.OPT_SORT_KEYS)
     known = unit.memory.get(("policy", unit.tenant_id))
@@ -109,9 +109,9 @@ def shown_policy(policy: Policy) -> SuppressionPolicy:
 def get_policy(context: Context, tenant: TenantAccess) -> PolicyView:
     document = context.store.transaction(lambda c: store_settings.get_setting(c, tenant.id, _POLICY))
     if document is None:
-        return PolicyView(policy=shown_policy(SHIPPED), shipped=True)
+        return PolicyView(policy=shown_policy(DEFAULT_POLICY), is_default=True)
     return PolicyView(
-        policy=SuppressionPolicy.model_validate(document["policy"]), shipped=False,
+        policy=SuppressionPolicy.model_validate(document["policy"]), is_default=False,
         changed_at=document["changed_at"], changed_by=document["changed_by"],
     )  # fmt: skip
 

@@ -16,6 +16,7 @@ from rust_gauge.contract.suppression import (
 from rust_gauge.core.suppression import Policy, Rehearsal, Tally
 from rust_gauge.service.jobs import jobs
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.periods import midnight, period_of
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.names import Names
 from rust_gauge.service.suppression.policy import core_policy, policy_of
@@ -29,24 +30,26 @@ _PIECE = 500  # recipients between two notes of progress
 
 def start(context: Context, tenant: TenantAccess, request: PolicyBacktestRequest, by: str) -> ShownJob:
     core_policy(request.policy)
-    name = f"backtest over {request.days} days"
+    _, last = period_of(context, request.days, request.last)
+    name = f"backtest over {request.days} days" + (f" up to {last}" if request.last else "")
     return jobs.add(context, tenant, "policy_backtest", name, request.model_dump(mode="json"), by)
 
 
 def run_trial(context: Context, job: Job) -> dict[str, Any]:
     """The job. Begun again it starts again: it changes nothing, so nothing is lost."""
     request = PolicyBacktestRequest.model_validate(job.request)
-    since = context.clock() - timedelta(days=request.days)
+    first, last = period_of(context, request.days, request.last)
+    since, before = midnight(first), midnight(last + timedelta(days=1))
 
     def read(unit: UnitOfWork) -> tuple[Policy, list[bytes]]:
-        return policy_of(unit), store_holding.troubled_keys(unit.connection, unit.tenant_id, since)
+        return policy_of(unit), store_holding.troubled_keys(unit.connection, unit.tenant_id, since, before)
 
     policy, keys = context.unit(job.tenant_id, read)
     holding, tried = Rehearsal(policy), Rehearsal(core_policy(request.policy))
     for start in range(0, len(keys), _PIECE):
         piece = keys[start : start + _PIECE]
         found = context.store.transaction(
-            partial(store_holding.histories, tenant_id=job.tenant_id, keys=piece, since=since)
+            partial(store_holding.histories, tenant_id=job.tenant_id, keys=piece, since=since, before=before)
         )
         for recipient in found.values():
             provider = str(recipient.provider_id)

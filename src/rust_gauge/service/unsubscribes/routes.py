@@ -5,7 +5,7 @@ from typing import Annotated
 from fastapi import Query
 
 from rust_gauge.contract.checks import MailLinks, MailLinksRequest, Unsubscribes
-from rust_gauge.contract.common import Page
+from rust_gauge.contract.common import Day, Page
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.unsubscribes import unsubscribes
@@ -20,6 +20,11 @@ def add_unsubscribe_links(context: Ctx, tenant: Tenant, body: MailLinksRequest) 
 
 
 @router.get("/tenants/{tenant}/unsubscribes", tags=["suppression"], operation_id="list_unsubscribes")
-def list_unsubscribes(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=400)] = 30) -> Unsubscribes:
+def list_unsubscribes(
+    context: Ctx,
+    tenant: Tenant,
+    days: Annotated[int, Query(ge=1, le=400)] = 30,
+    last: Annotated[Day | None, Query(description="Last day, UTC; default: today")] = None,
+) -> Unsubscribes:
     """Return how unsubscribe requests were handled, against the two days that are allowed."""
-    return unsubscribes.overview(context, tenant, days)
+    return unsubscribes.overview(context, tenant, days, last)

@@ -1,7 +1,7 @@
 """One-click unsubscribe: links for messages, what comes back through them, and how long it took."""
 
 from collections import Counter
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from email.parser import BytesHeaderParser
 from email.policy import default as default_policy
 from statistics import median
@@ -28,6 +28,7 @@ from rust_gauge.service.clearance.clearance import Desk, Question
 from rust_gauge.service.intake.intake import store_all
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.periods import midnight, period_of
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import service_key
 from rust_gauge.service.runtime.units import UnitOfWork
@@ -109,12 +110,15 @@ def take_mailto(context: Context, raw: bytes) -> bool:
     return done is not None
 
 
-def overview(context: Context, tenant: TenantAccess, days: int) -> Unsubscribes:
-    """Return how unsubscribe requests of the last days were handled."""
-    now = context.clock()
+def overview(context: Context, tenant: TenantAccess, days: int, last: date | None = None) -> Unsubscribes:
+    """Return how unsubscribe requests of a period of days were handled."""
+    first, end = period_of(context, days, last)
 
     def write(connection: Connection) -> list[tuple[Any, datetime | None]]:
-        filter = Filter(reasons=(Reason.UNSUBSCRIBED,), states=tuple(State), made_since=now - timedelta(days=days))
+        filter = Filter(
+            reasons=(Reason.UNSUBSCRIBED,), states=tuple(State), made_since=midnight(first),
+            made_before=midnight(end + timedelta(days=1)),
+        )  # fmt: skip
         rows = suppression_list.list_entries(connection, tenant.id, filter, None, 5000)
         out: list[tuple[Any, datetime | None]] = []
         for number, row in enumerate(rows):

@@ -4,26 +4,30 @@ The console shows the same for printing; here it goes to the people whom a tenan
 """
 
 import base64
-from datetime import date, datetime, timedelta
+from dataclasses import dataclass
+from datetime import date, datetime
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
 
 import structlog
 from sqlalchemy import Connection
 
+from rust_gauge.contract.flow import FlowRow, Rate
 from rust_gauge.contract.readings import WallRow
 from rust_gauge.contract.worklist import AlertSettings, Report, WorkItem
 from rust_gauge.gateways.mail_out import MailNotSent
+from rust_gauge.service.mailflow.flow import FlowQuery, get_flow
 from rust_gauge.service.readings import wall
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.mail import relay_of, send_mail
+from rust_gauge.service.runtime.periods import period_of
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.templates import render
 from rust_gauge.service.worklist import items as worklist
 from rust_gauge.service.worklist import report_charts
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import flow, jobs
+from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
@@ -35,10 +39,13 @@ _NEXT = 3  # things to do; more is a worklist
 
 
 def due_on(every: str, now: datetime) -> date | None:
-    """The day of the report that is due by now: this week's Monday or the first of the month, from six o'clock on."""
+    """Return the day of the report that is due now: today from six o'clock UTC on, if it is a Monday or the first.
+
+    A report whose day has passed is not sent late: its period would no longer be the one that its readers expect.
+    """
     today = now.date()
-    day = today - timedelta(days=today.weekday()) if every == "week" else today.replace(day=1)
-    return None if not every or (day == today and now.hour < _HOUR) else day
+    its_day = today.weekday() == 0 if every == "week" else today.day == 1
+    return today if every and its_day and now.hour >= _HOUR else None
 
 
 def ask_for_due(context: Context) -> None:
@@ -70,13 +77,13 @@ def run_report(context: Context, job: Job) -> None:
     context.store.transaction(lambda c: store_settings.put_setting(c, tenant.id, _SENT, {"day": str(day)}, now))
 
 
-def send_report(context: Context, tenant: TenantAccess, to: list[str], days: int) -> None:
+def send_report(context: Context, tenant: TenantAccess, to: list[str], days: int, last: date | None = None) -> None:
     """Send it now. ServiceProblem `mail-not-sent` when nobody could be reached."""
     relay_of(context.settings)
     mail_from = context.settings.mail_from
     said = []
     for address in to:
-        message = make_message(context, tenant, days)
+        message = make_message(context, tenant, days, last)
         message["From"], message["To"] = f"Rust Gauge <{mail_from}>", address
         try:
             send_mail(context.settings, message, address)
@@ -87,10 +94,10 @@ def send_report(context: Context, tenant: TenantAccess, to: list[str], days: int
     log.info("report_sent", tenant=tenant.slug, people=len(to) - len(said))
 
 
-def make_message(context: Context, tenant: TenantAccess, days: int) -> EmailMessage:
+def make_message(context: Context, tenant: TenantAccess, days: int, last: date | None = None) -> EmailMessage:
     """The message, as text and as HTML with its picture, without its addresses."""
     name = make_msgid(domain="rust-gauge")
-    made, picture = _make(context, tenant, days, f"cid:{name[1:-1]}")
+    made, picture = _make(context, tenant, days, last, f"cid:{name[1:-1]}")
     message = EmailMessage()
     message["Subject"] = made.title
     message["Date"], message["Message-ID"] = format_datetime(context.clock()), make_msgid(domain="rust-gauge")
@@ -105,40 +112,41 @@ def make_message(context: Context, tenant: TenantAccess, days: int) -> EmailMess
     return message
 
 
-def get_report(context: Context, tenant: TenantAccess, days: int) -> Report:
+def get_report(context: Context, tenant: TenantAccess, days: int, last: date | None = None) -> Report:
     """The report to read or to keep as a file, with the picture inside."""
-    made, picture = _make(context, tenant, days, "picture")
+    made, picture = _make(context, tenant, days, last, "picture")
     inside = f"data:image/png;base64,{base64.b64encode(picture).decode()}"
     return made.model_copy(update={"html": made.html.replace('src="picture"', f'src="{inside}"')})
 
 
-def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tuple[Report, bytes]:
-    """The report with a picture that is found at `source`, and the picture."""
-    now = context.clock()
-    shown = wall.get_wall(context, (tenant,), min(2 * days, 190))
+def _make(context: Context, tenant: TenantAccess, days: int, last: date | None, source: str) -> tuple[Report, bytes]:
+    """Return the report with a picture that is found at `source`, and the picture."""
+    first, end = period_of(context, days, last)
+    shown = wall.get_wall(context, (tenant,), min(2 * days, 190), last=end)
     rows = [row for row in shown.rows if any(value is not None for value in row.cells[0].trend)]
-    first = now.date() - timedelta(days=days - 1)
-    delivered = context.store.transaction(lambda c: flow.delivered_by(c, [tenant.id], 1, first, now.date()))
-    fixed = [
-        item
-        for item in worklist.list_items(context, (tenant,), ("resolved",), None)
-        if item.resolved_at is not None and item.resolved_at.date() >= first and item.level != "info"
-    ]
-    todo = [item for item in worklist.list_items(context, (tenant,), (), None) if item.level != "info"]
+    flow = get_flow(context, tenant, FlowQuery(first=first, last=end))
+    resolved, todo = _items(context, tenant, first, end)
     base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
     link = f"{base.rstrip('/')}/report?tenant={tenant.slug}&days={days}"
+    if last is not None:
+        link += f"&last={last}"
     charted = sorted(rows, key=lambda row: 101.0 if row.cells[0].value is None else row.cells[0].value)
     chart, height = report_charts.draw([_band(row, days) for row in charted], days)
     picture = {"source": source, "width": report_charts.WIDTH, "height": height} if rows else None
+    readings = _Table("Readings (0 to 100)", _READING_HEADS, [_reading(row, days) for row in rows], right=(1, 2, 3))
+    mail = _Table(f"Mailbox providers, {days} days", _MAIL_HEADS, [_mail(row) for row in flow.providers], right=(1, 2))
+    counts, before = flow.total.counts.delivered, flow.total.before.delivered
+    summary = f"{counts:,} messages delivered in {days} days, {before:,} in the {days} days before."
     made = Report(
-        title=f"{tenant.name}: mail from {first:%d %b} to {now:%d %b %Y}",
-        text=_text(tenant, sum(delivered.values()), rows, days, fixed, todo, link),
+        title=f"{tenant.name}: mail from {first:%d %b} to {end:%d %b %Y}",
+        text=_text(f"{tenant.name}: {summary}", [readings, mail], resolved, todo, link),
         html=render(
             "report.html",
             tenant=tenant.name,
+            summary=summary,
             picture=picture,
-            lines=_lines(rows, days),
-            resolved=fixed,
+            tables=[table for table in (readings, mail) if table.rows],
+            resolved=resolved,
             next=todo[:_NEXT],
             link=link,
         ),
@@ -146,57 +154,87 @@ def _make(context: Context, tenant: TenantAccess, days: int, source: str) -> tup
     return made, chart
 
 
+def _items(context: Context, tenant: TenantAccess, first: date, last: date) -> tuple[list[WorkItem], list[WorkItem]]:
+    """Return the items resolved in the period, and those that were open on its last day, the most urgent first."""
+    resolved = [
+        item
+        for item in worklist.list_items(context, (tenant,), ("resolved",), None)
+        if item.resolved_at is not None and first <= item.resolved_at.date() <= last and item.level != "info"
+    ]
+    if last < context.clock().date():
+        lived = worklist.list_past(context, (tenant,), last)
+        ended = {item.id for item in resolved}
+        found = [item for item in lived if item.id not in ended]
+    else:
+        found = worklist.list_items(context, (tenant,), (), None)
+    return resolved, [item for item in found if item.level != "info"]
+
+
+_READING_HEADS = ("Domain", "Start", "End", "Change", "Condition", "Main factor")
+_MAIL_HEADS = ("Provider", "Delivered", "Before", "Permanent bounces", "Delayed", "Complaints")
+
+
+@dataclass(frozen=True, slots=True)
+class _Table:
+    title: str
+    heads: tuple[str, ...]
+    rows: list[tuple[str, ...]]
+    right: tuple[int, ...]  # columns of numbers
+
+    def lines(self) -> list[str]:
+        """Return the table as lines of text under its title; none without rows."""
+        if not self.rows:
+            return []
+        widths = [max(len(row[n]) for row in (self.heads, *self.rows)) for n in range(len(self.heads))]
+
+        def line(row: tuple[str, ...]) -> str:
+            padded = (row[n].rjust(w) if n in self.right else row[n].ljust(w) for n, w in enumerate(widths))
+            return "  ".join(padded).rstrip()
+
+        return ["", self.title, line(self.heads), *map(line, self.rows)]
+
+
 def _band(row: WallRow, days: int) -> report_charts.Band:
-    cell, (_, change) = row.cells[0], _change(row, days)
-    return report_charts.Band(
-        row.name, cell.trend, cell.condition or "", _signed(change)
+    cell = row.cells[0]
+    return report_charts.Band(row.name, cell.trend, cell.condition or "", _reading(row, days)[3])
+
+
+def _reading(row: WallRow, days: int) -> tuple[str, ...]:
+    """Return the cells of a domain: the reading before the first day, on the last one, and the difference."""
+    cell, pull = row.cells[0], row.heaviest
+    start = cell.trend[-days - 1] if len(cell.trend) > days else None
+    change = "new" if start is None else ""
+    if start is not None and cell.value is not None:
+        # Of the rounded values, so that the difference is the one of the numbers beside it.
+        change = f"{round(cell.value) - round(start):+d}".replace("+0", "0")
+    factor = f"{pull.factor.replace('_', ' ')}, {pull.label}" if pull is not None and pull.points >= 1 else ""
+    return row.name, _number(start), _number(cell.value), change, cell.condition or "", factor
+
+
+def _number(value: float | None) -> str:
+    return "-" if value is None else f"{value:.0f}"
+
+
+def _mail(row: FlowRow) -> tuple[str, ...]:
+    """Return the cells of a provider: counts, and rates with what they were computed from."""
+    complaints = _rate(row.complaints) if row.reports_complaints else "not reported"
+    return (
+        row.label or row.provider, f"{row.counts.delivered:,}", f"{row.before.delivered:,}", _rate(row.permanent),
+        _rate(row.delayed), complaints,
     )  # fmt: skip
 
 
-def _change(row: WallRow, days: int) -> tuple[float | None, float | None]:
-    """The mean over the period, and how much more that is than in the period before."""
-
-    def mean(values: list[float | None]) -> float | None:
-        known = [value for value in values if value is not None]
-        return sum(known) / len(known) if known else None
-
-    trend = row.cells[0].trend
-    now, before = mean(trend[-days:]), mean(trend[:-days])
-    return now, None if now is None or before is None else now - before
+def _rate(rate: Rate | None) -> str:
+    if rate is None:
+        return "-"
+    share = rate.value * 100
+    digits = 0 if share == 0 else 2 if share < 1 else 1
+    return f"{share:.{digits}f} % ({rate.count:,} of {rate.total:,})"
 
 
-def _signed(change: float | None) -> str:
-    """Return the number with its sign; zero without one."""
-    return "new" if change is None else f"{round(change, 1) + 0.0:+.1f}"
-
-
-def _lines(rows: list[WallRow], days: int) -> list[tuple[str, str, str, str, str]]:
-    """name, reading, condition, change, what weighs most."""
-    out: list[tuple[str, str, str, str, str]] = []
-    for row in rows:
-        cell, (_, change) = row.cells[0], _change(row, days)
-        pull = row.heaviest
-        weighs = f"{pull.factor.replace('_', ' ')}, {pull.label}" if pull is not None and pull.points >= 1 else ""
-        value = "-" if cell.value is None else f"{cell.value:.0f}"
-        out.append((row.name, value, cell.condition or "", _signed(change), weighs))
-    return out
-
-
-def _text(
-    tenant: TenantAccess,
-    delivered: int,
-    rows: list[WallRow],
-    days: int,
-    fixed: list[WorkItem],
-    todo: list[WorkItem],
-    link: str,
-) -> str:
-    parts = [f"{tenant.name}: {delivered:,} messages delivered in {days} days.", ""]
-    parts += [
-        f"{name:<40} {value:>3} {condition:<10} {change:>6}  {weighs}".rstrip()
-        for name, value, condition, change, weighs in _lines(rows, days)
-    ]
-    parts += ["", "Resolved:", *(f"- {item.title}" for item in fixed)] if fixed else []
+def _text(summary: str, tables: list[_Table], resolved: list[WorkItem], todo: list[WorkItem], link: str) -> str:
+    parts = [summary, *(line for table in tables for line in table.lines())]
+    parts += ["", "Resolved:", *(f"- {item.title}" for item in resolved)] if resolved else []
     parts += ["", "Next:" if todo else "Nothing to do."]
     parts += [f"{n}. {item.title}. {item.remedy or item.text}" for n, item in enumerate(todo[:_NEXT], 1)]
     return "\n".join([*parts, "", link]) + "\n"

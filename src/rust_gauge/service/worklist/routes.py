@@ -90,19 +90,23 @@ def set_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> Ale
     return items.put_settings(context, tenant, body)
 
 
+ReportDays = Annotated[int, Query(ge=1, le=90)]
+LastDay = Annotated[Day | None, Query(description="Last day, UTC; default: today")]
+
+
 @router.get("/tenants/{tenant}/reports", tags=["worklist"], operation_id="get_report")
-def get_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> Report:
-    """Return the report: the last days and as many before them."""
-    return reports.get_report(context, tenant, days)
+def get_report(context: Ctx, tenant: Tenant, days: ReportDays = 7, last: LastDay = None) -> Report:
+    """Return the report: a period of days, and as many before it."""
+    return reports.get_report(context, tenant, days, last)
 
 
 @router.post("/tenants/{tenant}/reports", tags=["worklist"], status_code=204, operation_id="send_report")
-def send_report(context: Ctx, tenant: Tenant, days: Annotated[int, Query(ge=1, le=90)] = 7) -> None:
+def send_report(context: Ctx, tenant: Tenant, days: ReportDays = 7, last: LastDay = None) -> None:
     """Send the report now to the people in the alert settings."""
     to = items.get_settings(context, tenant).report_to
     if not to:
         raise ServiceProblem("invalid-request", "No report recipients", remedy="Set report_to in the alert settings")
-    reports.send_report(context, tenant, to, days)
+    reports.send_report(context, tenant, to, days, last)
 
 
 @router.get("/tenants/{tenant}/notifications", tags=["worklist"], operation_id="list_notifications")
