@@ -282,10 +282,11 @@ describe('the report', () => {
     label: 'Tidepost',
     counts,
     before: counts,
-    permanent: {value: 0.086, low: 0.08, high: 0.09},
+    permanent: {value: 0.086, low: 0.08, high: 0.09, count: 86, total: 1000},
     transient: null,
     delayed: null,
     complaints: null,
+    reports_complaints: false,
   };
   it('shows the readings first, then what fell, what was resolved and what comes next', async () => {
     const items = [
@@ -314,7 +315,8 @@ describe('the report', () => {
     open(<ReportPage who={who} />);
     expect(await screen.findByText('6,052 messages delivered.')).toBeTruthy();
     expect(screen.getByText(/copperline\.example dropped/).textContent).toContain('1 item to do next.');
-    expect(screen.getByText('−30.0')).toBeTruthy();
+    expect(screen.getByText('−30')).toBeTruthy();
+    expect(screen.getByText('8.6 % (86 of 1,000)')).toBeTruthy();
     expect(screen.getByText('not reported')).toBeTruthy();
     expect(screen.getByText(/Publish one/)).toBeTruthy();
   });

@@ -164,7 +164,7 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
       {others.length > 0 && (
         <details>
           <summary>
-            <Small>{plural(others.length, 'record')} records that others publish: reverse DNS, hosts of relays</Small>
+            <Small>{plural(others.length, 'record')} published by others: reverse DNS, hosts of relays</Small>
           </summary>
           {others.map((each) => (
             <RecordRow key={each.key} record={each} host={each.forms.host_full} value={each.forms[valueForm]} />
