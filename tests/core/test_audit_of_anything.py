@@ -104,3 +104,46 @@ def test_the_audit_agrees_with_evaluation(record: str, other: str) -> None:
         assert "spf-everyone" in spf or any(rules[rule] is Level.FAULT for rule in spf), (record, other, rules)
     if all(results[ip] in (SpfResult.FAIL, SpfResult.SOFTFAIL) for ip in results):
         assert not spf & {"spf-everyone", "spf-neutral", "spf-no-all", "spf-evaluation-error"}, (record, other, rules)
+
+
+BROKEN_TERMS = st.sampled_from(
+    ["ip4:192.0.2.1", "-ip4:192.0.2.1", "ip4:192.0.2.0/24", "~ip4:192.0.2.0/28", "ip4:0.0.0.0/0", "ip4:128.0.0.0/1", "a", "a/0",
+     "-a:x.example", "mx", "a:none.example", "a:nine.example", "exists:gone.example", "include:x.example", "?include:x.example",
+     "include:d.example", "include:none.example", "include:broken.example", "include:open.example", "all", "?all", "~all", "-all",
+     "redirect=x.example", "redirect=none.example", "exp=e.example", "exp=f.example", "ip4:192.0.2.300", "ipv4:192.0.2.2",
+     "include=x.example", "include: x.example", "ip6:2001:db8::1", "a:x.example", "mx:none.example", "foo", "ptr"]
+)  # fmt: skip
+BROKEN = st.lists(st.lists(BROKEN_TERMS, max_size=7).map(lambda terms: " ".join(["v=spf1", *terms])), min_size=1, max_size=2)
+SENDERS = ("192.0.2.1", "192.0.2.2", "192.0.2.5", "192.0.2.9", "192.0.2.77", "198.51.100.3", "2001:db8::1", "2001:db8::9", "57.88.3.2")
+
+
+@settings(deadline=None, max_examples=300, suppress_health_check=[HealthCheck.too_slow])
+@given(BROKEN)
+def test_an_offered_record_has_no_fault_and_lets_the_same_senders_pass(published: list[str]) -> None:
+    others = {
+        "x.example TXT": ["v=spf1 ip4:198.51.100.3 -all"], "broken.example TXT": ["v=spf1 ip4:nine -all"],
+        "open.example TXT": ["v=spf1 +all"], "x.example A": ["192.0.2.9"], "d.example A": ["192.0.2.5"],
+        "nine.example A": ["192.0.2.77"], "e.example TXT": ["not us"], "d.example MX": ["10 mx.d.example."],
+        "mx.d.example A": ["192.0.2.2"], "_dmarc.d.example TXT": ["v=DMARC1; p=none; rua=mailto:r@d.example"],
+    }  # fmt: skip
+    before = audited({**others, "d.example TXT": published}, {})
+    offers = {f.record: f for f in before.findings if f.check == "spf" and f.record}
+    assert len(offers) <= 1, "one corrected record for a published one"
+    for record, finding in offers.items():
+        after = audited({**others, "d.example TXT": [record]}, {})
+        rules = {f.rule for f in after.findings if f.check == "spf"}
+        assert not any(f.level is Level.FAULT for f in after.findings if f.check == "spf"), (published, record, rules)
+        assert not rules & {f.rule for f in before.findings if f.record}, (published, record, rules)
+        for term in " ".join(published).split():
+            if term[0] in "-?~" and term[1:] != "all" and term not in record.split():
+                assert term in finding.remedy, (published, record, finding.remedy)
+        for ip in SENDERS:
+            then, now = (
+                drive(check_host(ip, "d.example", "a@d.example", "h.example"), answering({**others, "d.example TXT": texts}))
+                for texts in (published, [record])
+            )
+            if then.result is SpfResult.PASS and "all" not in then.term:
+                assert now.result is SpfResult.PASS or then.term in finding.remedy, (published, record, ip, then, now)
+            denied = then.result in (SpfResult.FAIL, SpfResult.SOFTFAIL, SpfResult.NEUTRAL) and "all" not in then.term
+            if denied and then.term and "include=" not in "".join(published):
+                assert now.result is not SpfResult.PASS, (published, record, ip)

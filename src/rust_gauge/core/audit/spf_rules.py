@@ -2,12 +2,13 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import pairwise
 
 from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.audit.spf_corrections import offer_spf
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, TxtRecord, ask
 from rust_gauge.core.spf import (
     LOOKUP_LIMIT,
@@ -26,6 +27,8 @@ from rust_gauge.core.spf import (
     is_wide,
     network_kind,
     parse_spf,
+    repaired,
+    repeated,
     walk_lookups,
 )
 from rust_gauge.core.spf.authorised import WIDE4, WIDE6
@@ -35,7 +38,6 @@ _STRANGERS4 = ("25.61.7.9", "57.88.3.2", "100.30.60.90", "139.7.200.13", "171.9.
 _STRANGERS6 = ("2a0f:ffc1:5e1f::9", "2409:7fd3:ab::71")
 _CLOSE = 8  # look-ups from which one more relay is likely to be one too many
 _UDP_PLAIN, _UDP_EDNS = 512, 1232  # octets of an answer that pass without EDNS, and with it on every path
-_MAX_COMPARED = 250  # networks of one record that are compared with each other
 _PARKED = "v=spf1 -all"
 _TERM = re.compile(r"[+\-~?]?(?:include:|redirect=|exists:|ip4:|ip6:|a[:/ ]|mx[:/ ]|ptr|all\b)", re.IGNORECASE)
 _DOCUMENTED = ("example", "test", "invalid", "localhost")  # names of RFC 2606, where documentation addresses belong
@@ -74,7 +76,12 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
 
 
 def _examine_records(
-    domain: str, answer: DnsAnswer, published: Sequence[TxtRecord], out: Examination | None = None
+    domain: str,
+    answer: DnsAnswer,
+    published: Sequence[TxtRecord],
+    out: Examination | None = None,
+    *,
+    trying: bool = False,
 ) -> DnsProgram[list[Finding]]:
     """Examine the SPF records of a name: each by itself, and the only one as receivers evaluate it."""
     records = [parse_spf(txt.text) for txt in published]
@@ -85,13 +92,34 @@ def _examine_records(
         findings += _policy(domain, index, record)
         findings += _networks(domain, index, record)
     findings += _size(domain, answer, records)
+    tree: LookupTree | None = None
     if len(records) == 1:
         tree = yield from walk_lookups(domain, records[0])
         if out is not None:
             out.spf_tree, out.authorised = tree, authorised(tree)
         findings += _lookups(domain, tree, records[0])
         findings += yield from _evaluated(domain, records[0], findings)
+    if findings and not trying:
+        texts = [text_as_strings(txt) for txt in published]
+        findings = yield from offer_spf(domain, answer, texts, findings, tree, _tried)
     return findings
+
+
+def _tried(domain: str, answer: DnsAnswer) -> DnsProgram[tuple[list[Finding], LookupTree | None]]:
+    """Return what the same examination finds for a record that is not published yet, and its look-ups."""
+    out = Examination()
+    findings = yield from _examine_records(domain, answer, answer.texts, out, trying=True)
+    return findings, out.spf_tree
+
+
+def text_as_strings(txt: TxtRecord) -> str:
+    """Return the text of a record, with a blank where two strings run together in the middle of terms (§3.3)."""
+    parts = [part.decode("utf-8", "replace") for part in txt.strings]
+    text = parts[0] if parts else ""
+    for part in parts[1:]:
+        joined = text and part and not text.endswith(" ") and _TERM.match(part + " ")
+        text += f" {part}" if joined else part
+    return text
 
 
 def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsProgram[list[Finding]]:
@@ -113,6 +141,7 @@ def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsP
             Finding(
                 rule="spf-evaluation-error", level=Level.FAULT, place=place,
                 title=f"Checks of {domain} end in an error for senders that are not listed, such as {ip}",
+                topic=outcome.term,
                 evidence=(f"{ip}: permerror, {outcome.reason}", record.text),
                 reason="Evaluation ends in permerror instead of a pass or a fail, as if there was no valid record.",
                 remedy="Correct or remove the term that is named in the evidence.",
@@ -127,6 +156,7 @@ def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsP
             Finding(
                 rule="spf-everyone", level=Level.FAULT, place=place,
                 title=f"The SPF record of {domain} authorises addresses all over the Internet",
+                topic=term,
                 evidence=(f"{len(_STRANGERS4)} unrelated addresses pass, such as {_STRANGERS4[0]}", *where),
                 reason="Anybody who sends as this domain passes SPF; receivers treat such a record as worse than none.",
                 remedy="Find the included record or the networks that allow everybody, and remove them.",
@@ -229,7 +259,7 @@ def _type_99(domain: str, answer: DnsAnswer, beside: bool) -> Finding:
 
 
 def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
-    repaired = next((text for text in map(_repaired, near) if text is not None), None)
+    meant = next((text for text in map(repaired, near) if text is not None), None)
     return Finding(
         rule="spf-missing",
         level=Level.FAULT if sends is not False else Level.RISK,
@@ -244,7 +274,7 @@ def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
         ),
         remedy="Publish one TXT record that starts with v=spf1 and lists every relay; "
         "v=spf1 -all if this name never sends.",
-        record=_PARKED if sends is False else repaired,
+        record=_PARKED if sends is False else meant,
         reference="RFC 7208 §4.5",
     )
 
@@ -259,56 +289,8 @@ def _several(place: Place, records: list[SpfRecord]) -> Finding:
         reason="With more than one SPF record every check ends in permerror: none of them is used, and mail "
         "from every relay fails SPF.",
         remedy="Publish one merged record and remove the others.",
-        record=merge_records(records),
         reference="RFC 7208 §4.5",
     )
-
-
-def merge_records(records: list[SpfRecord]) -> str | None:
-    """One record with the terms of all, each once, and the mildest `all`; None where a record cannot be read.
-
-    The mildest, because the merged record may name fewer relays than really send; tightening is a step of its own.
-    """
-    if any(record.problems for record in records):
-        return None
-    terms = dict.fromkeys(term.text for record in records for term in record.terms if term is not record.all)
-    kept = [text for text in terms if not text.lower().startswith("redirect=")]
-    order = [Qualifier.FAIL, Qualifier.SOFTFAIL, Qualifier.NEUTRAL]
-    found = [record.all.qualifier for record in records if record.all and record.all.qualifier in order]
-    mildest = max(found, key=order.index, default=Qualifier.SOFTFAIL)
-    return " ".join(["v=spf1", *kept, f"{mildest}all"])
-
-
-@dataclass(frozen=True, slots=True)
-class _Slip:
-    """A frequent slip of the hand: what it looks like, what was meant."""
-
-    pattern: re.Pattern[str]
-    meant: str
-
-
-_SLIPS = (
-    _Slip(re.compile(r"^\W*v?\W*=?\W*spf\s?1[;,:]?\s+", re.IGNORECASE), "v=spf1 "),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v4|v?4?)[:=](?=\d+\.)", re.IGNORECASE), r"\1ip4:"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v6|v?6?)[:=](?=[0-9a-f]*:)", re.IGNORECASE), r"\1ip6:"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)a[:=](?=\d+\.\d+\.\d+\.\d+(?:[\s/]|$))", re.IGNORECASE), r"\1ip4:"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)(include|exists|ptr|a|mx)=", re.IGNORECASE), r"\1\2:"),
-    _Slip(re.compile(r"(?<=\s)(redirect|exp):", re.IGNORECASE), r"\1="),
-    _Slip(re.compile(r"(?<=[:=])\s+(?=\S)"), ""),
-    _Slip(re.compile("[–—−](?=all)", re.IGNORECASE), "-"),
-    _Slip(re.compile(r"[,;](?=\s|$)"), ""),
-    _Slip(re.compile(r"(?<=\d),(?=\d+\.)"), " ip4:"),
-    _Slip(re.compile(r"[\"“”]"), ""),
-    _Slip(re.compile(r"(?<=all)\.?$", re.IGNORECASE), ""),
-)
-
-
-def _repaired(text: str) -> str | None:
-    """Return the record that was probably meant, if the usual slips are all that is wrong with it."""
-    for slip in _SLIPS:
-        text = slip.pattern.sub(slip.meant, text)
-    text = " ".join(text.split())
-    return text if is_spf1(text) and not parse_spf(text).problems else None
 
 
 def _split(domain: str, index: int, txt: TxtRecord) -> list[Finding]:
@@ -330,7 +312,6 @@ def _split(domain: str, index: int, txt: TxtRecord) -> list[Finding]:
                     reason=f"Strings of a record are joined without a space: {left[-20:]}{right[:20]} is what "
                     "receivers see.",
                     remedy="End each string except the last with a space, or publish the record as one string.",
-                    record=" ".join(part.strip() for part in parts),
                     reference="RFC 7208 §3.3",
                 )
             )
@@ -431,25 +412,12 @@ def _wide(domain: str, index: int, terms: list[Directive], *, everybody: bool) -
 
 
 def _repeated(domain: str, index: int, record: SpfRecord) -> list[Finding]:
-    seen: dict[str, Directive] = {}
-    twice: list[Directive] = []
-    for term in record.directives:
-        key = str(term.network) if term.address is not None else term.text.lstrip("+-~?").lower()
-        if key in seen and term.mechanism != "all":
-            twice.append(term)
-        seen.setdefault(key, term)
-    networks = [(term, network) for term in record.directives if (network := term.network) is not None]
-    networks = networks[:_MAX_COMPARED]
-    for term, network in networks:
-        if term not in twice and any(
-            other is not term and net != network and net.version == network.version and network.subnet_of(net)  # type: ignore[arg-type]
-            for other, net in networks
-        ):
-            twice.append(term)
+    idle = repeated(record.directives)
+    end = next((n for n, term in enumerate(record.directives) if term.mechanism == "all"), len(record.directives))
+    twice = [record.directives[n] for n in sorted(idle) if n < end]
     if not twice:
         return []
     costs = sum(term.mechanism not in ("ip4", "ip6") for term in twice)
-    kept = [term.text for term in record.terms if term not in twice]
     return [
         Finding(
             rule="spf-duplicates",
@@ -457,12 +425,11 @@ def _repeated(domain: str, index: int, record: SpfRecord) -> list[Finding]:
             title=f"The SPF record of {domain} repeats itself",
             place=Place(domain, "TXT", index, twice[0].column, len(twice[0].text)),
             topic=str(index) if index else "",
-            evidence=tuple(term.text for term in twice),
+            evidence=tuple(term.text for term in twice[:20]),
             reason=f"Each repetition wastes a DNS lookup: {costs} here."
             if costs
             else "It makes the record longer without effect.",
             remedy="Remove the repetition.",
-            record=" ".join(["v=spf1", *kept]) if not record.problems else None,
             reference="RFC 7208 §4.6.4" if costs else "RFC 7208 §3.4",
             scope="none",
         )
@@ -485,7 +452,6 @@ def _syntax(domain: str, index: int, record: SpfRecord) -> list[Finding]:
             remedy=f"Correct the record at column {first.column}"
             + (f" and at {len(record.problems) - 1} more" if len(record.problems) > 1 else "")
             + ".",
-            record=_repaired(record.text),
             reference="RFC 7208 §4.6",
         )
     ]
@@ -507,7 +473,6 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 evidence=(last.text,),
                 reason="Anybody who sends as this domain passes SPF; receivers treat such a record as worse than none.",
                 remedy="Replace it with ~all, and with -all once every relay is listed.",
-                record=_with_all(record, "~all"),
                 reference="RFC 7208 §5.1",
             )
         )
@@ -522,7 +487,6 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 evidence=(last.text,),
                 reason="It says nothing about servers that are not listed, so it protects nobody.",
                 remedy="End it with ~all, and with -all once every relay is listed.",
-                record=_with_all(record, "~all"),
                 reference="RFC 7208 §8.2",
             )
         )
@@ -537,7 +501,6 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 evidence=(record.text,),
                 reason="Servers that are not listed get neutral instead of a failure, so it protects nobody.",
                 remedy="Put ~all at the end, and -all once every relay is listed.",
-                record=f"{record.text.rstrip()} ~all",
                 reference="RFC 7208 §4.7",
             )
         )
@@ -554,7 +517,6 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                     evidence=tuple(term.text for term in dead),
                     reason="Evaluation ends at all, so these terms authorise nobody.",
                     remedy=f"Move {last.text} to the end, or remove the terms after it.",
-                    record=_with_all(record, last.text),
                     reference="RFC 7208 §5.1",
                 )
             )
@@ -575,7 +537,6 @@ def _policy(domain: str, index: int, record: SpfRecord) -> list[Finding]:
                 evidence=tuple(term.text for term in meant),
                 reason="With = it is an unknown modifier, which receivers ignore: the intended senders fail.",
                 remedy=f"Write {meant[0].name}: with a colon.",
-                record=_repaired(record.text),
                 reference="RFC 7208 §6",
             )
         )
@@ -617,13 +578,6 @@ def _span(start: int, last_term: object) -> int:
     return int(column) + len(text) - start
 
 
-def _with_all(record: SpfRecord, ending: str) -> str:
-    """Return the record with everything it means to permit, and `ending` as its last term."""
-    terms = [term.text for term in record.terms if getattr(term, "mechanism", "") != "all"]
-    terms = [text for text in terms if not text.lower().startswith("redirect=")]
-    return " ".join(["v=spf1", *terms, ending])
-
-
 def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
     findings = []
     place = Place(domain, "TXT")
@@ -655,16 +609,23 @@ def _lookups(domain: str, tree: LookupTree, record: SpfRecord) -> list[Finding]:
                 reference="RFC 7208 §4.6.4",
             )
         )
-    if len(tree.voids) > VOID_LIMIT:
+    family, voids = max(((version, tree.void_for(version)) for version in (4, 6)), key=lambda pair: len(pair[1]))
+    if len(voids) > VOID_LIMIT:
+        only = f" for IPv{family} senders" if len(voids) > len(tree.voids) else ""
         findings.append(
             Finding(
                 rule="spf-void-lookups",
                 level=Level.FAULT,
-                title=f"{len(tree.voids)} names in the SPF record of {domain} are void lookups",
-                place=_term_place(domain, record, tree, tree.voids[0]),
-                evidence=tuple(f"{node.term}: {node.name}" for node in tree.voids),
+                title=f"{len(voids)} names in the SPF record of {domain} are void lookups{only}",
+                place=_term_place(domain, record, tree, voids[0]),
+                evidence=tuple(f"{node.term}: {node.name}" for node in voids),
                 reason=f"After {VOID_LIMIT} void lookups a check may end in permerror.",
-                remedy="Remove the terms whose names have no address or MX records.",
+                remedy="Remove the terms whose names have no records"
+                + (
+                    f", and list the addresses of those without an {'A' if family == 4 else 'AAAA'} record."
+                    if only
+                    else "."
+                ),
                 reference="RFC 7208 §4.6.4",
             )
         )

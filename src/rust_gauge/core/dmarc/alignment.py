@@ -14,7 +14,7 @@ from rust_gauge.core.dmarc.discovery import (
     organisational_domain,
 )
 from rust_gauge.core.dns import DnsProgram
-from rust_gauge.core.names import registered_domain
+from rust_gauge.core.names import a_labels, registered_domain
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,12 +66,12 @@ def evaluate(
     header_from: str, identifiers: Iterable[Identifier], *, way: str = "suffix-list"
 ) -> DnsProgram[DmarcOutcome]:
     """DMARC for one message or one stream. `way` is `suffix-list` (RFC 7489) or `tree-walk` (DMARCbis)."""
-    name = header_from.lower().removesuffix(".")
+    name = a_labels(header_from).lower().removesuffix(".")
     exists = yield from domain_exists(name)
     found = yield from (discover_by_walk(name) if way == "tree-walk" else discover_by_list(name))
     compared = []
     for identifier in identifiers:
-        domain = identifier.domain.lower().removesuffix(".")
+        domain = a_labels(identifier.domain).lower().removesuffix(".")
         organisation = found.organisation
         if domain != name:
             organisation = (

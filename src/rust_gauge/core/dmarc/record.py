@@ -34,7 +34,7 @@ POLICY_NOT_SECOND = "policy-not-second"  # p= does not follow v=DMARC1, which so
 
 @dataclass(frozen=True, slots=True)
 class DmarcRecord:
-    """A policy. `policy` is None where the record does not say; `rua` and `ruf` hold the addresses that could be read."""
+    """A policy. `policy` is None if the record has none; `rua` and `ruf` hold the addresses that could be read."""
 
     text: str
     tags: TagList

@@ -18,6 +18,7 @@ from rust_gauge.core.dns.programs import (
     ask_page,
     drive,
     gather,
+    overlay,
 )
 from rust_gauge.core.dns.servers import split_server
 
@@ -40,5 +41,6 @@ __all__ = [
     "ask_page",
     "drive",
     "gather",
+    "overlay",
     "split_server",
 ]

@@ -1,6 +1,6 @@
 """Programs that ask DNS questions without knowing who answers: asking, running several at once, driving, tracing."""
 
-from collections.abc import Callable, Generator, Iterable
+from collections.abc import Callable, Generator, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -63,6 +63,19 @@ def drive(program: DnsProgram[T], answer_all: Callable[[Questions], Answers]) ->
         except StopIteration as stop:
             return stop.value  # type: ignore[no-any-return]
         answers = answer_all(questions)
+
+
+def overlay(program: DnsProgram[T], answers: Mapping[Question, Answer]) -> DnsProgram[T]:
+    """Run a program with these answers in place of those that would be had: for records before they are published."""
+    sent: Any = None
+    while True:
+        try:
+            questions = program.send(sent)
+        except StopIteration as stop:
+            return stop.value  # type: ignore[no-any-return]
+        others = tuple(question for question in questions if question not in answers)
+        had = iter((yield others) if others else ())
+        sent = tuple(answers[question] if question in answers else next(had) for question in questions)
 
 
 @dataclass

@@ -64,6 +64,26 @@ def normalise_domain(text: str) -> str:
     return name
 
 
+def a_labels(name: str) -> str:
+    """Return a name in A-labels (RFC 5890); unchanged if it is not an internationalised name or cannot be converted."""
+    if name.isascii():
+        return name
+    try:
+        return idna.encode(name, uts46=True).decode("ascii")
+    except idna.IDNAError:
+        return name
+
+
+def u_labels(name: str) -> str:
+    """Return a name as people read it (RFC 5890), for display only; unchanged if it has no A-labels."""
+    if "xn--" not in name.lower():
+        return name
+    try:
+        return idna.decode(name)
+    except idna.IDNAError:
+        return name
+
+
 @cache
 def _suffixes() -> PublicSuffixList:
     return PublicSuffixList()

@@ -38,7 +38,7 @@ _DAEMONS = ("mailer-daemon", "postmaster", "abuse", "noreply", "no-reply", "supp
 
 @dataclass(frozen=True, slots=True)
 class FreeText:
-    """`recipients` with the reply of each, `reply` when it belongs to no particular recipient, the returned `header`."""
+    """`recipients` with the reply of each, `reply` if it belongs to none in particular, returned `header`."""
 
     recipients: tuple[tuple[str, str], ...]
     reply: str

@@ -10,13 +10,13 @@ import re
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
-import idna
 from dns.rdtypes.ANY.MX import MX
 from dns.rdtypes.ANY.PTR import PTR
 from dns.rdtypes.IN.A import A
 from dns.rdtypes.IN.AAAA import AAAA
 
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask
+from rust_gauge.core.names import a_labels
 from rust_gauge.core.spf.lookups import LOOKUP_LIMIT, VOID_LIMIT
 from rust_gauge.core.spf.macros import MacroExpand, MacroString, expand, parse_macro_string, target_name
 from rust_gauge.core.spf.record import Directive, Modifier, Qualifier, SpfRecord, is_spf1, parse_spf
@@ -183,13 +183,15 @@ class _Run:
         if not at:  # §4.3: without a local part it is postmaster
             local, domain = "", self.sender
         self.local = local or "postmaster"
+        domain = a_labels(domain)  # RFC 8616 §4: what macros expand to is in A-labels
+        self.helo = a_labels(self.helo)
         self.sender_domain = domain
         self.sender = f"{self.local}@{domain}"
 
     # The identity
 
     def whole(self, domain: str, record: str | None) -> DnsProgram[SpfOutcome]:
-        name = domain.strip().removesuffix(".")
+        name = a_labels(domain.strip()).removesuffix(".")
         explanation = ""
         try:
             verdict = yield from self.check(name, 0, record)
@@ -214,11 +216,9 @@ class _Run:
     def check(self, domain: str, depth: int, given: str | None = None) -> DnsProgram[_Verdict]:
         """§4.3 to §4.7 for one domain: choose its record and evaluate it."""
         # Step 1 (§4.3): what is not a domain name has no policy.
+        domain = a_labels(domain)
         if not domain.isascii():
-            try:
-                domain = idna.encode(domain, uts46=True).decode("ascii")
-            except idna.IDNAError:
-                return _Verdict(SpfResult.NONE, f"{domain} cannot be converted to A-labels")
+            return _Verdict(SpfResult.NONE, f"{domain} cannot be converted to A-labels")
         if not _proper(domain):
             return _Verdict(SpfResult.NONE, f"{domain or 'an empty name'} is not a full domain name")
         # Step 2 (§4.4, §4.5): the record.
@@ -251,6 +251,8 @@ class _Run:
 
     def redirect(self, modifier: Modifier, domain: str, depth: int) -> DnsProgram[_Verdict]:
         self.count(modifier.text, domain, modifier.column, depth)
+        if self.never_matches(modifier.value):
+            return _Verdict(SpfResult.NEUTRAL, f"{modifier.text} of {domain} matches nothing (RFC 8616 §4)", "", domain)
         target = yield from self.name_of(modifier.value, domain)
         self.step(depth, domain, modifier.text, modifier.column, "follow", note=target)
         verdict = yield from self.check(target, depth + 1)
@@ -270,6 +272,10 @@ class _Run:
             self.step(depth, domain, term.text, term.column, "match" if matched else "no match")
             return matched
         self.count(term.text, domain, term.column, depth)
+        if self.never_matches(term.domain):
+            note = "the local part is not ASCII, so its macros match nothing (RFC 8616 §4)"
+            self.step(depth, domain, term.text, term.column, "no match", note=note)
+            return False
         target = domain if term.domain is None else (yield from self.name_of(term.domain, domain))
         if mechanism == "include":
             return (yield from self.include(term, target, domain, depth))
@@ -349,7 +355,7 @@ class _Run:
     def explain(self, verdict: _Verdict) -> DnsProgram[str]:
         """Expand the text of exp=; empty whenever anything is wrong with it, which changes nothing else (§6.2)."""
         modifier = verdict.record.explanation if verdict.record is not None else None
-        if modifier is None:
+        if modifier is None or self.never_matches(modifier.value):
             return ""
         try:
             target = yield from self.name_of(modifier.value, verdict.decided_by)
@@ -365,6 +371,12 @@ class _Run:
             return (yield from self.expanded(string, verdict.decided_by))
         except _Stop:
             return ""
+
+    def never_matches(self, spec: MacroString | None) -> bool:
+        """Return whether a name depends on a local part that is not ASCII: it matches nothing (RFC 8616 §4)."""
+        if spec is None or self.local.isascii():
+            return False
+        return any(isinstance(piece, MacroExpand) and piece.letter in "sSlL" for piece in spec.pieces)
 
     def name_of(self, spec: MacroString, domain: str) -> DnsProgram[str]:
         if not spec.has_macros:

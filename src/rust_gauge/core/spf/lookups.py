@@ -1,8 +1,8 @@
 """What a record costs and whom it lets send: its terms that need DNS, followed through every include.
 
 Look-ups are counted as RFC 7208 §4.6.4 counts them, and on past the limit, to say by how much it is over. The walk
-stops at a bound of its own so that hostile records cannot make it ask for ever. Terms whose name depends on the
-connection (macros) cost one and are not followed.
+stops at a bound of its own so that hostile records cannot make it ask for ever. `%{d}` and `%{o}` are expanded: their
+values are known. Terms whose name depends on the connection (other macros) cost one and are not followed.
 """
 
 import ipaddress
@@ -13,6 +13,7 @@ from dns.rdtypes.IN.A import A
 from dns.rdtypes.IN.AAAA import AAAA
 
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, DnsQuestion, ask
+from rust_gauge.core.spf.macros import MacroExpand, MacroString, expand, target_name
 from rust_gauge.core.spf.record import (
     LOOKUP_MECHANISMS,
     Directive,
@@ -48,6 +49,8 @@ class LookupNode:
     record: str = ""  # the text of the record that it leads to
     networks: list[Network] = field(default_factory=list)
     children: list["LookupNode"] = field(default_factory=list)
+    void4: bool = False  # a void look-up for IPv4 senders
+    void6: bool = False  # a void look-up for IPv6 senders, which ask for AAAA (§5.3)
 
     @property
     def cost(self) -> int:
@@ -84,8 +87,12 @@ class LookupTree:
 
     @property
     def voids(self) -> list[LookupNode]:
-        """The look-ups that gave nothing; RFC 7208 §4.6.4 allows two."""
+        """The look-ups that give nothing to any sender."""
         return [node for node in self.flat() if node.problem == "void"]
+
+    def void_for(self, version: int) -> list[LookupNode]:
+        """Return the look-ups that give nothing to IPv4 (4) or IPv6 (6) senders; RFC 7208 §4.6.4 allows two."""
+        return [node for node in self.flat() if (node.void4 if version == 4 else node.void6)]
 
 
 def walk_lookups(domain: str, record: SpfRecord) -> DnsProgram[LookupTree]:
@@ -118,7 +125,7 @@ def _walk(domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[i
         if directive.mechanism in LOOKUP_MECHANISMS:
             nodes.append((yield from _visit(directive, domain, above, budget)))
     if record.redirect is not None:
-        name = record.redirect.value.literal.rstrip(".").lower() if not record.redirect.value.has_macros else ""
+        name = _known_name(record.redirect.value, domain, above[0])
         node = LookupNode(record.redirect.text, name, depth=len(above) - 1, column=record.redirect.column)
         nodes.append(node)
         if name:
@@ -126,11 +133,20 @@ def _walk(domain: str, record: SpfRecord, above: tuple[str, ...], budget: list[i
     return nodes
 
 
+def _known_name(spec: MacroString, domain: str, origin: str) -> str:
+    """Return the name of a term in the record of `domain` when `origin` is checked; empty if the sender decides it."""
+    if not spec.has_macros:
+        return spec.literal.rstrip(".").lower()
+    letters = {piece.letter.lower() for piece in spec.pieces if isinstance(piece, MacroExpand)}
+    if not origin or not letters <= {"d", "o"}:
+        return ""
+    return target_name(expand(spec, {"d": domain, "o": origin})).rstrip(".").lower()
+
+
 def _visit(directive: Directive, domain: str, above: tuple[str, ...], budget: list[int]) -> DnsProgram[LookupNode]:
-    fixed = directive.domain is None or not directive.domain.has_macros
-    name = domain if directive.domain is None else directive.domain.literal.rstrip(".").lower()
-    node = LookupNode(directive.text, name if fixed else "", depth=len(above) - 1, column=directive.column)
-    if not fixed or directive.mechanism == "ptr":
+    name = domain if directive.domain is None else _known_name(directive.domain, domain, above[0])
+    node = LookupNode(directive.text, name, depth=len(above) - 1, column=directive.column)
+    if not name or directive.mechanism == "ptr":
         return node
     if directive.mechanism == "include":
         yield from _descend(node, above, budget)
@@ -143,10 +159,12 @@ def _visit(directive: Directive, domain: str, above: tuple[str, ...], budget: li
         return node
     if directive.mechanism == "exists":
         answer = yield from ask(name, "A")
-        _judge(node, [answer], void=False)  # finding nothing is how exists says no
+        _judge(node, [answer], void=answer.void)  # the name is fixed, so it is void for everybody
+        node.void4 = node.void6 = answer.void
     elif directive.mechanism == "a":
         answers = yield DnsQuestion(name, "A"), DnsQuestion(name, "AAAA")
         _judge(node, list(answers), void=all(answer.void for answer in answers))
+        node.void4, node.void6 = (answer.void for answer in answers)
         node.networks = _addresses(directive, answers)
     else:
         yield from _visit_mx(node, directive, name)
@@ -157,6 +175,7 @@ def _visit_mx(node: LookupNode, directive: Directive, name: str) -> DnsProgram[N
     answer = yield from ask(name, "MX")
     mxs = sorted((r for r in answer.records if isinstance(r, MX)), key=lambda mx: mx.preference)
     _judge(node, [answer], void=answer.void)
+    node.void4 = node.void6 = answer.void
     if len(mxs) > _MX_HOSTS:
         node.problem, node.detail = "many_mx", f"{len(mxs)} MX records; the limit is {_MX_HOSTS}"
         return
