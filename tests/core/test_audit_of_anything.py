@@ -5,6 +5,7 @@ from hypothesis import strategies as st
 
 from rust_gauge.core.audit import AuditRequest, DomainAudit, audit_domain
 from rust_gauge.core.audit.findings import Level
+from rust_gauge.core.dmarc import is_dmarc1, read_policy
 from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion, drive
 from rust_gauge.core.spf import SpfResult, check_host
 from tests.answers import answering
@@ -147,3 +148,38 @@ def test_an_offered_record_has_no_fault_and_lets_the_same_senders_pass(published
             denied = then.result in (SpfResult.FAIL, SpfResult.SOFTFAIL, SpfResult.NEUTRAL) and "all" not in then.term
             if denied and then.term and "include=" not in "".join(published):
                 assert now.result is not SpfResult.PASS, (published, record, ip)
+
+
+DMARC_PIECES = st.sampled_from(
+    ["v=DMARC1", "V=dmarc1", "p=none", "p=reject", "p=rejct", "p=", "sp=none", "sp=quarantine", "np=none", "np=x", "pct=50", "pct=500",
+     "pct=20%", "adkim=s", "adkim=strict", "aspf=x", "fo=1", "fo=x", "ri=1d", "rua=mailto:r@d.example", "rua=r@d.example",
+     "rua=mailto:a b@d.example", "rua=mailto:r@d.example!10m,mailto:s@d.example", "rua=https://d.example", "ruf=mailto:f@d.example!9zz",
+     "rau=mailto:r@d.example", "psd=y", "t=y", "t=maybe", "zz=1", "junk", "", "\\n", "\n", '"']
+)  # fmt: skip
+DMARC_TEXTS = st.lists(
+    st.tuples(st.sampled_from(["v=DMARC1; ", "v=DMARC1 ", "v=DMARC1, ", ""]), st.lists(DMARC_PIECES, min_size=1, max_size=6))
+    .map(lambda pair: pair[0] + "; ".join(pair[1])), min_size=1, max_size=2,
+)  # fmt: skip
+
+
+@settings(deadline=None, max_examples=300, suppress_health_check=[HealthCheck.too_slow])
+@given(DMARC_TEXTS)
+def test_an_offered_policy_has_no_fault_and_asks_for_no_more(published: list[str]) -> None:
+    others = {"d.example TXT": ["v=spf1 -all"], "d.example MX": ["10 mx.d.example."], "mx.d.example A": ["192.0.2.5"]}
+    before = audited({**others, "_dmarc.d.example TXT": published}, {})
+    offers = {f.record: f for f in before.findings if f.check == "dmarc" and f.record}
+    assert len(offers) <= 1, "one corrected record for a published one"
+    for record, finding in offers.items():
+        after = audited({**others, "_dmarc.d.example TXT": [record]}, {})
+        assert not any(f.level is Level.FAULT for f in after.findings if f.check == "dmarc"), (published, record)
+        rules = {f.rule for f in after.findings}
+        assert not rules & {f.rule for f in before.findings if f.check == "dmarc" and f.record}, (published, record)
+        asked = read_policy(record)
+        recognised = [text for text in published if is_dmarc1(text)] or published
+        words = " ".join(recognised)
+        assert asked.policy == "none" or "p=rej" in words, (published, record)
+        if len(recognised) == 1 and is_dmarc1(recognised[0]) and read_policy(recognised[0]).policy == "reject":
+            assert asked.policy == "reject" or "p=none" in words, (published, record)
+        for address in ("r@d.example", "s@d.example"):
+            if f"mailto:{address}" in words and "\n" not in words:
+                assert address in asked.rua or address in finding.remedy or "rau" in words, (published, record)

@@ -4,7 +4,7 @@ The parts are examined side by side (`gather`), each in its own module; this one
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rust_gauge.core.audit.bimi_rules import examine_bimi
 from rust_gauge.core.audit.bulk_rules import BulkRule, judge_bulk
@@ -77,10 +77,7 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
     )
     whole = _together(parts)
     judge_bulk(whole, request.measured, bulk_rules)
-    found: dict[str, Finding] = {}
-    for finding in whole.findings:  # the same mistake is one finding
-        found.setdefault(finding.id, finding)
-    findings = sorted(found.values(), key=lambda finding: finding.level.rank)
+    findings = sorted(_one_each(whole), key=lambda finding: finding.level.rank)
     whole.findings = findings
     asked = tuple((str(question), str(answer.status)) for question, answer in trace.answers.items())
     records = tuple({(r.purpose, r.name, r.rdtype): r for r in whole.records}.values())
@@ -88,6 +85,35 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
         request.domain, records, tuple(findings), _judged(whole), whole.spf_lookups, asked, whole,
         tuple(trace.answers.values()),
     )  # fmt: skip
+
+
+# Why mail of a stream is not authenticated, by what would align it; what follows from it is not a finding of its own.
+_CAUSES = {
+    "spf": ("spf-envelope-missing", "spf-helo-missing", "spf-missing", "stream-spf"),
+    "dkim": ("dkim-no-key", "dkim-key-misplaced", "dkim-key-unreadable", "dkim-key-revoked", "dkim-several-keys"),
+}
+
+
+def _one_each(whole: Examination) -> list[Finding]:
+    """Return each mistake as one finding: a stream that fails because of it is among its evidence."""
+    found: dict[str, Finding] = {}
+    for finding in whole.findings:
+        found.setdefault(finding.id, finding)
+    for outcome in whole.streams:
+        unaligned = next((f for f in found.values() if (f.rule, f.topic) == ("stream-not-aligned", outcome.name)), None)
+        failed = [each.identifier for each in outcome.by_list.aligned if each.aligned and not each.identifier.passed]
+        if unaligned is None or not failed:
+            continue
+        names = {
+            f"{outcome.selector}._domainkey.{each.domain}" if each.kind == "dkim" else each.domain for each in failed
+        }
+        rules = [rule for each in failed for rule in _CAUSES[each.kind]]
+        cause = next((f for f in found.values() if f.rule in rules and f.place.name in names), None)
+        if cause is not None:
+            del found[unaligned.id]
+            level = min(cause.level, unaligned.level, key=lambda level: level.rank)
+            found[cause.id] = replace(cause, level=level, evidence=(*cause.evidence, unaligned.title))
+    return list(found.values())
 
 
 def _nothing(domain: str, streams: Examination, trace: Trace) -> DomainAudit:

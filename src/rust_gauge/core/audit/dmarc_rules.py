@@ -1,30 +1,95 @@
 """What can be wrong with a domain's DMARC policy (RFC 7489, DMARCbis), its own or the one it inherits."""
 
 import re
+from dataclasses import replace
+
+from dns.rdataclass import IN
+from dns.rdatatype import TXT
+from dns.rdtypes.ANY.TXT import TXT as TxtRdata
 
 from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.request import AuditRequest
 from rust_gauge.core.dmarc import (
+    CorrectedPolicy,
     Destination,
     Discoveries,
     DmarcRecord,
     PolicyAt,
     check_destination,
+    correct_policy,
     discover,
     effective_policy,
     read_policy,
 )
-from rust_gauge.core.dmarc.record import OPTIONS_IGNORED, POLICY_NOT_SECOND
-from rust_gauge.core.dns import DnsProgram, DnsQuestion, gather
-from rust_gauge.core.names import registered_domain
+from rust_gauge.core.dmarc.corrected import begins_wrong
+from rust_gauge.core.dmarc.record import OPTIONS_IGNORED, POLICIES, POLICY_NOT_SECOND
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion, gather, overlay
+from rust_gauge.core.names import is_public_suffix, registered_domain
 
-_MEANT = re.compile(r"\W*v?\W*=?\W*dmarc|.*\bv\s*=\s*dmarc1|\W*p\s*=\s*(?:none|quarantine|reject)\b", re.IGNORECASE)
+_MEANT = re.compile(
+    r"\W*v?\W*=?\W*dmarc|.*\bv\s*=\s*dmarc1|(?:.*;)?\W*(?:p|sp|np|rua|ruf|adkim|aspf|pct)\s*=",
+    re.IGNORECASE | re.DOTALL,
+)
+_SMALL_REPORT = 50_000  # octets; compressed reports of busy domains reach that
 _MAX_DESTINATIONS = 20  # each costs a look-up; real records have one to three
 
 
 def examine_dmarc(request: AuditRequest) -> DnsProgram[Examination]:
     """Find the policy both ways, and look at its record and at where its reports go."""
+    out = yield from _examined(request)
+    out.findings = yield from _offered(request, out)
+    return out
+
+
+def _offered(request: AuditRequest, out: Examination) -> DnsProgram[list[Finding]]:
+    """Return the findings with one corrected record for each name, audited before it is offered.
+
+    A finding that the corrected record still has keeps no record: what is left is a choice, not a mistake.
+    """
+    findings = list(out.findings)
+    for name in dict.fromkeys(finding.place.name for finding in findings if finding.rule in _CORRECTED):
+        here = [f for f in findings if f.place.name == name and f.rule.startswith("dmarc-")]
+        texts = next((r.values for r in out.records if r.purpose == "dmarc" and r.name == name), ())
+        proposed = next((CorrectedPolicy(f.record) for f in here if f.record), None) or correct_policy(texts or ("",))
+        if proposed is None or [proposed.text] == [*texts]:
+            findings = [replace(f, record=None) if f in here else f for f in findings]
+            continue
+        question = DnsQuestion(name, "TXT")
+        octets = proposed.text.encode()
+        strings = [octets[at : at + 255] for at in range(0, len(octets), 255)]
+        tried = DnsAnswer(question, AnswerStatus.FOUND, (TxtRdata(IN, TXT, strings),), 3600)
+        after: Examination = yield from overlay(_examined(request), {question: tried})
+        remaining = {f.rule for f in after.findings if f.place.name == name}
+        broken = any(f.level is Level.FAULT for f in after.findings if f.place.name == name)
+        said = _said_of(proposed, texts)
+        findings = [
+            f
+            if f not in here
+            else replace(f, record=None)
+            if broken or f.rule in remaining
+            else replace(f, record=proposed.text, remedy=f.remedy + said)
+            for f in findings
+        ]
+    return findings
+
+
+_CORRECTED = ("dmarc-syntax", "dmarc-several-records", "dmarc-not-recognised", "dmarc-unknown-tag", "dmarc-missing",
+              "dmarc-misplaced", "dmarc-dangling-alias", "dmarc-psd")  # fmt: skip
+
+
+def _said_of(proposed: CorrectedPolicy, texts: tuple[str, ...]) -> str:
+    """Return what the reader has to know about the record that is offered."""
+    said = ""
+    if proposed.left_out:
+        said += f" The record offered here leaves out {', '.join(part[:80] for part in proposed.left_out[:5])}."
+    now, then = read_policy(proposed.text).policy, read_policy(texts[0]).policy if len(texts) == 1 else None
+    if texts and now != then:
+        said += f" It asks for p={now}; receivers apply {f'p={then}' if then else 'no policy'} today."
+    return said
+
+
+def _examined(request: AuditRequest) -> DnsProgram[Examination]:
     domain = request.domain
     out = Examination()
     found = yield from discover(domain)
@@ -77,6 +142,8 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
     found = _not_recognised(own) or _not_recognised(last)
     if found:
         return found
+    if own.answer.aliases and own.answer.void:
+        return [_dangling(place, own.answer)]
     wrong = (f"dmarc.{domain}", f"_dmarc.{domain}.{domain}", domain)
     answers = yield tuple(DnsQuestion(name, "TXT") for name in wrong)
     lost = next(((a, t.text) for a in answers for t in a.texts if t.text.startswith("v=DMARC1")), None)
@@ -104,6 +171,21 @@ def _missing(request: AuditRequest, own: PolicyAt, last: PolicyAt) -> DnsProgram
     ]
 
 
+def _dangling(place: Place, answer: DnsAnswer) -> Finding:
+    """Report an alias at _dmarc that leads to nothing."""
+    target = answer.aliases[-1]
+    return Finding(
+        rule="dmarc-dangling-alias",
+        level=Level.FAULT,
+        title=f"{place.name} is an alias of {target}, which has no record",
+        place=Place(place.name, "CNAME"),
+        evidence=(" -> ".join([place.name, *answer.aliases]), f"{target} TXT: {answer.status.replace('_', ' ')}"),
+        reason="Receivers that follow the alias find no policy, and whoever can publish at its target sets yours.",
+        remedy=f"Ask the operator of {target} to restore its record, or replace the alias by a TXT record of your own.",
+        reference="RFC 7489 §6.6.3",
+    )
+
+
 def _not_recognised(at: PolicyAt) -> list[Finding]:
     """Report a text at _dmarc that was meant as a record and is ignored."""
     text = next(iter(_near(at)), None)
@@ -113,13 +195,13 @@ def _not_recognised(at: PolicyAt) -> list[Finding]:
         Finding(
             rule="dmarc-not-recognised",
             level=Level.FAULT,
-            title=f"The record at _dmarc.{at.domain} is not recognised as DMARC",
+            title=f"The record at _dmarc.{at.domain} is not recognised as DMARC"
+            + (": v=DMARC1 is not in front" if begins_wrong(text) else ""),
             place=Place(f"_dmarc.{at.domain}", "TXT", 0, 1, min(len(text), len("v=DMARC1;"))),
             evidence=(text,),
             reason="A DMARC record begins with exactly v=DMARC1 and a semicolon; receivers ignore anything else, so "
             "its policy does not apply.",
             remedy="Publish it again with v=DMARC1; in front.",
-            record=_repaired(text),
             reference="RFC 7489 §6.6.3",
         )
     ]
@@ -128,17 +210,6 @@ def _not_recognised(at: PolicyAt) -> list[Finding]:
 def _near(at: PolicyAt) -> list[str]:
     """Texts that were meant as DMARC and are none."""
     return [txt.text for txt in at.answer.texts if _MEANT.match(txt.text) and txt.text not in at.texts]
-
-
-def _repaired(text: str) -> str | None:
-    """Return the record that was probably meant, if the beginning is all that is wrong with it."""
-    plain = re.sub(r"\\[nr]|[\r\n]", " ", text).strip().strip("\"'“”")
-    plain = re.sub(r"\s*;\s*v\s*=\s*dmarc1\s*(?=;|\Z)", "", plain, flags=re.IGNORECASE)  # the version further behind
-    rest = re.sub(r"^\W*(?:v\s*=?\s*)?dmarc\s*1?\W*", "", plain, flags=re.IGNORECASE)
-    tags = re.sub(r"\s*[,;]\s*(?=[a-z]+=)", "; ", rest).rstrip("; ")
-    candidate = f"v=DMARC1; {tags}" if tags else ""
-    candidate = re.sub(r"(?<=[a-z]) (?=[a-z]+=)", "; ", candidate)
-    return candidate if candidate and not read_policy(candidate).problems else None
 
 
 def _differences(found: Discoveries, place: Place) -> list[Finding]:
@@ -216,7 +287,7 @@ def _several(place: Place, texts: tuple[str, ...]) -> Finding:
         place=place,
         evidence=texts,
         reason="With more than one record, receivers act as if there were none.",
-        remedy="Leave one record at this name.",
+        remedy="Publish one record at this name and remove the others.",
         reference="RFC 7489 §6.6.3",
     )
 
@@ -274,23 +345,33 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
                 reference="RFC 7489 §7.2",
             )
         )
-    if not inherited and record.subdomain_policy == "none" and record.policy in ("quarantine", "reject"):
+    weak = record.subdomain_policy
+    if not inherited and weak and record.policy and _strength(weak) < _strength(record.policy):
         sub = record.tags.get("sp")
         findings.append(
             Finding(
                 rule="dmarc-subdomains-open",
                 level=Level.RISK,
-                title=f"The DMARC record of {domain} leaves its subdomains unprotected",
-                place=Place(place.name, "TXT", place.record, sub.column, 7) if sub else place,
+                title=f"The DMARC record of {domain} leaves its subdomains unprotected"
+                if weak == "none"
+                else f"The DMARC record of {domain} asks for less at its subdomains: sp={weak}, but p={record.policy}",
+                place=Place(place.name, "TXT", place.record, sub.column, len(weak) + 3) if sub else place,
                 topic=topic,
-                evidence=("sp=none",),
-                reason="Anybody can forge mail from a subdomain.",
-                remedy="Remove sp=none, or set the same policy there.",
+                evidence=(f"sp={weak}", f"p={record.policy}"),
+                reason="Anybody can forge mail from a subdomain."
+                if weak == "none"
+                else "Forged mail from a subdomain is treated more mildly than that from the domain itself.",
+                remedy=f"Remove sp={weak}, or set the same policy there.",
                 reference="RFC 7489 §6.3",
                 scope="subdomains",
             )
         )
     return findings + _weaker(domain, owner, place, record)
+
+
+def _strength(policy: str) -> int:
+    """Return how much a policy asks for, 0 for none."""
+    return POLICIES.index(policy)
 
 
 def _harmless(record: DmarcRecord) -> bool:
@@ -343,19 +424,55 @@ def _weaker(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[
                 scope="none",
             )
         )
-    if owner == domain and record.absent_policy == "none" and record.policy in ("quarantine", "reject"):
+    absent, below = record.absent_policy, record.subdomain_policy or record.policy
+    if owner == domain and absent and below and _strength(absent) < _strength(below):
         findings.append(
             Finding(
                 rule="dmarc-absent-open",
                 level=Level.RISK,
-                title=f"The DMARC record of {domain} leaves non-existent subdomains unprotected",
+                title=f"The DMARC record of {domain} leaves non-existent subdomains unprotected"
+                if absent == "none"
+                else f"The DMARC record of {domain} asks for less at non-existent subdomains: np={absent}",
                 place=at("np"),
                 topic=topic,
-                evidence=("np=none",),
-                reason="Anybody can forge mail from an invented subdomain.",
+                evidence=(f"np={absent}", f"subdomains that exist: {below}"),
+                reason="Anybody can forge mail from an invented subdomain."
+                if absent == "none"
+                else "Forged mail from an invented subdomain is treated more mildly than that from a real one.",
                 remedy="Add np=reject: no genuine mail comes from a non-existent name.",
                 reference="RFC 9091 §2.2",
                 scope="subdomains",
+            )
+        )
+    if record.suffix == "y" and not is_public_suffix(owner):
+        findings.append(
+            Finding(
+                rule="dmarc-psd",
+                level=Level.RISK,
+                title=f"The DMARC record of {owner} says psd=y, but {owner} is not a public suffix",
+                place=at("psd"),
+                topic=topic,
+                evidence=("psd=y",),
+                reason="Receivers that walk the tree take each name below as an organisation of its own: mail of "
+                "subdomains no longer aligns with this domain.",
+                remedy="Remove psd=y. It is for registries, below whose names others register theirs.",
+                reference="DMARCbis §4.7, RFC 9091 §4.1",
+            )
+        )
+    small = [(address, limit) for address, limit in record.limits if limit < _SMALL_REPORT]
+    if small:
+        findings.append(
+            Finding(
+                rule="feedback-reports-limit",
+                level=Level.RISK,
+                title=f"{small[0][0]} takes reports up to {small[0][1]:,} bytes only",
+                place=at("rua"),
+                topic=topic,
+                evidence=tuple(f"{address}: at most {limit:,} bytes" for address, limit in small),
+                reason="Reports that are larger are not sent at all.",
+                remedy="Remove the limit after the exclamation mark, or set one such as !10m.",
+                reference="RFC 7489 §6.2",
+                scope="none",
             )
         )
     if record.unknown:

@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from rust_gauge.core.audit.examination import CheckState, Examination, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.audit.request import AuditRequest
+from rust_gauge.core.audit.request import AuditRequest, Stream
 from rust_gauge.core.audit.spf_corrections import offer_spf
 from rust_gauge.core.dns import DnsAnswer, DnsProgram, TxtRecord, ask
 from rust_gauge.core.spf import (
@@ -65,7 +65,7 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         near = [txt.text for txt in answer.texts if re.match(r"\W*v?\W*=?\W*spf", txt.text[:20], re.IGNORECASE)]
         out.records.clear()
         out.show("spf", answer, near)
-        out.findings.append(_missing(whole, near, request.sends))
+        out.findings.append(_missing(whole, near, request.sends, listing(_own_ips(request))))
         out.point("spf", "SPF", CheckState.FAULT, "No SPF record is published")
         return out
     out.findings += yield from _examine_records(domain, answer, published, out)
@@ -73,6 +73,12 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         out.findings.append(_open_though_parked(domain))
     out.point("spf", "SPF", CheckState.GOOD, _summary(out.spf_tree, out.authorised, len(records)))
     return out
+
+
+def _own_ips(request: AuditRequest) -> list[str]:
+    """Return the addresses that send with the domain itself as their envelope domain, as far as they are known."""
+    used = [ip for stream in request.streams if stream.envelope in ("", request.domain) for ip in stream.ips]
+    return [*used, *(request.ips if not request.streams else ())]
 
 
 def _examine_records(
@@ -180,39 +186,58 @@ def _evaluated(domain: str, record: SpfRecord, found: Sequence[Finding]) -> DnsP
 def examine_spf_names(request: AuditRequest) -> DnsProgram[Examination]:
     """SPF where it counts for the streams: on the envelope domain and on the HELO name (§2.3, §2.4)."""
     out = Examination()
-    seen: set[str] = {request.domain}
+    users: dict[str, list[Stream]] = {}
+    envelopes = {stream.envelope for stream in request.streams}
     for stream in request.streams:
-        for name, rule in ((stream.envelope, "spf-envelope-missing"), (stream.helo, "spf-helo-missing")):
-            if not name or name in seen:
-                continue
-            seen.add(name)
-            answer = yield from ask(name, "TXT")
-            if answer.failed:
-                continue
-            published = sorted((txt for txt in answer.texts if is_spf1(txt.text)), key=lambda txt: txt.text)
-            if published:
-                found = yield from _examine_records(name, answer, published)
-                out.findings += [replace(finding, scope=f"stream:{stream.name}") for finding in found]
-                continue
-            envelope = rule == "spf-envelope-missing"
-            out.findings.append(
-                Finding(
-                    rule=rule,
-                    level=Level.FAULT if envelope else Level.RISK,
-                    title=f"No SPF record on {name}, the {'envelope domain' if envelope else 'HELO name'} of the "
-                    f"stream {stream.name}",
-                    place=Place(name, "TXT"),
-                    reason="SPF is checked for the envelope domain, not for From; without a record it cannot pass."
-                    if envelope
-                    else "Mail with an empty sender is checked by the HELO name; without a record it is not "
-                    "authenticated.",
-                    remedy=f"Publish a record at {name} that lists its sending IPs.",
-                    record="v=spf1 a -all" if not envelope else None,
-                    reference="RFC 7208 §2.4" if envelope else "RFC 7208 §2.3",
-                    scope=f"stream:{stream.name}",
-                )
-            )
+        for name in (stream.envelope, stream.helo):
+            if name and name != request.domain:
+                users.setdefault(name, []).append(stream)
+    for name, streams in users.items():
+        streams = list(dict.fromkeys(streams))
+        scope = f"stream:{streams[0].name}" if len(streams) == 1 else "all"
+        answer = yield from ask(name, "TXT")
+        if answer.failed:
+            out.unanswered("spf", answer)
+            continue
+        published = sorted((txt for txt in answer.texts if is_spf1(txt.text)), key=lambda txt: txt.text)
+        if published:
+            found = yield from _examine_records(name, answer, published)
+            out.findings += [replace(finding, scope=scope) for finding in found]
+        else:
+            out.findings.append(_missing_for(name, streams, scope, envelope=name in envelopes))
     return out
+
+
+def _missing_for(name: str, streams: Sequence[Stream], scope: str, *, envelope: bool) -> Finding:
+    """Report a name of streams that has no record: one finding, with all streams that it concerns."""
+    names = ", ".join(dict.fromkeys(stream.name for stream in streams))
+    several = "s" if "," in names else ""
+    return Finding(
+        rule="spf-envelope-missing" if envelope else "spf-helo-missing",
+        level=Level.FAULT if envelope else Level.RISK,
+        title=f"No SPF record on {name}, the {'envelope domain' if envelope else 'HELO name'} of the "
+        f"stream{several} {names}",
+        place=Place(name, "TXT"),
+        evidence=tuple(dict.fromkeys(f"{stream.name}: {_sent_by(stream)}" for stream in streams)),
+        reason="SPF is checked for the envelope domain, not for From; without a record it cannot pass."
+        if envelope
+        else "Mail with an empty sender is checked by the HELO name; without a record it is not authenticated.",
+        remedy=f"Publish a record at {name} that lists its sending IPs.",
+        record=listing([ip for stream in streams for ip in stream.ips]),
+        reference="RFC 7208 §2.4" if envelope else "RFC 7208 §2.3",
+        scope=scope,
+    )
+
+
+def _sent_by(stream: Stream) -> str:
+    return f"sent from {', '.join(stream.ips[:5])}" if stream.ips else "sending IPs not known"
+
+
+def listing(ips: Sequence[str], ending: str = "~all") -> str | None:
+    """Return a record that lists these addresses; None without any, and for texts that are no addresses."""
+    words = [f"ip{6 if ':' in ip else 4}:{ip}" for ip in dict.fromkeys(ips)]
+    record = " ".join(["v=spf1", *words, ending])
+    return record if words and not parse_spf(record).problems else None
 
 
 def _summary(tree: LookupTree | None, networks: Authorised | None, count: int) -> str:
@@ -258,7 +283,7 @@ def _type_99(domain: str, answer: DnsAnswer, beside: bool) -> Finding:
     )
 
 
-def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
+def _missing(place: Place, near: list[str], sends: bool | None, known: str | None) -> Finding:
     meant = next((text for text in map(repaired, near) if text is not None), None)
     return Finding(
         rule="spf-missing",
@@ -274,7 +299,7 @@ def _missing(place: Place, near: list[str], sends: bool | None) -> Finding:
         ),
         remedy="Publish one TXT record that starts with v=spf1 and lists every relay; "
         "v=spf1 -all if this name never sends.",
-        record=_PARKED if sends is False else meant,
+        record=_PARKED if sends is False else meant or known,
         reference="RFC 7208 §4.5",
     )
 

@@ -8,7 +8,7 @@ from rust_gauge.core.audit.request import AuditRequest, Stream
 from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
 from rust_gauge.core.dmarc import Identifier, evaluate
 from rust_gauge.core.dns import DnsProgram, ask, gather
-from rust_gauge.core.spf import SpfResult, check_host
+from rust_gauge.core.spf import SpfResult, check_host, correct, is_spf1
 
 _MAX_IPS = 8  # addresses of one stream that are tried
 
@@ -58,7 +58,9 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
     )
     scope = f"stream:{stream.name}"
     place = Place(stream.header_from, "TXT")
-    failing = [(ip, result, reason) for ip, result, reason in spf if result != SpfResult.PASS]
+    # No record at all is a finding of its own, and no answer is no result.
+    silent = (SpfResult.NONE, SpfResult.TEMPERROR)
+    failing = [(ip, result, reason) for ip, result, reason in spf if result not in (SpfResult.PASS, *silent)]
     if failing:
         out.findings.append(
             Finding(
@@ -69,8 +71,9 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 topic=stream.name,
                 evidence=tuple(f"{ip}: {result}, {reason}" for ip, result, reason in failing),
                 reason="Mail from this IP is not authorised by the envelope domain.",
-                remedy=f"Add the IP to the SPF record of {stream.envelope or stream.helo}.",
-                record=" ".join(f"ip{4 if '.' in ip else 6}:{ip}" for ip, _, _ in failing),
+                remedy=f"Add {'the IP' if len(failing) == 1 else 'the IPs'} to the SPF record of "
+                f"{stream.envelope or stream.helo}.",
+                record=(yield from _with_ips(stream, [ip for ip, _, _ in failing])),
                 reference="RFC 7208 §2.6",
                 scope=scope,
             )
@@ -130,6 +133,23 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 )
             )
     return out
+
+
+def _with_ips(stream: Stream, ips: list[str]) -> DnsProgram[str | None]:
+    """Return the published SPF record with these addresses in front, if they pass by it and nothing else is wrong."""
+    domain = stream.envelope or stream.helo
+    answer = yield from ask(domain, "TXT")
+    texts = [txt.text for txt in answer.texts if is_spf1(txt.text)]
+    corrected = correct(texts) if texts else None
+    if corrected is None or corrected.left_out:
+        return None
+    words = [f"ip{4 if '.' in ip else 6}:{ip}" for ip in ips]
+    record = " ".join(["v=spf1", *words, *corrected.text.split()[1:]])
+    for ip in ips:
+        outcome = yield from check_host(ip, domain, f"postmaster@{domain}", stream.helo, record=record)
+        if outcome.result is not SpfResult.PASS:
+            return None
+    return record
 
 
 def _line(identifier: Identifier, aligned: bool) -> str:

@@ -1,7 +1,9 @@
 """DMARC (RFC 7489 and its successor DMARCbis): the policy record (`record`), which one governs a domain (`discovery`),
-whether a message aligns (`alignment`), where reports may go (`destinations`), and what they tell (`feedback`)."""
+the record that was meant (`corrected`), whether a message aligns (`alignment`), where reports may go (`destinations`),
+and what they tell (`feedback`)."""
 
 from rust_gauge.core.dmarc.alignment import Aligned, DmarcOutcome, Identifier, evaluate
+from rust_gauge.core.dmarc.corrected import CorrectedPolicy, correct_policy
 from rust_gauge.core.dmarc.destinations import Destination, accepts_mail, check_destination
 from rust_gauge.core.dmarc.discovery import (
     Discoveries,
@@ -23,6 +25,7 @@ from rust_gauge.core.dmarc.record import DmarcRecord, is_dmarc1, read_policy
 __all__ = [
     "AggregateReport",
     "Aligned",
+    "CorrectedPolicy",
     "Destination",
     "Discoveries",
     "Discovery",
@@ -37,6 +40,7 @@ __all__ = [
     "accepts_mail",
     "below_policy",
     "check_destination",
+    "correct_policy",
     "discover",
     "discover_by_list",
     "discover_by_walk",

@@ -23,10 +23,15 @@ _CHOICES = {
     "t": ("y", "n"),
     "psd": ("y", "n", "u"),
 }
+# URI of RFC 3986 with the scheme mailto; a comma and an exclamation mark stand in it only as %2C and %21 (§6.2)
+_URI = re.compile(r"mailto:(?:[A-Za-z0-9._~$&'()*+;=:@/?-]|%[0-9A-Fa-f]{2})+\Z", re.IGNORECASE)
+_UNITS = {"": 1, "k": 2**10, "m": 2**20, "g": 2**30, "t": 2**40}
 _ESCAPED = re.compile(r"\\(?=\s*;)")
-_MEANT = {"policy": "p", "subdomain": "sp", "pc": "pct", "percent": "pct", "rau": "rua", "fua": "ruf", "rfu": "ruf",
-          "dkim": "adkim", "spf": "aspf", "akdim": "adkim", "apsf": "aspf"}  # fmt: skip
-_KNOWN = {*_CHOICES, "v", "pct", "fo", "rf", "ri", "rua", "ruf"}
+MISSPELT_TAGS = {
+    "policy": "p", "subdomain": "sp", "pc": "pct", "percent": "pct", "rau": "rua", "fua": "ruf", "rfu": "ruf",
+    "dkim": "adkim", "spf": "aspf", "akdim": "adkim", "apsf": "aspf",
+}  # fmt: skip
+DMARC_TAGS = {*_CHOICES, "v", "pct", "fo", "rf", "ri", "rua", "ruf"}
 
 OPTIONS_IGNORED = "options-ignored"  # fo= is invalid and has its default: the policy is read all the same (§6.3)
 POLICY_NOT_SECOND = "policy-not-second"  # p= does not follow v=DMARC1, which some receivers mind (RFC 7489 §6.3)
@@ -52,6 +57,7 @@ class DmarcRecord:
     ruf: tuple[str, ...]
     problems: tuple[Problem, ...]
     unknown: tuple[Problem, ...] = ()  # tags that nobody knows, which break nothing
+    limits: tuple[tuple[str, int], ...] = ()  # (address, octets): the largest report that it takes (§6.2)
 
 
 def is_dmarc1(text: str) -> bool:
@@ -79,15 +85,16 @@ def read_policy(text: str) -> DmarcRecord:
         problems.append(Problem(what, fo.value_column, max(1, len(fo.value)), OPTIONS_IGNORED))
         fo = None
     for tag in tags.tags:
-        if tag.name in _KNOWN:
+        if tag.name in DMARC_TAGS:
             continue
-        near = tag.name.lower() if tag.name.lower() in _KNOWN else _MEANT.get(tag.name.lower())
+        near = tag.name.lower() if tag.name.lower() in DMARC_TAGS else MISSPELT_TAGS.get(tag.name.lower())
         if near:
             problems.append(Problem(f"the tag {tag.name} is written {near}", tag.column, len(tag.name)))
         else:  # §6.3: unknown tags are ignored, so this breaks nothing
             unknown.append(Problem(f"unknown tag {tag.name[:30]}; it is ignored", tag.column, len(tag.name)))
-    rua, found = _addresses(tags.get("rua"))
-    ruf, found_ruf = _addresses(tags.get("ruf"))
+    limits: dict[str, int] = {}
+    rua, found = _addresses(tags.get("rua"), limits)
+    ruf, found_ruf = _addresses(tags.get("ruf"), limits)
     problems += found + found_ruf
     policy_tag = tags.get("p")
     policy = policy_tag.value.lower() if policy_tag and policy_tag.value.lower() in POLICIES else None
@@ -119,6 +126,7 @@ def read_policy(text: str) -> DmarcRecord:
         ruf,
         tuple(sorted(problems, key=lambda problem: problem.column)),
         tuple(unknown),
+        tuple(limits.items()),
     )
 
 
@@ -141,6 +149,10 @@ def _without_escapes(text: str) -> tuple[str, list[Problem]]:
     """Remove the quotes and backslashes that control panels leave in a record; each is reported."""
     problems = []
     chars = list(text)
+    for match in re.finditer(r"[\r\n]+|\\[rn]", text):
+        where = "at the end of" if not text[match.end() :].strip(" ;") else "in"
+        problems.append(Problem(f"a line break is {where} the record", match.start() + 1, len(match.group())))
+        chars[match.start() : match.end()] = " " * len(match.group())
     for match in _ESCAPED.finditer(text):
         problems.append(Problem("a backslash is before the semicolon", match.start() + 1))
         chars[match.start()] = " "
@@ -151,8 +163,11 @@ def _without_escapes(text: str) -> tuple[str, list[Problem]]:
     return "".join(chars), problems
 
 
-def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
-    """Return the mail addresses of a `rua=` or `ruf=` list; each bad URI is a problem of its own (§6.2)."""
+def _addresses(tag: Tag | None, limits: dict[str, int]) -> tuple[tuple[str, ...], list[Problem]]:
+    """Return the mail addresses of a `rua=` or `ruf=` list; each bad URI is a problem of its own (§6.2).
+
+    Size limits are added to `limits`, in octets.
+    """
     if tag is None:
         return (), []
     good: list[str] = []
@@ -165,16 +180,38 @@ def _addresses(tag: Tag | None) -> tuple[tuple[str, ...], list[Problem]]:
         if not uri:
             problems.append(Problem("an address is missing next to the comma", max(1, column - 1), 1))
             continue
-        scheme, colon, rest = uri.partition(":")
-        if not colon or scheme.lower() != "mailto":
-            hint = ": mailto: is missing" if "@" in uri and not colon else ""
-            problems.append(Problem(f"{uri[:60] or 'nothing'} is not a mailto: URI{hint}", column, max(1, len(uri))))
-            continue
         try:
-            good.append(str(parse_address(unquote(_SIZE.sub("", rest).partition("?")[0]))))
-        except AddressError as error:
-            problems.append(Problem(f"{error.what}: {error.why}", column, len(uri)))
+            address, limit = _mailto(uri)
+        except ValueError as error:
+            problems.append(Problem(str(error), column, len(uri)))
+            continue
+        good.append(address)
+        if limit is not None:
+            limits[address] = limit
     return tuple(good), problems
+
+
+def _mailto(uri: str) -> tuple[str, int | None]:
+    """Return (address, size limit in octets) of a dmarc-uri (§6.4). ValueError says what is wrong with it."""
+    scheme, colon, _ = uri.partition(":")
+    shown = uri[:60]
+    if not colon or scheme.lower() != "mailto":
+        hint = ": mailto: is missing" if "@" in uri and not colon else ""
+        raise ValueError(f"{shown} is not a mailto: URI{hint}")
+    blank = re.search(r"\s", uri)
+    if blank:
+        raise ValueError(f"{shown} has a blank: a URI has none (RFC 3986)")
+    size = _SIZE.search(uri)
+    plain = _SIZE.sub("", uri)
+    if "!" in plain:
+        raise ValueError(f"{shown}: !{plain.partition('!')[2][:20]} is not a size limit such as !10m")
+    if not _URI.match(plain):
+        raise ValueError(f"{shown} is not a URI (RFC 3986): a character in it must be percent-encoded")
+    try:
+        address = str(parse_address(unquote(plain[len("mailto:") :].partition("?")[0])))
+    except AddressError as error:
+        raise ValueError(f"{error.what}: {error.why}") from None
+    return address, int(size.group(1)[:20]) * _UNITS[size.group(2).lower()] if size else None
 
 
 def _value(tag: Tag, what: str) -> Problem:

@@ -89,6 +89,11 @@ def _suffixes() -> PublicSuffixList:
     return PublicSuffixList()
 
 
+def is_public_suffix(name: str) -> bool:
+    """Return whether names are registered directly below this one, by the public suffix list."""
+    return _suffixes().publicsuffix(name) == name
+
+
 def registered_domain(name: str) -> str:
     """Return the public suffix of `name` with one label more; `name` itself where it is a public suffix.
 

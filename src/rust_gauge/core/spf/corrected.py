@@ -90,8 +90,10 @@ def correct(
         terms += _terms(record, alone=len(records) == 1)
     gone = {*broken}
     narrowed = [(t, _narrowed(t)) for t in terms]
-    kept = [new for _, new in narrowed if new.text not in gone and not _everybody(new)]
-    left_out = [*unreadable, *(old.text for old, new in narrowed if new not in kept or new is not old)]
+    stays = [new.text not in gone and not _everybody(new) for _, new in narrowed]
+    kept = [new for (_, new), stay in zip(narrowed, stays, strict=True) if stay]
+    changed = [old.text for (old, new), stay in zip(narrowed, stays, strict=True) if not stay or new is not old]
+    left_out = [*unreadable, *changed]
     ending = _ending(records, kept)
     listed = tuple(t.text for t in kept if addresses and t.text in addresses)
     words = _without_repetitions(_listed(kept, addresses or {}))
