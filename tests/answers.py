@@ -36,6 +36,8 @@ def answering(
         while f"{name} CNAME" in records and question.rdtype != "CNAME":
             name = str(records[f"{name} CNAME"][0]).rstrip(".")
             aliases.append(name)
+            if len(aliases) > 16:
+                return DnsAnswer(question, AnswerStatus.SERVFAIL, aliases=tuple(aliases), detail="CNAME loop")
         values = records.get(f"{name} {question.rdtype}")
         if not values:
             status = AnswerStatus.NO_DATA if name in names else AnswerStatus.NO_NAME

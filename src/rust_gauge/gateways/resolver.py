@@ -271,6 +271,8 @@ class Resolver:
         except (dns.name.LabelTooLong, dns.name.NameTooLong, dns.name.EmptyLabel):
             # Such a name cannot exist, and cannot even be asked for (RFC 1035 §2.3.4).
             return DnsAnswer(question, AnswerStatus.NO_NAME, detail="the name exceeds the limits of DNS")
+        except dns.message.ChainTooLong:
+            return DnsAnswer(question, AnswerStatus.SERVFAIL, detail="CNAME loop")
         except dns.exception.DNSException as error:
             return DnsAnswer(question, AnswerStatus.MALFORMED, detail=f"{where}: {type(error).__name__}")
         except (OSError, EOFError) as error:

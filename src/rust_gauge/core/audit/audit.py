@@ -6,6 +6,7 @@ The parts are examined side by side (`gather`), each in its own module; this one
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from rust_gauge.core.audit.answer_rules import examine_answers
 from rust_gauge.core.audit.bimi_rules import examine_bimi
 from rust_gauge.core.audit.bulk_rules import BulkRule, judge_bulk
 from rust_gauge.core.audit.dkim_rules import examine_dkim
@@ -76,6 +77,7 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
         )
     )
     whole = _together(parts)
+    whole.findings = examine_answers(request.domain, trace.answers.values(), whole.findings)
     judge_bulk(whole, request.measured, bulk_rules)
     findings = sorted(_one_each(whole), key=lambda finding: finding.level.rank)
     whole.findings = findings

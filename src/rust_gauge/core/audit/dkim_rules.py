@@ -1,5 +1,6 @@
 """What can be wrong with DKIM keys in DNS (RFC 6376, key lengths by RFC 8301, Ed25519 by RFC 8463)."""
 
+from rust_gauge.core.audit.answer_rules import is_private_key
 from rust_gauge.core.audit.examination import CheckState, Examination, KeySeen, why_unmeasured
 from rust_gauge.core.audit.findings import Finding, Level, Place
 from rust_gauge.core.audit.request import AuditRequest, Selector
@@ -91,7 +92,8 @@ def _examine_selector(request: AuditRequest, selector: Selector) -> DnsProgram[E
             )
         )
         at = next(i for i, text in enumerate(texts) if text == key.text)
-        out.findings += _examine_key(selector.name, domain, at, key, name)
+        used = [s.name for s in request.streams if (s.selector, s.dkim_domain) == (selector.name, domain)]
+        out.findings += _examine_key(selector.name, domain, at, key, name, used)
         out.findings += _examine_use(request, selector.name, at if index else 0, key, name)
     return out
 
@@ -248,7 +250,7 @@ def _examine_use(request: AuditRequest, selector: str, index: int, key: DkimKey,
     return findings
 
 
-def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str) -> list[Finding]:
+def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str, streams: list[str]) -> list[Finding]:
     which = f"selector {selector} of {domain}"
     topic = str(index) if index else ""
     findings = []
@@ -264,7 +266,7 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
                 evidence=tuple(f"column {problem.column}: {problem.what}" for problem in key.problems),
                 reason="Verifiers cannot parse it, so mail signed with this selector fails DKIM everywhere.",
                 remedy="Publish the public key again as one value, without quotes, backslashes or line breaks.",
-                record=key.repaired,
+                record=None if is_private_key(key.text) else key.repaired,
                 reference="RFC 6376 §3.6.1",
                 scope=f"selector:{selector}",
             )
@@ -273,13 +275,16 @@ def _examine_key(selector: str, domain: str, index: int, key: DkimKey, name: str
         findings.append(
             Finding(
                 rule="dkim-key-revoked",
-                level=Level.NOTE,
-                title=f"The DKIM key at {which} is revoked",
+                level=Level.FAULT if streams else Level.NOTE,
+                title=f"The DKIM key at {which} is revoked"
+                + (f", and the stream {streams[0]} signs with it" if streams else ""),
                 place=Place(name, "TXT", index),
                 topic=topic,
-                evidence=(key.text,),
+                evidence=(key.text, *(f"signs with it: {stream}" for stream in streams)),
                 reason="Its p= is empty: mail signed with this selector fails DKIM.",
-                remedy="If it is retired, nothing to do. If anything still signs with it, publish its key again.",
+                remedy="Sign with a selector whose key is published, or publish this key again."
+                if streams
+                else "If it is retired, nothing to do. If anything still signs with it, publish its key again.",
                 reference="RFC 6376 §3.6.1",
                 scope=f"selector:{selector}",
             )
