@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicNumbers
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from dns.rdtypes.ANY.TXT import TXT
 
-from rust_gauge.core.audit import AuditRequest, DomainAudit, Finding, Level, Stream, audit_domain
+from rust_gauge.core.audit import AuditRequest, BulkRule, DomainAudit, Finding, Level, Measured, Stream, audit_domain
 from rust_gauge.core.audit.audit import CHECK_ORDER
 from rust_gauge.core.audit.catalogue import RULES
 from rust_gauge.core.dns import (
@@ -246,7 +246,10 @@ def test_several_mistakes_are_all_found_and_the_worst_comes_first() -> None:
         (["v=spf1 a", "v=spf1 mx"], "v=spf1 a mx ~all"),
         (["v=spf1 a -all", "v=spf1 ipv4:192.0.2.1 -all"], "v=spf1 a ip4:192.0.2.1 -all"),
         (["v=spf1 a -all", "v=spf1 include:gone.example -all"], "v=spf1 a -all"),
-        (["v=spf1 redirect=x.example", "v=spf1 -ip4:192.0.2.1 a -all"], "v=spf1 -ip4:192.0.2.1 a include:x.example ~all"),
+        (
+            ["v=spf1 redirect=x.example", "v=spf1 -ip4:192.0.2.1 a -all"],
+            "v=spf1 -ip4:192.0.2.1 a include:x.example ~all",
+        ),
         (["v=spf1 -all", "v=spf1 include:gone.example -all"], None),
     ],
 )
@@ -733,3 +736,31 @@ def test_a_private_key_is_not_repeated_or_offered() -> None:
     secret = "MIIEpAIBAAKCAQEA" + "b" * 400
     findings = audit({KEY: [f"v=DKIM1; p={secret}"]}).findings
     assert not any(secret in text for f in findings for text in (f.title, f.remedy, f.record or "", *f.evidence))
+
+
+BULK = [
+    # messages a day, complaints and deliveries at reporting providers, (state of the volume rule, of the complaints)
+    (None, None, ("met", "unmeasured")),
+    (120.0, (0, 0), ("not_applicable", "unmeasured")),
+    (120.0, (0, 700), ("not_applicable", "met")),
+    (9000.0, (9, 3000), ("met", "not_met")),
+]
+
+
+@pytest.mark.parametrize(("daily", "complaints", "states"), BULK)
+def test_bulk_requirements_hold_from_their_volume_on_and_where_complaints_are_reported(
+    daily: float | None, complaints: tuple[int, int] | None, states: tuple[str, str]
+) -> None:
+    rules = [
+        BulkRule("dmarc", "policy", "dmarc", "2024-02-01", above=5000),
+        BulkRule("low", "few", "complaints", "2024-02-01", 0.001),
+    ]
+    request = AuditRequest("d.example", ("s1",), ask_servers=False, measured=Measured(daily, complaints))
+
+    def answer_all(questions: tuple[Any, ...]) -> tuple[Any, ...]:
+        return tuple(fetched(q, PAGE) if isinstance(q, PageQuestion) else answering(RIGHT)((q,))[0] for q in questions)
+
+    done = drive(audit_domain(request, rules), answer_all)
+    assert tuple(point.state for point in done.whole.bulk) == states
+    if complaints and complaints[1]:
+        assert f"{complaints[0]:,} of {complaints[1]:,}" in done.whole.bulk[1].detail

@@ -114,8 +114,20 @@ BROKEN_TERMS = st.sampled_from(
      "redirect=x.example", "redirect=none.example", "exp=e.example", "exp=f.example", "ip4:192.0.2.300", "ipv4:192.0.2.2",
      "include=x.example", "include: x.example", "ip6:2001:db8::1", "a:x.example", "mx:none.example", "foo", "ptr"]
 )  # fmt: skip
-BROKEN = st.lists(st.lists(BROKEN_TERMS, max_size=7).map(lambda terms: " ".join(["v=spf1", *terms])), min_size=1, max_size=2)
-SENDERS = ("192.0.2.1", "192.0.2.2", "192.0.2.5", "192.0.2.9", "192.0.2.77", "198.51.100.3", "2001:db8::1", "2001:db8::9", "57.88.3.2")
+BROKEN = st.lists(
+    st.lists(BROKEN_TERMS, max_size=7).map(lambda terms: " ".join(["v=spf1", *terms])), min_size=1, max_size=2
+)
+SENDERS = (
+    "192.0.2.1",
+    "192.0.2.2",
+    "192.0.2.5",
+    "192.0.2.9",
+    "192.0.2.77",
+    "198.51.100.3",
+    "2001:db8::1",
+    "2001:db8::9",
+    "57.88.3.2",
+)
 
 
 @settings(deadline=None, max_examples=300, suppress_health_check=[HealthCheck.too_slow])
@@ -140,7 +152,10 @@ def test_an_offered_record_has_no_fault_and_lets_the_same_senders_pass(published
                 assert term in finding.remedy, (published, record, finding.remedy)
         for ip in SENDERS:
             then, now = (
-                drive(check_host(ip, "d.example", "a@d.example", "h.example"), answering({**others, "d.example TXT": texts}))
+                drive(
+                    check_host(ip, "d.example", "a@d.example", "h.example"),
+                    answering({**others, "d.example TXT": texts}),
+                )
                 for texts in (published, [record])
             )
             if then.result is SpfResult.PASS and "all" not in then.term:

@@ -112,7 +112,8 @@ def test_five_bounces_of_one_message_are_one() -> None:
 
 def test_a_delivery_between_begins_anew_and_one_after_lets_go() -> None:
     assert not any(
-        asked.wish.state is State.HELD for asked in standing_wishes([seen(0), delivered(4), seen(5), seen(9)], DEFAULT_POLICY)
+        asked.wish.state is State.HELD
+        for asked in standing_wishes([seen(0), delivered(4), seen(5), seen(9)], DEFAULT_POLICY)
     )
     assert standing_wishes([seen(0), seen(4), seen(8), delivered(9)], DEFAULT_POLICY) == []
     gone = permanent(Cause.NO_SUCH_MAILBOX)

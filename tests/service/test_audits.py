@@ -86,6 +86,16 @@ def test_a_server_that_fails_for_a_while_changes_no_record(office: Office, clien
     assert [entry.kind for entry in client.audits.history(office.slug, name) if entry.kind == "record"] == []
 
 
+def test_a_record_is_gone_only_if_it_was_asked_for(office: Office, client: Client) -> None:
+    name = watched(office, client)
+    client.domains.update(office.slug, name, DomainChange(selectors=["s1", "s2"]))
+    client.audits.run(office.slug, name)
+    client.domains.update(office.slug, name, DomainChange(selectors=[]))
+    client.audits.run(office.slug, name)
+    entries = list(client.audits.history(office.slug, name))
+    assert [entry.title for entry in entries if "_domainkey" in entry.title and entry.kind == "record"] == []
+
+
 def put_off_others(office: Office) -> None:
     """The domains that other tests left behind are not due, so that a tick is about this one."""
     statement = text("UPDATE sending_domain SET next_audit_at = '2099-01-01' WHERE tenant_id <> :mine")
@@ -199,8 +209,8 @@ def test_bulk_rules_are_judged_by_what_was_measured(office: Office, client: Clie
     client.events.load(office.slug, ndjson(*rows))
     points = {point.key: point for point in client.audits.run(office.slug, name).bulk}
     assert points["complaints-ceiling"].state == "not_met"
-    assert points["one-click"].state == "unmeasured"
-    assert points["dmarc"].state == "met"
+    assert points["one-click"].state == "not_applicable", "it is required from 5,000 messages a day on"
+    assert (points["dmarc"].state, points["ptr"].state) == ("not_applicable", "unmeasured")
 
 
 # Would this pass?
@@ -279,7 +289,8 @@ def test_selectors_in_a_feedback_report_are_looked_at_from_then(office: Office, 
 def test_a_batch_runs_as_a_job_and_one_bad_name_spoils_nothing(office: Office, client: Client) -> None:
     names = [f"b{n}.{office.slug}.example" for n in range(60)]
     office.world.zone(f"{office.slug}.example", "".join(f'b{n} IN TXT "v=spf1 -all"\n' for n in range(60)))
-    made = client.audits.start_batch(office.slug, [*names, "no domain", "dead.example"])
+    again = [names[0].upper(), f"{names[0]}."]  # the same domain, which is audited once
+    made = client.audits.start_batch(office.slug, [*names, *again, "no domain", "dead.example"])
     assert (made.state, made.total) == ("waiting", 62)
     office.world.work()
     done = client.jobs.get(office.slug, made.id)
@@ -289,6 +300,7 @@ def test_a_batch_runs_as_a_job_and_one_bad_name_spoils_nothing(office: Office, c
     assert results[60].problem
     assert {finding.rule for finding in results[0].findings} >= {"dmarc-missing", "mx-missing"}
     assert "dns-name-missing" in {finding.rule for finding in results[61].findings}
+    assert any(reason.startswith("MTA-STS") or "not" in reason for reason in results[0].not_checked)
     assert [batch.id for batch in client.jobs.list(office.slug, kind="batch")] == [made.id]
 
 

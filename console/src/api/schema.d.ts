@@ -2885,6 +2885,7 @@ export interface components {
          *       "spf_lookups": 1,
          *       "cause": "asked",
          *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "unicode_name": "",
          *       "records": [
          *         {
          *           "purpose": "spf",
@@ -3053,6 +3054,12 @@ export interface components {
              * @description Time of the last check without changes
              */
             checked_at?: string | null;
+            /**
+             * Unicode Name
+             * @description The name in U-labels if it is internationalised, for display only
+             * @default
+             */
+            unicode_name: string;
             /** Records */
             records: components["schemas"]["PublishedRecord"][];
             /** Findings */
@@ -3363,7 +3370,8 @@ export interface components {
          *           "scope": "all",
          *           "mail": 1
          *         }
-         *       ]
+         *       ],
+         *       "not_checked": []
          *     }
          */
         BatchResult: {
@@ -3384,6 +3392,12 @@ export interface components {
             notes: number;
             /** Findings */
             findings: components["schemas"]["Finding"][];
+            /**
+             * Not Checked
+             * @description Requirements that this audit could not judge, with why
+             * @default []
+             */
+            not_checked: string[];
         };
         /**
          * BulkPoint
@@ -3405,7 +3419,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "met" | "not_met" | "unmeasured";
+            state: "met" | "not_met" | "unmeasured" | "not_applicable";
             /** Detail */
             detail: string;
             /** Since */
@@ -4011,6 +4025,7 @@ export interface components {
          *       "sends": true,
          *       "audit_every_hours": 24,
          *       "verified": false,
+         *       "unicode_name": "",
          *       "last_audit": {
          *         "id": 1,
          *         "domain": "news.glasswort.example",
@@ -4062,6 +4077,12 @@ export interface components {
              * @default false
              */
             verified: boolean;
+            /**
+             * Unicode Name
+             * @description The name in U-labels if it is internationalised, for display only
+             * @default
+             */
+            unicode_name: string;
             last_audit?: components["schemas"]["AuditSummary"] | null;
         };
         /**
@@ -7799,7 +7820,8 @@ export interface components {
          *               "scope": "all",
          *               "mail": 1
          *             }
-         *           ]
+         *           ],
+         *           "not_checked": []
          *         }
          *       ],
          *       "next": "text"
@@ -7827,6 +7849,7 @@ export interface components {
          *           "sends": true,
          *           "audit_every_hours": 24,
          *           "verified": false,
+         *           "unicode_name": "",
          *           "last_audit": {
          *             "id": 1,
          *             "domain": "news.glasswort.example",

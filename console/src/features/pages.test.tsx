@@ -71,6 +71,7 @@ const plain = {aliases: [], source: '', strings: []};
 const audit: Schemas['Audit'] = {
   id: 7,
   domain: DOMAIN,
+  unicode_name: '',
   finished_at: new Date().toISOString(),
   faults: 1,
   risks: 0,

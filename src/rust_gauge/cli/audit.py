@@ -116,7 +116,7 @@ def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
     arguments = session.arguments
     source = local.source(arguments)
     for name in arguments.domain if source.zones else ():
-        wanted = f".{name.rstrip('.').lower()}"
+        wanted = f".{_a_labels(name)}"
         if not any(wanted.endswith(f".{zone}") for zone in source.zones):
             raise UsageError(f"{name} is in none of the given zones: {', '.join(source.zones[:10])}")
     try:
@@ -133,8 +133,24 @@ def _local(session: Session) -> tuple[list[Audit], formats.Lines]:
         Path(arguments.record_to).write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", "utf-8")
         session.output.say(f"{len(answers):,} answers were written to {arguments.record_to}")
     here = os.getcwd()
-    lines = {key: (os.path.relpath(file, here), line) for key, (file, line) in source.lines.items()}
+    texts: dict[str, list[str]] = {}
+    lines = {}
+    for key, (file, line) in source.lines.items():
+        if file not in texts:
+            texts[file] = Path(file).read_text("utf-8", "replace").splitlines()
+        text = texts[file][line - 1] if line <= len(texts[file]) else ""
+        lines[key] = (os.path.relpath(file, here), line, text)
     return [judged.audit for judged in done], lines
+
+
+def _a_labels(name: str) -> str:
+    """Return a name as zones hold it; as it is if it is not a domain name, which the audit itself reports."""
+    import idna  # it is large, and only audits of given zones need it
+
+    try:
+        return idna.encode(name.rstrip("."), uts46=True).decode("ascii")
+    except idna.IDNAError:
+        return name.rstrip(".").lower()
 
 
 def status_of(audits: Sequence[Audit], fail_on: str) -> int:
@@ -216,6 +232,12 @@ def _batch_results(session: Session, tenant: str, id: int) -> int:
     session.output.items(
         session.arguments.format, found, BatchResult, ("domain", "audit", "first finding"), _result_row
     )
+    if session.arguments.format == "text":
+        whys: dict[str, int] = {}
+        for reason in (reason for result in found for reason in result.not_checked):
+            whys[reason] = whys.get(reason, 0) + 1
+        for reason, count in sorted(whys.items(), key=lambda pair: -pair[1])[:10]:
+            session.output.say(f"Not checked for {plural(count, 'domain')}: {reason}")
     return 3 if any(result.faults for result in found) else 0
 
 

@@ -3,7 +3,7 @@
 import shutil
 import textwrap
 
-from rust_gauge.cli.output import Output, plural
+from rust_gauge.cli.output import Output, both_forms, plural
 from rust_gauge.contract.audits import Audit, AuditComparison, CheckPoint, Finding, LookupNode, StreamResult
 
 _NOTHING = {
@@ -20,7 +20,8 @@ def show(output: Output, result: Audit) -> None:
     """The whole audit as text."""
     counted = ((result.faults, "fault"), (result.risks, "risk"), (result.notes, "note"))
     counts = ", ".join(plural(n, word) for n, word in counted)
-    output.line(f"{output.paint(result.domain, 'bold')}  {counts}  ({result.finished_at:%Y-%m-%d %H:%M} UTC)")
+    name = both_forms(result.domain, result.unicode_name)
+    output.line(f"{output.paint(name, 'bold')}  {counts}  ({result.finished_at:%Y-%m-%d %H:%M} UTC)")
     output.line()
     _show_checks(output, result.checks)
     for record in result.records:

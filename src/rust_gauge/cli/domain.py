@@ -3,7 +3,7 @@
 from itertools import islice
 
 from rust_gauge.cli.nouns import TABLE, Noun, confirm_option, number_id
-from rust_gauge.cli.output import plural
+from rust_gauge.cli.output import both_forms, plural
 from rust_gauge.cli.session import Session, checked
 from rust_gauge.contract.audits import HistoryEntry
 from rust_gauge.contract.domains import Domain, DomainChange
@@ -58,7 +58,14 @@ def _row(domain: Domain) -> tuple[object, ...]:
         state = (f"{plural(audit.faults, 'fault')}, {plural(audit.risks, 'risk')}", level)
     when = f"{audit.finished_at:%Y-%m-%d %H:%M}" if audit else ""
     verified = ("yes", "sound") if domain.verified else ("no", "dim")
-    return domain.tenant, domain.name, state, when, verified, " ".join(domain.selectors)
+    return (
+        domain.tenant,
+        both_forms(domain.name, domain.unicode_name),
+        state,
+        when,
+        verified,
+        " ".join(domain.selectors),
+    )
 
 
 def show(session: Session) -> int:
@@ -69,7 +76,7 @@ def show(session: Session) -> int:
 
     def text() -> None:
         kind = "sends mail" if domain.sends else "parked: never sends mail"
-        output.line(f"{output.paint(domain.name, 'bold')}  ({tenant})  {kind}")
+        output.line(f"{output.paint(both_forms(domain.name, domain.unicode_name), 'bold')}  ({tenant})  {kind}")
         output.line(f"selectors: {' '.join(domain.selectors) or 'none'}")
         output.line(f"verified: {'yes' if domain.verified else 'no; see rustgauge proof start ' + domain.name}")
         output.line(

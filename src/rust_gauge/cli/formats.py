@@ -7,7 +7,7 @@ from xml.sax.saxutils import escape, quoteattr
 from rust_gauge import __version__
 from rust_gauge.contract.audits import Audit, Finding
 
-Lines = Mapping[tuple[str, str], tuple[str, int]]
+Lines = Mapping[tuple[str, str], tuple[str, int, str]]  # (name, type) -> file, line, text of the line
 RANK = {"fault": 0, "risk": 1, "note": 2}
 _SARIF_LEVEL = {"fault": "error", "risk": "warning", "note": "note"}
 COLUMNS = ("domain", "level", "rule", "name", "type", "column", "length", "title", "reason", "remedy", "record",
@@ -64,7 +64,11 @@ def _sarif_result(audit: Audit, finding: Finding, order: list[str], lines: Lines
     }
     at = lines.get((place.name, place.rdtype)) or lines.get((audit.domain, "SOA"))
     if at is not None:
-        region = {"startLine": at[1]}
+        region = {"startLine": at[1], "startColumn": len(at[2]) - len(at[2].lstrip()) + 1}
+        columns = _columns(at[2], _value_at(audit, finding))
+        if 0 < place.column <= len(columns):  # the value is on this line: point into it
+            last = min(place.column + max(1, place.length), len(columns) + 1) - 2
+            region |= {"startColumn": columns[place.column - 1], "endColumn": columns[last] + 1}
         location["physicalLocation"] = {"artifactLocation": {"uri": at[0]}, "region": region}
     return {
         "ruleId": finding.rule,
@@ -81,6 +85,31 @@ def _sarif_result(audit: Audit, finding: Finding, order: list[str], lines: Lines
             "evidence": finding.evidence,
         },
     }
+
+
+def _value_at(audit: Audit, finding: Finding) -> str:
+    """Return the published value that a finding points into; empty if it is not among the records."""
+    place = finding.place
+    values = next((r.values for r in audit.records if (r.name, r.rdtype) == (place.name, place.rdtype)), [])
+    return values[place.record] if place.record < len(values) else ""
+
+
+def _columns(line: str, value: str) -> list[int]:
+    """Return the column of each character of a value in its line of a zone file; empty if it is not on this line.
+
+    Between the characters of a value there may be quotes, the blanks between strings, and backslashes.
+    """
+    start = line.find(value[:8]) if value else -1
+    columns: list[int] = []
+    at = start
+    for char in value if start >= 0 else "":
+        while at < len(line) and line[at] != char and line[at] in '" \\':
+            at += 1
+        if at >= len(line) or line[at] != char:
+            return []
+        columns.append(at + 1)
+        at += 1
+    return columns
 
 
 def junit(audits: Sequence[Audit], fail_on: str) -> str:

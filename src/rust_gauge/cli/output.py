@@ -217,6 +217,11 @@ def plural(number: int, word: str) -> str:
     return f"{number:,} {word}{'' if number == 1 else 's'}"
 
 
+def both_forms(name: str, unicode_name: str) -> str:
+    """`xn--bcher-kva.example (bücher.example)` for an internationalised name, the name alone for others."""
+    return f"{name} ({unicode_name})" if unicode_name else name
+
+
 def percent(value: float | None) -> str:
     """A fraction as people read it, with as many digits as it needs."""
     if value is None:

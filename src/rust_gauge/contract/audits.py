@@ -236,7 +236,7 @@ class BulkPoint(Model):
 
     key: str
     text: str
-    state: Literal["met", "not_met", "unmeasured"]
+    state: Literal["met", "not_met", "unmeasured", "not_applicable"]
     detail: str
     since: str
 
@@ -258,6 +258,7 @@ class AuditSummary(Model):
 class Audit(AuditSummary):
     """One audit of a domain with all details."""
 
+    unicode_name: str = Field("", description="The name in U-labels if it is internationalised, for display only")
     records: list[PublishedRecord]
     findings: list[Finding]
     questions: list[Question]
@@ -321,6 +322,7 @@ class BatchResult(Model):
     risks: int
     notes: int
     findings: list[Finding]
+    not_checked: list[str] = Field(default=[], description="Requirements that this audit could not judge, with why")
 
 
 class SpfCheckRequest(Model):

@@ -54,4 +54,5 @@ class Domain(Model):
     sends: bool = True
     audit_every_hours: int = 24
     verified: bool = Field(False, description="Verified itself, or by a parent domain")
+    unicode_name: str = Field("", description="The name in U-labels if it is internationalised, for display only")
     last_audit: AuditSummary | None = None

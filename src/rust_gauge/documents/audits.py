@@ -7,6 +7,7 @@ from rust_gauge.contract import audits as c
 from rust_gauge.core.audit import DomainAudit, Finding, Level, StreamOutcome
 from rust_gauge.core.audit.examination import Examination
 from rust_gauge.core.dmarc import Discoveries, Discovery, DmarcOutcome, below_policy, effective_policy
+from rust_gauge.core.names import in_unicode
 from rust_gauge.core.spf import LOOKUP_LIMIT, Authorised, LookupNode, LookupTree
 from rust_gauge.core.transport import ListAnswer
 
@@ -28,6 +29,7 @@ def audit_document(
         {
             "id": id,
             "domain": result.domain,
+            "unicode_name": in_unicode(result.domain),
             "finished_at": finished_at,
             "faults": result.count(Level.FAULT),
             "risks": result.count(Level.RISK),

@@ -1,8 +1,8 @@
 """What audits leave behind in addition to their snapshots: history, keys by first sight, settings."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 
 from sqlalchemy import Connection, func, insert, or_, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
@@ -124,6 +124,21 @@ def recent_counts(
         .group_by(t.stream.c.name, c.kind)
     )
     return {(name or "", kinds[kind]): int(n) for name, kind, n in rows}
+
+
+def complaint_counts(
+    connection: Connection, tenant_id: int, domain_id: int, since: date, providers: Collection[int]
+) -> tuple[int, int]:
+    """Return (complaints, delivered) since a day at these providers: those that report complaints."""
+    c = t.flow_day.c
+    rows = connection.execute(
+        select(c.kind, func.sum(c.n))
+        .where(c.tenant_id == tenant_id, c.domain_id == domain_id, c.day >= since, c.provider_id.in_(list(providers)))
+        .where(c.kind.in_((Kind.COMPLAINED.number, Kind.DELIVERED.number)))
+        .group_by(c.kind)
+    )
+    counts = {kind: int(n) for kind, n in rows}
+    return counts.get(Kind.COMPLAINED.number, 0), counts.get(Kind.DELIVERED.number, 0)
 
 
 def due_domains(connection: Connection, now: datetime, limit: int = 500) -> list[DueDomain]:

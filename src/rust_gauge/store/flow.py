@@ -223,6 +223,9 @@ def sums(connection: Connection, tenant_id: int, first: date, last: date) -> dic
     return {row.kind: int(row.n) for row in connection.execute(query.group_by(c.kind))}
 
 
+REPORTS_WITHIN = timedelta(days=180)  # a provider that sent no complaint for so long is taken not to report any
+
+
 def reporting_providers(connection: Connection, since: date) -> set[int]:
     """Return providers that sent a complaint report to anybody here since a day: the others do not report."""
     c = t.flow_sum_day.c

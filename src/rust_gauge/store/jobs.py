@@ -387,6 +387,7 @@ class BatchRow:
     risks: int
     notes: int
     findings: list[Document]
+    not_checked: list[str]
 
 
 def list_results(connection: Connection, id: int, after: int, limit: int) -> list[BatchRow]:

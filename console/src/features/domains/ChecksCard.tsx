@@ -68,8 +68,18 @@ export function ChecksCard({audit}: {audit: Audit}) {
   );
 }
 
-const BULK = {met: ['■', 'sound'], not_met: ['×', 'seized'], unmeasured: ['?', 'soft']} as const;
-const WORDS = {met: 'met', not_met: 'not met', unmeasured: 'not measured yet'} as const;
+const BULK = {
+  met: ['■', 'sound'],
+  not_met: ['×', 'seized'],
+  unmeasured: ['?', 'soft'],
+  not_applicable: ['–', 'soft'],
+} as const;
+const WORDS = {
+  met: 'met',
+  not_met: 'not met',
+  unmeasured: 'not measured yet',
+  not_applicable: 'does not apply',
+} as const;
 
 export function BulkCard({audit}: {audit: Audit}) {
   const points = audit.bulk ?? [];

@@ -5,7 +5,7 @@ import {useAudit, useNewestAudit} from './queries';
 import {useFlow} from '../mailflow/queries';
 import {useReadings} from '../readings/queries';
 import {Button} from '../../design/Button';
-import {Card} from '../../design/Card';
+import {Card, Soft} from '../../design/Card';
 import {firstDay, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
@@ -134,6 +134,7 @@ export function DomainPage() {
         )}
         <div>
           <h1>{name}</h1>
+          {audit.data?.unicode_name && <Soft>{audit.data.unicode_name}</Soft>}
           <p>
             <b>{said.strong}</b> {said.rest}
           </p>

@@ -20,6 +20,7 @@ const NAME = 'copperline.example';
 const audit = (more: Partial<Schemas['Audit']>): Schemas['Audit'] => ({
   id: 1,
   domain: NAME,
+  unicode_name: '',
   finished_at: '2026-11-20T12:00:00Z',
   faults: 0,
   risks: 0,

@@ -30,14 +30,17 @@ def judge_bulk(whole: Examination, measured: Measured, rules: Iterable[BulkRule]
     """Add a point for each rule, and the check-list's line."""
     for rule in rules:
         state, detail = _judge(whole, measured, rule)
-        small = measured.messages_a_day is not None and measured.messages_a_day < rule.above
-        if small and state == "not_met":
-            detail += f" (required from {rule.above:,.0f} or more a day)"
+        if measured.messages_a_day is not None and measured.messages_a_day < rule.above:
+            state = "not_applicable"
+            detail += f". Required from {rule.above:,.0f} messages a day on; {measured.messages_a_day:,.0f} are sent"
         whole.bulk.append(BulkPoint(rule.key, rule.text, state, detail, rule.since))
     if not whole.bulk:
         return
-    counts = {state: sum(point.state == state for point in whole.bulk) for state in ("met", "not_met", "unmeasured")}
+    states = ("met", "not_met", "unmeasured", "not_applicable")
+    counts = {state: sum(point.state == state for point in whole.bulk) for state in states}
     summary = f"{counts['met']} met, {counts['not_met']} not met, {counts['unmeasured']} not measured yet"
+    if counts["not_applicable"]:
+        summary += f", {counts['not_applicable']} do not apply"
     state = CheckState.RISK if counts["not_met"] else CheckState.UNMEASURED if counts["unmeasured"] else CheckState.GOOD
     whole.point("bulk", "Bulk-sender readiness", state, summary)
 
@@ -85,11 +88,15 @@ def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
         if measured.one_click is None:
             return "unmeasured", "no message examined yet"
         return ("met", "messages have it") if measured.one_click else ("not_met", "messages do not have it")
-    value = measured.complaint_rate if rule.measure == "complaints" else measured.tls_share
-    if value is None:
-        return "unmeasured", "nothing counted yet"
     if rule.measure == "complaints":
-        return (
-            "met" if value < rule.limit else "not_met"
-        ), f"{100 * value:.3f} % of delivered mail, limit {100 * rule.limit:g} %"
-    return ("met" if value >= rule.limit else "not_met"), f"{percent(value, 1)} over TLS"
+        if measured.complaints is None or not measured.complaints[1]:
+            return "unmeasured", "no mail in the last 7 days at a provider that reports complaints"
+        count, delivered = measured.complaints
+        rate = count / delivered
+        detail = (
+            f"{100 * rate:.3f} % ({count:,} of {delivered:,} delivered in 7 days at providers that report complaints)"
+        )
+        return ("met" if rate < rule.limit else "not_met"), f"{detail}, limit {100 * rule.limit:g} %"
+    if measured.tls_share is None:
+        return "unmeasured", "nothing counted yet"
+    return ("met" if measured.tls_share >= rule.limit else "not_met"), f"{percent(measured.tls_share, 1)} over TLS"

@@ -87,7 +87,7 @@ class StreamOutcome:
 
 @dataclass(frozen=True, slots=True)
 class BulkPoint:
-    """One requirement for bulk mail: `met`, `not_met` or `unmeasured`."""
+    """One requirement for bulk mail: `met`, `not_met`, `unmeasured`, or `not_applicable` below its volume."""
 
     key: str
     text: str

@@ -43,7 +43,7 @@ class Measured:
     """What our own counts say, for the bulk-sender rules; None is not measured yet."""
 
     messages_a_day: float | None = None
-    complaint_rate: float | None = None  # a fraction of delivered mail, where the provider reports complaints
+    complaints: tuple[int, int] | None = None  # (complaints, delivered) at providers that report complaints, 7 days
     one_click: bool | None = None  # whether messages carry the one-click header (RFC 8058)
     tls_share: float | None = None  # share of deliveries over TLS
 

@@ -9,6 +9,7 @@ import hashlib
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from enum import StrEnum
 from functools import cached_property
 from itertools import islice
@@ -152,6 +153,11 @@ def verify_message(raw: bytes, now: int | None = None) -> DnsProgram[tuple[DkimV
     return tuple(verdicts)
 
 
+def _moment(seconds: int) -> str:
+    """Return Unix seconds as people read them."""
+    return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d %H:%M UTC")
+
+
 def _verify(
     hashes: _Hashes, index: int, header: HeaderField, signature: DkimSignature, now: int | None
 ) -> DnsProgram[DkimVerdict]:
@@ -160,7 +166,7 @@ def _verify(
         detail = "; ".join(f"column {p.column}: {p.what}" for p in signature.problems[:5])
         return DkimVerdict(DkimResult.PERMERROR, "signature-unreadable", detail, index, signature)
     if signature.expires_at is not None and now is not None and now > signature.expires_at:
-        detail = f"it expired {now - signature.expires_at} s ago (x={signature.expires_at})"
+        detail = f"it expired on {_moment(signature.expires_at)} (x={signature.expires_at})"
         return DkimVerdict(DkimResult.FAIL, "signature-expired", detail, index, signature)
     # Step 2 (§6.1.2): the key.
     name = f"{signature.selector}._domainkey.{signature.domain}"

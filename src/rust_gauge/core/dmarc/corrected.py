@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 
-from rust_gauge.core.dmarc.record import DMARC_TAGS, MISSPELT_TAGS, POLICIES, DmarcRecord, is_dmarc1, read_policy
+from rust_gauge.core.dmarc.record import DMARC_TAGS, MISSPELT_TAGS, POLICIES, is_dmarc1, read_policy
 
 _BREAKS = re.compile(r"\\[nrt]|[\r\n\t]")
 _QUOTES = re.compile(r"[\"“”‘’`]|\\(?=\W|$)|'(?=\W|$)")
@@ -52,15 +52,6 @@ def correct_policy(texts: Sequence[str]) -> CorrectedPolicy | None:
     words = [f"{name}={merged[name]}" for name in ("p", *(name for name in merged if name != "p"))]
     text = "; ".join(["v=DMARC1", *words])
     return None if read_policy(text).problems else CorrectedPolicy(text, tuple(dict.fromkeys(left_out)))
-
-
-def is_changed(record: DmarcRecord, text: str) -> bool:
-    """Return whether a text asks for something else than a published record that receivers can read."""
-    new = read_policy(text)
-    return (record.policy, record.subdomain_policy, record.absent_policy, record.percent, record.strict_dkim,
-            record.strict_spf, record.rua, record.ruf) != (
-            new.policy, new.subdomain_policy, new.absent_policy, new.percent, new.strict_dkim, new.strict_spf, new.rua,
-            new.ruf)  # fmt: skip
 
 
 def _tags(text: str, left_out: list[str]) -> dict[str, str]:

@@ -1,17 +1,17 @@
 """Names: domain names and mailbox addresses as values that are checked once and compared safely afterwards."""
 
 from rust_gauge.core.names.address import Address, address_key, parse_address
-from rust_gauge.core.names.domain import a_labels, is_public_suffix, normalise_domain, registered_domain, u_labels
+from rust_gauge.core.names.domain import a_labels, in_unicode, is_public_suffix, normalise_domain, registered_domain
 from rust_gauge.core.names.ip import parse_ip
 
 __all__ = [
     "Address",
     "a_labels",
     "address_key",
+    "in_unicode",
     "is_public_suffix",
     "normalise_domain",
     "parse_address",
     "parse_ip",
     "registered_domain",
-    "u_labels",
 ]

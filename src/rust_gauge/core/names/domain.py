@@ -74,14 +74,14 @@ def a_labels(name: str) -> str:
         return name
 
 
-def u_labels(name: str) -> str:
-    """Return a name as people read it (RFC 5890), for display only; unchanged if it has no A-labels."""
+def in_unicode(name: str) -> str:
+    """Return an internationalised name in U-labels (RFC 5890), for display only; empty for any other name."""
     if "xn--" not in name.lower():
-        return name
+        return ""
     try:
         return idna.decode(name)
     except idna.IDNAError:
-        return name
+        return ""
 
 
 @cache

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import orjson
+from sqlalchemy import Connection
 
 from rust_gauge.contract.audits import (
     Audit,
@@ -19,6 +20,7 @@ from rust_gauge.contract.audits import (
     AuditSummary,
     BulkRule,
     FeedbackReport,
+    Finding,
     HistoryEntry,
     MessageCheck,
     RecordChange,
@@ -46,7 +48,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import audits as store_audits
 from rust_gauge.store import domains as store_domains
-from rust_gauge.store import jobs
+from rust_gauge.store import flow, jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
@@ -106,7 +108,9 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     )
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
-    request = audit_request(row, settings, counts, now, seen, elsewhere, _selectors_seen(context, tenant, row))
+    complaints = context.store.transaction(lambda c: _complaints(c, tenant, row, now))
+    seen_selectors = _selectors_seen(context, tenant, row)
+    request = audit_request(row, settings, counts, now, seen, elsewhere, seen_selectors, complaints)
     request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
@@ -117,6 +121,12 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     return _with_proof(_keep(context, tenant, row, document, cause, now), row)
 
 
+def _complaints(connection: Connection, tenant: TenantAccess, row: DomainRow, now: datetime) -> tuple[int, int]:
+    """Return (complaints, delivered) of the last seven days where complaints are reported."""
+    reporting = flow.reporting_providers(connection, now.date() - flow.REPORTS_WITHIN)
+    return store_audits.complaint_counts(connection, tenant.id, row.id, now.date() - timedelta(days=6), reporting)
+
+
 def audit_request(
     row: DomainRow,
     settings: AuditSettings,
@@ -125,6 +135,7 @@ def audit_request(
     seen: dict[str, int],
     elsewhere: dict[str, tuple[str, ...]],
     selectors_seen: Sequence[Selector] = (),
+    complaints: tuple[int, int] | None = None,
 ) -> AuditRequest:
     streams = tuple(
         Stream(
@@ -134,13 +145,8 @@ def audit_request(
         )
         for s in row.streams
     )  # fmt: skip
-    delivered = sum(n for (_, kind), n in counts.items() if kind == "delivered")
-    complained = sum(n for (_, kind), n in counts.items() if kind == "complained")
-    accepted = sum(n for (_, kind), n in counts.items() if kind == "accepted")
-    measured = Measured(
-        messages_a_day=accepted / 7 if counts else None,
-        complaint_rate=complained / delivered if delivered else None,
-    )
+    sent = max(sum(n for (_, kind), n in counts.items() if kind == known) for known in ("accepted", "delivered"))
+    measured = Measured(messages_a_day=sent / 7 if counts else None, complaints=complaints)
     return AuditRequest(
         row.name,
         (*(Selector(selector, "hand") for selector in row.selectors), *selectors_seen),
@@ -221,16 +227,29 @@ def record_changes(before: Audit, after: Audit) -> list[RecordChange]:
     """Names whose published values differ. Where one side got no answer nothing is known, so nothing changed."""
     old = {(r.purpose, r.name, r.rdtype): r for r in before.records if r.status in _KNOWN}
     new = {(r.purpose, r.name, r.rdtype): r for r in after.records if r.status in _KNOWN}
-    unknown = {
-        (r.purpose, r.name, r.rdtype) for audit in (before, after) for r in audit.records if r.status not in _KNOWN
-    }
+    answered = _answered(before) & _answered(after)
     out = []
     for key in [*old, *(key for key in new if key not in old)]:
         first = sorted(old[key].values) if key in old else []
         second = sorted(new[key].values) if key in new else []
-        if first != second and key not in unknown:
+        if first != second and f"{key[1]} {key[2]}" in answered:
             out.append(RecordChange(purpose=key[0], name=key[1], rdtype=key[2], before=first, after=second))
     return out
+
+
+def _answered(audit: Audit) -> set[str]:
+    """Return the questions of an audit that were answered: only about these anything is known."""
+    asked = {each.question for each in audit.questions if each.status in _KNOWN}
+    silent = {f"{r.name} {r.rdtype}" for r in audit.records if r.status not in _KNOWN}
+    return (asked | {f"{r.name} {r.rdtype}" for r in audit.records if r.status in _KNOWN}) - silent
+
+
+def _gone(finding: Finding, after: Audit) -> bool:
+    """Return whether a finding of an earlier audit is gone; not if its requirement could not be judged this time."""
+    place = f"{finding.place.name} {finding.place.rdtype}"
+    asked = {each.question: each.status for each in after.questions}
+    checks = {check.key: check.state for check in after.checks}
+    return asked.get(place, "found") in _KNOWN and checks.get(finding.check) != "unmeasured"
 
 
 def _changes(before: Audit, after: Audit) -> list[dict[str, Any]]:
@@ -240,7 +259,8 @@ def _changes(before: Audit, after: Audit) -> list[dict[str, Any]]:
         title = f"{change.name} {change.rdtype} {what}"
         rows.append({"kind": "record", "title": title[:500], "document": change.model_dump()})
     old, new = {f.id: f for f in before.findings}, {f.id: f for f in after.findings}
-    for kind, found in (("appeared", set(new) - set(old)), ("gone", set(old) - set(new))):
+    gone = {id for id in set(old) - set(new) if _gone(old[id], after)}
+    for kind, found in (("appeared", set(new) - set(old)), ("gone", gone)):
         for id in sorted(found):
             finding = (new if kind == "appeared" else old)[id]
             rows.append({"kind": kind, "title": finding.title[:500], "document": finding.model_dump()})
@@ -325,7 +345,7 @@ def compare_audits(
         after=AuditSummary.model_validate(last.model_dump(include=set(AuditSummary.model_fields))),
         records=record_changes(first, last),
         appeared=[finding for id, finding in new.items() if id not in old],
-        gone=[finding for id, finding in old.items() if id not in new],
+        gone=[finding for id, finding in old.items() if id not in new and _gone(finding, last)],
         checks=[
             [points[check.key], check]
             for check in last.checks

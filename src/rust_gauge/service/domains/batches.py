@@ -29,7 +29,11 @@ CHUNK = 50  # results written together
 
 def start_batch(context: Context, tenant: TenantAccess, request: BatchRequest, by: str) -> ShownJob:
     """Audit many domains; none of them has to be watched."""
-    names = list(dict.fromkeys(name.strip() for name in request.names if name.strip()))
+    given = (name.strip() for name in request.names if name.strip())
+    once: dict[str, str] = {}
+    for name in given:
+        once.setdefault(_same(name), name)
+    names = list(once.values())
     if not names:
         raise ServiceProblem("invalid-request", "The list of names is empty", remedy="Send at least one domain name")
     now = context.clock()
@@ -43,6 +47,14 @@ def start_batch(context: Context, tenant: TenantAccess, request: BatchRequest, b
         return id
 
     return service_jobs.get(context, tenant, context.store.transaction(write))
+
+
+def _same(name: str) -> str:
+    """Return what is the same for a domain however it is written; the text itself if it is no domain."""
+    try:
+        return normalise_domain(name)
+    except DomainNameError:
+        return name
 
 
 def list_results(context: Context, tenant: TenantAccess, id: int, cursor: str | None, limit: int) -> Page[BatchResult]:
@@ -61,6 +73,7 @@ def list_results(context: Context, tenant: TenantAccess, id: int, cursor: str | 
             risks=row.risks,
             notes=row.notes,
             findings=row.findings,
+            not_checked=row.not_checked,
         )
         for row in rows[:limit]
     ]
@@ -129,4 +142,5 @@ def _result(number: int, name: str, result: DomainAudit | None = None, *, proble
         "risks": result.count(Level.RISK) if result else 0,
         "notes": result.count(Level.NOTE) if result else 0,
         "findings": findings,
+        "not_checked": [f"{c.title}: {c.summary}" for c in result.checks if c.state == "unmeasured"] if result else [],
     }

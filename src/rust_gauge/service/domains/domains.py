@@ -4,7 +4,7 @@ from rust_gauge.contract.audits import AuditSummary
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain, StreamPath
 from rust_gauge.core.errors import DomainNameError, IpAddressError
-from rust_gauge.core.names import normalise_domain, parse_ip
+from rust_gauge.core.names import in_unicode, normalise_domain, parse_ip
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
@@ -112,5 +112,6 @@ def show_domain(tenant: TenantAccess, row: DomainRow) -> Domain:
         sends=row.sends,
         audit_every_hours=row.audit_every_hours,
         verified=row.verified,
+        unicode_name=in_unicode(row.name),
         last_audit=summary,
     )

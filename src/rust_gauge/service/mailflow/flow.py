@@ -39,7 +39,6 @@ from rust_gauge.store.intake import CAMPAIGN, IP, TAG
 from rust_gauge.store.tables import OTHER_PROVIDERS
 
 _NEW_AFTER = timedelta(days=28)  # a cause that was not met for so long is new
-REPORTS_WITHIN = timedelta(days=180)  # a provider that sent no complaint for so long is taken not to report any
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +98,7 @@ def get_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
 
     def write(connection: Connection) -> Flow:
         columns = columns_of(connection, tenant.id, today)
-        reporting = store_flow.reporting_providers(connection, today - REPORTS_WITHIN)
+        reporting = store_flow.reporting_providers(connection, today - store_flow.REPORTS_WITHIN)
         lines = store_flow.flow_lines(connection, tenant.id, first, last, where)
         earlier = store_flow.flow_lines(connection, tenant.id, first - span, last - span, where)
         times: dict[int, Counter[int]] = defaultdict(Counter)
@@ -132,7 +131,7 @@ def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowD
 
     def write(connection: Connection) -> FlowDays:
         columns = columns_of(connection, tenant.id, today)
-        reporting = store_flow.reporting_providers(connection, today - REPORTS_WITHIN)
+        reporting = store_flow.reporting_providers(connection, today - store_flow.REPORTS_WITHIN)
         reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
         days: dict[int, list[FlowCounts]] = defaultdict(lambda: [FlowCounts() for _ in range(length)])
         for day, line in store_flow.flow_days(connection, tenant.id, first, last, where):
@@ -244,7 +243,7 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
             for where in filters
         ]
         places = [id for id in [*columns.names, OTHER_PROVIDERS] if any(id in side for side in sides)]
-        reporting = store_flow.reporting_providers(connection, context.clock().date() - REPORTS_WITHIN)
+        reporting = store_flow.reporting_providers(connection, context.clock().date() - store_flow.REPORTS_WITHIN)
         reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
         names = (_called(one), _called(other))
         # Complaints are only compared where they are reported.

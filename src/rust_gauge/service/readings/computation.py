@@ -31,7 +31,6 @@ from rust_gauge.core.reputation import (
     read,
 )
 from rust_gauge.core.reputation.factors import Kind as FactorKind
-from rust_gauge.service.mailflow.flow import REPORTS_WITHIN
 from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
@@ -178,7 +177,7 @@ class Place:
 
 def place_of(connection: Connection, tenant_id: int, today: date, factors: tuple[Factor, ...] | None = None) -> Place:
     columns = columns_of(connection, tenant_id, today)
-    reporting = {columns.place(id) for id in flow.reporting_providers(connection, today - REPORTS_WITHIN)}
+    reporting = {columns.place(id) for id in flow.reporting_providers(connection, today - flow.REPORTS_WITHIN)}
     common: dict[int, dict[date, float]] = defaultdict(dict)
     for row in provider_norms.provider_days(connection, first_day(today), columns.names):
         if row.common:

@@ -14,7 +14,6 @@ from rust_gauge.contract.relays import RelayDescription, RelayLines
 from rust_gauge.contract.worklist import AlertSettings, LineRow
 from rust_gauge.core.reputation import COUNTS
 from rust_gauge.core.reputation.lines import BOUNCES, COMPLAINTS, Line, Standing, crossed, crossings_ahead, stand
-from rust_gauge.service.mailflow.flow import REPORTS_WITHIN
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.computation import Counted, count
 from rust_gauge.service.runtime.units import UnitOfWork
@@ -112,7 +111,7 @@ def _rates(
     """Return by subject: bounces of all mail, complaints of the mail at providers that report them. With a relay: by
     stream.
     """
-    reporting = sorted(flow.reporting_providers(connection, today - REPORTS_WITHIN))
+    reporting = sorted(flow.reporting_providers(connection, today - flow.REPORTS_WITHIN))
     if relay_id is None:
         # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.
         all_mail = reading_counters.mail_sums(connection, tenant.id, kind, since)

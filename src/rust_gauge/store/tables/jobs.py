@@ -1,6 +1,6 @@
 """Work of the workers, and locks."""
 
-from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text
+from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text, text
 from sqlalchemy.dialects.mysql import MEDIUMBLOB, SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
@@ -66,4 +66,5 @@ batch_result = table(
     Column("risks", SMALLINT(unsigned=True), nullable=False),
     Column("notes", SMALLINT(unsigned=True), nullable=False),
     Column("findings", JSON, nullable=False),
+    Column("not_checked", JSON, nullable=False, server_default=text("'[]'")),
 )
