@@ -408,7 +408,7 @@ def test_each_stream_is_tried_as_it_is_sent(
         check_whole(finding)
     (outcome,) = result.whole.streams
     fails = any("its mail would be" in text for f in result.findings for text in (f.title, *f.evidence))
-    assert outcome.by_list.result == ("fail" if fails else "pass"), "a stream that fails is told with its cause"
+    assert outcome.by_list.result == ("fail" if fails else "pass"), "a failing stream is reported with its cause"
 
 
 def test_streams_of_a_domain_without_policy_are_judged_too() -> None:

@@ -151,7 +151,7 @@ def _to_list(tree: LookupTree, record: SpfRecord) -> dict[str, list[Network]]:
             out[node.term] = node.networks
             excess = {4: excess[4] - node.void4, 6: excess[6] - node.void6}
     over = tree.cost - sum(node.cost for node in tree.nodes if node.term in out) - LOOKUP_LIMIT
-    # What gives the most look-ups back for the fewest addresses goes first.
+    # What saves the most look-ups for the fewest addresses goes first.
     for node in sorted(tree.nodes, key=lambda node: (len(_networks(node)) / node.cost, node.column)):
         if over <= 0:
             break

@@ -50,7 +50,7 @@ def start_batch(context: Context, tenant: TenantAccess, request: BatchRequest, b
 
 
 def _same(name: str) -> str:
-    """Return what is the same for a domain however it is written; the text itself if it is no domain."""
+    """Return what is the same for a domain however it is written; the text itself for anything else."""
     try:
         return normalise_domain(name)
     except DomainNameError:
