@@ -25,6 +25,7 @@ from rust_gauge.core.dns import (
     PageQuestion,
     drive,
 )
+from rust_gauge.core.recordplan import PlanRequest, make_plan
 from rust_gauge.core.transport import DnsList
 from tests.answers import answering
 from tests.core.test_tag_lists import RSA_1024, RSA_2048
@@ -764,3 +765,42 @@ def test_bulk_requirements_hold_from_their_volume_on_and_where_complaints_are_re
     assert tuple(point.state for point in done.whole.bulk) == states
     if complaints and complaints[1]:
         assert f"{complaints[0]:,} of {complaints[1]:,}" in done.whole.bulk[1].detail
+
+
+PARKED: dict[str, list[str] | None] = {
+    SPF: ["v=spf1 -all"],
+    KEY: None,
+    "d.example MX": ["0 ."],
+    DMARC: ["v=DMARC1; p=reject"],
+}
+PARKED_WRONG: list[tuple[dict[str, list[str] | None], str, str | None]] = [
+    ({"d.example MX": None}, "mx-missing", "0 ."),
+    ({SPF: None}, "spf-missing", "v=spf1 -all"),
+    ({SPF: ["v=spf1 a -all"], "d.example A": ["192.0.2.1"]}, "spf-parked-open", "v=spf1 -all"),
+    ({SPF: ["v=spf1 ~all"]}, "spf-parked-open", "v=spf1 -all"),
+    ({DMARC: None}, "dmarc-missing", "v=DMARC1; p=reject"),
+    ({DMARC: ["v=DMARC1; p=none"]}, "dmarc-only-watching", "v=DMARC1; p=reject"),
+    ({DMARC: ["v=DMARC1; p=quarantine"]}, "dmarc-only-watching", "v=DMARC1; p=reject"),
+]
+
+
+def test_a_parked_domain_that_says_so_everywhere_has_no_finding() -> None:
+    result = audit(PARKED, sends=False, selectors=())
+    assert [finding.rule for finding in result.findings] == []
+    closed = audit(
+        {**PARKED, SPF: ["v=spf1 redirect=none.d.example"], "none.d.example TXT": ["v=spf1 -all"]},
+        sends=False,
+        selectors=(),
+    )
+    assert [finding.rule for finding in closed.findings] == [], "a redirect to -all is closed"
+    plan = drive(make_plan(PlanRequest("d.example", "d.example", sends=False)), answering({}))
+    planned = {f"{r.name} {r.rdtype}": [r.value if r.rdtype == "TXT" else f"{r.priority} ."] for r in plan.records}
+    assert {key: PARKED[key] for key in planned} == planned, "the plan and the audit agree"
+
+
+@pytest.mark.parametrize(("changes", "rule", "record"), PARKED_WRONG)
+def test_a_parked_domain_is_told_what_it_lacks(
+    changes: dict[str, list[str] | None], rule: str, record: str | None
+) -> None:
+    findings = audit({**PARKED, **changes}, sends=False, selectors=()).findings
+    assert [(finding.rule, finding.record) for finding in findings] == [(rule, record)]

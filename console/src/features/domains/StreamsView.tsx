@@ -5,6 +5,7 @@ import type {Schemas} from '../../api/client';
 import {useChangeDomain, useDomain} from './queries';
 import {useSenders} from '../recordplan/queries';
 import {Button} from '../../design/Button';
+import {CheckField} from '../../design/CheckField';
 import {Confirm} from '../../design/Confirm';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Field} from '../../design/Field';
@@ -241,6 +242,16 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
   return (
     <Card title="Streams" note="how this domain sends; used by audits and plans">
       {domain.error && <Trouble error={domain.error} />}
+      {domain.data && streams.length === 0 && (
+        <p style={{margin: '0 0 8px'}}>
+          <CheckField
+            label="This domain never sends mail (parked)"
+            isSelected={!domain.data.sends}
+            isDisabled={change.isPending}
+            onChange={(parked) => change.mutate({sends: !parked}, {onSuccess: onChanged})}
+          />
+        </p>
+      )}
       {lacking.map((each) => (
         <p key={each.stream} style={{margin: '0 0 6px', fontSize: 13}}>
           <Tag level={each.aligned === false ? 'fault' : 'risk'}>{each.stream || name}</Tag> {each.summary}

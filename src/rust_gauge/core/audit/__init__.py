@@ -4,7 +4,7 @@ from rust_gauge.core.audit.audit import AuditRequest, DomainAudit, PublishedReco
 from rust_gauge.core.audit.bulk_rules import BulkRule
 from rust_gauge.core.audit.examination import BulkPoint, Check, CheckState, HostSeen, KeySeen, StreamOutcome
 from rust_gauge.core.audit.findings import Finding, Level, Place
-from rust_gauge.core.audit.request import USUAL_SELECTORS, Measured, Selector, Stream
+from rust_gauge.core.audit.request import USUAL_SELECTORS, Measured, Selector, Stream, streams_of
 
 __all__ = [
     "USUAL_SELECTORS",
@@ -25,4 +25,5 @@ __all__ = [
     "Stream",
     "StreamOutcome",
     "audit_domain",
+    "streams_of",
 ]

@@ -78,7 +78,7 @@ def audit_domain(request: AuditRequest, bulk_rules: Iterable[BulkRule] = ()) -> 
     )
     whole = _together(parts)
     whole.findings = examine_answers(request.domain, trace.answers.values(), whole.findings)
-    judge_bulk(whole, request.measured, bulk_rules)
+    judge_bulk(whole, request.measured, bulk_rules, sends=request.sends)
     findings = sorted(_one_each(whole), key=lambda finding: finding.level.rank)
     whole.findings = findings
     asked = tuple((str(question), str(answer.status)) for question, answer in trace.answers.items())

@@ -26,9 +26,13 @@ class BulkRule:
     above: float = 0.0
 
 
-def judge_bulk(whole: Examination, measured: Measured, rules: Iterable[BulkRule]) -> None:
-    """Add a point for each rule, and the check-list's line."""
+def judge_bulk(whole: Examination, measured: Measured, rules: Iterable[BulkRule], *, sends: bool | None = None) -> None:
+    """Add a point for each rule, and the check-list's line. For a domain that never sends, none of them applies."""
     for rule in rules:
+        if sends is False:
+            text = "This domain never sends"
+            whole.bulk.append(BulkPoint(rule.key, rule.text, "not_applicable", text, rule.since))
+            continue
         state, detail = _judge(whole, measured, rule)
         if measured.messages_a_day is not None and measured.messages_a_day < rule.above:
             state = "not_applicable"

@@ -36,6 +36,8 @@ def examine_dkim(request: AuditRequest) -> DnsProgram[Examination]:
         whole.point("dkim", "DKIM", CheckState.UNMEASURED, unanswered[0].summary)
     elif told:
         whole.point("dkim", "DKIM", CheckState.FAULT, "No usable key at any selector")
+    elif request.sends is False:
+        whole.point("dkim", "DKIM", CheckState.ABSENT, "Not needed: this domain never sends")
     else:
         whole.point("dkim", "DKIM", CheckState.UNMEASURED, "No selectors known; DNS cannot list them")
     return whole

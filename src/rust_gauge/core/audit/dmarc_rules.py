@@ -75,7 +75,7 @@ def _offered(request: AuditRequest, out: Examination) -> DnsProgram[list[Finding
 
 
 _CORRECTED = ("dmarc-syntax", "dmarc-several-records", "dmarc-not-recognised", "dmarc-unknown-tag", "dmarc-missing",
-              "dmarc-misplaced", "dmarc-dangling-alias", "dmarc-psd")  # fmt: skip
+              "dmarc-misplaced", "dmarc-dangling-alias", "dmarc-psd", "dmarc-only-watching")  # fmt: skip
 
 
 def _said_of(proposed: CorrectedPolicy, texts: tuple[str, ...]) -> str:
@@ -108,13 +108,15 @@ def _examined(request: AuditRequest) -> DnsProgram[Examination]:
     walked = found.by_walk.at
     if not last.texts and walked is not None and walked.record is not None:  # only the tree walk finds one
         out.show("dmarc", walked.answer, list(walked.texts))
-        out.findings += _examine_record(domain, walked.domain, Place(walked.answer.question.name, "TXT"), walked.record)
+        out.findings += _examine_record(
+            request, walked.domain, Place(walked.answer.question.name, "TXT"), walked.record
+        )
     elif not last.texts:
         out.findings += yield from _missing(request, own, last)
     elif len(last.texts) > 1:
         out.findings.append(_several(place, last.texts))
     for index, text in enumerate(last.texts):
-        out.findings += _examine_record(domain, last.domain, Place(place.name, "TXT", index), read_policy(text))
+        out.findings += _examine_record(request, last.domain, Place(place.name, "TXT", index), read_policy(text))
     out.findings += _differences(found, place)
     record = found.by_list.record or found.by_walk.record
     if record is not None:
@@ -292,7 +294,8 @@ def _several(place: Place, texts: tuple[str, ...]) -> Finding:
     )
 
 
-def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:
+def _examine_record(request: AuditRequest, owner: str, place: Place, record: DmarcRecord) -> list[Finding]:
+    domain, parked = request.domain, request.sends is False
     findings = []
     topic = str(place.record) if place.record else ""
     if record.problems:
@@ -313,24 +316,29 @@ def _examine_record(domain: str, owner: str, place: Place, record: DmarcRecord) 
         )
     inherited = owner != domain
     policy = (record.subdomain_policy or record.policy) if inherited else record.policy
-    if policy == "none":
+    if policy == "none" or (parked and policy == "quarantine"):
         by = record.tags.get("sp") if inherited and record.subdomain_policy else record.tags.get("p")
         findings.append(
             Finding(
                 rule="dmarc-only-watching",
                 level=Level.RISK,
-                title=f"DMARC for {domain} is p=none" + (f", by the record of {owner}" if inherited else ""),
+                title=f"DMARC for {domain} is p={policy}" + (f", by the record of {owner}" if inherited else ""),
                 place=Place(place.name, "TXT", place.record, by.column, len(by.name) + 1 + len(by.value))
                 if by
                 else place,
                 topic=topic,
                 evidence=(f"{by.name}={by.value}" if by else record.text,),
-                reason="Forged mail with this name is delivered normally.",
-                remedy="When the reports show that all your mail aligns, move to p=quarantine, then to p=reject.",
+                reason="Forged mail with this name is delivered normally."
+                if policy == "none"
+                else "Forged mail with this name still reaches the spam folder.",
+                remedy="This domain never sends: publish p=reject."
+                if parked
+                else "When the reports show that all your mail aligns, move to p=quarantine, then to p=reject.",
+                record="v=DMARC1; p=reject" if parked else None,
                 reference="RFC 7489 §6.3",
             )
         )
-    if not record.rua:
+    if not record.rua and not parked:
         findings.append(
             Finding(
                 rule="dmarc-no-reports",

@@ -2,6 +2,7 @@
 (RFC 5321 §4.1.4)."""
 
 import ipaddress
+from dataclasses import replace
 
 from dns.rdtypes.ANY.PTR import PTR
 from dns.rdtypes.IN.A import A
@@ -20,7 +21,7 @@ def examine_hosts(request: AuditRequest) -> DnsProgram[Examination]:
     """Look at each sending address that is known."""
     out = Examination()
     ips = [ip for ip in request.all_ips() if _valid(ip)][:_MAX_IPS]
-    helos = {ip: stream for stream in request.streams for ip in stream.ips if stream.helo}
+    helos = {ip: replace(s, helo=s.helo_of(ip)) for s in request.streams for ip in s.ips if s.helo_of(ip)}
     parts: list[Examination] = yield from gather([_examine_ip(ip, helos.get(ip)) for ip in ips])
     for part in parts:
         out.findings += part.findings

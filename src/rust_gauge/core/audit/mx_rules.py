@@ -37,13 +37,13 @@ def examine_mx(request: AuditRequest) -> DnsProgram[Examination]:
     values = [f"{mx.preference} {mx.exchange.to_text(omit_final_dot=True)}" for mx in mxs]
     out.show("mx", answer, values)
     if not mxs:
-        out.findings.append(_missing(domain))
+        out.findings.append(_missing(domain, parked=request.sends is False))
         out.point("mx", "MX", CheckState.ABSENT, "No MX record")
         out.point("mailboxes", "postmaster and abuse", CheckState.ABSENT, "No host accepts mail for this name")
         return out
     null = [index for index, mx in enumerate(mxs) if mx.exchange == dns.name.root]
-    if null:
-        out.findings.append(_null(domain, values, null[0], alone=len(mxs) == 1, sends=request.sends is not False))
+    if null and not (len(mxs) == 1 and request.sends is False):  # a parked name is right to have it
+        out.findings.append(_null(domain, values, null[0], alone=len(mxs) == 1))
     hosts = mx_hosts(answer.records)[:_MAX_HOSTS]
     questions = tuple(DnsQuestion(host, kind) for host in hosts for kind in ("A", "AAAA", "CNAME"))
     answers = (yield questions) if questions else ()
@@ -109,7 +109,19 @@ def _is_address(host: str) -> bool:
     return True
 
 
-def _missing(domain: str) -> Finding:
+def _missing(domain: str, *, parked: bool) -> Finding:
+    if parked:
+        return Finding(
+            rule="mx-missing",
+            level=Level.NOTE,
+            title=f"{domain} never sends, but does not say that it accepts no mail",
+            place=Place(domain, "MX"),
+            reason="Without an MX record senders try the address of the name itself, for days if it does not answer.",
+            remedy="Publish a null MX: priority 0 and a dot as the host.",
+            record="0 .",
+            reference="RFC 7505 §3",
+            scope="none",
+        )
     return Finding(
         rule="mx-missing",
         level=Level.NOTE,
@@ -122,10 +134,10 @@ def _missing(domain: str) -> Finding:
     )
 
 
-def _null(domain: str, values: list[str], index: int, *, alone: bool, sends: bool) -> Finding:
+def _null(domain: str, values: list[str], index: int, *, alone: bool) -> Finding:
     return Finding(
         rule="mx-null" if alone else "mx-null-beside-others",
-        level=Level.FAULT if not alone else Level.RISK if sends else Level.NOTE,
+        level=Level.RISK if alone else Level.FAULT,
         title=f"{domain} states that it accepts no mail" + ("" if alone else ", and names hosts that do"),
         place=Place(domain, "MX", index),
         evidence=tuple(values),

@@ -1,8 +1,9 @@
 """What an audit is asked to look at: the domain, and what DNS alone cannot tell about it."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
+from rust_gauge.core.sending import SendingPath
 from rust_gauge.core.transport import DnsList
 
 USUAL_SELECTORS = ("default", "dkim", "k1", "key1", "mail", "s1", "s2", "selector1", "selector2", "sig1")
@@ -36,6 +37,32 @@ class Stream:
     relay: str = ""
     helo: str = ""
     ips: tuple[str, ...] = ()
+    more_selectors: tuple[str, ...] = ()  # others that the relay signs with
+    selector_of_relay: bool = False  # `selector` is one of the relay's keys
+    helos: tuple[tuple[str, str], ...] = ()  # (address, HELO name), where they differ from `helo`
+    include: str = ""  # what the relay wants included, and networks it sends from, where single addresses are not known
+    networks: tuple[str, ...] = ()
+
+    def helo_of(self, ip: str) -> str:
+        """Return the HELO name of an address."""
+        return dict(self.helos).get(ip) or self.helo
+
+
+def streams_of(paths: Iterable[SendingPath]) -> tuple[Stream, ...]:
+    """Return streams over their relays as an audit examines them, one for each relay."""
+    out = []
+    for path in paths:
+        domain, selector = path.keys[0] if path.keys else ("", "")
+        out.append(
+            Stream(
+                path.stream, path.header_from, path.envelope, domain, selector, path.relay_name, path.helo, path.ips,
+                tuple(other for _, other in path.keys[1:]),
+                path.relay is not None and selector in [need.selector for need in path.relay.dkim],
+                path.hosts, path.relay.include if path.relay else "",
+                path.relay.networks if path.relay else (),
+            )
+        )  # fmt: skip
+    return tuple(out)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +103,9 @@ class AuditRequest:
     def all_selectors(self) -> tuple[Selector, ...]:
         """Each selector of this domain once; given ones come before usual ones."""
         given = [selector if isinstance(selector, Selector) else Selector(selector) for selector in self.selectors]
-        given += [Selector(s.selector, "stream") for s in self.streams if s.selector and s.dkim_domain == self.domain]
+        own = [stream for stream in self.streams if stream.dkim_domain == self.domain]
+        given += [Selector(s.selector, "relay" if s.selector_of_relay else "stream") for s in own if s.selector]
+        given += [Selector(selector, "relay") for stream in own for selector in stream.more_selectors]
         given += [Selector(name, "usual") for name in self.usual_selectors]
         return tuple({text.name.lower(): text for text in reversed(given)}.values())[::-1]
 

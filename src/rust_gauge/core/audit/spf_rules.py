@@ -69,8 +69,10 @@ def examine_spf(request: AuditRequest) -> DnsProgram[Examination]:
         out.point("spf", "SPF", CheckState.FAULT, "No SPF record is published")
         return out
     out.findings += yield from _examine_records(domain, answer, published, out)
-    if len(records) == 1 and request.sends is False and not _closed(records[0]):
+    if len(records) == 1 and request.sends is False and not (yield from _closed(domain, out)):
         out.findings.append(_open_though_parked(domain))
+    if request.sends is False:  # there is one record that is right for it
+        out.findings = [replace(f, record=_PARKED) if f.record is not None else f for f in out.findings]
     out.point("spf", "SPF", CheckState.GOOD, _summary(out.spf_tree, out.authorised, len(records)))
     return out
 
@@ -247,8 +249,15 @@ def _summary(tree: LookupTree | None, networks: Authorised | None, count: int) -
     return f"{tree.cost} of {LOOKUP_LIMIT} lookups; {networks.ipv4_addresses:,} IPv4 addresses authorised{six}"
 
 
-def _closed(record: SpfRecord) -> bool:
-    return len(record.directives) == 1 and record.all is not None and record.all.qualifier is Qualifier.FAIL
+def _closed(domain: str, out: Examination) -> DnsProgram[bool]:
+    """Return whether the record as a whole lets nobody send: `-all`, by itself or where a redirect leads (§6.1)."""
+    if out.authorised is None or out.authorised.networks or out.authorised.open_ended:
+        return False
+    for ip in (_STRANGERS4[0], _STRANGERS6[0]):
+        outcome = yield from check_host(ip, domain, f"postmaster@{domain}", domain)
+        if outcome.result not in (SpfResult.FAIL, SpfResult.TEMPERROR):
+            return False
+    return True
 
 
 def _open_though_parked(domain: str) -> Finding:

@@ -1,6 +1,7 @@
 """How each stream fares with DMARC: what aligns, by both ways of finding the organisation, and what would happen."""
 
 import ipaddress
+from collections import Counter
 
 from rust_gauge.core.audit.examination import CheckState, Examination, StreamOutcome
 from rust_gauge.core.audit.findings import Finding, Level, Place
@@ -8,19 +9,26 @@ from rust_gauge.core.audit.request import AuditRequest, Stream
 from rust_gauge.core.dkim import looks_like_key, parse_dkim_key
 from rust_gauge.core.dmarc import Identifier, evaluate
 from rust_gauge.core.dns import DnsProgram, ask, gather
-from rust_gauge.core.spf import SpfResult, check_host, correct, is_spf1
+from rust_gauge.core.spf import SpfResult, check_host, correct, is_spf1, parse_spf, walk_lookups
 
 _MAX_IPS = 8  # addresses of one stream that are tried
+_MAX_NETWORKS = 4  # networks of a relay of which one address is tried
 
 
 def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
     """Evaluate every stream that is described."""
     out = Examination()
-    parts: list[Examination] = yield from gather([_examine_stream(stream) for stream in request.streams])
+    counts = Counter(stream.name for stream in request.streams)
+    called = [s.name if counts[s.name] == 1 or not s.relay else f"{s.name} over {s.relay}" for s in request.streams]
+    parts: list[Examination] = yield from gather(
+        [_examine_stream(stream, name) for stream, name in zip(request.streams, called, strict=True)]
+    )
     for part in parts:
         out.findings += part.findings
         out.streams += part.streams
-    if not out.streams:
+    if not out.streams and request.sends is False:
+        out.point("alignment", "Alignment", CheckState.ABSENT, "Not needed: this domain never sends")
+    elif not out.streams:
         what = "No streams described yet: add the envelope domain and d= of each stream"
         out.point("alignment", "Alignment", CheckState.UNMEASURED, what)
     else:
@@ -29,15 +37,13 @@ def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
     return out
 
 
-def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
+def _examine_stream(stream: Stream, called: str) -> DnsProgram[Examination]:
     out = Examination()
     spf = yield from _spf(stream)
     identifiers = []
     if stream.envelope or stream.helo:
-        passed = bool(spf) and all(result == SpfResult.PASS for _, result, _ in spf)
-        bad = next((reason for _, result, reason in spf if result != SpfResult.PASS), "")
-        why = bad if spf else "no sending IPs known, so SPF was not evaluated"
-        identifiers.append(Identifier("spf", stream.envelope or stream.helo, passed or not spf, why))
+        passed, why = yield from _passes(stream, spf)
+        identifiers.append(Identifier("spf", stream.envelope or stream.helo, passed, why))
     if stream.dkim_domain:
         detail = yield from _key(stream)
         identifiers.append(Identifier("dkim", stream.dkim_domain, not detail, detail))
@@ -66,9 +72,9 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
             Finding(
                 rule="stream-spf",
                 level=Level.FAULT,
-                title=f"SPF does not pass for the stream {stream.name} from {failing[0][0]}",
+                title=f"SPF does not pass for the stream {called} from {failing[0][0]}",
                 place=Place(stream.envelope or stream.helo, "TXT"),
-                topic=stream.name,
+                topic=called,
                 evidence=tuple(f"{ip}: {result}, {reason}" for ip, result, reason in failing),
                 reason="Mail from this IP is not authorised by the envelope domain.",
                 remedy=f"Add {'the IP' if len(failing) == 1 else 'the IPs'} to the SPF record of "
@@ -89,9 +95,9 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
             Finding(
                 rule="stream-not-aligned",
                 level=Level.FAULT if policy in ("quarantine", "reject") else Level.RISK,
-                title=f"The stream {stream.name} does not align with {stream.header_from}: its mail would be {happens}",
+                title=f"The stream {called} does not align with {stream.header_from}: its mail would be {happens}",
                 place=place,
-                topic=stream.name,
+                topic=called,
                 evidence=tuple(_line(a.identifier, a.relaxed) for a in by_list.aligned)
                 or ("nothing is authenticated",),
                 reason=by_list.reason[:1].upper() + by_list.reason[1:] + ".",
@@ -105,9 +111,9 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
             Finding(
                 rule="stream-ways-differ",
                 level=Level.RISK,
-                title=f"The stream {stream.name} aligns by the public suffix list and not by the tree walk",
+                title=f"The stream {called} aligns by the public suffix list and not by the tree walk",
                 place=place,
-                topic=stream.name,
+                topic=called,
                 evidence=(by_list.reason, by_walk.reason),
                 reason="Receivers that follow DMARCbis treat its mail as forged.",
                 remedy=f"Sign with d={stream.header_from}.",
@@ -122,9 +128,9 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 Finding(
                     rule="stream-only-spf",
                     level=Level.RISK,
-                    title=f"The stream {stream.name} aligns by SPF only",
+                    title=f"The stream {called} aligns by SPF only",
                     place=place,
-                    topic=stream.name,
+                    topic=called,
                     evidence=tuple(_line(a.identifier, a.counts) for a in by_list.aligned),
                     reason="SPF does not survive forwarding: forwarded mail of this stream fails DMARC.",
                     remedy=f"Sign with d={by_list.organisation} as well.",
@@ -133,6 +139,21 @@ def _examine_stream(stream: Stream) -> DnsProgram[Examination]:
                 )
             )
     return out
+
+
+def _passes(stream: Stream, spf: tuple[tuple[str, str, str], ...]) -> DnsProgram[tuple[bool, str]]:
+    """Return whether SPF passes, and why not or what is not known.
+
+    Without any address to try, a record at the envelope domain is taken to list the relay, and that is said.
+    """
+    bad = next((reason for _, result, reason in spf if result not in (SpfResult.PASS, SpfResult.TEMPERROR)), "")
+    if spf:
+        return not bad and any(result == SpfResult.PASS for _, result, _ in spf), bad
+    domain = stream.envelope or stream.helo
+    answer = yield from ask(domain, "TXT")
+    if not answer.failed and not any(is_spf1(txt.text) for txt in answer.texts):
+        return False, f"{domain} has no SPF record"
+    return True, "no sending IPs known, so SPF was not evaluated"
 
 
 def _with_ips(stream: Stream, ips: list[str]) -> DnsProgram[str | None]:
@@ -164,30 +185,45 @@ def _spf(stream: Stream) -> DnsProgram[tuple[tuple[str, str, str], ...]]:
     domain = stream.envelope or stream.helo
     if not domain:
         return ()
-    good = []
-    for ip in stream.ips[:_MAX_IPS]:
-        try:
-            ipaddress.ip_address(ip)
-        except ValueError:
-            continue
-        good.append(ip)
-    outcomes = yield from gather([check_host(ip, domain, f"postmaster@{domain}", stream.helo) for ip in good])
+    good = [ip for ip in stream.ips[:_MAX_IPS] if _is_address(ip)]
+    if not good:
+        good = yield from _from_networks(stream)
+    outcomes = yield from gather([check_host(ip, domain, f"postmaster@{domain}", stream.helo_of(ip)) for ip in good])
     return tuple(
         (ip, str(spf_outcome.result), spf_outcome.reason) for ip, spf_outcome in zip(good, outcomes, strict=True)
     )
 
 
+def _is_address(ip: str) -> bool:
+    try:
+        ipaddress.ip_address(ip)
+    except ValueError:
+        return False
+    return True
+
+
+def _from_networks(stream: Stream) -> DnsProgram[list[str]]:
+    """Return an address of each network that the relay sends from, as far as its include or its networks say."""
+    networks = [ipaddress.ip_network(text, strict=False) for text in stream.networks]
+    if stream.include and not networks:
+        tree = yield from walk_lookups("", parse_spf(f"v=spf1 include:{stream.include} -all"))
+        networks = [network for node in tree.flat() for network in node.networks]
+    return [str(network.network_address) for network in networks[:_MAX_NETWORKS]]
+
+
 def _key(stream: Stream) -> DnsProgram[str]:
-    """Why signatures of the stream cannot hold; empty when its key is usable or cannot be judged."""
+    """Return why signatures of the stream cannot hold; empty when a key is usable or cannot be judged."""
     if not stream.selector:
         return ""
-    name = f"{stream.selector}._domainkey.{stream.dkim_domain}"
-    answer = yield from ask(name, "TXT")
-    if answer.failed:
-        return ""
-    keys = [parse_dkim_key(txt.text) for txt in answer.texts if looks_like_key(txt.text)]
-    if not keys:
-        return f"no key at {name}"
-    if any(key.usable for key in keys):
-        return ""
-    return f"the key at {name} is revoked" if keys[0].revoked else f"the key at {name} has a syntax error"
+    whys = []
+    for selector in (stream.selector, *stream.more_selectors):
+        name = f"{selector}._domainkey.{stream.dkim_domain}"
+        answer = yield from ask(name, "TXT")
+        keys = [parse_dkim_key(txt.text) for txt in answer.texts if looks_like_key(txt.text)]
+        if answer.failed or any(key.usable for key in keys):
+            return ""
+        if not keys:
+            whys.append(f"no key at {name}")
+        else:
+            whys.append(f"the key at {name} is revoked" if keys[0].revoked else f"the key at {name} has a syntax error")
+    return whys[0]

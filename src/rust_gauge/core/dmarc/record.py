@@ -150,8 +150,10 @@ def _without_escapes(text: str) -> tuple[str, list[Problem]]:
     problems = []
     chars = list(text)
     for match in re.finditer(r"[\r\n]+|\\[rn]", text):
-        where = "at the end of" if not text[match.end() :].strip(" ;") else "in"
-        problems.append(Problem(f"a line break is {where} the record", match.start() + 1, len(match.group())))
+        at_end = not text[match.end() :].strip(" ;\r\n")
+        if at_end or match.group().startswith("\\"):  # between tags receivers take it as a blank
+            where = "at the end of" if at_end else "in"
+            problems.append(Problem(f"a line break is {where} the record", match.start() + 1, len(match.group())))
         chars[match.start() : match.end()] = " " * len(match.group())
     for match in _ESCAPED.finditer(text):
         problems.append(Problem("a backslash is before the semicolon", match.start() + 1))

@@ -24,7 +24,6 @@ from rust_gauge.core.recordplan.record import (
     value_forms,
     zone_line,
 )
-from rust_gauge.core.recordplan.relay import DkimNeed, HostNeed, PlannedStream, Relay, SendingHost
 from rust_gauge.core.recordplan.slips import Cause, Piece, differences
 from rust_gauge.core.recordplan.spf import IncludeCost, SpfOption, SpfPlan, merge_spf
 from rust_gauge.core.recordplan.watch import (
@@ -39,6 +38,7 @@ from rust_gauge.core.recordplan.watch import (
     silent_servers,
     watch_questions,
 )
+from rust_gauge.core.sending import DkimNeed, HostNeed, PlannedStream, Relay, SendingHost
 
 __all__ = [
     "STAGES",

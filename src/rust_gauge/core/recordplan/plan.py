@@ -6,14 +6,16 @@ somebody else (reverse DNS, names in a relay's own zone) is in the plan too, mar
 
 import ipaddress
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from rust_gauge.core.dmarc import discover_by_walk
 from rust_gauge.core.dns import DnsProgram, ask
 from rust_gauge.core.names import registered_domain
+from rust_gauge.core.recordplan.conflicts import one_each
 from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
-from rust_gauge.core.recordplan.relay import HostNeed, PlannedStream, Relay
-from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, include_costs, label_of, merge_spf
+from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, include_costs, merge_spf
+from rust_gauge.core.sending import HostNeed, PlannedStream, Relay, SendingPath, expand_streams
+from rust_gauge.core.sending.paths import label_of
 from rust_gauge.core.spf import Qualifier, SpfRecord, is_spf1, parse_spf
 
 STAGES = ("watch", "quarantine", "reject")
@@ -162,13 +164,13 @@ def plan_records(
     planner.tracking()
     planner.transport()
     planner.hosts()
-    records = tuple({(r.name, r.rdtype, r.value, r.purpose): r for r in planner.records}.values())
+    records, conflicts = one_each(planner.records)
     return RecordPlan(
         request.domain,
         request.zone,
         records,
         tuple(planner.spf),
-        (*planner.advice, *_advice(request)),
+        (*planner.advice, *(Advice(title, why, name) for title, why, name in conflicts), *_advice(request)),
         planner.sts_policy,
     )
 
@@ -218,10 +220,9 @@ class _Planner:
         self.records: list[PlannedRecord] = []
         self.spf: list[SpfPlan] = []
         self.sts_policy = ""
+        self.paths: tuple[SendingPath, ...] = expand_streams(request.streams, request.relays, self.ways)
         self.used = [
-            self.by_name[name]
-            for name in dict.fromkeys(name for stream in request.streams for name in stream.relays)
-            if name in self.by_name
+            self.by_name[name] for name in dict.fromkeys(path.relay_name for path in self.paths) if name in self.by_name
         ]
 
     def add(self, purpose: Purpose, name: str, rdtype: str, value: str, why: str, **more: object) -> None:
@@ -240,19 +241,17 @@ class _Planner:
 
     def senders(self) -> None:
         users: dict[str, list[Relay]] = {self.request.domain: []}
-        for stream in self.request.streams:
-            for relay in self._relays(stream):
-                envelope = stream.envelope or self._return_path(stream, relay) or stream.header_from
-                if self.ways.get(relay.name) == "drop":
-                    continue
-                if self.ways.get(relay.name) == "move" and envelope == self.request.domain:
-                    envelope = f"{label_of(relay.name)}.{envelope}"
-                if self._return_path(stream, relay) != envelope:
-                    users.setdefault(envelope, []).append(relay)
+        for path in self.paths:
+            if path.relay is not None and path.envelope and not path.at_return_path:
+                users.setdefault(path.envelope, []).append(path.relay)
         for relay in self.used:
-            if relay.return_path is not None and self._uses_return_path(relay):
+            if relay.return_path is not None and any(p.at_return_path and p.relay is relay for p in self.paths):
                 self._return_path_records(relay, relay.return_path)
         ending = self.settings.spf_ending or self.published.spf_ending or "~all"
+        unknown_relays = [path.relay_name for path in self.paths if path.relay_name and not path.envelope]
+        for name in dict.fromkeys(unknown_relays):
+            title = f"The relay {name} is not described"
+            self.advice.append(Advice(title, "The plan does not have its records. Describe what it needs", name))
         listed = frozenset(name for name, choice in self.ways.items() if choice == "list")
         for name, relays in users.items():
             if name != self.request.domain and not self._inside(name):
@@ -260,9 +259,11 @@ class _Planner:
             own = name == self.request.domain
             unknown = self._unknown_senders() if own else ()
             merged = merge_spf(
-                name, relays, self.costs, ending=ending, listed=listed,
+                name, relays, self.costs, ending="~all" if own and unknown_relays else ending, listed=listed,
                 extra=(*self.settings.keep_terms, *unknown) if own else (),
             )  # fmt: skip
+            if own and unknown_relays and merged.value == "v=spf1 -all":
+                merged = replace(merged, value="v=spf1 ~all")  # somebody sends, and nobody has said from where
             if unknown:
                 title = f"The published SPF record authorises senders that the plan does not know: {', '.join(unknown)}"
                 why = (
@@ -297,14 +298,6 @@ class _Planner:
             out.append(term)
         return tuple(out)
 
-    def _uses_return_path(self, relay: Relay) -> bool:
-        streams = [stream for stream in self.request.streams if relay.name in stream.relays]
-        return any(not s.envelope or s.envelope == self._return_path(s, relay) for s in streams)
-
-    def _return_path(self, stream: PlannedStream, relay: Relay) -> str:
-        need = relay.return_path
-        return f"{need.label}.{stream.header_from}" if need else ""
-
     def _return_path_records(self, relay: Relay, need: HostNeed) -> None:
         for domain in self._from_domains(relay):
             name = f"{need.label}.{domain}"
@@ -324,23 +317,28 @@ class _Planner:
     # Keys
 
     def keys(self) -> None:
-        done: set[tuple[str, str]] = set()
+        done: dict[tuple[str, str], str] = {}
         made = dict(self.settings.keys)
-        for stream in self.request.streams:
-            domain = stream.dkim_domain or stream.header_from
-            for relay in self._relays(stream):
-                needs = [(need.selector, need.rdtype, relay.filled(need.value, domain)) for need in relay.dkim]
-                if stream.selector and stream.selector not in [selector for selector, _, _ in needs]:
-                    needs = [(stream.selector, "TXT", "")]
-                for selector, rdtype, given in needs:
-                    value = given or (made.get(selector, "") if rdtype == "TXT" else "")
-                    if (selector, domain) in done or not self._inside(domain):
-                        continue
-                    done.add((selector, domain))
-                    what = "points to the key that" if rdtype == "CNAME" else "is the key that"
-                    self.add(Purpose.DKIM, f"{selector}._domainkey.{domain}", rdtype, value,
-                             f"Selector {selector} {what} {relay.name} signs with", relay=relay.name,
-                             waits_for="" if value else "the public key: generate one here, or paste it")  # fmt: skip
+        for path in self.paths:
+            for domain, selector in path.keys:
+                if not selector or not self._inside(domain):
+                    continue
+                need = next((n for n in path.relay.dkim if n.selector == selector), None) if path.relay else None
+                rdtype = need.rdtype if need else "TXT"
+                given = path.relay.filled(need.value, domain) if need and path.relay else ""
+                value = given or (made.get(selector, "") if rdtype == "TXT" else "")
+                if (selector, domain) in done:
+                    if value and done[selector, domain] not in ("", value):
+                        title = f"Selector {selector} of {domain} cannot hold the key of {path.relay_name} as well"
+                        why = "Two relays sign with it, with different keys. Give one of them another selector"
+                        self.advice.append(Advice(title, why, path.relay_name))
+                    continue
+                done[selector, domain] = value
+                what = "points to the key that" if rdtype == "CNAME" else "is the key that"
+                signer = path.relay_name or f"the stream {path.stream}"
+                self.add(Purpose.DKIM, f"{selector}._domainkey.{domain}", rdtype, value,
+                         f"Selector {selector} {what} {signer} signs with", relay=path.relay_name,
+                         waits_for="" if value else "the public key: generate one here, or paste it")  # fmt: skip
 
         for selector, value in made.items():
             if (selector, self.request.domain) not in done:
@@ -421,9 +419,6 @@ class _Planner:
                 self.add(Purpose.HELO, host.helo, "TXT", "v=spf1 a -all",
                          "SPF for the HELO name and for notices with an empty sender (RFC 7208 §2.3)",
                          relay=relay.name)  # fmt: skip
-
-    def _relays(self, stream: PlannedStream) -> list[Relay]:
-        return [self.by_name[name] for name in stream.relays if name in self.by_name]
 
     def _from_domains(self, relay: Relay) -> list[str]:
         return [name for name in dict.fromkeys(s.header_from for s in self.request.streams if relay.name in s.relays)

@@ -8,7 +8,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from rust_gauge.core.dns import DnsProgram, gather
-from rust_gauge.core.recordplan.relay import Relay
+from rust_gauge.core.sending import Relay
+from rust_gauge.core.sending.paths import label_of
 from rust_gauge.core.spf import LOOKUP_LIMIT, parse_spf, walk_lookups
 from rust_gauge.core.spf.record import Network
 
@@ -163,8 +164,9 @@ def _record(
     includes: list[str] = []
     for relay in users:
         networks += [_as_network(text) for text in relay.networks]
-        if not relay.networks and not relay.include:
-            networks += [_as_network(host.ip) for host in relay.hosts]
+        brought = [*networks, *(costs[relay.include].networks if relay.include in costs else ())]
+        hosts = [_as_network(host.ip) for host in relay.hosts]
+        networks += [host for host in hosts if not any(_holds(network, host) for network in brought)]
         if relay.include and relay.name in listed:
             cost = costs.get(relay.include)
             networks += cost.networks if cost else ()
@@ -172,6 +174,10 @@ def _record(
             includes.append(f"include:{relay.include}")
     terms = [*network_terms(_collapsed(networks)), *extra, *includes]
     return " ".join(["v=spf1", *dict.fromkeys(terms), ending if terms else "-all"])
+
+
+def _holds(outer: Network, inner: Network) -> bool:
+    return outer.version == inner.version and inner.subnet_of(outer)  # type: ignore[arg-type]
 
 
 def _options(
@@ -198,9 +204,3 @@ def _options(
             price += f"; with {len(value)} bytes it may not fit into one UDP response"
         options.append(SpfOption("list", relay.name, count, after, price, value))
     return options
-
-
-def label_of(text: str) -> str:
-    """Return a name as one DNS label: letters, digits and hyphens."""
-    label = "".join(char if char.isascii() and char.isalnum() else "-" for char in text.lower()).strip("-")
-    return label[:63].strip("-") or "relay"

@@ -28,13 +28,14 @@ from rust_gauge.contract.audits import (
     SpfCheckRequest,
 )
 from rust_gauge.contract.common import Page
-from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selector, Stream, audit_domain
+from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selector, audit_domain, streams_of
 from rust_gauge.core.audit import BulkRule as CoreBulkRule
 from rust_gauge.core.dmarc import ReportError, read_report, unpack
 from rust_gauge.core.errors import IpAddressError
 from rust_gauge.core.message import authenticate
 from rust_gauge.core.names import parse_ip
 from rust_gauge.core.roles import Role
+from rust_gauge.core.sending import Relay as PlanRelay
 from rust_gauge.core.spf import check_mail
 from rust_gauge.core.transport import DnsList
 from rust_gauge.documents.audits import audit_document
@@ -42,7 +43,7 @@ from rust_gauge.documents.messages import message_document
 from rust_gauge.documents.reports import report_document
 from rust_gauge.documents.trials import trial_document
 from rust_gauge.service.domains.domains import domain_name, find_domain
-from rust_gauge.service.domains.relays import plan_relays
+from rust_gauge.service.domains.relays import plan_relays, sending_paths
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -109,8 +110,9 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
     complaints = context.store.transaction(lambda c: _complaints(c, tenant, row, now))
+    relays = plan_relays(context, tenant)
     seen_selectors = _selectors_seen(context, tenant, row)
-    request = audit_request(row, settings, counts, now, seen, elsewhere, seen_selectors, complaints)
+    request = audit_request(row, settings, counts, now, seen, elsewhere, seen_selectors, complaints, relays)
     request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
@@ -136,21 +138,14 @@ def audit_request(
     elsewhere: dict[str, tuple[str, ...]],
     selectors_seen: Sequence[Selector] = (),
     complaints: tuple[int, int] | None = None,
+    relays: Sequence[PlanRelay] = (),
 ) -> AuditRequest:
-    streams = tuple(
-        Stream(
-            s["name"], s["header_from"] or row.name, s["envelope"],
-            s["dkim_domain"] or (s["header_from"] or row.name if s["selector"] else ""), s["selector"], s["relay"],
-            s["helo"], tuple(s["ips"]),
-        )
-        for s in row.streams
-    )  # fmt: skip
     sent = max(sum(n for (_, kind), n in counts.items() if kind == known) for known in ("accepted", "delivered"))
     measured = Measured(messages_a_day=sent / 7 if counts else None, complaints=complaints)
     return AuditRequest(
         row.name,
         (*(Selector(selector, "hand") for selector in row.selectors), *selectors_seen),
-        streams=streams,
+        streams=streams_of(sending_paths(row, relays)),
         sends=row.sends,
         lists=tuple(
             DnsList(dns_list.zone, dns_list.kind, dns_list.label, dns_list.codes) for dns_list in settings.lists
@@ -434,12 +429,8 @@ def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) 
 
 
 def _selectors_seen(context: Context, tenant: TenantAccess, row: DomainRow) -> list[Selector]:
-    """Selectors from messages, from reports, of relays where a stream names none, and of keys that were made here."""
-    open_ = [stream for stream in row.streams if not stream["selector"]]
-    used = {name for stream in open_ for name in [stream.get("relay", ""), *stream.get("relays", [])]}
-    signs = {relay.name: relay.dkim for relay in plan_relays(context, tenant)}
-    planned = [Selector(need.selector, "relay") for name in sorted(used) for need in signs.get(name, ())]
-    planned += [Selector(name, "plan") for name in row.plan.get("keys", {})]
+    """Selectors from messages, from reports, and of keys that were made here."""
+    planned = [Selector(name, "plan") for name in row.plan.get("keys", {})]
 
     def read(connection: Any) -> list[Selector]:
         kept = {source: store_audits.get_setting(connection, tenant.id, key) or {} for source, key in _SEEN.items()}

@@ -318,11 +318,13 @@ def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], Se
 def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
     out = []
     for domain in store_domains.senders(connection, tenant_id):
-        by_name = dict(zip(domain.audited or (), domain.results or (), strict=True))
+        by_name: dict[str, list[str]] = {}
+        for name, found in zip(domain.audited or (), domain.results or (), strict=True):
+            by_name.setdefault(name, []).append(found)  # one for each relay of the stream
         covered = bool(domain.verified)
         for stream in domain.streams or [{"name": "", "relay": ""}]:
-            result = by_name.get(stream["name"])
-            aligned = None if result is None else result == "pass"
+            results = by_name.get(stream["name"])
+            aligned = None if results is None else all(result == "pass" for result in results)
             lacks = [] if covered else [_NOT_PROVEN]
             lacks += ["not aligned: neither SPF nor DKIM authenticates the domain in From"] if aligned is False else []
             relays = list(dict.fromkeys(n for n in [stream.get("relay", ""), *stream.get("relays", [])] if n))

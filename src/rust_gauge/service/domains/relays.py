@@ -1,17 +1,19 @@
 """Relays and what a tenant says of them."""
 
 import ipaddress
+from collections.abc import Iterable
 
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.core.errors import DomainNameError, IpAddressError
 from rust_gauge.core.names import normalise_domain, parse_ip
-from rust_gauge.core.recordplan import DkimNeed, HostNeed, SendingHost
-from rust_gauge.core.recordplan import Relay as PlanRelay
+from rust_gauge.core.sending import DkimNeed, HostNeed, PlannedStream, SendingHost, SendingPath, expand_streams
+from rust_gauge.core.sending import Relay as PlanRelay
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import relays as store_relays
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.domains import DomainRow
 
 
 def list_relays(context: Context, tenant: TenantAccess) -> list[Relay]:
@@ -42,6 +44,24 @@ def delete_relay(context: Context, tenant: TenantAccess, name: str) -> None:
     if not context.store.transaction(lambda c: store_relays.delete_relay(c, tenant.id, name)):
         described = [relay.name for relay in list_relays(context, tenant) if relay.described]
         raise unknown_name(tenant.name, "described relay", name, described)
+
+
+def planned_streams(row: DomainRow) -> tuple[PlannedStream, ...]:
+    """Return the streams of a domain with what they leave open filled in: From is the domain itself."""
+    return tuple(
+        PlannedStream(
+            s["name"], s["header_from"] or row.name, s["envelope"], s["dkim_domain"], s["selector"],
+            tuple(dict.fromkeys([name for name in [s["relay"], *s.get("relays", [])] if name])), s["helo"],
+            tuple(s["ips"]),
+        )
+        for s in row.streams
+    )  # fmt: skip
+
+
+def sending_paths(row: DomainRow, relays: Iterable[PlanRelay]) -> tuple[SendingPath, ...]:
+    """Return the streams of a domain over their relays, by the choices of its plan."""
+    ways = row.plan.get("settings", {}).get("spf_ways", [])
+    return expand_streams(planned_streams(row), relays, {choice["relay"]: choice["way"] for choice in ways})
 
 
 def plan_relays(context: Context, tenant: TenantAccess) -> tuple[PlanRelay, ...]:

@@ -11,7 +11,6 @@ from dns.rdtypes.IN.A import A
 from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
 from rust_gauge.core.dns import DnsProgram, ask
 from rust_gauge.core.recordplan import (
-    PlannedStream,
     PlanRequest,
     RecordPlan,
     Relay,
@@ -22,7 +21,7 @@ from rust_gauge.core.recordplan import (
 from rust_gauge.core.recordplan import PlanSettings as CoreSettings
 from rust_gauge.documents.plans import plan_document
 from rust_gauge.service.domains.domains import domain_name, find_domain
-from rust_gauge.service.domains.relays import plan_relays
+from rust_gauge.service.domains.relays import plan_relays, planned_streams
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import domains as store_domains
@@ -70,13 +69,7 @@ def compute(context: Context, tenant: TenantAccess, row: DomainRow) -> RecordPla
 
 def plan_request(row: DomainRow, zone: str, relays: tuple[Relay, ...]) -> PlanRequest:
     """Return what a plan needs to know of a domain. Relays without a description take part by their name."""
-    streams = tuple(
-        PlannedStream(
-            s["name"], s["header_from"] or row.name, s["envelope"], s["dkim_domain"], s["selector"],
-            tuple(dict.fromkeys([name for name in [s["relay"], *s.get("relays", [])] if name])),
-        )
-        for s in row.streams
-    )  # fmt: skip
+    streams = planned_streams(row)
     known = {relay.name for relay in relays}
     more = tuple(Relay(name) for name in dict.fromkeys(n for s in streams for n in s.relays) if name not in known)
     return PlanRequest(

@@ -55,6 +55,11 @@ class Relay:
     tracking: HostNeed | None = None
     inbound: tuple[tuple[int, str], ...] = ()
 
+    @property
+    def described(self) -> bool:
+        """Return whether anything but its name is known."""
+        return bool(self.own or self.hosts or self.include or self.networks or self.dkim or self.return_path)
+
     def filled(self, text: str, domain: str) -> str:
         """Return a value with the domain put in."""
         return text.replace("{domain}", domain).replace("{dashed}", domain.replace(".", "-"))
@@ -70,3 +75,5 @@ class PlannedStream:
     dkim_domain: str = ""
     selector: str = ""
     relays: tuple[str, ...] = ()
+    helo: str = ""
+    ips: tuple[str, ...] = ()
