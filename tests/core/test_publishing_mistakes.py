@@ -37,9 +37,16 @@ RECORDS = {
 }
 
 
+TARGETS: dict[str, list[object]] = {
+    "spf.driftline.example TXT": ["v=spf1 ip4:198.51.100.16/28 -all"],
+    "track.driftline.example A": ["198.51.100.30"],
+    "mx1.skerry.example A": ["192.0.2.25"],
+}
+
+
 def compared(kind: str, world: dict[str, list[object]], *more: PlannedRecord) -> Comparison:
     plan = RecordPlan(D, Z, (RECORDS[kind], *more))
-    return drive(compare_plan(plan), answering(world))[0]  # type: ignore[arg-type]
+    return drive(compare_plan(plan), answering({**TARGETS, **world}))[0]  # type: ignore[arg-type]
 
 
 def text(kind: str, value: object) -> dict[str, list[object]]:
@@ -346,7 +353,7 @@ def test_a_server_that_fails_never_makes_a_record_missing() -> None:
 
 def test_servers_that_disagree_make_a_record_spreading() -> None:
     def answer(questions: tuple[DnsQuestion, ...]) -> tuple[DnsAnswer, ...]:
-        right = answering({f"{D} TXT": [SPF]})
+        right = answering({**TARGETS, f"{D} TXT": [SPF]})  # type: ignore[dict-item]
         old = answering({f"{D} TXT": ["v=spf1 mx -all"]})
         return tuple((right if q.server == "192.0.2.1" else old)((q,))[0] for q in questions)
 
@@ -357,7 +364,7 @@ def test_servers_that_disagree_make_a_record_spreading() -> None:
 
 def test_servers_that_cannot_be_reached_give_way_to_the_resolver() -> None:
     def answer(questions: tuple[DnsQuestion, ...]) -> tuple[DnsAnswer, ...]:
-        held = answering({f"{D} TXT": [SPF]})
+        held = answering({**TARGETS, f"{D} TXT": [SPF]})  # type: ignore[dict-item]
         return tuple(DnsAnswer(q, AnswerStatus.NOT_HELD) if q.server else held((q,))[0] for q in questions)
 
     (found,) = drive(compare_plan(RecordPlan(D, Z, (RECORDS["spf"],)), ["192.0.2.1"]), answer)
@@ -379,3 +386,73 @@ def test_pieces_make_both_texts(planned: str, published: str) -> None:
     pieces = differences(planned, published)
     assert ("".join(p.planned for p in pieces), "".join(p.published for p in pieces)) == (planned, published)
     assert all(p.planned == p.published for p in pieces if p.kind == "same")
+
+
+DANGLING: list[tuple[str, dict[str, list[object]], dict[str, list[object]]]] = [
+    ("track", {f"{AT['track']} CNAME": ["track.driftline.example."]}, {"track.driftline.example A": []}),
+    ("mx", {f"{D} MX": ["10 mx1.skerry.example."]}, {"mx1.skerry.example A": []}),
+    ("spf", text("spf", SPF), {"spf.driftline.example TXT": []}),
+    ("spf", text("spf", SPF), {"spf.driftline.example TXT": ["v=spf1 ip4:nine -all"]}),
+]
+
+
+@pytest.mark.parametrize(("kind", "published", "without"), DANGLING)
+def test_a_record_matches_only_when_what_it_points_to_exists(
+    kind: str, published: dict[str, list[object]], without: dict[str, list[object]]
+) -> None:
+    assert compared(kind, published).state is State.MATCHES
+    found = compared(kind, {**published, **without})
+    assert (found.state, found.causes[-1].key) == (State.DANGLING, "target-missing")
+
+
+@pytest.mark.parametrize(
+    ("key", "state"), [([], State.DANGLING), (["p="], State.DANGLING), ([OTHER_KEY], State.MATCHES)]
+)
+def test_the_key_behind_an_alias_is_looked_up(key: list[object], state: State) -> None:
+    record = PlannedRecord(Purpose.DKIM, Z, f"df1._domainkey.{D}", "CNAME", "df1.keys.driftline.example")
+    world: dict[str, list[object]] = {
+        f"df1._domainkey.{D} CNAME": ["df1.keys.driftline.example."],
+        "df1.keys.driftline.example TXT": key,
+    }
+    (found,) = drive(compare_plan(RecordPlan(D, Z, (record,))), answering(world))  # type: ignore[arg-type]
+    assert found.state is state
+
+
+def test_no_answer_for_a_target_is_said_and_changes_nothing() -> None:
+    world = answering({f"{D} MX": ["10 mx1.skerry.example."]}, {"mx1.skerry.example": AnswerStatus.TIMEOUT})
+    (found,) = drive(compare_plan(RecordPlan(D, Z, (RECORDS["mx"],))), world)
+    assert (found.state, found.causes[-1].key) == (State.MATCHES, "target-unknown")
+
+
+def test_senders_that_only_the_published_record_knows_are_named_with_a_merge() -> None:
+    old = SPF.replace("~all", "ip4:203.0.113.9 include:_spf.old.example ~all")
+    found = compared("spf", {**text("spf", old), "_spf.old.example TXT": ["v=spf1 ip4:203.0.113.64/28 -all"]})
+    cause = next(cause for cause in found.causes if cause.key == "other-senders")
+    assert "ip4:203.0.113.9, include:_spf.old.example" in cause.text
+    assert cause.text.endswith(
+        "ip4:192.0.2.40/29 include:spf.driftline.example ip4:203.0.113.9 include:_spf.old.example ~all"
+    )
+    two = compared("spf", {f"{D} TXT": [SPF, "v=spf1 ip4:203.0.113.9 ~all"]})
+    assert [cause.key for cause in two.causes] == ["other-senders"], "what sends today is not called old"
+
+
+def test_an_answer_by_a_wildcard_is_named_before_any_other_cause() -> None:
+    def wild(questions: tuple[DnsQuestion, ...]) -> tuple[DnsAnswer, ...]:
+        def one(question: DnsQuestion) -> DnsAnswer:
+            known = {"CNAME": ["elsewhere.example."], "TXT": ["v=spf1 mx -all"], "MX": ["10 mx.elsewhere.example."]}
+            if question.name.endswith(f".{Z}") and question.rdtype in known:
+                return answering({f"{question.name} {question.rdtype}": known[question.rdtype]})((question,))[0]
+            return answering(TARGETS)((question,))[0]  # type: ignore[arg-type]
+
+        return tuple(one(question) for question in questions)
+
+    for kind in ("spf", "track", "mx"):
+        (found,) = drive(compare_plan(RecordPlan(D, Z, (RECORDS[kind],))), wild)
+        assert (found.state, [cause.key for cause in found.causes]) == (State.MISSING, ["wildcard"]), kind
+
+
+def test_a_text_at_a_wrong_name_needs_more_than_its_first_characters() -> None:
+    found = compared("dmarc", {f"dmarc.{D} TXT": ["v=DMARC1; p=none; rua=mailto:somebody@else.example; fo=1"]})
+    assert found.state is State.MISSING
+    found = compared("dmarc", {f"dmarc.{D} TXT": [DMARC]})
+    assert found.state is State.MISPLACED

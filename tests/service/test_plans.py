@@ -13,6 +13,7 @@ from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayKey, RelayLimit, RelayRecord
 from tests.conftest import Office
+from tests.core.test_tag_lists import RSA_2048
 
 OFFICE = RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.41", helo="mta1.skerry.example")])
 CONTRACTED = RelayDescription(
@@ -28,7 +29,11 @@ def name(office: Office, client: Client) -> str:
     """A domain with a stream over each of two relays, in a zone that is served."""
     name = f"news.{office.slug}.example"
     office.world.zone(f"{office.slug}.example", "")
-    office.world.zone("driftline.example", 'spf IN TXT "v=spf1 ip4:198.51.100.16/28 ~all"\n')
+    office.world.zone(
+        "driftline.example",
+        'spf IN TXT "v=spf1 ip4:198.51.100.16/28 ~all"\nreturns IN A 198.51.100.20\nin IN A 198.51.100.21\ntrack IN A 198.51.100.30\n'
+        + f'df1.{name.replace(".", "-")}.keys IN TXT "v=DKIM1; p={RSA_2048[:200]}" "{RSA_2048[200:]}"\n',
+    )
     client.domains.add(office.slug, name)
     client.relays.set(office.slug, "office-1", OFFICE)
     client.relays.set(office.slug, "driftline", CONTRACTED)

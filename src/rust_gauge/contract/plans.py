@@ -8,7 +8,7 @@ from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.domains import Selector
 
 PlanState = Literal[
-    "matches", "differs", "missing", "misplaced", "duplicated", "spreading", "unanswered", "waiting"
+    "matches", "differs", "dangling", "missing", "misplaced", "duplicated", "spreading", "unanswered", "waiting"
 ]  # fmt: skip
 _Address = Annotated[str, StringConstraints(max_length=320, pattern=r"^(?:[^\s@;,!]+@[^\s@;,!]+)?$")]
 _Term = Annotated[str, StringConstraints(max_length=260, pattern=r"^[^\s]+$")]

@@ -119,7 +119,10 @@ def _zones() -> dict[str, str]:
         "driftline.example": _hosts_of("driftline.example")
         + _txt("spf", "v=spf1 include:spf-a.driftline.example include:spf-b.driftline.example ~all")
         + "".join(f"{host} IN A 198.51.100.2{n}\n" for n, host in enumerate(("returns", "track", "in1", "in2"), 5))
-        + _txt("spf-a", "v=spf1 ip4:198.51.100.16/28 ~all") + _txt("spf-b", "v=spf1 ip4:198.51.100.128/28 ~all"),
+        + _txt("spf-a", "v=spf1 ip4:198.51.100.16/28 ~all") + _txt("spf-b", "v=spf1 ip4:198.51.100.128/28 ~all")
+        + "".join(
+            _txt(f"df{n}.boxoffice-glasswort-example.keys", f"v=DKIM1; k=rsa; p={_key(2048)}") for n in (1, 2, 3)
+        ),
         "cobble.example": _hosts_of("cobble.example") + _OFFICE_MX
         + _txt("bounce", "v=spf1 include:spf.cobble.example -all") + "bounce IN MX 10 relay1\n"
         + _txt("spf", "v=spf1 ip4:203.0.113.16/28 include:spf2.cobble.example ~all")

@@ -10,6 +10,7 @@ export const LEVELS = {
   matches: 'right',
   spreading: 'risk',
   differs: 'fault',
+  dangling: 'fault',
   missing: 'fault',
   misplaced: 'fault',
   duplicated: 'fault',
@@ -38,7 +39,7 @@ export function sentence(plan: Plan): {strong: string; rest: string} {
   if (ours.length === 0) return {strong: 'No plan yet.', rest: 'Add a stream and the relays that carry it.'};
   if (plan.right === plan.total)
     return {strong: 'Every record is published as planned.', rest: 'Watch until all resolvers return it.'};
-  const wrong = [...by('misplaced'), ...by('duplicated'), ...by('differs')];
+  const wrong = [...by('misplaced'), ...by('duplicated'), ...by('differs'), ...by('dangling')];
   const strong = `${plan.right} of ${plural(plan.total, 'record')} ${plan.right === 1 ? 'is' : 'are'} published as planned.`;
   const first = wrong[0];
   if (first) {

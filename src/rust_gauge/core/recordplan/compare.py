@@ -24,16 +24,26 @@ from rust_gauge.core.recordplan.places import WrongPlace, wrong_places
 from rust_gauge.core.recordplan.plan import RecordPlan
 from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
 from rust_gauge.core.recordplan.slips import Cause, Piece, differences, undo_slips
+from rust_gauge.core.recordplan.targets import broken_target
+from rust_gauge.core.spf import Directive, Qualifier, correct, is_spf1, parse_spf, walk_lookups
 
 _DAY = 86_400
+_CHANCE = "no-such-name-rg7"
+_MAX_PARENTS = 8  # names below which a wildcard is looked for
+_ALIKE = 0.85  # how like the planned value a text at a wrong name has to be
 _MAX_SERVERS = 4  # authoritative servers asked for each record; one that lags shows among four
 
 
 class State(StrEnum):
-    """How a planned record stands. `unanswered`: nobody could be asked; `waiting`: its value is not known yet."""
+    """The state of a planned record.
+
+    `dangling`: it is as planned, but what it points to does not exist; `unanswered`: nobody could be asked; `waiting`: its
+    value is not known yet.
+    """
 
     MATCHES = "matches"
     DIFFERS = "differs"
+    DANGLING = "dangling"
     MISSING = "missing"
     MISPLACED = "misplaced"
     DUPLICATED = "duplicated"
@@ -67,10 +77,23 @@ def compare_plan(
 ) -> DnsProgram[tuple[Comparison, ...]]:
     """Every record of a plan beside what is published. `servers` are addresses of the zone's own name servers."""
     own = tuple(servers)[:_MAX_SERVERS]
-    chance = f"no-such-name-rg7.{plan.zone}"
-    (nothing,) = yield (DnsQuestion(chance, "TXT", own[0] if own else ""),)
-    wildcard = frozenset(txt.text for txt in nothing.texts)
+    wildcard = yield from _wildcards(plan, own[0] if own else "")
     return tuple((yield from gather([_compare(record, plan, own, selectors, wildcard) for record in plan.records])))
+
+
+def _wildcards(plan: RecordPlan, server: str) -> DnsProgram[frozenset[str]]:
+    """Return what names that cannot exist have, as "TYPE value": it says nothing about any name (RFC 4592)."""
+    inside = [r.name.partition(".")[2] for r in plan.records if r.name.endswith(f".{plan.zone}")]
+    parents = list(dict.fromkeys([plan.zone, plan.domain, *inside]))[:_MAX_PARENTS]
+    questions = tuple(
+        DnsQuestion(f"{_CHANCE}.{p}", rdtype, server) for p in parents for rdtype in ("TXT", "CNAME", "MX")
+    )
+    answers = yield questions
+    found: set[str] = set()
+    for question, answer in zip(questions, answers, strict=True):
+        if not answer.aliases or question.rdtype == "CNAME":
+            found |= {f"{question.rdtype} {_shown(rdata)}" for rdata in answer.records}
+    return frozenset(found)
 
 
 def _compare(
@@ -103,9 +126,61 @@ def _compare(
         detail = f"{len(right)} of {len(judged)} name servers of the zone have it"
         return replace(behind, state=State.SPREADING, lacking=lacking, detail=detail)
     verdict = judged[0][1]
+    if verdict.state in (State.DIFFERS, State.DUPLICATED) and _by_wildcard(usable[0][1], wildcard):
+        return Comparison(record, State.MISSING, causes=(_WILDCARD,), ttl=usable[0][1].ttl)
+    if verdict.state is State.MATCHES:
+        return (yield from check_target(verdict))
+    if record.purpose is Purpose.SPF and verdict.state in (State.DIFFERS, State.DUPLICATED):
+        verdict = yield from _with_merge(verdict)
     if verdict.state in (State.MISSING, State.DIFFERS):
         verdict = yield from _look_around(record, verdict, plan, asked[0], selectors, wildcard)
     return verdict
+
+
+_WILDCARD = Cause("wildcard", "a wildcard answers for this name: publish the record at the name itself")
+
+
+def _with_merge(verdict: Comparison) -> DnsProgram[Comparison]:
+    """Report senders that published SPF records authorise and the planned one does not, with the merged record.
+
+    Only then is the record old: what works today is somebody's mail.
+    """
+    record = verdict.record
+    published = [term for value in verdict.published if is_spf1(value) for term in parse_spf(value).directives]
+    planned = {term.text.lower().lstrip("+") for term in parse_spf(record.value).directives}
+    others: list[str] = []
+    for term in published:
+        known = term.text.lower().lstrip("+") in planned or _listed(term, record.value) or term.text in others
+        if known or term.mechanism == "all" or term.qualifier is not Qualifier.PASS:
+            continue
+        tree = yield from walk_lookups(record.name, parse_spf(f"v=spf1 {term.text} -all"))
+        if tree.networks or any(node.networks for node in tree.flat()):
+            others.append(term.text)
+    merged = correct([record.value, " ".join(["v=spf1", *others, record.value.split()[-1]])]) if others else None
+    if merged is None or merged.left_out:
+        return verdict
+    text = (
+        f"the published record also authorises {', '.join(others)}, which the plan does not know. "
+        f"If they send, publish the merged record: {merged.text}"
+    )
+    kept = [cause for cause in verdict.causes if cause.key not in ("old-record", "other-text")]
+    return replace(verdict, causes=(*kept, Cause("other-senders", text)))
+
+
+def check_target(verdict: Comparison) -> DnsProgram[Comparison]:
+    """Return a record that matches, unless what it points to does not exist."""
+    found = yield from broken_target(verdict.record, verdict.published)
+    if found is None:
+        return verdict
+    if found.key == "target-unknown":
+        return replace(verdict, causes=(*verdict.causes, found))
+    return replace(verdict, state=State.DANGLING, causes=(*verdict.causes, found))
+
+
+def _by_wildcard(answer: DnsAnswer, wildcard: frozenset[str]) -> bool:
+    """Return whether all that stands at a name is what a name that cannot exist has too."""
+    shown = [f"{answer.question.rdtype} {_shown(rdata)}" for rdata in answer.records]
+    return bool(shown) and all(text in wildcard for text in shown)
 
 
 def _values(record: PlannedRecord, answer: DnsAnswer) -> tuple[str, ...]:
@@ -153,6 +228,15 @@ def _judge_text(record: PlannedRecord, answer: DnsAnswer, plan: RecordPlan) -> C
         )
     causes, pieces = diagnose(record, texts[0], plan)
     return Comparison(record, State.DIFFERS, values, (*alias, *causes), pieces, ttl=answer.ttl)
+
+
+def _listed(term: Directive, planned: str) -> bool:
+    """Return whether the planned record authorises the network of a term anyhow."""
+    network = term.network
+    if network is None:
+        return False
+    known = [other.network for other in parse_spf(planned).directives if other.qualifier is Qualifier.PASS]
+    return any(n is not None and n.version == network.version and network.subnet_of(n) for n in known)  # type: ignore[arg-type]
 
 
 def _alias(record: PlannedRecord, answer: DnsAnswer) -> tuple[Cause, ...]:
@@ -413,7 +497,7 @@ def _held_there(
     if answer.aliases and record.rdtype != "CNAME":
         return None
     if record.rdtype == "TXT":
-        texts = [txt.text for txt in answer.texts if txt.text not in wildcard]
+        texts = [txt.text for txt in answer.texts if f"TXT {txt.text}" not in wildcard]
         exact = next((text for text in texts if means_the_same(record, text)), None)
         if exact is not None or place.strict:
             return exact
@@ -421,10 +505,12 @@ def _held_there(
         for text in texts:
             if text in others or not is_meant_as(record, text):
                 continue
-            if text[:8].lower() == record.value[:8].lower() or undo_slips(text, lambda t: means_the_same(record, t))[2]:
+            alike = len(text) > 20 and SequenceMatcher(None, record.value, text).ratio() >= _ALIKE
+            if alike or undo_slips(text, lambda t: means_the_same(record, t))[2]:
                 return text
         return None
-    hosts = [_host_of(rdata) for rdata in answer.records if isinstance(rdata, MX | CNAME | PTR | A | AAAA)]
+    known = [r for r in answer.records if f"{answer.question.rdtype} {_shown(r)}" not in wildcard]
+    hosts = [_host_of(rdata) for rdata in known if isinstance(rdata, MX | CNAME | PTR | A | AAAA)]
     return next((host for host in hosts if host in (record.value, f"{record.value}.{record.zone}")), None)
 
 
