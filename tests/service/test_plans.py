@@ -8,7 +8,7 @@ import pytest
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
-from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayKey, RelayLimit, RelayRecord
@@ -65,6 +65,12 @@ def test_relays_are_described_listed_and_forgotten(office: Office, client: Clien
         RelayDescription(hosts=[RelayHost(ip="192.0.2")]),
         RelayDescription(networks=["192.0.2.0/99"]),
         RelayDescription(include="not a name"),
+        RelayDescription(dkim=[RelayKey(selector="df1", value="")]),
+        RelayDescription(dkim=[RelayKey(selector="df1.-x", type="TXT")]),
+        RelayDescription(dkim=[RelayKey(selector="a..b", type="TXT")]),
+        RelayDescription(
+            dkim=[RelayKey(selector="df1", value="a.example"), RelayKey(selector="DF1", value="b.example")]
+        ),
         RelayDescription(hosts=[RelayHost(ip="192.0.2.1", helo="-")]),
     ],
 )
@@ -109,7 +115,10 @@ def test_a_private_key_is_given_once(office: Office, client: Client, name: str) 
     again = client.plans.get(office.slug, name)
     assert made.record in [record.value for record in again.records]
     assert "PRIVATE" not in again.model_dump_json()
-    assert client.plans.add_key(office.slug, name, "g1").record != made.record
+    with pytest.raises(AlreadyThereError):
+        client.plans.add_key(office.slug, name, "g1")
+    assert made.record in [record.value for record in client.plans.get(office.slug, name).records], "nothing was lost"
+    assert client.plans.add_key(office.slug, name, "g1", replace=True).record != made.record
 
 
 def test_the_id_of_a_transport_policy_changes_with_its_mode(office: Office, client: Client, name: str) -> None:

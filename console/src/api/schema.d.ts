@@ -7454,7 +7454,8 @@ export interface components {
          * @description A DKIM key to create.
          * @example {
          *       "selector": "d1",
-         *       "kind": "rsa2048"
+         *       "kind": "rsa2048",
+         *       "replace": false
          *     }
          */
         NewKey: {
@@ -7466,6 +7467,12 @@ export interface components {
              * @enum {string}
              */
             kind: "rsa2048" | "ed25519";
+            /**
+             * Replace
+             * @description Replace the key that the plan has at this selector
+             * @default false
+             */
+            replace: boolean;
         };
         /**
          * NewProof
@@ -10182,7 +10189,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "matches" | "differs" | "missing" | "misplaced" | "duplicated" | "spreading" | "unanswered" | "waiting";
+            state: "matches" | "differs" | "dangling" | "missing" | "misplaced" | "duplicated" | "spreading" | "unanswered" | "waiting";
             /** Published */
             published: string[];
             /** Causes */

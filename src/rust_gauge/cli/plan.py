@@ -44,6 +44,7 @@ def register(noun: Noun) -> None:
     made.add_argument("domain")
     made.add_argument("selector")
     made.add_argument("--kind", choices=("rsa2048", "ed25519"), default="rsa2048", help="type of the key (rsa2048)")
+    made.add_argument("--replace", action="store_true", help="replace the key that the plan has at this selector")
     made = noun.add("publish", publish, "publish the plan by dynamic update; shows the change first", DOCUMENT)
     made.add_argument("domain")
     made.add_argument("--record", action="append", default=[], metavar="KEY", help="only this record; repeatable")
@@ -126,8 +127,9 @@ def add_key(session: Session) -> int:
     """Create a key; its public half goes into the plan."""
     arguments, output = session.arguments, session.output
     made = session.client.plans.add_key(
-        session.tenant(arguments.domain), arguments.domain, arguments.selector, arguments.kind
-    )
+        session.tenant(arguments.domain), arguments.domain, arguments.selector, arguments.kind,
+        replace=arguments.replace,
+    )  # fmt: skip
 
     def text() -> None:
         output.say(f"{made.name}: the public key is in the plan. The private key follows; it is not stored:")

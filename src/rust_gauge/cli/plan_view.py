@@ -35,7 +35,7 @@ def show_plan(output: Output, done: Plan, host_form: str = "host") -> None:
     for merged in done.spf:
         if merged.lookups > 10:
             output.line(output.paint(f"SPF of {merged.name} needs {merged.lookups} of 10 lookups. Options:", "fault"))
-            for option in merged.options[:6]:
+            for option in merged.options:
                 command = f"rustgauge plan set {done.domain} --spf {option.relay}={option.way}"
                 output.line(f"  {command}: {option.lookups_after} lookups; {option.price}")
         for problem in merged.problems:

@@ -159,6 +159,7 @@ class NewKey(Model):
 
     selector: Selector
     kind: Literal["rsa2048", "ed25519"] = "rsa2048"
+    replace: bool = Field(False, description="Replace the key that the plan has at this selector")
 
 
 class MadeKey(Model):

@@ -158,7 +158,7 @@ export function SpfCostCard({tenant, plan}: {tenant: string; plan: Plan}) {
             {each.problems.map((problem) => (
               <span key={problem}>{problem}</span>
             ))}
-            {each.options.slice(0, 6).map((option) => (
+            {each.options.map((option) => (
               <div key={option.relay + option.way} data-option>
                 <b style={{fontWeight: 600}}>
                   {WAYS[option.way]}: {option.relay}, {option.lookups_after} lookups
@@ -193,7 +193,7 @@ export function KeyCard({tenant, name}: {tenant: string; name: string}) {
   const make = useMakeKey(tenant, name);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    make.mutate({selector: selector.trim(), kind});
+    make.mutate({selector: selector.trim(), kind, replace: false});
   };
   const made = make.data;
   return (

@@ -22,7 +22,9 @@ class Plans(Part):
         """Set the DMARC stage, the report addresses, and how to stay within the SPF look-up limit."""
         return self._client.send(calls.set_plan_settings(tenant, name, settings))
 
-    def add_key(self, tenant: str, name: str, selector: str, kind: str = "rsa2048") -> MadeKey:
-        """Create a DKIM key. The private key is in this answer only."""
-        new = NewKey.model_construct(selector=selector, kind=kind)  # type: ignore[arg-type]
+    def add_key(
+        self, tenant: str, name: str, selector: str, kind: str = "rsa2048", *, replace: bool = False
+    ) -> MadeKey:
+        """Create a DKIM key. The private key is in this answer only. AlreadyThereError if the plan has one there."""
+        new = NewKey.model_construct(selector=selector, kind=kind, replace=replace)  # type: ignore[arg-type]
         return self._client.send(calls.add_plan_key(tenant, name, new))

@@ -178,7 +178,7 @@ def check_target(verdict: Comparison) -> DnsProgram[Comparison]:
 
 
 def _by_wildcard(answer: DnsAnswer, wildcard: frozenset[str]) -> bool:
-    """Return whether all that stands at a name is what a name that cannot exist has too."""
+    """Return whether all records of a name are what a name that cannot exist has too."""
     shown = [f"{answer.question.rdtype} {_shown(rdata)}" for rdata in answer.records]
     return bool(shown) and all(text in wildcard for text in shown)
 

@@ -13,7 +13,7 @@ from rust_gauge.core.dns import DnsProgram, ask
 from rust_gauge.core.names import registered_domain
 from rust_gauge.core.recordplan.conflicts import one_each
 from rust_gauge.core.recordplan.record import PlannedRecord, Purpose
-from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, include_costs, merge_spf
+from rust_gauge.core.recordplan.spf import IncludeCost, SpfPlan, cost_of, include_costs, merge_spf
 from rust_gauge.core.sending import HostNeed, PlannedStream, Relay, SendingPath, expand_streams
 from rust_gauge.core.sending.paths import label_of
 from rust_gauge.core.spf import Qualifier, SpfRecord, is_spf1, parse_spf
@@ -165,12 +165,22 @@ def plan_records(
     planner.transport()
     planner.hosts()
     records, conflicts = one_each(planner.records)
+    known = {merged.name: merged for merged in planner.spf}
+    for record in records:  # return paths and HELO names are evaluated too, and merged records cost what both cost
+        is_record = record.rdtype == "TXT" and is_spf1(record.value) and not record.elsewhere
+        if is_record and (record.name not in known or known[record.name].value != record.value):
+            known[record.name] = cost_of(record.name, record.value, record.relay, costs)
     return RecordPlan(
         request.domain,
         request.zone,
         records,
-        tuple(planner.spf),
-        (*planner.advice, *(Advice(title, why, name) for title, why, name in conflicts), *_advice(request)),
+        tuple(known.values()),
+        (
+            *planner.advice,
+            *(Advice(title, why, name) for title, why, name in conflicts),
+            *_advice(request),
+            *planner.incomplete(),
+        ),
         planner.sts_policy,
     )
 
@@ -280,6 +290,22 @@ class _Planner:
                 else "No host sends with this envelope domain"
             )
             self.add(Purpose.SPF, name, "TXT", merged.value, why)
+
+    def incomplete(self) -> Iterable[Advice]:
+        """Yield advice about relays whose mail carries no signature, and return paths without SPF."""
+        for relay in self.used:
+            paths = [path for path in self.paths if path.relay is relay]
+            if relay.described and not any(path.keys for path in paths):
+                title = f"No DKIM key is known for {relay.name}"
+                why = "Its mail aligns by SPF at best, which forwarding breaks. Add the selectors that it signs with"
+                yield Advice(title, why, relay.name)
+            need = relay.return_path
+            if need is not None and need.rdtype == "MX" and not need.spf and not relay.include:
+                title = f"No SPF record is known for the return path of {relay.name}"
+                why = (
+                    "SPF is checked at the return path. Add the include of the relay, or the record that it wants there"
+                )
+                yield Advice(title, why, relay.name)
 
     def _unknown_senders(self) -> tuple[str, ...]:
         """Return the published terms that belong to no relay of the streams, and that nobody chose to keep or drop."""

@@ -143,6 +143,19 @@ def merge_spf(
     return SpfPlan(name, value, lookups, per_relay, tuple(options), tuple(problems))
 
 
+def cost_of(name: str, value: str, relay: str, costs: Mapping[str, IncludeCost]) -> SpfPlan:
+    """Return what a record costs that is not made of relays: one for a return path, or for a HELO name."""
+    lookups = 0
+    problems = []
+    for term in parse_spf(value).directives:
+        included = term.domain.literal.lower() if term.mechanism == "include" and term.domain is not None else ""
+        cost = costs.get(included)
+        lookups += cost.lookups if cost else _extra_lookups([term.text])
+        if cost is not None and cost.problem:
+            problems.append(f"include:{included}: {cost.problem}")
+    return SpfPlan(name, value, lookups, ((relay, lookups),) if relay else (), (), tuple(problems))
+
+
 def _lookups(relay: Relay, costs: Mapping[str, IncludeCost], listed: frozenset[str]) -> int:
     if not relay.include or relay.name in listed:
         return 0

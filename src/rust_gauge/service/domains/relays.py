@@ -1,6 +1,7 @@
 """Relays and what a tenant says of them."""
 
 import ipaddress
+import re
 from collections.abc import Iterable
 
 from rust_gauge.contract.relays import Relay, RelayDescription
@@ -94,6 +95,7 @@ def _checked(description: RelayDescription) -> RelayDescription:
         host.model_copy(update={"ip": _address(host.ip), "helo": _name(host.helo, "hosts.helo")})
         for host in description.hosts
     ]
+    _check_keys(description)
     dkim = [
         key.model_copy(update={"value": _target(key.value, "dkim.value") if key.type == "CNAME" else key.value.strip()})
         for key in description.dkim
@@ -112,6 +114,25 @@ def _checked(description: RelayDescription) -> RelayDescription:
             "include": _target(description.include, "include"), "dkim": dkim, "inbound": inbound, **records,
         }
     )  # fmt: skip
+
+
+def _check_keys(description: RelayDescription) -> None:
+    """ServiceProblem for keys that could never be published."""
+    seen: set[str] = set()
+    for key in description.dkim:
+        selector = key.selector.lower()
+        if any(not _LABEL.match(label) for label in selector.split(".")):
+            what = f"{key.selector} cannot be a selector"
+            raise _refuse("dkim.selector", what, "Use letters, digits and inner hyphens, up to 63 in each label")
+        if selector in seen:
+            raise _refuse("dkim.selector", f"{key.selector} appears twice", "Give each key its own selector")
+        seen.add(selector)
+        if key.type == "CNAME" and not key.value.strip():
+            what = f"the CNAME of selector {key.selector} has no target"
+            raise _refuse("dkim.value", what, "Enter the name that the relay gave you, or use the type TXT")
+
+
+_LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z")
 
 
 def _refuse(field: str, what: str, remedy: str) -> ServiceProblem:

@@ -107,6 +107,9 @@ def add_plan_key(context: Context, tenant: TenantAccess, text: str, new: NewKey)
     """Create a key pair for a selector. The public key goes into the plan; the private key is only returned."""
     row = find_domain(context, tenant, text)
     selector = new.selector.lower()
+    if selector in row.plan.get("keys", {}) and not new.replace:
+        what = f"The plan already has a key at selector {selector}"
+        raise ServiceProblem("already-there", what, remedy="Use another selector, or replace the key explicitly")
     if len(row.plan.get("keys", {})) >= 50:
         raise ServiceProblem("too-large", "This domain has 50 planned keys, the limit", remedy="Delete some first")
     private: Any
