@@ -13,9 +13,9 @@ from rust_gauge.core.replies.causes import ADDRESS_CAUSES
 from rust_gauge.core.replies.reply_pattern import wording_of
 from rust_gauge.core.replies.rules import built_in_rules
 from rust_gauge.core.suppression import DEFAULT_POLICY
-from tests.vectors.replies import DEVELOPED, SECOND, SET_ASIDE
+from tests.vectors.replies import DEVELOPED, FIFTH, FOURTH, SECOND, SET_ASIDE, THIRD
 
-ALL = [*DEVELOPED, *SET_ASIDE, *SECOND]
+ALL = [*DEVELOPED, *SET_ASIDE, *SECOND, *THIRD, *FOURTH, *FIFTH]
 
 
 @pytest.mark.parametrize(("text", "cause", "permanence"), ALL)
