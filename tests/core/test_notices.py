@@ -153,3 +153,26 @@ def test_anything_can_be_read(data: st.DataObject) -> None:
 @given(st.binary(max_size=3000))
 def test_rubbish_is_something_else(raw: bytes) -> None:
     assert read_notice(raw).kind in NoticeKind
+
+
+@pytest.mark.parametrize(
+    ("raw", "sent_to", "kind", "people"), [row[1:] for row in v.SENT_BACK], ids=[row[0] for row in v.SENT_BACK]
+)
+def test_what_machines_and_people_send_back(raw: bytes, sent_to: str, kind: str, people: list[tuple[str, str]]) -> None:
+    notice = read_notice(raw, sent_to)
+    assert (notice.kind, [(one.recipient, one.action) for one in notice.recipients]) == (kind, people)
+    if notice.kind is K.OTHER and b"Subject: Undeliver" in raw:
+        assert notice.problem, "what looks like a bounce is set aside with its reason"
+
+
+def test_recipients_beyond_the_limit_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+    groups = "".join(
+        f"\r\nFinal-Recipient: rfc822; p{n}@tidepost.example\r\nAction: failed\r\nStatus: 5.1.1\r\n"
+        for n in range(10_000)
+    )
+    head = "From: mailer-daemon@mx.example\r\nContent-Type: multipart/report; boundary=b\r\n\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\n"
+    raw = (head + "Reporting-MTA: dns; a.example\r\n" + groups + "\r\n--b--\r\n").encode()
+    assert len(read_notice(raw).recipients) == 10_000, "none is lost"
+    monkeypatch.setattr("rust_gauge.core.notices.notice._MAX_RECIPIENTS", 500)
+    notice = read_notice(raw)
+    assert (len(notice.recipients), notice.more) == (500, 9_500)

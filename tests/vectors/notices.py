@@ -237,3 +237,431 @@ PERSON = _m(
     Please send me the spring list to kim.other@orchard.example.
     """
 )
+
+
+def _l(text: str, encoding: str = "utf-8") -> bytes:
+    return dedent(text).lstrip("\n").replace("\n", "\r\n").encode(encoding)
+
+
+# (what, message, envelope recipient, kind, [(recipient, action)]): machines, people, and parts that are broken
+SENT_BACK: list[tuple[str, bytes, str, str, list[tuple[str, str]]]] = [
+    (
+        "person quotes a bounce",
+        _l("""
+ From: Kim <kim@orchard.example>
+ To: help@d.example
+ Subject: Re: Undelivered Mail Returned to Sender
+ In-Reply-To: <x@y.example>
+
+ Hello, I got this, what does it mean?
+ > <jo@tidepost.example>: host mx said: 550 5.1.1 no such user
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "person, subject only",
+        _l("""
+ From: Kim <kim@orchard.example>
+ Subject: delivery failed again
+
+ My parcel to jo@tidepost.example did not arrive.
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "pasted status",
+        _l("""
+ From: MAILER-DAEMON@mx.tidepost.example
+ Subject: failure notice
+ Content-Type: text/plain
+
+ Your mail could not be delivered.
+
+ Reporting-MTA: dns; mx.tidepost.example
+
+ Final-Recipient: rfc822; kim@tidepost.example
+ Action: failed
+ Status: 5.1.1
+ Diagnostic-Code: smtp; 550 5.1.1 unknown user
+ """),
+        "",
+        "delivery",
+        [("kim@tidepost.example", "failed")],
+    ),
+    (
+        "wrong boundary",
+        _l("""
+ From: Mail Delivery System <mailer-daemon@mx.tidepost.example>
+ Subject: Undelivered Mail
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=delivery-status; boundary="aaa"
+
+ --bbb
+ Content-Type: text/plain
+
+ sorry
+ --bbb
+ Content-Type: message/delivery-status
+
+ Reporting-MTA: dns; mx.tidepost.example
+
+ Final-Recipient: rfc822; jo@tidepost.example
+ Action: failed
+ Status: 5.2.2
+
+ --bbb--
+ """),
+        "",
+        "delivery",
+        [("jo@tidepost.example", "failed")],
+    ),
+    (
+        "mistyped part",
+        _l("""
+ From: mailer-daemon@mx.tidepost.example
+ Subject: Delivery Status Notification (Failure)
+ MIME-Version: 1.0
+ Content-Type: multipart/mixed; boundary=b
+
+ --b
+ Content-Type: text/plain
+
+ Delivery to the following recipient failed permanently.
+ --b
+ Content-Type: application/octet-stream; name=details.txt
+ Content-Transfer-Encoding: base64
+
+ RmluYWwtUmVjaXBpZW50OiByZmM4MjI7IGppbUB0aWRlcG9zdC5leGFtcGxlDQpBY3Rpb246IGZh
+ aWxlZA0KU3RhdHVzOiA1LjEuMQ0K
+ --b--
+ """),
+        "",
+        "delivery",
+        [("jim@tidepost.example", "failed")],
+    ),
+    (
+        "empty status, text names it",
+        _l("""
+ From: postmaster@fenlandnet.example
+ Subject: Undeliverable: news
+ Content-Type: multipart/report; report-type=delivery-status; boundary=b
+
+ --b
+ Content-Type: text/plain
+
+ Delivery has failed to these recipients:
+
+ ann@fenlandnet.example
+ The recipient's mailbox is full.
+ --b
+ Content-Type: message/delivery-status
+
+ --b--
+ """),
+        "",
+        "delivery",
+        [("ann@fenlandnet.example", "failed")],
+    ),
+    (
+        "two status parts",
+        _l("""
+ From: mailer-daemon@mx.tidepost.example
+ Subject: failure
+ Content-Type: multipart/report; boundary=b
+
+ --b
+ Content-Type: message/delivery-status
+
+ Reporting-MTA: dns; a.example
+
+ Final-Recipient: rfc822; a@tidepost.example
+ Action: failed
+ Status: 5.1.1
+ --b
+ Content-Type: message/delivery-status
+
+ Reporting-MTA: dns; a.example
+
+ Final-Recipient: rfc822; b@tidepost.example
+ Action: delayed
+ Status: 4.2.2
+ --b--
+ """),
+        "",
+        "delivery",
+        [("a@tidepost.example", "failed"), ("b@tidepost.example", "delayed")],
+    ),
+    (
+        "verp without code",
+        _l("""
+ From: Mail Delivery Subsystem <mailer-daemon@orchard.example>
+ Subject: Your message was not delivered
+ Return-Path: <>
+
+ We are sorry, the person you wrote to has left.
+ """),
+        "news+kim=orchard.example@r.d.example",
+        "delivery",
+        [("kim@orchard.example", "failed")],
+    ),
+    (
+        "html with entities",
+        _l("""
+ From: Mail Delivery Subsystem <mailer-daemon@orchard.example>
+ Subject: Undeliverable
+ Content-Type: text/html; charset=utf-8
+
+ <html><style>p{color:red}</style><body><p>The message to <b>&lt;kim&#64;orchard.example&gt;</b> bounced:</p><p>550&nbsp;5.1.1 unknown user</p></body></html>
+ """),
+        "",
+        "delivery",
+        [("kim@orchard.example", "failed")],
+    ),
+    (
+        "latin1 undeclared",
+        _l(
+            """
+ From: Mail Delivery System <MAILER-DAEMON@mail.fenlandnet.example>
+ Subject: Unzustellbar: Gr\u00fc\u00dfe
+
+ Die Nachricht an ann@fenlandnet.example konnte nicht zugestellt werden:
+ 550 5.1.1 Empf\u00e4nger unbekannt
+
+ Urspr\u00fcngliche Nachricht:
+ From: news@d.example
+ To: ann@fenlandnet.example
+ Message-ID: <z1@d.example>
+ """,
+            "latin-1",
+        ),
+        "",
+        "delivery",
+        [("ann@fenlandnet.example", "failed")],
+    ),
+    (
+        "french header",
+        _l("""
+ From: Mail Delivery System <MAILER-DAEMON@mail.fenlandnet.example>
+ Subject: =?utf-8?q?=C3=89chec_de_la_remise?=
+
+ Impossible de remettre votre message \u00e0 luc@fenlandnet.example : 552 5.2.2 bo\u00eete pleine
+
+ ----- Message d'origine -----
+ From: news@d.example
+ To: other@fenlandnet.example
+ """),
+        "",
+        "delivery",
+        [("luc@fenlandnet.example", "failed")],
+    ),
+    (
+        "complaint with several recipients",
+        _l("""
+ From: fbl@tidepost.example
+ Subject: abuse report
+ Content-Type: multipart/report; report-type=feedback-report; boundary=b
+
+ --b
+ Content-Type: message/feedback-report
+
+ Feedback-Type: abuse
+ Original-Rcpt-To: kim@tidepost.example
+ Original-Rcpt-To: jo@tidepost.example
+ --b--
+ """),
+        "",
+        "complaint",
+        [("kim@tidepost.example", "reported"), ("jo@tidepost.example", "reported")],
+    ),
+    (
+        "contact in running text",
+        _l("""
+ From: Mail Delivery System <MAILER-DAEMON@mail.fenlandnet.example>
+ Subject: Undelivered mail
+
+ For help write to helpline@fenlandnet.example and include this report.
+
+ <ann@fenlandnet.example>: host mx said: 550 5.1.1 no such user
+ """),
+        "",
+        "delivery",
+        [("ann@fenlandnet.example", "failed")],
+    ),
+    (
+        "only contact",
+        _l("""
+ From: Mail Delivery System <MAILER-DAEMON@mail.fenlandnet.example>
+ Subject: Undelivered mail
+
+ Your mail could not be delivered. Questions: helpline@fenlandnet.example
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "vacation polish",
+        _l("""
+ From: Jan <jan@fenlandnet.example>
+ Subject: Automatyczna odpowied\u017a: oferta
+
+ Jestem na urlopie.
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "vacation japanese",
+        _l("""
+ From: a@fenlandnet.example
+ Subject: =?utf-8?b?6Ieq5YuV6L+U5L+h?=
+
+ x
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "vacation header",
+        _l("""
+ From: a@fenlandnet.example
+ Auto-Submitted: auto-replied (vacation)
+ Subject: Re: news
+
+ back on Monday, 550 people wait
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "ticket auto-generated",
+        _l("""
+ From: Support <support@shop.example>
+ Auto-Submitted: auto-generated
+ Subject: We received your request
+
+ Ticket 5.1.1 opened for kim@orchard.example
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "read receipt",
+        _l("""
+ From: kim@orchard.example
+ Subject: Read: news
+ Content-Type: multipart/report; report-type=disposition-notification; boundary=b
+
+ --b
+ Content-Type: text/plain
+
+ Your message was read.
+ --b
+ Content-Type: message/disposition-notification
+
+ Final-Recipient: rfc822; kim@orchard.example
+ Disposition: manual-action/MDN-sent-manually; displayed
+ --b--
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "list of recipients without reasons",
+        _l("""
+ From: System Administrator <postmaster@northgate.example>
+ Subject: Undeliverable: hello
+
+ Your message did not reach some or all of the intended recipients.
+
+ a@northgate.example
+ b@northgate.example
+
+ The e-mail account does not exist at the organization.
+ """),
+        "",
+        "delivery",
+        [("a@northgate.example", "failed"), ("b@northgate.example", "failed")],
+    ),
+    (
+        "delay",
+        _l("""
+ From: Mail Delivery System <mailer-daemon@mx.example>
+ Subject: Warning: message still undelivered after 4 hours
+
+ The following address has not yet been reached: kim@orchard.example
+ (451 4.4.1 connection timed out). Delivery attempts will continue.
+ """),
+        "",
+        "delivery",
+        [("kim@orchard.example", "delayed")],
+    ),
+    (
+        "spam filter challenge from a person domain",
+        _l("""
+ From: "Kim" <kim@orchard.example>
+ Subject: Please confirm your message
+
+ Click here.
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "bounce display name person",
+        _l("""
+ From: Postmaster Pat <pat@orchard.example>
+ Subject: lunch?
+
+ Are you free? Write to jo@tidepost.example
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "null return path no recipients",
+        _l("""
+ Return-Path: <>
+ From: no-reply@orchard.example
+ Subject: Undelivered
+
+ It failed.
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "qmail style",
+        _l("""
+ Return-Path: <>
+ From: MAILER-DAEMON@mx.orchard.example
+ Subject: failure notice
+
+ Hi. This is the mail program at mx.orchard.example.
+ I could not deliver your message to the following addresses.
+
+ <kim@orchard.example>:
+ This address no longer accepts mail.
+
+ --- Below this line is a copy of the message.
+
+ Return-Path: <bounce@d.example>
+ To: kim@orchard.example
+ """),
+        "",
+        "delivery",
+        [("kim@orchard.example", "failed")],
+    ),
+]

@@ -10,11 +10,17 @@ from dataclasses import dataclass
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 
-_LOOKED_AT = 64 * 1024  # characters
-_MAX = 200  # recipients
+_LOOKED_AT = 256 * 1024  # characters
+_MAX = 20_000  # recipients
 _ADDRESS = re.compile(r"<?([A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]{1,63}(?:\.[A-Za-z0-9-]{1,63}){1,10})>?")
 _RETURNED = re.compile(
-    r"^[ \t>]*(?:-{2,}.{0,60}(?:original|copy|returned|message|header|below|follow).{0,60}"
+    r"^[ \t>]*(?:-{2,}.{0,60}(?:original|copy|returned|message|header|below|follow|nachricht|mensaje|mensagem|messaggio"
+    r"|bericht|wiadomo|zpráv|üzenet|meddeland|повідомлен|сообщени|письм|ileti|mesaj|メッセージ|メール|邮件|郵件|메시지|메일).{0,60}"
+    r"|.{0,40}(?:ursprüngliche (?:nachricht|mail)|originalnachricht|kopie (?:der|ihrer)"
+    r"|message (?:d.origine|initial|original)"
+    r"|mensaje original|mensagem original|messaggio originale|oorspronkelijk(?:e)? bericht|oryginaln\w+ wiadomoś"
+    r"|původní zpráv|eredeti üzenet|ursprungligt? meddeland|вихідн\w+ повідомлен|исходно\w+ (?:сообщ|письм)"
+    r"|(?:özgün|orijinal) (?:ileti|mesaj)|元の(?:メッセージ|メール)|原始(?:邮件|郵件)|원본 (?:메시지|메일)).{0,60}"
     r"|.{0,30}(?:below this line|this is a copy|copy of (?:the|your) message|original message (?:follows|headers?|:)"
     r"|message headers? follow|unsent message below|your message (?:reads|was):?|full copy).{0,60}"
     r"|Received: from .{0,200}|Return-Path: ?<.{0,200})$",
@@ -28,11 +34,24 @@ _SAID = re.compile(
     r"loop|expired|could not|cannot|does not|unknown|full|disabled|refused|rejected)",
     re.IGNORECASE,
 )
+_FAILURE = re.compile(
+    r"fail|undeliver|not (?:be )?deliver|bounce|return|nicht zugestellt|unzustellbar|échec|no (?:se )?entreg|"
+    r"não (?:foi )?entreg|mancat|onbestelbaar|niet bezorgd|nie dostarcz|nedoru|nem kézbes|inte leverer|не достав|"
+    r"teslim|配信|退信|投递|배달|반송",
+    re.IGNORECASE,
+)
 _DELAYED = re.compile(
     r"(?:has|have) (?:not yet|been delayed)|will (?:be retried|keep trying|continue to (?:try|be))|delivery attempts "
     r"will continue|still (?:trying|being)|you do not need to resend|temporarily deferred|warning message only",
     re.IGNORECASE,
 )
+_SAID_NEAR = 300  # characters behind an address within which its reason stands
+_MENTIONED = re.compile(
+    r"(?:contact|write to|e?-?mail(?: us)?(?: at| to)?|help(?:desk)?(?: at| of)?|questions?(?: to)?|support|from|"
+    r"sender|sent by|by|on behalf of|reported (?:by|to)|postmaster|administrator|wenden sie sich an|contactez|"
+    r"contacte|contatt\w+|abuse|reply to|forward(?:ed)? to|von|de|da|van|od)\W{0,4}\Z", re.IGNORECASE
+)  # fmt: skip
+_ALONE = re.compile(r"[ \t>*\-\u2022]{0,8}(?:to:?|recipients?:?|rcpt:?)?[ \t]*\Z", re.IGNORECASE)
 _DAEMONS = ("mailer-daemon", "postmaster", "abuse", "noreply", "no-reply", "support", "helpdesk")
 
 
@@ -55,6 +74,7 @@ def read_free_text(text: str) -> FreeText:
         told = text
     first = next((found.group(1) for found in _REPLY.finditer(told)), "")
     people: dict[str, str] = {}
+    alone: set[str] = set()
     matches = list(_ADDRESS.finditer(told))
     for number, found in enumerate(matches):
         if len(people) >= _MAX:
@@ -63,18 +83,33 @@ def read_free_text(text: str) -> FreeText:
             address = parse_address(found.group(1).strip(".'"))
         except AddressError:
             continue
-        if address.local.lower() in _DAEMONS or str(address) in people:
+        name = str(address)
+        if address.local.lower() in _DAEMONS or people.get(name):
             continue
-        others = (match.start() for match in matches[number + 1 :] if match.group(1) != found.group(1))
-        until = next(others, len(told))
+        if _MENTIONED.search(told, max(0, found.start() - 60), found.start()):
+            continue
+        until = next((m.start() for m in matches[number + 1 : number + 4] if m.group(1) != found.group(1)), len(told))
         behind = told[found.end() : min(until, found.end() + 1500)]
         reply = next((match_.group(1) for match_ in _REPLY.finditer(behind)), "")
-        if not reply and _SAID.search(behind):
-            reply = behind.strip(" :\n\t>-")
-        people[str(address)] = _one_line(reply)
+        near = behind[:_SAID_NEAR]
+        if not reply and _SAID.search(near):
+            reply = near.strip(" :\n\t>-")
+        line = told[told.rfind("\n", 0, found.start()) + 1 : found.start()]
+        end = told.find("\n", found.end())
+        rest_of_line = told[found.end() : end if end >= 0 else len(told)]
+        if _ALONE.match(line) and not rest_of_line.strip(" \t>:;,."):
+            alone.add(name)
+        people[name] = _one_line(reply)
     if any(people.values()):
-        # Where replies stand behind some addresses, those without one are mentioned for other reasons.
-        people = {address: reply for address, reply in people.items() if reply}
+        # Where replies stand behind some addresses, those without one are mentioned for other reasons,
+        # unless they are listed line by line.
+        people = {address: reply for address, reply in people.items() if reply or address in alone}
+    else:
+        # Without a reason beside it, an address counts only on a line of its own in a text that reports a failure.
+        failure = bool(first) or bool(_SAID.search(told)) or bool(_FAILURE.search(told))
+        people = {address: "" for address in people if address in alone and failure}
+    if not first:
+        first = next((line.strip() for line in told.split("\n") if _SAID.search(line) and len(line.strip()) > 10), "")
     if rest and not rest.lstrip(" \t>").lower().startswith(("received:", "return-path:")):
         rest = rest[rest.find("\n") + 1 :]  # the line that only says that the message follows
     return FreeText(tuple(people.items()), _one_line(first), rest.strip()[:20_000], bool(_DELAYED.search(told)))

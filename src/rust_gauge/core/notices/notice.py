@@ -4,6 +4,7 @@ Delivery status notifications (RFC 3461 to 3464, 6522, 6533), complaints and fai
 that follow no standard, and replies that people's mailboxes send by themselves (RFC 3834), which count for nothing.
 """
 
+import html
 import re
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -15,29 +16,19 @@ from rust_gauge.core.errors import AddressError, InputError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.notices.entity import Entity, parse_entity, parse_fields, words
 from rust_gauge.core.notices.free_text import read_free_text
+from rust_gauge.core.notices.senders import is_auto_reply, is_machine, looks_like_bounce
 from rust_gauge.core.notices.verp import verp_recipient
 
 MAX_NOTICE = 25 * 1024 * 1024  # octets
 _LOOKED_AT = 4 * 1024 * 1024  # octets; what follows is the returned message and its attachments
-_MAX_RECIPIENTS = 500  # of one notice
+_MAX_RECIPIENTS = 20_000  # of one notice; those beyond are counted
 _LONGEST = 2000  # characters of a diagnostic
-_COMMENT = re.compile(r"\s*\((?:[^()\\]|\\.)*\)")
+_COMMENT = re.compile(r"[ \t]{0,8}\((?:[^()\\]|\\.){0,500}\)")
 _UNITEXT = re.compile(r"\\x\{([0-9A-Fa-f]{2,6})\}")
-_AUTO_SUBJECTS = (
-    "auto(?:matic)?[- ]?(?:reply|response|antwort)", "out of (?:the )?office", "away from", "abwesenheit",
-    "on (?:vacation|holiday|leave)", "automatische antwort", "r[eé]ponse automatique", "absence",
-    "respuesta autom[aá]tica", "fuera de la oficina", "risposta automatica", "automatisch antwoord", "autosvar",
-)  # fmt: skip
-_BOUNCE_SUBJECTS = (
-    "un-?deliver", "deliver(?:y|ies)[^a-z]{0,3}(?:status|fail|problem|error|has failed|incomplete|delayed)",
-    "delivery[^a-z]{0,3}(?:notification|report|to|of|has)", "returned mail", "mail (?:delivery|system error|returned)",
-    "failure notice", "could not (?:be )?deliver", "message (?:not|you sent|undeliver)", "non-?delivery", "bounced?",
-    "not delivered", "nicht zugestellt", "unzustellbar", "zustellung", "non remis", "[eé]chec", "no entregado",
-    "mancato recapito", "onbestelbaar", "delayed",
-)  # fmt: skip
-_AUTO_SUBJECT = re.compile(rf"\s*(?:{'|'.join(_AUTO_SUBJECTS)})", re.IGNORECASE)
-_BOUNCE_SUBJECT = re.compile("|".join(_BOUNCE_SUBJECTS), re.IGNORECASE)
-_DAEMON = re.compile(r"(?:mailer-?daemon|post-?master|mail delivery|bounce|mdaemon|maildelivery)", re.IGNORECASE)
+_DELAYED_SUBJECT = re.compile(
+    r"delay|not yet|still being|verzögert|retard|vertraagd|opóźni|zpožd|késl|försen", re.IGNORECASE
+)
+_STATUS_FIELD = re.compile(r"^[ \t>]*(?:final|original)-recipient[ \t]*:", re.IGNORECASE | re.MULTILINE)
 
 
 class NoticeError(InputError):
@@ -85,6 +76,7 @@ class Notice:
     source_ip: str = ""
     reporter: str = ""
     problem: str = ""  # why it is `other` although it looked like more
+    more: int = 0  # recipients beyond the limit, which were not read
 
 
 def read_notice(raw: bytes, sent_to: str = "") -> Notice:
@@ -100,16 +92,27 @@ def read_notice(raw: bytes, sent_to: str = "") -> Notice:
     message = parse_entity(raw[:_LOOKED_AT])
     parts = list(message.walk())
     own = _after(parts, "message/rfc822", "message/global")
-    status = _find(parts, own, "message/delivery-status", "message/global-delivery-status")
+    types = ("message/delivery-status", "message/global-delivery-status")
+    status = [part for part in parts if part.type in types and id(part) not in own]
     feedback = _find(parts, own, "message/feedback-report")
     common: dict[str, Any] = {"notice_id": _message_id(message.get("message-id")), "at": _date(message.get("date"))}
     if feedback is not None:
         return _feedback(message, feedback, parts, common, sent_to)
-    if status is not None:
-        return _status(message, status, parts, common, sent_to)
-    if _is_auto_reply(message):
+    groups = [group for part in status for group in _groups(_decoded(part))]
+    notice = _status(groups, parts, status, common, sent_to) if status else None
+    if notice is None and not status and is_auto_reply(message):
         return Notice(NoticeKind.AUTO_REPLY, "RFC 3834", **common)
-    return _free(message, parts, common, sent_to)
+    text = _text_of(message, [part for part in parts if id(part) not in own])
+    if notice is None:  # the machine-readable part is missing, mistyped, broken, or pasted as text
+        pasted = _pasted(text, message, parts, own)
+        if pasted and (status or is_machine(message, parts, pasted)):
+            notice = _status(_groups(pasted.encode("utf-8", "replace")), parts, status, common, sent_to)
+    if notice is not None:
+        return notice
+    read = _free(message, parts, common, sent_to, text, machine=bool(status) or is_machine(message, parts, text))
+    if status and not read.recipients and not read.problem:
+        return Notice(NoticeKind.OTHER, "RFC 3464", problem="the status has no recipient address", **common)
+    return read
 
 
 def _after(parts: list[Entity], *types: str) -> set[int]:
@@ -124,18 +127,44 @@ def _find(parts: list[Entity], own: set[int], *types: str) -> Entity | None:
 # Delivery status (RFC 3464)
 
 
-def _status(message: Entity, status: Entity, parts: list[Entity], common: dict[str, Any], sent_to: str) -> Notice:
-    groups = [parse_fields(group) for group in re.split(rb"\r?\n[ \t]*\r?\n", _decoded(status)) if group.strip()]
-    about = groups[0] if groups else {}
-    rest = groups[1:]
-    if "final-recipient" in about or "original-recipient" in about:  # some leave out the group of the message
-        rest, about = groups, {}
+def _groups(octets: bytes) -> list[dict[str, list[str]]]:
+    """Return the groups of fields of a status, without those that have none."""
+    pieces = re.split(rb"\r?\n[ \t]*(?:\r?\n[ \t]*)+", octets)
+    return [fields for piece in pieces if piece.strip() and (fields := parse_fields(piece))]
+
+
+def _pasted(text: str, message: Entity, parts: list[Entity], own: set[int]) -> str:
+    """Return the fields of a status that lie in a text part, in a part of another type, or behind a wrong boundary."""
+    texts = [text]
+    texts += [part.text() for part in parts if id(part) not in own and not part.parts and part.type != "text/plain"]
+    if message.type.startswith("multipart/") and not message.parts:
+        texts.append(message.body[:_PASTED].decode("utf-8", "replace"))
+    for each in texts:
+        found = _STATUS_FIELD.search(each)
+        if found is not None:
+            begin = each.rfind("\n\n", 0, found.start()) + 1
+            return re.sub(r"^[ \t]*>?[ \t]*(?=[A-Za-z-]+[ \t]*:)", "", each[begin:], flags=re.MULTILINE)
+    return ""
+
+
+_PASTED = 512 * 1024  # octets of a body without parts that are searched
+
+
+def _status(
+    groups: list[dict[str, list[str]]],
+    parts: list[Entity],
+    status: list[Entity],
+    common: dict[str, Any],
+    sent_to: str,
+) -> Notice | None:
+    """Return the notice that groups of fields make; None if none of them has a recipient."""
+    named = ("final-recipient", "original-recipient")
+    about = next((group for group in groups if not any(name in group for name in named)), {})
+    rest = [group for group in groups if any(name in group for name in named)]
     original = _original(parts, status)
     verp = verp_of(sent_to, original)
     recipients = []
     for group in rest[:_MAX_RECIPIENTS]:
-        if "final-recipient" not in group and "original-recipient" not in group:
-            continue
         recipient = _address(_first(group, "original-recipient")) or _address(_first(group, "final-recipient"))
         if verp and len(rest) == 1:
             recipient = verp  # what we mailed; forwarding may have changed the rest
@@ -155,12 +184,10 @@ def _status(message: Entity, status: Entity, parts: list[Entity], common: dict[s
             )
         )
     if not recipients:
-        return Notice(
-            NoticeKind.OTHER, "RFC 3464", problem="the status has no recipient address", **common,
-        )  # fmt: skip
+        return None
     return Notice(
         NoticeKind.DELIVERY, "RFC 3464", tuple(recipients), reporter=_typed(_first(about, "reporting-mta"))[:255],
-        **common, **original,
+        more=max(0, len(rest) - _MAX_RECIPIENTS), **common, **original,
     )  # fmt: skip
 
 
@@ -218,11 +245,11 @@ def _message_id(value: str) -> str:
 _KEPT = 40  # fields of the original message that mappings may look at
 
 
-def _original(parts: list[Entity], status: Entity | None) -> dict[str, Any]:
+def _original(parts: list[Entity], status: list[Entity]) -> dict[str, Any]:
     """Read what the returned message, or its header, tells of itself."""
     fields: dict[str, list[str]] = {}
     for part in parts:
-        if part is status:
+        if any(part is each for each in status):
             continue
         if part.type in ("message/rfc822", "message/global") and part.parts:
             fields = part.parts[0].fields
@@ -261,11 +288,14 @@ def verp_of(sent_to: str, original: dict[str, Any]) -> str:
 def _feedback(message: Entity, feedback: Entity, parts: list[Entity], common: dict[str, Any], sent_to: str) -> Notice:
     fields = parse_fields(_decoded(feedback))
     kind = _COMMENT.sub("", _first(fields, "feedback-type")).strip().lower() or "abuse"
-    original = _original(parts, feedback)
+    original = _original(parts, [feedback])
     mail_from = _from(_first(fields, "original-mail-from")) or original["of_mail_from"]
-    recipients = [found for value in fields.get("original-rcpt-to", [])[:_MAX_RECIPIENTS] if (found := _address(value))]
+    named_by = [
+        text for value in fields.get("original-rcpt-to", []) for text in re.split(r"[,;](?=\s*<?[^\s,;]+@)", value)
+    ]
+    recipients = [found for text in named_by[:_MAX_RECIPIENTS] if (found := _address(text))]
     verp = verp_of(sent_to, {"of_mail_from": mail_from})
-    if verp:
+    if verp and len(recipients) < 2:
         recipients = [verp]
     if not recipients:
         to = _from(original["of_fields"].get("to", ""))
@@ -283,51 +313,84 @@ def _feedback(message: Entity, feedback: Entity, parts: list[Entity], common: di
     )  # fmt: skip
 
 
-# Replies that nobody wrote, and bounces of no standard
+# Bounces of no standard
 
 
-def _is_auto_reply(message: Entity) -> bool:
-    """RFC 3834 §5, and what was usual before it."""
-    submitted = _COMMENT.sub("", message.get("auto-submitted")).strip().lower().partition(";")[0].strip()
-    subject = words(message.get("subject"))
-    if submitted == "auto-replied":
-        return not (_DAEMON.search(message.get("from")) and _BOUNCE_SUBJECT.search(subject))
-    if message.get("x-autoreply") or message.get("x-autorespond") or message.get("x-auto-response-suppress") == "OOF":
-        return True
-    if message.get("precedence").strip().lower() == "auto_reply":
-        return True
-    return bool(_AUTO_SUBJECT.match(subject))
+def _text_of(message: Entity, parts: list[Entity]) -> str:
+    """Return what a message says to people: its plain texts, or its HTML as text."""
+    plain = [part.text() for part in parts if part.type == "text/plain" and part.body.strip() and not part.parts]
+    text = "\n\n".join(each for each in plain if each.strip())
+    if text.strip():
+        return text
+    markup = next((part.text() for part in parts if part.type == "text/html"), "")
+    if not markup and message.type.startswith("multipart/") and not message.parts:  # behind a wrong boundary
+        markup = message.body[:_PASTED].decode("utf-8", "replace")
+    return _without_markup(markup)
 
 
-def _free(message: Entity, parts: list[Entity], common: dict[str, Any], sent_to: str) -> Notice:
+def _without_markup(markup: str) -> str:
+    markup = re.sub(
+        r"<(script|style|head)\b[^>]{0,300}>.{0,20000}?</\1>", " ", markup[:200_000], flags=re.IGNORECASE | re.DOTALL
+    )
+    markup = re.sub(r"<(?:br|/p|/div|/tr|/li|/td|/h\d|hr)[^>]{0,300}>", "\n", markup, flags=re.IGNORECASE)
+    markup = re.sub(r"<(?![^<>@\s]{1,64}@)[^<>]{0,1000}>", " ", markup)
+    return html.unescape(markup).replace("\xa0", " ")
+
+
+def _without_element(markup: str, tag: str) -> str:
+    """Return HTML without the first elements of a kind and what is in them."""
+    kept, at, lower = [], 0, markup.lower()
+    for _ in range(100):
+        begin = lower.find(f"<{tag}", at)
+        end = lower.find(f"</{tag}", begin) if begin >= 0 else -1
+        if end < 0:
+            break
+        kept.append(markup[at:begin])
+        at = end
+    return " ".join([*kept, markup[at:]])
+
+
+def _free(
+    message: Entity, parts: list[Entity], common: dict[str, Any], sent_to: str, text: str, *, machine: bool
+) -> Notice:
     """Read a bounce whose text has to be read as people read it."""
-    subject = words(message.get("subject"))
     failed = [found for value in message.fields.get("x-failed-recipients", []) for found in _addresses(value)]
-    looks = bool(_DAEMON.search(message.get("from"))) or message.get("return-path").strip() == "<>"
-    if not failed and not (looks or _BOUNCE_SUBJECT.search(subject)):
-        return Notice(NoticeKind.OTHER, **common)
-    text = next((part.text() for part in parts if part.type == "text/plain" and part.body.strip()), "")
-    if not text:
-        html = next((part.text() for part in parts if part.type == "text/html"), "")
-        text = re.sub(r"<(?:br|/p|/div|/tr)[^>]{0,200}>", "\n", html[:200_000], flags=re.IGNORECASE)
-        text = re.sub(r"<[^@<>]{0,500}>", " ", text)
+    if not machine:
+        problem = "its subject is that of a bounce, but a person sent it" if looks_like_bounce(message) else ""
+        quiet = bool(message.get("in-reply-to")) or not message.get("from")
+        return Notice(NoticeKind.OTHER, problem="" if quiet else problem, **common)
+    if is_auto_reply(message):
+        return Notice(NoticeKind.AUTO_REPLY, "RFC 3834", **common)
     found = read_free_text(text)
-    original = _original(parts, None)
+    original = _original(parts, [])
     if not original["of_message_id"] and found.header:
         original = _of(parse_fields(found.header.encode("utf-8", "replace")))
     verp = verp_of(sent_to, original)
     people = [verp] if verp else failed or [address for address, _ in found.recipients]
     replies = dict(found.recipients)
-    delayed = bool(re.search(r"delay|not yet|still being", subject, re.IGNORECASE))
+    subject = words(message.get("subject"))
+    delayed = bool(
+        re.search(
+            r"delay|not yet|still being|verzögert|retard|vertraagd|opóźni|zpožd|késl|försen", subject, re.IGNORECASE
+        )
+    )
     action = "delayed" if delayed or found.delayed else "failed"
+    people = list(dict.fromkeys(people))
     recipients = tuple(
-        NoticeRecipient(fromkey, action, diagnostic=(replies.get(fromkey) or found.reply)[:_LONGEST])
-        for fromkey in list(dict.fromkeys(people))[:_MAX_RECIPIENTS]
+        NoticeRecipient(each, action, diagnostic=(replies.get(each) or found.reply)[:_LONGEST])
+        for each in people[:_MAX_RECIPIENTS]
     )
     if not recipients:
-        problem = "it looks like a bounce, but has no recipient"
+        bounce = looks_like_bounce(message) or bool(found.reply)
+        problem = (
+            "it looks like a bounce, but has no recipient"
+            if bounce
+            else "a mail system sent it, and it has no recipient"
+        )
         return Notice(NoticeKind.OTHER, problem=problem, **common, **original)
-    return Notice(NoticeKind.DELIVERY, "none", recipients, **common, **original)
+    return Notice(
+        NoticeKind.DELIVERY, "none", recipients, more=max(0, len(people) - _MAX_RECIPIENTS), **common, **original
+    )
 
 
 def _addresses(value: str) -> list[str]:

@@ -43,12 +43,14 @@ def rows_of_notice(raw: bytes, sent_to: str, arrived: datetime, domain: str = ""
         return Rows(aside=[(raw[:20_000].decode("utf-8", "replace"), notice.problem)])
     if notice.kind not in (NoticeKind.DELIVERY, NoticeKind.COMPLAINT):
         return Rows(quiet=1)
+    more = f"{notice.more:,} more recipients than are read of one notice" if notice.more else ""
     return Rows(
         values=[
             row
             for one in notice.recipients
             if (row := _row(notice, one, domain or sent_to.rpartition("@")[2], arrived))
-        ]
+        ],
+        aside=[(raw[:20_000].decode("utf-8", "replace"), more)] if more else [],
     )
 
 
