@@ -1,7 +1,7 @@
 # Rust Gauge. `make help` lists the targets.
 SHELL := /bin/bash
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
-.PHONY: help demo serve test lint bench clean openapi client screenshots lock
+.PHONY: help demo serve test lint bench fuzz clean openapi client screenshots lock
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -37,6 +37,10 @@ lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 bench: ## measure the figures of docs/performance.md
 	@tools/setup.sh test
 	.venv/bin/python -m bench
+
+fuzz: ## run every parser on mutated inputs (SECONDS=60)
+	@tools/setup.sh test
+	.venv/bin/python -m tests.fuzz $(or $(SECONDS),60)
 
 openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
 	@tools/setup.sh test

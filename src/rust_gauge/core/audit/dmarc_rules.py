@@ -28,7 +28,7 @@ from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsProgram, DnsQuestion
 from rust_gauge.core.names import is_public_suffix, registered_domain
 
 _MEANT = re.compile(
-    r"\W*v?\W*=?\W*dmarc|.*\bv\s*=\s*dmarc1|(?:.*;)?\W*(?:p|sp|np|rua|ruf|adkim|aspf|pct)\s*=",
+    r"\W{0,20}v?\W{0,5}=?\W{0,5}dmarc|.{0,2000}\bv\s?=\s?dmarc1|(?:.{0,2000};)?\W{0,20}(?:p|sp|np|rua|ruf|adkim|aspf|pct)\s?=",
     re.IGNORECASE | re.DOTALL,
 )
 _SMALL_REPORT = 50_000  # octets; compressed reports of busy domains reach that

@@ -12,8 +12,8 @@ from rust_gauge.core.dmarc.record import DMARC_TAGS, MISSPELT_TAGS, POLICIES, is
 
 _BREAKS = re.compile(r"\\[nrt]|[\r\n\t]")
 _QUOTES = re.compile(r"[\"“”‘’`]|\\(?=\W|$)|'(?=\W|$)")
-_TAG = re.compile(r"\s*([A-Za-z]{1,20})\s*=\s*(.*?)\s*\Z", re.DOTALL)
-_ADDRESS = re.compile(r"[^\s@<>,;:]+@[^\s@<>,;:!?]+\.[^\s@<>,;:!?]+")
+_TAG = re.compile(r"\s?([A-Za-z]{1,20})\s?=\s?(.*)\Z", re.DOTALL)
+_ADDRESS = re.compile(r"(?<![^\s@<>,;:])[^\s@<>,;:]{1,64}@[^\s@<>,;:!?.]{1,63}(?:\.[^\s@<>,;:!?.]{1,63}){1,20}")
 _LIMIT = re.compile(r"![0-9]{1,19}[kmgt]?\Z", re.IGNORECASE)
 _MODES = {"strict": "s", "s": "s", "relaxed": "r", "r": "r"}
 
@@ -56,9 +56,9 @@ def correct_policy(texts: Sequence[str]) -> CorrectedPolicy | None:
 
 def _tags(text: str, left_out: list[str]) -> dict[str, str]:
     """Return the tags that can be read, corrected, without the version."""
-    plain = _QUOTES.sub("", _BREAKS.sub(" ", text)).strip()
-    plain = re.sub(r"^\W*(?:v\s*=?\s*)?dmarc\s*1?(?=\W|\Z)\W*", "", plain, flags=re.IGNORECASE)
-    plain = re.sub(r"[,\s]+(?=[a-z]{1,5}\s*=)", ";", plain)  # tags that are separated by something else
+    plain = " ".join(_QUOTES.sub("", _BREAKS.sub(" ", text)).split())
+    plain = re.sub(r"^\W{0,20}(?:v ?=? ?)?dmarc ?1?(?=\W|\Z)\W{0,20}", "", plain, flags=re.IGNORECASE)
+    plain = re.sub(r"[,\s]{1,5}(?=[a-z]{1,5}\s?=)", ";", plain)  # tags that are separated by something else
     out: dict[str, str] = {}
     for piece in plain.split(";"):
         if not piece.strip() or re.fullmatch(r"\s*v\s*=\s*dmarc\s*1?\s*", piece, re.IGNORECASE):
@@ -66,7 +66,7 @@ def _tags(text: str, left_out: list[str]) -> dict[str, str]:
         match = _TAG.match(piece)
         name = match.group(1).lower() if match else ""
         name = name if name in DMARC_TAGS else MISSPELT_TAGS.get(name, "")
-        value = _value(name, match.group(2)) if match and name else None
+        value = _value(name, match.group(2).strip()) if match and name else None
         if value is None or out.get(name, value) != value:
             left_out.append(piece.strip())
             continue

@@ -5,6 +5,7 @@ our own because the standard library's parser, which does much more, takes longe
 """
 
 import base64
+import codecs
 import quopri
 import re
 from collections.abc import Iterator
@@ -57,9 +58,22 @@ class Entity:
         except UnicodeDecodeError:
             pass
         try:
-            return raw.decode(self.parameters.get("charset", "latin-1"), "replace")
+            return raw.decode(_charset(self.parameters.get("charset", "latin-1")), "replace")
         except (LookupError, ValueError):
             return raw.decode("latin-1")
+
+
+# Codecs that are no charsets of mail: quadratic, or made for source code and names.
+_NO_CHARSETS = frozenset({"punycode", "idna", "unicode_escape", "raw_unicode_escape", "undefined", "mbcs", "oem"})
+
+
+def _charset(name: str) -> str:
+    """Return the charset of a part; latin-1 for one that is unknown or no charset of mail."""
+    try:
+        found = codecs.lookup(name[:40].strip().lower())
+    except (LookupError, ValueError):
+        return "latin-1"
+    return found.name if found.name.replace("-", "_") not in _NO_CHARSETS else "latin-1"
 
 
 def _padded(letters: bytes) -> bytes:

@@ -5,6 +5,7 @@ message, which nearly always follows, is cut off first, so that addresses in it 
 """
 
 import re
+from collections import Counter
 from dataclasses import dataclass
 
 from rust_gauge.core.errors import AddressError
@@ -14,8 +15,8 @@ _LOOKED_AT = 256 * 1024  # characters
 _MAX = 20_000  # recipients
 _ADDRESS = re.compile(r"<?([A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]{1,63}(?:\.[A-Za-z0-9-]{1,63}){1,10})>?")
 _RETURNED = re.compile(
-    r"^[ \t>]*(?:-{2,}.{0,60}(?:original|copy|returned|message|header|below|follow|nachricht|mensaje|mensagem|messaggio"
-    r"|bericht|wiadomo|zpráv|üzenet|meddeland|повідомлен|сообщени|письм|ileti|mesaj|メッセージ|メール|邮件|郵件|메시지|메일).{0,60}"
+    r"^[ \t>]{0,20}+(?:-{2,}+.{0,60}(?:original|copy|returned|message|header|below|follow|nachricht|mensaje|mensagem"
+    r"|messaggio|bericht|wiadomo|zpráv|üzenet|meddeland|повідомлен|сообщени|письм|ileti|mesaj|メッセージ|メール|邮件|郵件|메시지|메일).{0,60}"
     r"|.{0,40}(?:ursprüngliche (?:nachricht|mail)|originalnachricht|kopie (?:der|ihrer)"
     r"|message (?:d.origine|initial|original)"
     r"|mensaje original|mensagem original|messaggio originale|oorspronkelijk(?:e)? bericht|oryginaln\w+ wiadomoś"
@@ -45,6 +46,7 @@ _DELAYED = re.compile(
     r"will continue|still (?:trying|being)|you do not need to resend|temporarily deferred|warning message only",
     re.IGNORECASE,
 )
+_SIGHTINGS = 5
 _SAID_NEAR = 300  # characters behind an address within which its reason stands
 _MENTIONED = re.compile(
     r"(?:contact|write to|e?-?mail(?: us)?(?: at| to)?|help(?:desk)?(?: at| of)?|questions?(?: to)?|support|from|"
@@ -76,9 +78,13 @@ def read_free_text(text: str) -> FreeText:
     people: dict[str, str] = {}
     alone: set[str] = set()
     matches = list(_ADDRESS.finditer(told))
+    sightings: Counter[str] = Counter()  # an address without a reason where it stands first may have one further down
     for number, found in enumerate(matches):
         if len(people) >= _MAX:
             break
+        sightings[found.group(1)] += 1
+        if sightings[found.group(1)] > _SIGHTINGS:
+            continue
         try:
             address = parse_address(found.group(1).strip(".'"))
         except AddressError:

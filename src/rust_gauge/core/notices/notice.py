@@ -28,7 +28,7 @@ _UNITEXT = re.compile(r"\\x\{([0-9A-Fa-f]{2,6})\}")
 _DELAYED_SUBJECT = re.compile(
     r"delay|not yet|still being|verzögert|retard|vertraagd|opóźni|zpožd|késl|försen", re.IGNORECASE
 )
-_STATUS_FIELD = re.compile(r"^[ \t>]*(?:final|original)-recipient[ \t]*:", re.IGNORECASE | re.MULTILINE)
+_STATUS_FIELD = re.compile(r"^[ \t>]{0,20}(?:final|original)-recipient[ \t]{0,8}:", re.IGNORECASE | re.MULTILINE)
 
 
 class NoticeError(InputError):
@@ -143,10 +143,13 @@ def _pasted(text: str, message: Entity, parts: list[Entity], own: set[int]) -> s
         found = _STATUS_FIELD.search(each)
         if found is not None:
             begin = each.rfind("\n\n", 0, found.start()) + 1
-            return re.sub(r"^[ \t]*>?[ \t]*(?=[A-Za-z-]+[ \t]*:)", "", each[begin:], flags=re.MULTILINE)
+            return re.sub(
+                r"^[ \t]{0,20}>?[ \t]{0,20}(?=[A-Za-z-]{1,40}[ \t]{0,8}:)", "", each[begin:], flags=re.MULTILINE
+            )
     return ""
 
 
+_QUOTED_FIELD = re.compile(r"^[ \t]{0,20}>?[ \t]{0,20}(?=[A-Za-z-]{1,40}[ \t]{0,8}:)", re.MULTILINE)
 _PASTED = 512 * 1024  # octets of a body without parts that are searched
 
 
@@ -329,9 +332,9 @@ def _text_of(message: Entity, parts: list[Entity]) -> str:
 
 
 def _without_markup(markup: str) -> str:
-    markup = re.sub(
-        r"<(script|style|head)\b[^>]{0,300}>.{0,20000}?</\1>", " ", markup[:200_000], flags=re.IGNORECASE | re.DOTALL
-    )
+    markup = markup[:200_000]
+    for tag in ("script", "style", "head"):
+        markup = _without_element(markup, tag)
     markup = re.sub(r"<(?:br|/p|/div|/tr|/li|/td|/h\d|hr)[^>]{0,300}>", "\n", markup, flags=re.IGNORECASE)
     markup = re.sub(r"<(?![^<>@\s]{1,64}@)[^<>]{0,1000}>", " ", markup)
     return html.unescape(markup).replace("\xa0", " ")

@@ -29,24 +29,26 @@ class _Slip:
     meant: str
 
 
-_NAME = r"(?=[A-Za-z0-9_%-]+\.[A-Za-z0-9_.%{}-]+)"
+_NAME = r"(?=[A-Za-z0-9_%-]{1,63}\.[A-Za-z0-9_%{}-])"
 _SLIPS = (
-    _Slip(re.compile(r"^\W*v?\W*=?\W*spf\s?1[;,:]?\s+", re.IGNORECASE), "v=spf1 "),
+    _Slip(re.compile(r"^\W{0,20}v?\W{0,5}=?\W{0,5}spf\s?1[;,:]?\s{1,20}", re.IGNORECASE), "v=spf1 "),
     _Slip(re.compile(r"\\(?:[nrt]|(?=\W))"), " "),
     _Slip(re.compile(r"[\"“”'‘’`]"), ""),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v4|v?4?)[:=](?=\d+\.)", re.IGNORECASE), r"\1ip4:"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v6|v?6?)[:=](?=[0-9a-f]*:)", re.IGNORECASE), r"\1ip6:"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?)a[:=](?=\d+\.\d+\.\d+\.\d+(?:[\s/]|$))", re.IGNORECASE), r"\1ip4:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v4|v?4?)[:=](?=\d{1,3}\.)", re.IGNORECASE), r"\1ip4:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?)ip(?:v6|v?6?)[:=](?=[0-9a-f]{0,4}:)", re.IGNORECASE), r"\1ip6:"),
+    _Slip(
+        re.compile(r"(?<=\s)([+\-~?]?)a[:=](?=\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3}(?:[\s/]|$))", re.IGNORECASE), r"\1ip4:"
+    ),
     _Slip(re.compile(r"(?<=\s)([+\-~?]?)(include|exists|ptr|a|mx)=", re.IGNORECASE), r"\1\2:"),
     _Slip(re.compile(r"(?<=\s)(redirect|exp):", re.IGNORECASE), r"\1="),
-    _Slip(re.compile(r"(?<=[:=])\s+(?=\S)"), ""),
-    _Slip(re.compile(r"(?<=\s)([+\-~?]?(?:include|exists))\s+" + _NAME, re.IGNORECASE), r"\1:"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?])\s+(?=all\b)", re.IGNORECASE), r"\1"),
+    _Slip(re.compile(r"(?<=[:=])\s{1,20}(?=\S)"), ""),
+    _Slip(re.compile(r"(?<=\s)([+\-~?]?(?:include|exists))\s{1,20}" + _NAME, re.IGNORECASE), r"\1:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?])\s{1,20}(?=all\b)", re.IGNORECASE), r"\1"),
     _Slip(re.compile("[–—−](?=all)", re.IGNORECASE), "-"),
-    _Slip(re.compile(r"(?<=\s)([+\-~?])[+\-~?]+(?=all\b)", re.IGNORECASE), r"\1"),
-    _Slip(re.compile(r"[,;]+(?=\s|$)"), ""),
-    _Slip(re.compile(r"(?<=\d),(?=\d+\.)"), " ip4:"),
-    _Slip(re.compile(r"(?<=\s)(?=\d+\.\d+\.\d+\.\d+(?:/\d+)?(?:\s|$))"), "ip4:"),
+    _Slip(re.compile(r"(?<=\s)([+\-~?])[+\-~?]{1,10}(?=all\b)", re.IGNORECASE), r"\1"),
+    _Slip(re.compile(r"[,;]{1,20}(?=\s|$)"), ""),
+    _Slip(re.compile(r"(?<=\d),(?=\d{1,3}\.)"), " ip4:"),
+    _Slip(re.compile(r"(?<=\s)(?=\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3}(?:/\d{1,3})?(?:\s|$))"), "ip4:"),
     _Slip(re.compile(r"(?<=\sall|[+\-~?]all)[.:]+$", re.IGNORECASE), ""),
 )
 

@@ -1,0 +1,158 @@
+"""Every parser of outside input with a corpus: what it may raise, and what it is fed.
+
+`make fuzz` runs them for a given time; the tests run a few rounds of each with fixed seeds.
+"""
+
+import gzip
+import io
+import random
+import zipfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from rust_gauge.core.dkim import parse_dkim_key, split_message
+from rust_gauge.core.dkim.signature import read_signature
+from rust_gauge.core.dmarc import ReportError, correct_policy, read_policy, read_report, unpack
+from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.mtalog import LogReader
+from rust_gauge.core.names import normalise_domain, parse_address, parse_ip
+from rust_gauge.core.notices import read_notice
+from rust_gauge.core.replies import classify
+from rust_gauge.core.spf import correct, parse_spf
+from rust_gauge.core.transport import read_sts_policy, read_sts_record, read_tls_rpt
+from tests.vectors import notices, replies
+from tests.vectors.spf_records import RIGHT
+
+NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
+
+
+@dataclass(frozen=True)
+class Target:
+    """A parser, seeds of its input, and the errors that it may raise: its own."""
+
+    name: str
+    run: Callable[[bytes], object]
+    corpus: tuple[bytes, ...]
+    raises: tuple[type[Exception], ...] = ()
+
+
+def _text(function: Callable[[str], object]) -> Callable[[bytes], object]:
+    return lambda raw: function(raw.decode("utf-8", "replace"))
+
+
+REPORT = (
+    b'<?xml version="1.0"?><feedback><report_metadata><org_name>Tidepost</org_name><report_id>1</report_id><date_range>'
+    b"<begin>1763600000</begin><end>1763686400</end></date_range></report_metadata><policy_published><domain>d.example"
+    b"</domain><p>none</p></policy_published><record><row><source_ip>192.0.2.1</source_ip><count>2</count></row></record></feedback>"
+)
+LOG = (
+    b"Nov 20 10:00:00 mta1 postfix/smtp[12]: 4ABC: to=<kim@tidepost.example>, relay=mx[192.0.2.1]:25, dsn=5.1.1, status=bounced (x)\n"
+    b"Nov 20 10:00:00 mta1 postfix/qmgr[12]: 4ABC: from=<a@d.example>, size=1, nrcpt=1 (queue active)\n"
+)
+SIGNATURE = b"v=1; a=rsa-sha256; d=d.example; s=s1; h=from:to; bh=AAAA; b=BBBB; t=1; x=2"
+
+
+def _archive() -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as made:
+        made.writestr("r.xml", REPORT)
+    return out.getvalue()
+
+
+TARGETS = (
+    Target("notice", read_notice, tuple(v for v in vars(notices).values() if isinstance(v, bytes)), (RustGaugeError,)),
+    Target("reply", _text(classify), tuple(text.encode() for text, _, _ in replies.DEVELOPED)),
+    Target("spf", _text(parse_spf), tuple(record.encode() for _, record in RIGHT)),
+    Target("spf correction", _text(lambda text: correct([text])), tuple(record.encode() for _, record in RIGHT)),
+    Target(
+        "dkim key",
+        _text(parse_dkim_key),
+        (b"v=DKIM1; k=rsa; t=y:s; p=AAAA", b"p=", b"v=DKIM1; k=ed25519; p=11qYAYKxCrfVS"),
+    ),
+    Target("dkim signature", _text(read_signature), (SIGNATURE,)),
+    Target("dkim message", split_message, (b"DKIM-Signature: " + SIGNATURE + b"\r\nFrom: a@d.example\r\n\r\nx\r\n",)),
+    Target(
+        "dmarc",
+        _text(read_policy),
+        (b"v=DMARC1; p=reject; sp=none; pct=20; rua=mailto:a@d.example!10m,mailto:b@d.example; fo=1:d",),
+    ),
+    Target(
+        "dmarc correction",
+        _text(lambda text: correct_policy([text])),
+        (b"v=DMARC1; p=reject; sp=none; rua=mailto:a@d.example!10m,r@b.example; fo=1:d", b"p=none v=DMARC1"),
+    ),
+    Target("aggregate report", read_report, (REPORT,), (ReportError,)),
+    Target("archive", lambda raw: unpack(raw), (gzip.compress(REPORT), _archive(), REPORT), (ReportError,)),
+    Target("mta-sts record", _text(read_sts_record), (b"v=STSv1; id=20261101T090000",)),
+    Target(
+        "mta-sts policy",
+        _text(read_sts_policy),
+        (b"version: STSv1\nmode: enforce\nmx: *.d.example\nmax_age: 604800\n",),
+    ),
+    Target("tls-rpt record", _text(read_tls_rpt), (b"v=TLSRPTv1; rua=mailto:t@d.example,https://d.example/r",)),
+    Target(
+        "mta log",
+        _text(lambda text: [row for line in text.split("\n") for row in LogReader(domain="d.example").read(line, NOW)]),
+        (LOG,),
+    ),
+    Target(
+        "address",
+        _text(parse_address),
+        (b"kim@tidepost.example", b"Kim <kim+x@b\xc3\xbccher.example>"),
+        (RustGaugeError,),
+    ),
+    Target("domain", _text(normalise_domain), (b"news.d.example", b"b\xc3\xbccher.example."), (RustGaugeError,)),
+    Target("ip", _text(parse_ip), (b"192.0.2.1", b"2001:db8::1"), (RustGaugeError,)),
+)
+_PIECES = (
+    b"(",
+    b")",
+    b'"',
+    b"\\",
+    b"<",
+    b">",
+    b"@",
+    b"=?",
+    b"?=",
+    b";",
+    b":",
+    b"\r\n",
+    b"\n ",
+    b"\x00",
+    b"\xff",
+    b"--",
+    b"%{",
+    b"9999999999999999999",
+    b"-1",
+    b"\xe2\x80\xae",
+)
+
+
+def mutated(chance: random.Random, target: Target) -> bytes:
+    """Return an input: a seed with pieces cut, doubled, replaced and inserted."""
+    raw = bytearray(chance.choice(target.corpus))
+    for _ in range(chance.randint(0, 8)):
+        at = chance.randint(0, len(raw))
+        what = chance.randint(0, 4)
+        if what == 0:
+            raw[at : at + chance.randint(0, 60)] = chance.randbytes(chance.randint(0, 20))
+        elif what == 1:
+            raw[at:at] = chance.choice(_PIECES) * chance.choice((1, 2, 50, 3000))
+        elif what == 2:
+            end = min(len(raw), at + chance.randint(1, 200))
+            raw[at:at] = raw[at:end] * chance.choice((1, 3, 40))
+        elif what == 3:
+            del raw[at : at + chance.randint(1, 100)]
+        else:
+            other = chance.choice(target.corpus)
+            raw[at:at] = other[chance.randint(0, len(other)) :]
+    return bytes(raw[:200_000])
+
+
+def inputs(target: Target, seed: int) -> Iterator[bytes]:
+    """Yield the corpus, and then mutations of it without end."""
+    yield from target.corpus
+    chance = random.Random(seed)
+    while True:
+        yield mutated(chance, target)
