@@ -103,8 +103,21 @@ def test_mappings_that_cannot_be_used_say_why(make: Any, why: str) -> None:
 
 @pytest.mark.parametrize("document", [{"batch": [{"payload": "{"}]}, {"batch": [{"payload": "[" * 5000}]}])
 def test_a_document_that_does_not_fit_says_where(document: Any) -> None:
-    with pytest.raises(MappingError, match=r"batch"):
-        list(DRIFTLINE.apply(document))
+    (row,) = DRIFTLINE.apply(document)
+    assert row.problem is not None
+    assert "batch" in row.problem.what
+
+
+def test_one_bad_inner_document_rejects_only_itself() -> None:
+    mapping = Mapping(
+        fields={"kind": FieldRule(path="$.kind", table={"back": "bounced"}), "recipient": FieldRule(path="$.to")},
+        unwrap=(Unwrap("$.batch[*].payload", "json"),), rows="$.batch[*].payload",
+    )  # fmt: skip
+    good = json.dumps({"kind": "back", "to": "kim@tidepost.example"})
+    odd = json.dumps({"kind": "perhaps", "to": "jo@tidepost.example"})
+    rows = list(mapping.apply({"batch": [{"payload": good}, {"payload": "{"}, {"payload": odd}, {"payload": good}]}))
+    assert [row.values.get("kind") for row in rows if row.problem is None] == ["bounced", "bounced"]
+    assert "'perhaps'" in " ".join(row.problem.what for row in rows if row.problem), "an unknown word is named"
 
 
 JSON = st.recursive(st.none() | st.booleans() | st.floats(allow_nan=False) | st.text(max_size=20) | st.integers(),

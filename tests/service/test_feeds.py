@@ -129,6 +129,20 @@ def test_foreign_json_is_mapped_and_what_does_not_fit_is_kept(office: Office, cl
     ]  # fmt: skip
 
 
+def test_a_corrected_mapping_replays_the_source_documents(office: Office, client: Client) -> None:
+    """Rows that the mapping made, and that are no events, are kept as the document that they came from."""
+    mapping = MAPPING.model_copy(deep=True)
+    mapping.fields["domain"] = FieldSource(path="$.no.such.path")  # every row lacks its domain
+    feed = client.feeds.add(office.slug, NewFeed(name="sources", kind="http", mapping=mapping))
+    post(office, feed, ndjson(letter()))
+    (kept,) = client.feeds.rejected_rows(office.slug, "sources")
+    assert json.loads(kept.item) == letter()
+    client.feeds.update(office.slug, "sources", FeedChange(mapping=MAPPING))
+    assert client.feeds.replay(office.slug, "sources").stored == 1
+    post(office, feed, ndjson(letter()))
+    assert list(client.feeds.rejected_rows(office.slug, "sources")) == [], "a repeat adds nothing"
+
+
 def test_refused_rows_are_tried_again_with_the_mapping_of_today(office: Office, client: Client) -> None:
     mapping = MAPPING.model_copy(deep=True)
     mapping.fields["kind"].table = {"there": "delivered"}  # forgets what `back` means
@@ -138,7 +152,7 @@ def test_refused_rows_are_tried_again_with_the_mapping_of_today(office: Office, 
     fixed.fields["domain"] = FieldSource(constant="other.d.example")
     client.feeds.update(office.slug, "letters", FeedChange(mapping=fixed))
     assert client.feeds.replay(office.slug, "letters").rejected == 1
-    # Rows are kept as they were mapped, so a kind that was not known has to come again from the source.
+    # Its kind is still not in the table: the document is kept again.
     assert client.feeds.get(office.slug, "letters").rejected == 1
     broken = client.feeds.add(office.slug, NewFeed(name="broken", kind="http", mapping=MAPPING))
     bad = {"letters": [{"inside": "{"}]}

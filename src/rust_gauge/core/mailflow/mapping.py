@@ -85,11 +85,15 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class MappedRow:
-    """A row as an event's fields, with how each came about. `left_out` tells that a table maps it to nothing."""
+    """A row as an event's fields, with how each came about. `left_out` tells that a table maps it to nothing.
+
+    `problem` says why this row, or this inner document, cannot be used; the others of its document can.
+    """
 
     values: dict[str, Any]
     steps: tuple[Step, ...]
     left_out: bool = False
+    problem: MappingError | None = None
 
 
 class _LeaveOut(Exception):
@@ -116,16 +120,25 @@ class Mapping:
 
     def apply(self, document: Any) -> Iterator[MappedRow]:
         """Yield the rows of a document. MappingError when it does not fit at all."""
+        broken: list[MappingError] = []
         for step in self.unwrap:
-            document = self._open(document, step)
+            document = self._open(document, step, broken)
+        for error in broken:
+            yield MappedRow({}, (), problem=error)
         count = 0
         for row in self._find(self.rows, document):
+            if row is None:
+                continue  # an inner document that could not be opened, and was reported
             inner = self._find(self.each, row) if self.each else [None]
             for match in inner:
                 count += 1
                 if count > MAX_ROWS:
                     raise MappingError(f"One document gives more than {MAX_ROWS} rows")
-                yield self._row(row, match)
+                try:
+                    made = self._row(row, match)
+                except MappingError as error:
+                    made = MappedRow({}, (), problem=error)
+                yield made
 
     def _find(self, text: str, value: Any) -> list[Any]:
         try:
@@ -133,10 +146,19 @@ class Mapping:
         except (JSONPathError, RecursionError) as error:
             raise MappingError(f"{text} is not in the table", why=str(error)[:200]) from None
 
-    def _open(self, document: Any, step: Unwrap) -> Any:
-        """Return the document with the values at the step's path decoded. Other values stay unchanged."""
+    def _open(self, document: Any, step: Unwrap, broken: list[MappingError]) -> Any:
+        """Return the document with the values at the step's path decoded. Other values stay unchanged.
+
+        An inner value that cannot be decoded becomes null, and its error is added to `broken`.
+        """
         for node in self._paths[step.at].find(document):
-            opened = _opened(node.value, step)
+            try:
+                opened = _opened(node.value, step)
+            except MappingError as error:
+                if not node.location:
+                    raise
+                broken.append(error)
+                opened = None
             if not node.location:
                 return opened
             place = document
@@ -154,7 +176,7 @@ class Mapping:
             if rule.path:
                 found = _one(self._find(rule.path, match if rule.path.startswith("@") else row), name)
             try:
-                value = _value(rule, found)
+                value = _value(rule, found, name)
             except _LeaveOut:
                 left_out, value = True, None
             steps.append(Step(name, rule.path, found, value))
@@ -183,13 +205,16 @@ def _one(found: list[Any], name: str) -> Any:
     return found[0] if found else None
 
 
-def _value(rule: FieldRule, found: Any) -> Any:
+def _value(rule: FieldRule, found: Any, name: str) -> Any:
     if rule.table is not None:
         key = found if isinstance(found, str) else json.dumps(found)
         if key in rule.table:
             if rule.table[key] is None:
                 raise _LeaveOut
             return rule.table[key]
+        if name == "kind" and found not in (None, "") and not rule.default:
+            remedy = "Add it to the table; map it to null to skip such rows"
+            raise MappingError(f"{name}: the table has no entry for {key[:80]!r}", remedy=remedy)
         found = None  # a value that the table does not know counts as missing
     if found is None or found == "":
         return rule.default

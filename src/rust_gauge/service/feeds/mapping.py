@@ -3,6 +3,7 @@
 import json
 from typing import Any
 
+from rust_gauge.contract.common import ProblemError
 from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, MappingDryRun, MappingDryRunResult, TrialRow, TrialStep
 from rust_gauge.core.mailflow.mapping import FieldRule, Mapping, MappingError, Unwrap
 from rust_gauge.service.intake.rows import read_row
@@ -42,7 +43,10 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingDryRun) ->
     rows = []
     for row in made:
         steps = [TrialStep(field=s.field, path=s.path, found=s.found, value=s.value) for s in row.steps]
-        if row.left_out:
+        if row.problem is not None:
+            what = ProblemError(line=1, what=row.problem.what, remedy=row.problem.remedy or row.problem.why)
+            rows.append(TrialRow(left_out=False, steps=steps, event=None, problems=[what]))
+        elif row.left_out:
             rows.append(TrialRow(left_out=True, steps=steps, event=None, problems=[]))
         else:
             rows.append(_tried(context, row.values, steps, trial.defaults))

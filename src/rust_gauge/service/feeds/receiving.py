@@ -142,20 +142,33 @@ def take_documents(
     values: list[Any] = []
     lines: list[int] = []
     rejected: list[tuple[Any, list[ProblemError]]] = []
+    sources: dict[int, Any] = {}  # what came, by line: a corrected mapping starts from it again
     for line, document in documents:
         if isinstance(document, BrokenDocument):
             rejected.append((str(document), [ProblemError(line=line, what="This line is not valid JSON")]))
             continue
+        sources[line] = orjson.dumps(document).decode() if mapping.unwrap else document
+        problems: list[ProblemError] = []
         try:
-            kept = orjson.dumps(document).decode() if mapping.unwrap else ""
             for made in mapping.apply(document):
-                if not made.left_out:
+                if made.problem is not None:
+                    problems.append(_problem(line, made.problem))
+                elif not made.left_out:
                     values.append(made.values)
                     lines.append(line)
         except MappingError as error:
-            item = kept or orjson.dumps(document).decode()
-            rejected.append((item, [ProblemError(line=line, what=error.what, remedy=error.remedy or error.why)]))
-    return take_rows(context, row, Rows(values, lines, are_text=False), position, rejected)
+            problems.append(_problem(line, error))
+        if problems:
+            rejected.append((_source(sources[line]), problems))
+    return take_rows(context, row, Rows(values, lines, are_text=False), position, rejected, sources)
+
+
+def _problem(line: int, error: MappingError) -> ProblemError:
+    return ProblemError(line=line, what=error.what, remedy=error.remedy or error.why)
+
+
+def _source(document: Any) -> str:
+    return document if isinstance(document, str) else orjson.dumps(document).decode()
 
 
 def take_rows(
@@ -164,15 +177,29 @@ def take_rows(
     rows: Rows,
     position: Mapping[str, Any] | None = None,
     refused_documents: Sequence[tuple[Any, list[ProblemError]]] = (),
+    sources: Mapping[int, Any] | None = None,
 ) -> IntakeResult:
-    """Store rows of events' fields: defaults, times for those without, events, rejected rows, position."""
+    """Store rows of events' fields: defaults, times for those without, events, rejected rows, position.
+
+    `sources` are the documents that mapped rows come from, by line: they are kept in place of the rows.
+    """
     tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, Role.OPERATOR)
     rows = _with_defaults(context, row, rows)
     now = context.clock()
 
     def keep(connection: Connection, rejected: list[Refusal]) -> None:
-        kept = [_kept("row", item, problems, now) for item, problems in rejected]
-        kept += [_kept("document", item, problems, now) for item, problems in refused_documents]
+        documents: dict[str, list[ProblemError]] = {}
+        for item, problems in refused_documents:
+            documents.setdefault(item, []).extend(problems)
+        rows_only = []
+        for item, problems in rejected:
+            line = problems[0].line if problems else None
+            if sources is not None and line is not None and line in sources:
+                documents.setdefault(_source(sources[line]), []).extend(problems)
+            else:
+                rows_only.append((item, problems))
+        kept = [_kept("row", item, problems, now) for item, problems in rows_only]
+        kept += [_kept("document", item, problems, now) for item, problems in documents.items()]
         store_feeds.keep_rejected_rows(connection, row.tenant_id, row.id, kept)
         if position is not None:
             store_feeds.update_feed(connection, row.id, position=position, error="")
