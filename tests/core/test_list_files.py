@@ -217,9 +217,46 @@ def test_no_cell_is_a_formula_and_each_comes_back_as_it_was(text: str) -> None:
     assert is_number or not re.search(r"(^|[;\t])[=+\-@\t\r\n]", cell)
     line = io.StringIO()
     csv.writer(line).writerow(["x@a.example", cell])
-    layout = Layout("csv", "utf-8", ",", (), {}, {"address": 0})
-    (row,) = read_rows([line.getvalue().encode()], layout)
-    assert row.cells[1] == text.replace("\r\n", "\n").replace("\r", "\n")
+    came = text.replace("\r\n", "\n").replace("\r", "\n")
+    ours = Layout("csv", "utf-8", ",", ("address", "address_key"), {}, {"address": 0})
+    (row,) = read_rows([b"address,address_key\n", line.getvalue().encode()], ours)
+    assert row.cells[1] == came
+    theirs = Layout("csv", "utf-8", ",", (), {}, {"address": 0})
+    plain = io.StringIO()
+    csv.writer(plain).writerow(["x@a.example", text])
+    (row,) = read_rows([plain.getvalue().encode()], theirs)
+    assert row.cells[1] == came, "the cells of other people's files stay as they came"
+
+
+HEADS = ["E-Mail-Adresse", "Adresse e-mail", "Correo electrónico", "Endereço de e-mail", "Indirizzo e-mail", "E-mailadres",
+         "Adres e-mail", "E-mailová adresa", "E-mail cím", "E-postadress", "Адрес электронной почты", "Електронна пошта",
+         "E-posta adresi", "メールアドレス", "电子邮件", "이메일 주소", "EMAIL_ADDRESS", "e mail"]  # fmt: skip
+
+
+@pytest.mark.parametrize("head", HEADS)
+def test_the_column_of_addresses_is_known_by_its_head_in_many_languages(head: str) -> None:
+    octets = f"Name;{head};Team\nkim;kim@a.example;b@c\nlee;lee@a.example;d@e\n".encode()
+    layout = find_layout(octets)
+    assert [row.address for row in read_rows([octets], layout)] == ["kim@a.example", "lee@a.example"]
+
+
+@pytest.mark.parametrize(
+    "text",
+    ['"kim@a.example"\n"lee@a.example"\n', '"kim@a.example",\n"lee@a.example"\n', '[\n"kim@a.example",\n"lee@a.example"\n]\n',
+     "<kim@a.example>;\n<lee@a.example>\n", '{"email": "kim@a.example"}\n{"email": "lee@a.example"}\n',
+     '{"who": "kim@a.example", "n": 1}\n{"who": "lee@a.example", "n": 2}\n'],
+)  # fmt: skip
+def test_addresses_are_read_from_lines_of_other_programs(text: str) -> None:
+    layout = find_layout(text.encode())
+    assert [row.address for row in read_rows([text.encode()], layout)] == ["kim@a.example", "lee@a.example"]
+
+
+def test_how_certain_an_encoding_is() -> None:
+    assert find_layout(b"kim@a.example\n").certainty == "certain"
+    assert find_layout("bücher@a.example;Grüße\nx@a.example;y\n".encode("cp1252")).certainty == "likely"
+    odd = find_layout("a@a.example;\xb1\xe6\xea\nb@a.example;\xb3\xf3\n".encode("latin-1"))
+    assert odd.certainty in ("likely", "unsure")
+    assert find_layout(b"a@a.example;\xe9\n", encoding="cp1250").certainty == "certain", "what is stated is taken"
 
 
 # What an address looks like

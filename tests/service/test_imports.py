@@ -271,9 +271,23 @@ def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, clie
         part: list(csv.DictReader(io.StringIO(b"".join(client.jobs.part(office.slug, spring.id, part)).decode())))
         for part in ("clear", "held", "doubtful")
     }
-    assert [line["name"] for line in parts["clear"]] == ["Fine", "'=1+1"]
+    assert [line["name"] for line in parts["clear"]] == ["Fine", "=1+1"], "cells come back as they came"
     assert {line["name"]: line["why"] for line in parts["held"]}["Null"] == "null_mx"
     assert parts["doubtful"][0]["detail"]
+
+
+def test_a_hold_in_another_stream_is_counted_for_what_it_is(office: Office, client: Client) -> None:
+    mail = [row(n, domain="news.d.example", stream=name) for n, name in enumerate(("news", "tickets"), 1)]
+    client.events.load(office.slug, ndjson(*mail))
+    entries = NewEntries(addresses=["kim@tidepost.example"], reason="unsubscribed", scope="stream", scope_name="tickets")
+    client.suppression.add(office.slug, entries)
+    for stream, counts in (("news", (0, 1)), ("tickets", (1, 0))):
+        request = ListCheckRequest(stream=stream, check_addresses=False)
+        job = client.jobs.start_list_check(office.slug, request)
+        client.jobs.send(office.slug, job.id, 0, b"kim@tidepost.example\n")
+        result = done(client, office, job).result
+        assert (result["counts"].get("held", 0), result["counts"].get("doubtful", 0)) == counts, stream
+    assert result["why"] == {"unsubscribed": 1}
 
 
 # Trials of a policy

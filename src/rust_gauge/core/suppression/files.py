@@ -8,8 +8,9 @@ import codecs
 import csv
 import json
 import re
+import unicodedata
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import NamedTuple
 
@@ -26,13 +27,56 @@ _EXPORTED = ("scope", "scope_name", "state")
 _MARK = "address_key"  # the column that only our export has
 # An apostrophe before what a spreadsheet would take for a formula, as our exports and spreadsheets put it there.
 _GUARDED = re.compile(r"(\A|[;\t])'('*)(?=[=+\-@\t\r\n])")
+# By what they hold, in the languages that lists come in; compared without case, blanks, hyphens and underscores.
 _NAMES: dict[str, tuple[str, ...]] = {
-    "address": ("address", "email", "e-mail", "mail", "email_address", "emailaddress", "recipient", "mailbox"),
-    "reason": ("reason", "why", "cause", "type"),
-    "since": ("since", "date", "created", "created_at", "added", "time", "timestamp", "when"),
-    "until": ("until", "expires", "expires_at", "ends", "end"),
-    "note": ("note", "notes", "comment", "description", "detail", "diagnostic"),
+    name: tuple(words.split())
+    for name, words in {
+        "address": (
+            "address email mail emailaddress mailaddress recipient mailbox subscriber mailadresse "
+            "emailadresse empfänger adresse adresseemail adressemail adressedemessagerie courriel "
+            "adressecourriel destinataire correo correoelectrónico correoelectronico dirección direccion "
+            "direccióndecorreo destinatario emaildirección endereço endereco endereçodeemail enderecodeemail "
+            "correioeletrônico correioeletronico destinatário indirizzo indirizzoemail indirizzodiposta "
+            "postaelettronica emailadres mailadres adres ontvanger adresemail adrespoczty odbiorca "
+            "emailováadresa emailovaadresa adresa příjemce emailcím emailcim cím címzett levélcím epost "
+            "epostadress epostadresse adress mottagare sähköposti адрес электроннаяпочта почта "
+            "адресэлектроннойпочты эладрес имейл получатель адреса електроннапошта адресаелектронноїпошти "
+            "пошта одержувач отримувач eposta epostaadresi alıcı メール メールアドレス 電子メール 宛先 "
+            "アドレス 邮箱 电子邮件 电子邮箱 邮件地址 收件人 郵箱 電子郵件 信箱 이메일 이메일주소 메일 "
+            "메일주소 전자우편 수신자"
+        ),
+        "reason": (
+            "reason why cause type grund ursache motif raison motivo razón razon razão reden oorzaak powód "
+            "przyczyna důvod příčina orsak anledning причина neden sebep 理由 原因 사유 이유"
+        ),
+        "since": (
+            "since date created createdat added time timestamp when datum zeit seit erstellt depuis fecha "
+            "desde creado data criado dal sinds aangemaakt oddnia utworzono vytvořeno dátum kelt skapad дата "
+            "создано створено tarih 日付 日時 登録日 日期 时间 날짜 등록일"
+        ),
+        "until": (
+            "until expires expiresat ends end bis gültigbis ende jusque expire fin hasta vence até expira "
+            "scadenza finoal tot verloopt ważnedo platnédo lejár meddig giltigtill до bitiş 期限 終了 有效期 "
+            "到期 만료일"
+        ),
+        "note": (
+            "note notes comment description detail diagnostic notiz bemerkung kommentar anmerkung remarque "
+            "commentaire nota comentario observación comentário observação commento opmerking notitie uwagi "
+            "notatka komentarz poznámka megjegyzés anteckning примечание комментарий примітка коментар "
+            "açıklama 備考 メモ 备注 说明 備註 비고 메모"
+        ),
+    }.items()
 }
+_SEPARATORS = re.compile(r"[\s_\-./'’\"]+")
+
+
+def _named(heading: str) -> str:
+    """Return a heading as names are compared."""
+    return _SEPARATORS.sub("", unicodedata.normalize("NFC", heading)).casefold()
+
+
+_KNOWN_NAMES = {name: frozenset(_named(text) for text in texts) for name, texts in _NAMES.items()}
+_OPENING, _CLOSING = "\"'<[({“‘,; \t", "\"'>])}”’,; \t"
 
 
 class FileError(RustGaugeError):
@@ -68,32 +112,56 @@ class Layout:
     heading: tuple[str, ...] = ()
     columns: Mapping[str, str] = field(default_factory=dict)
     places: Mapping[str, int] = field(default_factory=dict)
+    certainty: str = "certain"  # of the encoding: certain, likely, or unsure
+    candidates: tuple[str, ...] = ()  # encodings that fit as well, where it is unsure
 
 
 def find_encoding(sample: bytes) -> str:
     """Find the encoding of a text. FileError where none fits."""
+    return judge_encoding(sample)[0]
+
+
+def judge_encoding(sample: bytes) -> tuple[str, str, tuple[str, ...]]:
+    """Return (encoding, certainty, others that fit as well). FileError where none fits.
+
+    `certain`: a mark says so, or it is UTF-8. `likely`: what is in it looks like that. `unsure`: others fit as well.
+    """
     for mark, name in (
         (codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF32_BE, "utf-32"),
         (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),
     ):  # fmt: skip
         if sample.startswith(mark):
-            return name
+            return name, "certain", ()
     try:
         codecs.getincrementaldecoder("utf-8")().decode(sample)
         if b"\0" not in sample:
-            return "utf-8"
+            return "utf-8", "certain", ()
     except UnicodeDecodeError:
         pass
     if sample[1::2].count(0) > len(sample) // 4:
-        return "utf-16-le"
+        return "utf-16-le", "likely", ()
     if sample[::2].count(0) > len(sample) // 4:
-        return "utf-16-be"
+        return "utf-16-be", "likely", ()
     if b"\0" in sample:
         raise FileError("This is not a text", remedy="Use CSV, NDJSON or one address per line, uncompressed")
     if _is_western(sample):
-        return "cp1252"
-    best = charset_normalizer.from_bytes(sample).best()
-    return best.encoding if best is not None else "cp1252"
+        return "cp1252", "likely", ()
+    found = charset_normalizer.from_bytes(sample)
+    best = found.best()
+    if best is None:
+        return "cp1252", "unsure", ()
+    text = sample.decode(best.encoding, "replace")
+    high = sum(octet >= 0x80 for octet in sample)
+    others = [
+        match.encoding
+        for match in found
+        if match.encoding != best.encoding
+        and abs(match.chaos - best.chaos) < 0.02
+        and abs(match.coherence - best.coherence) < 0.1
+        and sample.decode(match.encoding, "replace") != text
+    ]
+    certain_enough = best.coherence >= 0.5 or (high >= 40 and not others)
+    return best.encoding, "likely" if certain_enough else "unsure", tuple(others[:5])
 
 
 def _is_western(sample: bytes) -> bool:
@@ -107,7 +175,15 @@ def find_layout(
     sample: bytes, *, form: str = "", encoding: str = "", columns: Mapping[str, str] | None = None
 ) -> Layout:
     """How a file is written, from its beginning. What is stated is taken. FileError where no column holds addresses."""
-    encoding = encoding or find_encoding(sample)
+    certainty = "certain"
+    candidates: tuple[str, ...] = ()
+    if not encoding:
+        encoding, certainty, candidates = judge_encoding(sample)
+    layout = _layout_of(sample, form, encoding, columns)
+    return replace(layout, certainty=certainty, candidates=candidates)
+
+
+def _layout_of(sample: bytes, form: str, encoding: str, columns: Mapping[str, str] | None) -> Layout:
     try:
         decoder = codecs.getincrementaldecoder(encoding)("replace")
     except LookupError:
@@ -129,8 +205,8 @@ def find_layout(
 
 
 def _is_table(lines: list[str]) -> bool:
-    first = lines[0].strip().strip('"').lower()
-    return any(mark in lines[0] for mark in _DELIMITERS) or first in _NAMES["address"]
+    bare = lines[0].strip().strip(_OPENING + _CLOSING)
+    return any(mark in bare for mark in _DELIMITERS) or _named(bare) in _KNOWN_NAMES["address"]
 
 
 def _delimiter(lines: list[str]) -> str:
@@ -160,9 +236,9 @@ def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> L
         else:
             there = ", ".join(heading) or f"1 to {len(first)}"
             raise FileError(f"Unknown column {column}", remedy=f"Columns: {there}")
-    for name, known in _NAMES.items():
+    for name, known in _KNOWN_NAMES.items():
         if name not in places and heading:
-            found = next((n for n, cell in enumerate(heading) if cell.lower().replace(" ", "_") in known), None)
+            found = next((n for n, cell in enumerate(heading) if _named(cell) in known), None)
             if found is not None and found not in places.values():
                 places[name] = found
     if _MARK in heading:
@@ -184,10 +260,14 @@ def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]
         raise FileError(f"The first line is not valid JSON: {error}", remedy="NDJSON has one object per line") from None
     names = {name.lower(): name for name in first} if isinstance(first, dict) else {}
     columns = dict(stated)
-    for name, known in _NAMES.items():
-        found = next((names[text] for text in known if text in names), None)
-        if name not in columns and found is not None:
+    for name, known in _KNOWN_NAMES.items():
+        found = next((field for field in names.values() if _named(field) in known), None)
+        if name not in columns and found is not None and found not in columns.values():
             columns[name] = found
+    if "address" not in columns and isinstance(first, dict):
+        with_sign = next((field for field, value in first.items() if isinstance(value, str) and "@" in value), None)
+        if with_sign is not None:
+            columns["address"] = with_sign
     if _MARK in names:
         columns |= {name: name for name in _EXPORTED if name in names}
     if "address" not in columns:
@@ -224,8 +304,11 @@ def _lines(pieces: Iterable[bytes], encoding: str) -> Iterator[str]:
 def _plain_rows(lines: Iterator[str]) -> Iterator[Row]:
     for number, line in enumerate(lines, 1):
         text = line.strip()
-        if text:
-            yield Row(number, text[:_LONGEST], cells=(text[:_LONGEST],))
+        if text and text not in "[]{}":  # brackets around a list, each on a line of its own
+            address = text[:_LONGEST]
+            if address[0] in _OPENING and "@" in address and "<" not in address[1:]:
+                address = address.strip(_OPENING + _CLOSING)
+            yield Row(number, address.rstrip(",; \t"), cells=(text[:_LONGEST],))
 
 
 def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
@@ -233,6 +316,7 @@ def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
     address = places["address"]
     others = [(name, places[name]) for name in (*FIELDS[1:], *_EXPORTED) if name in places]
     reader = csv.reader((line.replace("\0", "\ufffd") for line in lines), delimiter=layout.delimiter)
+    own = _MARK in layout.heading  # only our exports guard cells; those of others stay as they came
     number = 0
     while True:
         try:
@@ -244,7 +328,7 @@ def _csv_rows(lines: Iterator[str], layout: Layout) -> Iterator[Row]:
         if cells is None:
             return
         number += 1
-        if any("'" in cell for cell in cells):
+        if own and any("'" in cell for cell in cells):
             cells = [_GUARDED.sub(r"\1\2", cell) for cell in cells]
         if (number == 1 and layout.heading) or not cells or (len(cells) == 1 and not cells[0].strip()):
             continue

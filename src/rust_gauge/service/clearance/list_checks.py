@@ -10,7 +10,7 @@ from rust_gauge.contract.jobs import Job as ShownJob
 from rust_gauge.contract.jobs import ListCheckRequest
 from rust_gauge.core.roles import Role
 from rust_gauge.core.suppression import Reason
-from rust_gauge.core.suppression.checks import Check, Verdict
+from rust_gauge.core.suppression.checks import Check, Found, Verdict, Weight
 from rust_gauge.core.suppression.files import Row, read_rows
 from rust_gauge.service.clearance.clearance import Answer, Desk, Question
 from rust_gauge.service.jobs import jobs
@@ -18,7 +18,7 @@ from rust_gauge.service.providers.lookup import providers_for, with_lookups
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.suppression.address_checks import get_words, look_at
-from rust_gauge.service.suppression.entries import csv_line
+from rust_gauge.service.suppression.entries import csv_as_it_came
 from rust_gauge.service.suppression.imports import CountedPieces, layout_document, layout_of, read_ahead
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store.accounts import TenantAccess
@@ -125,10 +125,11 @@ class _ListCheck:
             part, why, says = HELD, answer.reason, answer.why
             if not provider:
                 provider = self._provider_of(row.address)
-        elif check is not None and check.verdict is Verdict.BAD:
-            against = next(found for found in check.found if found.weight.value == "against")
+        elif check is not None and (against := _against(check)) is not None:
             part, why, says = HELD, against.word, against.detail
-        elif check is not None and check.verdict is not Verdict.GOOD:
+        elif answer.elsewhere:
+            part, why, says = DOUBTFUL, "held_elsewhere", _elsewhere(answer)
+        elif check is not None and check.verdict in (Verdict.DOUBTFUL, Verdict.UNKNOWN):
             doubt = next(found for found in check.found if found.weight.value in ("doubt", "open"))
             part, why, says = DOUBTFUL, doubt.word, doubt.detail
         else:
@@ -148,7 +149,7 @@ class _ListCheck:
                 self._suggestions[f"{domain} → {check.suggestion.rpartition('@')[2]}"] += 1
         cells = row.cells or (row.address,)
         suggestion = check.suggestion if check is not None else ""
-        lines[part].append(csv_line(cells if part == CLEAR else (*cells, why, says, suggestion)))
+        lines[part].append(csv_as_it_came(cells if part == CLEAR else (*cells, why, says, suggestion)))
 
     def _provider_of(self, text: str) -> str:
         domain = text.rpartition("@")[2].strip("> ").lower()
@@ -172,12 +173,29 @@ class _ListCheck:
         for part, found in lines.items():
             if found:
                 extra = () if part == CLEAR else ("why", "detail", "suggestion")
-                head = csv_line((*heading, *extra)) if part not in there else b""
+                head = csv_as_it_came((*heading, *extra)) if part not in there else b""
                 store_jobs.put_piece(connection, self._id, part, last, head + b"".join(found))
         store_jobs.advance(
             connection, self._job, now, done=min(octets, self._total), total=self._total,
             position=self._position, result=self._result(),
         )  # fmt: skip
+
+
+def _against(check: Check) -> Found | None:
+    """Return what speaks against mailing an address. That it is held is not looked up here: clearance has said so.
+
+    An entry for another stream does not reach this mail.
+    """
+    if check.verdict is not Verdict.BAD:
+        return None
+    return next((f for f in check.found if f.weight is Weight.AGAINST and f.word != "held"), None)
+
+
+def _elsewhere(answer: Answer) -> str:
+    """Return where an address is held that is clear for this mail."""
+    return "; ".join(
+        f"held in the {each.scope} {each.scope_name}: {each.reason.replace('_', ' ')}" for each in answer.elsewhere
+    )
 
 
 def _is_plain(domain: str) -> bool:

@@ -189,6 +189,13 @@ def _cell(value: object) -> str:
     return "" if value is None else str(value)
 
 
+def csv_as_it_came(cells: Sequence[object]) -> bytes:
+    """Return a line of CSV (RFC 4180) with the cells of somebody's own file, unchanged."""
+    out = io.StringIO()
+    csv.writer(out).writerow(cells)
+    return out.getvalue().encode()
+
+
 def csv_line(cells: Sequence[object]) -> bytes:
     """A line of CSV (RFC 4180) in which no cell can be taken for a formula."""
     out = io.StringIO()

@@ -104,15 +104,20 @@ def layout_of(context: Context, job_id: int, request: Any) -> Layout:
             break
     stated = request.layout
     try:
-        return find_layout(sample[:SAMPLE_OCTETS], form=stated.form, encoding=stated.encoding, columns=stated.columns)
+        found = find_layout(sample[:SAMPLE_OCTETS], form=stated.form, encoding=stated.encoding, columns=stated.columns)
     except FileError as error:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
+    if found.certainty == "unsure":
+        fits = ", ".join(dict.fromkeys((found.encoding, *found.candidates)))
+        what = f"The encoding of the file is not certain: {fits} would fit"
+        raise ServiceProblem("invalid-request", what, remedy="State the encoding, or save the file as UTF-8")
+    return found
 
 
 def layout_document(layout: Layout) -> dict[str, Any]:
     return {
-        "form": layout.form, "encoding": layout.encoding, "columns": dict(layout.columns),
-        "delimiter": layout.delimiter if layout.form == "csv" else "",
+        "form": layout.form, "encoding": layout.encoding, "certainty": layout.certainty,
+        "columns": dict(layout.columns), "delimiter": layout.delimiter if layout.form == "csv" else "",
     }  # fmt: skip
 
 
