@@ -94,6 +94,7 @@ def is_public_suffix(name: str) -> bool:
     return _suffixes().publicsuffix(name) == name
 
 
+@lru_cache(maxsize=100_000)
 def registered_domain(name: str) -> str:
     """Return the public suffix of `name` with one label more; `name` itself where it is a public suffix.
 

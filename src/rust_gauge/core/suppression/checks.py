@@ -7,6 +7,7 @@ which the service may or may not be allowed to make; what our own history says i
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import lru_cache
 
 from dns.rdtypes.ANY.MX import MX
 
@@ -177,11 +178,13 @@ def verdict_of(found: Iterable[Found]) -> Verdict:
     return Verdict.DOUBTFUL if Weight.DOUBT in weights else Verdict.GOOD
 
 
+@lru_cache(maxsize=20_000)  # lists name the same few domains again and again
 def _is_below(domain: str, names: frozenset[str]) -> bool:
     labels = domain.split(".")
     return any(".".join(labels[start:]) in names for start in range(len(labels)))
 
 
+@lru_cache(maxsize=20_000)
 def _meant(domain: str, usual: tuple[str, ...]) -> str:
     """Return the domain that was probably meant; empty where this one is known itself or nothing is near it."""
     if domain in usual:

@@ -120,13 +120,14 @@ def look_at(context: Context, tenant_id: int, texts: Sequence[str], settings: Ad
     history = with_lookups(
         context, lambda lookup: context.unit(tenant_id, lambda unit: _histories(unit, lookup, addresses))
     )
+    of_domain = {domain: check_domain(known, words) for domain, known in facts.items()}
     out = []
     for text, (address, form) in zip(texts, formed, strict=True):
         if address is None:
             out.append(Check(text, None, Verdict.BAD, (form,)))
             continue
         kind, suggestion = check_kind(address, words)
-        found = [form, *check_domain(facts[address.domain], words), *kind, *history.get(address, ())]
+        found = [form, *of_domain[address.domain], *kind, *history.get(address, ())]
         if suggestion and any(finding.weight is Weight.FOR and finding.word == "delivered" for finding in found):
             found, suggestion = (
                 [finding for finding in found if finding.word != "slip"],
@@ -140,17 +141,17 @@ def _histories(unit: UnitOfWork, lookup: ProviderLookup, addresses: Sequence[Add
     """Return what our own events and list say."""
     connection, tenant_id = unit.connection, unit.tenant_id
     since = unit.now - _LOOKED_BACK
-    keys = {address_key(address): address for address in addresses}
-    events = store_holding.histories(connection, tenant_id, sorted(keys), since)
+    keys = {address: address_key(address) for address in addresses}
+    events = store_holding.histories(connection, tenant_id, sorted(keys.values()), since)
     matching = matchings_of(unit)[0]
     known = lookup.of({address.domain for address in addresses}) if matching.same else {}
+    domains = {domain: matching.domain_key(domain) for domain in {address.domain for address in addresses}}
     own = {
         address: (
-            *matching.possible_keys(address, known.get(address.domain, (0, ""))[1]),
-            matching.domain_key(address.domain),
+            *matching.possible_keys(address, known.get(address.domain, (0, ""))[1]), domains[address.domain],
         )
         for address in addresses
-    }
+    }  # fmt: skip
     rows = store.rows_of(connection, tenant_id, {key for keys in own.values() for key in keys})
     listed: dict[bytes, str] = {
         where.key: where.reason.meaning for where, row in rows.items()
@@ -162,7 +163,7 @@ def _histories(unit: UnitOfWork, lookup: ProviderLookup, addresses: Sequence[Add
         meaning = next((listed[key] for key in own[address] if key in listed), None)
         if meaning:
             found.append(Found("held", Weight.AGAINST, f"it is on the suppression list: {meaning}"))
-        recipient = events.get(address_key(address))
+        recipient = events.get(keys[address])
         if recipient is not None:
             found += _said(recipient)
         out[address] = found
