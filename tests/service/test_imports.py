@@ -279,7 +279,9 @@ def test_a_list_is_looked_at_before_a_send_and_cut_in_three(office: Office, clie
 def test_a_hold_in_another_stream_is_counted_for_what_it_is(office: Office, client: Client) -> None:
     mail = [row(n, domain="news.d.example", stream=name) for n, name in enumerate(("news", "tickets"), 1)]
     client.events.load(office.slug, ndjson(*mail))
-    entries = NewEntries(addresses=["kim@tidepost.example"], reason="unsubscribed", scope="stream", scope_name="tickets")
+    entries = NewEntries(
+        addresses=["kim@tidepost.example"], reason="unsubscribed", scope="stream", scope_name="tickets"
+    )
     client.suppression.add(office.slug, entries)
     for stream, counts in (("news", (0, 1)), ("tickets", (1, 0))):
         request = ListCheckRequest(stream=stream, check_addresses=False)

@@ -343,19 +343,30 @@ def test_a_list_of_digests_works_without_any_address(office: Office, client: Cli
     client.events.load(
         office.slug, ndjson(bounce(1), bounce(2, recipient="a@gone.example", diagnostic="550 5.1.2 no such domain"))
     )
+    old = NewEntries(addresses=["person9@tidepost.example"], reason="manual", note="as person9@tidepost.example wrote")
+    client.suppression.add(office.slug, old)
+    named = bounce(8, diagnostic="550 5.1.1 <person8@tidepost.example>: user unknown")
+    client.events.load(office.slug, ndjson(named))
     client.suppression.set_matching(office.slug, MatchingSettings(digests_only=True))
     office.world.work()
-    client.events.load(office.slug, ndjson(bounce(3), row(4, kind="complained")))
+    client.events.load(
+        office.slug, ndjson(bounce(3), row(4, kind="complained"), {**named, "recipient": "person7@tidepost.example"})
+    )
+    client.suppression.add(
+        office.slug, NewEntries(addresses=["x@a.example"], reason="manual", note="for y@tidepost.example")
+    )
     addresses = [f"person{n}@tidepost.example" for n in (1, 3, 4, 5)]
     assert verdicts(client, office, *addresses, "any@gone.example") == ["held", "held", "held", "clear", "held"]
     with office.world.context.store.engine.connect() as connection:
         texts = connection.exec_driver_sql(
             "SELECT CONCAT_WS(' ', address, mail_domain, note, evidence) FROM suppression_entry WHERE tenant_id = %s "
-            "UNION ALL SELECT CONCAT_WS(' ', address, note) FROM suppression_change WHERE tenant_id = %s",
-            (office.tenant.id, office.tenant.id),
+            "UNION ALL SELECT CONCAT_WS(' ', address, note) FROM suppression_change WHERE tenant_id = %s "
+            "UNION ALL SELECT diagnostic FROM event WHERE tenant_id = %s "
+            "UNION ALL SELECT example FROM reply_pattern WHERE tenant_id = %s",
+            (office.tenant.id,) * 4,
         ).all()  # fmt: skip
     assert texts
-    assert not any("person" in row[0] or "tidepost" in row[0] for row in texts)
+    assert not [row[0] for row in texts if "person" in row[0] or "tidepost" in row[0]]
     view = client.suppression.matching(office.slug)
     key = blake2b(b"person3@tidepost.example", digest_size=16, key=bytes.fromhex(view.key)).hexdigest()
     assert entry(client, office, "person3@tidepost.example").address_key == key

@@ -1,6 +1,7 @@
 /** The policy: what events make of an address, rule by rule; changed, and tried on the past before it is kept. */
 import {useState} from 'react';
 import type {Schemas} from '../../api/client';
+import {AddressStorage} from './AddressStorage';
 import {usePutPolicy, useSuppressionPolicy, useTryPolicy} from './queries';
 import {useRunJob, useJob} from '../jobs/queries';
 import {Button} from '../../design/Button';
@@ -132,6 +133,7 @@ export function PolicyView({tenant}: {tenant: string}) {
         {trial.error && <Trouble error={trial.error} />}
         {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
       </Card>
+      <AddressStorage tenant={tenant} />
     </Stack>
   );
 }

@@ -118,6 +118,23 @@ export function usePutAddressWords(tenant: string) {
   });
 }
 
+/** How addresses are compared and stored. */
+export const useMatching = (tenant: string) =>
+  useQuery({
+    queryKey: ['suppression', tenant, 'matching'],
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/suppression/matching', {params: {path: {tenant}}, signal})),
+  });
+
+export const usePutMatching = (tenant: string) => {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas['MatchingSettings']) =>
+      unwrap(api.PUT('/api/v1/tenants/{tenant}/suppression/matching', {params: {path: {tenant}}, body})),
+    onSuccess: () => client.invalidateQueries({queryKey: ['suppression', tenant]}),
+  });
+};
+
 const suppressionPolicyQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['suppression-policy', tenant],

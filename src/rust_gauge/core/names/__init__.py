@@ -1,13 +1,15 @@
 """Names: domain names and mailbox addresses as values that are checked once and compared safely afterwards."""
 
-from rust_gauge.core.names.address import Address, address_key, parse_address
+from rust_gauge.core.names.address import HIDDEN, Address, address_key, hide_addresses, parse_address
 from rust_gauge.core.names.domain import a_labels, in_unicode, is_public_suffix, normalise_domain, registered_domain
 from rust_gauge.core.names.ip import parse_ip
 
 __all__ = [
+    "HIDDEN",
     "Address",
     "a_labels",
     "address_key",
+    "hide_addresses",
     "in_unicode",
     "is_public_suffix",
     "normalise_domain",

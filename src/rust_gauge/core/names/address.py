@@ -97,3 +97,12 @@ def parse_address(text: str) -> Address:
     if len(str(address).encode("utf-8", "surrogatepass")) > MAX_ADDRESS:
         raise _error(text, f"it is longer than {MAX_ADDRESS} bytes (RFC 5321 §4.5.3.1.3)")
     return address
+
+
+HIDDEN = "(address)"  # what stands in a text in place of an address
+_IN_TEXT = re.compile(r"[^\s<>(),;:\"'\[\]]{1,128}@[^\s<>(),;:\"'\[\]]{1,255}")
+
+
+def hide_addresses(text: str) -> str:
+    """Return a text with every address in it hidden."""
+    return _IN_TEXT.sub(HIDDEN, text) if "@" in text else text

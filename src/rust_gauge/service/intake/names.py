@@ -20,6 +20,7 @@ from rust_gauge.service.mailflow.retention import kept_since
 from rust_gauge.service.mailflow.rules import TenantRules, rules_of
 from rust_gauge.service.providers.lookup import providers_for
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.suppression.policy import matchings_of
 from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
 from rust_gauge.store.intake import Load, Names, labels_of
@@ -63,6 +64,8 @@ class KnownNames:
         self.begun: datetime = context.clock()
         self.names = Names(troubled=context.memory.setdefault(("troubled", tenant_id), Troubled()))
         self.rules: TenantRules = rules_of(context, tenant_id)
+        # Where only digests of addresses are kept, what was said about a recipient is stored without addresses.
+        self.hides_addresses = bool(context.unit(tenant_id, matchings_of)[0].secret)
         self.kept_since = context.store.transaction(lambda c: kept_since(c, tenant_id, self.begun))
         self.short_domains: dict[str, tuple[str, int]] = {}
         self._short_paths: dict[tuple[Any, ...], Path] = {}

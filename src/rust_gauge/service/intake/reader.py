@@ -11,6 +11,7 @@ import msgspec
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.event import CLOCK_TOLERANCE, EARLIEST, identity_of
+from rust_gauge.core.names import hide_addresses
 from rust_gauge.service.intake.names import KnownNames
 from rust_gauge.service.intake.rows import Refusal, Rows, read_row
 from rust_gauge.store.intake import Load, PathRow
@@ -98,6 +99,8 @@ class Reader:
             elif event.occurred_at < self._earliest:
                 self.rejected.append((item, [_too_old(rows.lines[number], event.occurred_at, self._earliest)]))
             else:
+                if self._known.hides_addresses:
+                    event = event._replace(diagnostic=hide_addresses(event.diagnostic))
                 events.append(event)
                 paths.append(path)
         for event, path in zip(self._known.learn(events, self._load), paths, strict=True):
@@ -114,6 +117,8 @@ class Reader:
 
         One loop, since it is what a load's speed hangs on.
         """
+        if self._known.hides_addresses:
+            return list(range(start, end))
         rest: list[int] = []
         paths, domains, minutes, add_plain = self._paths, self._domains, self._minutes, self._load.add_plain
         read: Any = _read_usual if rows.are_text else _usual_of

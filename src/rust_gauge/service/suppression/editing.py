@@ -14,7 +14,7 @@ from rust_gauge.contract.suppression import (
     SuppressionEntry,
 )
 from rust_gauge.core.errors import AddressError, DomainNameError
-from rust_gauge.core.names import Address, normalise_domain, parse_address
+from rust_gauge.core.names import Address, hide_addresses, normalise_domain, parse_address
 from rust_gauge.core.suppression import Change, Reason, Scope, State, Status, Wish, ask, confirm, end
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
@@ -66,7 +66,8 @@ def add_entries(context: Context, tenant: TenantAccess, new: NewEntries, by: str
             where = Where(key, Reason(new.reason), scope, scope_id)
             decide = partial(ask, wish=wish, now=now)
             stream_id = scope_id if scope is Scope.STREAM else 0
-            asks.append(Ask(where, target, decide, now, (), new.note, origin, stream_id))
+            note = hide_addresses(new.note) if matching.secret else new.note
+            asks.append(Ask(where, target, decide, now, (), note, origin, stream_id))
         done = store.change(connection, tenant.id, asks, by, now)
         holding.tell(unit, done, by)
         return len(done)

@@ -4,6 +4,8 @@ Until the job is done both ways of comparing are asked, so nothing that is held 
 """
 
 import secrets
+from datetime import datetime, timedelta
+from functools import partial
 from typing import Any
 
 import structlog
@@ -17,10 +19,12 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import encrypt
 from rust_gauge.service.suppression.policy import get_matching, matchings_of
-from rust_gauge.store import jobs, suppression_list, suppression_rekey, suppression_state
+from rust_gauge.store import hiding, jobs, suppression_list, suppression_rekey, suppression_state
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.intake import lock_counters
 from rust_gauge.store.jobs import Job
+from rust_gauge.store.rejudge import raise_rules_version
 from rust_gauge.store.suppression import Target, Where
 from rust_gauge.store.suppression_list import Filter, ListedEntry
 
@@ -33,6 +37,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
     now = context.clock()
 
     def write(connection: Connection) -> None:
+        lock_counters(connection, tenant.id)  # before the list, as loads do
         suppression_state.lock(connection, tenant.id)
         row = suppression_state.get_state(connection, tenant.id)
         before = MatchingSettings.model_validate(row.matching or {})
@@ -48,6 +53,7 @@ def put_matching(context: Context, tenant: TenantAccess, settings: MatchingSetti
         values: dict[str, Any] = {"matching": settings.model_dump(), "matching_before": before.model_dump()}
         if settings.digests_only:
             values["secret"] = encrypt(context.settings, secrets.token_bytes(32).hex())
+            raise_rules_version(connection, tenant.id)  # loads in progress are read again, and hide addresses
         suppression_state.change_state(connection, tenant.id, **values)
         jobs.enqueue(connection, "matching", tenant.id, 0, now)
 
@@ -79,8 +85,28 @@ def run_matching(context: Context, job: Job) -> None:
         if len(rows) < _PIECE:
             break
         after = store.where_of(rows[-1])
+    if matchings[0].secret:
+        _hide(context, job)
     context.store.transaction(lambda c: suppression_state.change_state(c, job.tenant_id, matching_before=None))
     log.info("list_rewritten", tenant=job.tenant_id)
+
+
+def _hide(context: Context, job: Job) -> None:
+    """Take the addresses out of notes, evidence, history, replies and the texts of events."""
+    context.store.transaction(lambda c: hiding.hide_in_list(c, job.tenant_id))
+    context.store.transaction(lambda c: hiding.hide_in_replies(c, job.tenant_id))
+    days = context.store.transaction(lambda c: hiding.event_days(c, job.tenant_id))
+    if days is None:
+        return
+    day, last = days
+    while day <= last:
+        context.store.transaction(partial(_hide_day, job=job, day=day, now=context.clock()))
+        day += timedelta(days=1)
+
+
+def _hide_day(connection: Connection, job: Job, day: datetime, now: datetime) -> None:
+    hiding.hide_in_events(connection, job.tenant_id, day)
+    jobs.renew(connection, job, now)
 
 
 def _move(row: ListedEntry, matching: Matching, providers: dict[str, str]) -> tuple[Where, Where, Target] | None:
